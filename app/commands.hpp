@@ -1,0 +1,19 @@
+// The commands of the tool: each adds itself to the application, one file per command.
+#pragma once
+
+#include <CLI/CLI.hpp>
+
+namespace jevrin::app {
+
+void add_demo(CLI::App& app);
+void add_survey(CLI::App& app);
+void add_check(CLI::App& app);
+void add_train(CLI::App& app);
+void add_runs(CLI::App& app);
+void add_curves(CLI::App& app);
+void add_confusion(CLI::App& app);
+void add_choose(CLI::App& app);
+void add_classify(CLI::App& app);
+void add_export(CLI::App& app);
+
+}  // namespace jevrin::app

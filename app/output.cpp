@@ -1,0 +1,134 @@
+#include "output.hpp"
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cstdio>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+namespace jevrin::app {
+namespace {
+
+double now() {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now().time_since_epoch()).count();
+}
+
+std::size_t width_of(int descriptor) {
+    winsize size{};
+    return ::ioctl(descriptor, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 0;
+}
+
+}  // namespace
+
+void add_ledger_options(CLI::App& command, LedgerOptions& options) {
+    command.add_option("--ledger", options.directory, "the directory that keeps the runs")
+        ->type_name("DIR")
+        ->capture_default_str();
+    command.add_option("--study", options.study, "the study, when the ledger holds several (default: the one trained last)")
+        ->type_name("NAME");
+    command.add_flag("--json", options.json, "print one JSON document");
+}
+
+OpenStudy open_study(const LedgerOptions& options) {
+    Ledger ledger = Ledger::open(options.directory);
+    StudyRecord study = ledger.study(options.study);
+    if (options.study.empty() && ledger.study_names().size() > 1)
+        warn(fmt::format("this ledger holds {} studies; this is '{}', the one trained last (--study NAME for another)",
+                         ledger.study_names().size(), study.name));
+    return {std::move(ledger), std::move(study)};
+}
+
+void print(const std::string& text) {
+    if (std::fwrite(text.data(), 1, text.size(), stdout) != text.size() || std::fflush(stdout) != 0)
+        throw WorkError("cannot write to standard output; check the disk or the program that reads it");
+}
+
+void print_json(const Json& json) { print(json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n"); }
+
+void warn(const std::string& message) { fmt::print(stderr, "warning: {}\n", message); }
+
+Table::Table(std::vector<std::string> heads, std::vector<std::size_t> right) : right_(std::move(right)) {
+    rows_.push_back(std::move(heads));
+}
+
+void Table::add(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+
+std::string Table::text() const {
+    std::vector<std::size_t> widths(rows_.front().size(), 0);
+    for (const auto& row : rows_)
+        for (std::size_t c = 0; c < row.size(); ++c) widths[c] = std::max(widths[c], display_width(row[c]));
+    std::string text;
+    for (const auto& row : rows_) {
+        std::string line;
+        for (std::size_t c = 0; c < row.size(); ++c) {
+            const bool right = std::find(right_.begin(), right_.end(), c) != right_.end();
+            const std::string space(widths[c] - display_width(row[c]), ' ');
+            line += (c == 0 ? "" : "  ") + (right ? space + row[c] : row[c] + space);
+        }
+        line.erase(line.find_last_not_of(' ') + 1);
+        text += line + "\n";
+    }
+    return text;
+}
+
+std::string with_commas(std::int64_t value) {
+    std::string digits = std::to_string(value);
+    for (std::ptrdiff_t place = static_cast<std::ptrdiff_t>(digits.size()) - 3; place > (value < 0 ? 1 : 0); place -= 3)
+        digits.insert(static_cast<std::size_t>(place), ",");
+    return digits;
+}
+
+std::string spoken_bytes(std::int64_t bytes) {
+    const auto value = static_cast<double>(bytes);
+    if (value < 1e6) return fmt::format("{:.0f} kB", value / 1e3);
+    return value < 1e9 ? fmt::format("{:.1f} MB", value / 1e6) : fmt::format("{:.2f} GB", value / 1e9);
+}
+
+std::string spoken_seconds(double seconds) {
+    if (seconds < 9.95) return fmt::format("{:.1f} s", seconds);
+    const auto whole = static_cast<std::int64_t>(seconds + 0.5);
+    if (whole < 60) return fmt::format("{} s", whole);
+    if (whole < 3600) return fmt::format("{} min {} s", whole / 60, whole % 60);
+    return fmt::format("{} h {} min", whole / 3600, whole % 3600 / 60);
+}
+
+std::string plural(std::int64_t count, const std::string& word) {
+    return fmt::format("{} {}{}", with_commas(count), word, count == 1 ? "" : "s");
+}
+
+ProgressBar::ProgressBar() : terminal_(::isatty(STDERR_FILENO) == 1) {}
+ProgressBar::~ProgressBar() { clear(); }
+
+void ProgressBar::show(const std::string& what, double share, const std::string& after) {
+    constexpr double least_seconds_between = 0.1;
+    if (!terminal_ || now() - last_drawn_ < least_seconds_between) return;
+    last_drawn_ = now();
+    shown_ = true;
+    constexpr std::size_t bar_width = 28;
+    const auto full = static_cast<std::size_t>(std::clamp(share, 0.0, 1.0) * bar_width + 0.5);
+    std::string line = fmt::format("{} [{}{}] {:3.0f} %  {}", what, std::string(full, '#'),
+                                   std::string(bar_width - full, '.'), 100 * share, after);
+    const std::size_t columns = std::max<std::size_t>(width_of(STDERR_FILENO), 40);
+    fmt::print(stderr, "\r{}", padded(line, columns - 1));
+    std::fflush(stderr);
+}
+
+void ProgressBar::clear() {
+    if (!shown_) return;
+    const std::size_t columns = std::max<std::size_t>(width_of(STDERR_FILENO), 40);
+    fmt::print(stderr, "\r{}\r", std::string(columns - 1, ' '));
+    std::fflush(stderr);
+    shown_ = false;
+}
+
+std::size_t terminal_width() {
+    const std::size_t columns = width_of(STDOUT_FILENO);
+    return columns == 0 ? 100 : std::clamp<std::size_t>(columns, 60, 160);
+}
+
+}  // namespace jevrin::app

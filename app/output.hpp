@@ -1,0 +1,77 @@
+// What commands print: text for people, JSON for programs, progress for those who wait.
+#pragma once
+
+#include <CLI/CLI.hpp>
+#include <cstdint>
+#include <filesystem>
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+#include "jevrin/ledger/ledger.hpp"
+
+namespace jevrin::app {
+
+using Json = nlohmann::ordered_json;
+
+// The options of every command that reads a ledger.
+struct LedgerOptions {
+    std::filesystem::path directory = "ledger";
+    std::string study;
+    bool json = false;
+};
+void add_ledger_options(CLI::App& command, LedgerOptions& options);
+
+// A ledger with the study that the options name.
+struct OpenStudy {
+    Ledger ledger;
+    StudyRecord study;
+};
+OpenStudy open_study(const LedgerOptions& options);
+
+// One JSON document on standard output.
+void print_json(const Json& json);
+void print(const std::string& text);    // to standard output
+void warn(const std::string& message);  // "warning: ..." to standard error
+
+// Rows of cells in aligned columns; columns named in `right` are aligned to the right.
+class Table {
+ public:
+    explicit Table(std::vector<std::string> heads, std::vector<std::size_t> right = {});
+    void add(std::vector<std::string> cells);
+    std::string text() const;
+
+ private:
+    std::vector<std::vector<std::string>> rows_;
+    std::vector<std::size_t> right_;
+};
+
+// "1,234,567", "12.3 MB", "1 min 20 s".
+std::string with_commas(std::int64_t value);
+std::string spoken_bytes(std::int64_t bytes);
+std::string spoken_seconds(double seconds);
+std::string plural(std::int64_t count, const std::string& word);
+
+// A bar on the last line of a terminal; nothing is drawn when standard error is no terminal.
+class ProgressBar {
+ public:
+    ProgressBar();
+    ~ProgressBar();
+    ProgressBar(const ProgressBar&) = delete;
+    ProgressBar& operator=(const ProgressBar&) = delete;
+
+    // share in [0, 1].
+    void show(const std::string& what, double share, const std::string& after);
+    // Takes the bar away, so that a line can be printed.
+    void clear();
+
+ private:
+    bool terminal_;
+    bool shown_ = false;
+    double last_drawn_ = 0.0;
+};
+
+// Columns of the terminal, or 100 when output goes elsewhere.
+std::size_t terminal_width();
+
+}  // namespace jevrin::app

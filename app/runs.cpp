@@ -1,0 +1,52 @@
+#include <fmt/format.h>
+
+#include "commands.hpp"
+#include "output.hpp"
+#include "runs_table.hpp"
+
+namespace jevrin::app {
+namespace {
+
+Json to_json(const RunRecord& run) {
+    Json json = {{"run", run.name()},     {"candidate", run.candidate}, {"regime", run.regime},
+                 {"seed", run.seed},      {"state", state_name(run.state)}, {"epochs", run.epochs},
+                 {"planned_epochs", run.planned_epochs}};
+    json["best_epoch"] = run.best ? Json(run.best->epoch) : Json();
+    json["validation"] = run.best ? Json{{"accuracy", run.best->validation.accuracy()},
+                                         {"balanced_accuracy", run.best->validation.balanced_accuracy()},
+                                         {"macro_f1", run.best->validation.macro_f1()},
+                                         {"loss", run.best->validation_loss}}
+                                  : Json();
+    json["parameters"] = run.parameters;
+    json["trainable_parameters"] = run.trainable_parameters;
+    json["seconds"] = run.seconds;
+    if (!run.reason.empty()) json["reason"] = run.reason;
+    return json;
+}
+
+void runs(const LedgerOptions& options) {
+    const OpenStudy open = open_study(options);
+    const std::vector<RunRecord> all = open.ledger.runs(open.study.id);
+    if (options.json) {
+        Json json = Json::array();
+        for (const RunRecord& run : all) json.push_back(to_json(run));
+        print_json(json);
+        return;
+    }
+    print(fmt::format("study '{}': {}", open.study.name, runs_table(all, open.study.metric)));
+    print(open.study.test_looks == 0
+              ? "scores are of the validation part; the test part has not been looked at\n"
+              : fmt::format("scores are of the validation part; the test part has been looked at {}\n",
+                            plural(open.study.test_looks, "time")));
+}
+
+}  // namespace
+
+void add_runs(CLI::App& app) {
+    auto options = std::make_shared<LedgerOptions>();
+    auto* command = app.add_subcommand("runs", "a line per run");
+    add_ledger_options(*command, *options);
+    command->callback([options] { runs(*options); });
+}
+
+}  // namespace jevrin::app

@@ -1,0 +1,14 @@
+// The runs of a study as a table.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "jevrin/ledger/records.hpp"
+
+namespace jevrin::app {
+
+// The verdict, then a line per run.
+std::string runs_table(const std::vector<RunRecord>& runs, Metric metric);
+
+}  // namespace jevrin::app

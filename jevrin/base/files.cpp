@@ -1,0 +1,124 @@
+#include "jevrin/base/files.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+namespace jevrin {
+namespace {
+
+class Descriptor {
+ public:
+    explicit Descriptor(int value) : value_(value) {}
+    ~Descriptor() {
+        if (value_ >= 0) ::close(value_);
+    }
+    Descriptor(const Descriptor&) = delete;
+    Descriptor& operator=(const Descriptor&) = delete;
+    int get() const { return value_; }
+
+ private:
+    int value_;
+};
+
+std::string cure_for(int error) {
+    if (error == ENOSPC || error == EDQUOT) return "free some space on the disk and start again";
+    if (error == EFBIG) return "raise the limit on file sizes (ulimit -f) and start again";
+    if (error == EACCES || error == EPERM || error == EROFS) return "check who may write there";
+    return "check that the directory exists and can be written";
+}
+
+[[noreturn]] void fail_writing(const std::filesystem::path& path, int error) {
+    throw WorkError(fmt::format("{}: cannot write: {}; {}", printable(path.string()), std::strerror(error),
+                                cure_for(error)));
+}
+
+}  // namespace
+
+std::vector<std::byte> read_file(const std::filesystem::path& path) {
+    const auto fail = [&](int error) {
+        throw InputError(fmt::format("{}: cannot read: {}; check the path and who may read it",
+                                     printable(path.string()), std::strerror(error)));
+    };
+    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+    if (file.get() < 0) fail(errno);
+    struct stat status {};
+    if (::fstat(file.get(), &status) != 0) fail(errno);
+    if (!S_ISREG(status.st_mode))
+        throw InputError(fmt::format("{}: is not a regular file; name a file", printable(path.string())));
+    std::vector<std::byte> bytes(static_cast<std::size_t>(status.st_size));
+    std::size_t done = 0;
+    while (done < bytes.size()) {
+        const ssize_t got = ::read(file.get(), bytes.data() + done, bytes.size() - done);
+        if (got < 0 && errno == EINTR) continue;
+        if (got < 0) fail(errno);
+        if (got == 0) break;  // the file became shorter while it was read
+        done += static_cast<std::size_t>(got);
+    }
+    bytes.resize(done);
+    return bytes;
+}
+
+std::string read_text(const std::filesystem::path& path) {
+    const std::vector<std::byte> bytes = read_file(path);
+    return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
+}
+
+void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes) {
+    const std::filesystem::path temporary = path.string() + fmt::format(".{}.part", ::getpid());
+    int error = 0;
+    {
+        const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
+        if (file.get() < 0) fail_writing(path, errno);
+        std::size_t done = 0;
+        while (error == 0 && done < bytes.size()) {
+            const ssize_t put = ::write(file.get(), bytes.data() + done, bytes.size() - done);
+            if (put > 0) done += static_cast<std::size_t>(put);
+            if (put < 0 && errno != EINTR) error = errno;
+            if (put == 0) error = ENOSPC;
+        }
+        if (error == 0 && ::fsync(file.get()) != 0) error = errno;
+    }
+    if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
+    if (error != 0) {
+        ::unlink(temporary.c_str());
+        fail_writing(path, error);
+    }
+    // The rename itself must survive a loss of power.
+    const std::filesystem::path parent = path.has_parent_path() ? path.parent_path() : ".";
+    const Descriptor directory(::open(parent.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    if (directory.get() >= 0) ::fsync(directory.get());
+}
+
+void write_file(const std::filesystem::path& path, std::string_view text) {
+    write_file(path, std::as_bytes(std::span(text.data(), text.size())));
+}
+
+void make_directory(const std::filesystem::path& path) {
+    std::error_code error;
+    std::filesystem::create_directories(path, error);
+    if (error)
+        throw WorkError(fmt::format("{}: cannot make this directory: {}; {}", printable(path.string()),
+                                    error.message(), cure_for(error.value())));
+}
+
+FileLock::FileLock(const std::filesystem::path& path, const std::string& message_when_held)
+    : descriptor_(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644)) {
+    if (descriptor_ < 0) fail_writing(path, errno);
+    if (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
+        ::close(descriptor_);
+        throw WorkError(message_when_held);
+    }
+}
+
+FileLock::~FileLock() { ::close(descriptor_); }
+
+}  // namespace jevrin

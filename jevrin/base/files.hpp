@@ -1,0 +1,40 @@
+// Whole files: read at once, written whole or not at all.
+#pragma once
+
+#include <cstddef>
+#include <filesystem>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace jevrin {
+
+// All bytes of a regular file. InputError names the file and the reason when it cannot be read.
+std::vector<std::byte> read_file(const std::filesystem::path& path);
+
+// The same as text.
+std::string read_text(const std::filesystem::path& path);
+
+// Replaces the file in one step: a temporary file beside it, synced, then renamed. After an error (WorkError, for
+// example on a full disk) the old content stands and no temporary file is left.
+void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes);
+void write_file(const std::filesystem::path& path, std::string_view text);
+
+// Creates the directory and its parents; WorkError when that fails.
+void make_directory(const std::filesystem::path& path);
+
+// Holds an exclusive lock on a file for its lifetime; the system releases it when the process dies.
+class FileLock {
+ public:
+    // WorkError with this message when another process holds the lock.
+    FileLock(const std::filesystem::path& path, const std::string& message_when_held);
+    ~FileLock();
+    FileLock(const FileLock&) = delete;
+    FileLock& operator=(const FileLock&) = delete;
+
+ private:
+    int descriptor_ = -1;
+};
+
+}  // namespace jevrin

@@ -1,0 +1,126 @@
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+#include <cstdint>
+#include <numeric>
+#include <vector>
+
+namespace jevrin {
+namespace {
+
+struct CodePoint {
+    std::uint32_t value = 0;
+    std::size_t length = 0;  // bytes; 0 when the bytes are not UTF-8
+};
+
+CodePoint decode_utf8(std::string_view text) {
+    const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(text[i]); };
+    const unsigned char first = byte(0);
+    if (first < 0x80) return {first, 1};
+    const std::size_t length = first >= 0xF0 ? 4 : first >= 0xE0 ? 3 : first >= 0xC2 ? 2 : 0;
+    if (length == 0 || first > 0xF4 || text.size() < length) return {};
+    std::uint32_t value = first & (0x7FU >> length);
+    for (std::size_t i = 1; i < length; ++i) {
+        if ((byte(i) & 0xC0U) != 0x80) return {};
+        value = (value << 6) | (byte(i) & 0x3FU);
+    }
+    constexpr std::uint32_t smallest[] = {0, 0, 0x80, 0x800, 0x10000};
+    if (value < smallest[length] || value > 0x10FFFF || (value >= 0xD800 && value < 0xE000)) return {};
+    return {value, length};
+}
+
+// C0 and C1 controls, and the marks that turn the direction of writing.
+bool is_control(std::uint32_t c) {
+    return c < 0x20 || (c >= 0x7F && c < 0xA0) || (c >= 0x200E && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) ||
+           (c >= 0x2066 && c <= 0x2069);
+}
+
+bool is_combining(std::uint32_t c) {
+    return (c >= 0x300 && c < 0x370) || (c >= 0x200B && c <= 0x200D) || (c >= 0xFE00 && c <= 0xFE0F);
+}
+
+std::size_t edit_distance(std::string_view a, std::string_view b) {
+    std::vector<std::size_t> row(b.size() + 1);
+    std::iota(row.begin(), row.end(), std::size_t{0});
+    for (std::size_t i = 0; i < a.size(); ++i) {
+        std::size_t diagonal = row[0]++;
+        for (std::size_t j = 0; j < b.size(); ++j) {
+            const std::size_t changed = diagonal + (a[i] == b[j] ? 0 : 1);
+            diagonal = row[j + 1];
+            row[j + 1] = std::min({row[j] + 1, diagonal + 1, changed});
+        }
+    }
+    return row[b.size()];
+}
+
+}  // namespace
+
+std::string printable(std::string_view text) {
+    std::string result;
+    for (std::size_t i = 0; i < text.size();) {
+        const CodePoint point = decode_utf8(text.substr(i));
+        const std::size_t length = std::max<std::size_t>(point.length, 1);
+        if (point.length == 0 || is_control(point.value)) {
+            for (std::size_t k = 0; k < length; ++k)
+                result += fmt::format("\\x{:02x}", static_cast<unsigned char>(text[i + k]));
+        } else {
+            result += text.substr(i, length);
+        }
+        i += length;
+    }
+    return result;
+}
+
+std::size_t display_width(std::string_view text) {
+    std::size_t width = 0;
+    for (std::size_t i = 0; i < text.size();) {
+        const CodePoint point = decode_utf8(text.substr(i));
+        if (point.length == 0 || !is_combining(point.value)) ++width;
+        i += std::max<std::size_t>(point.length, 1);
+    }
+    return width;
+}
+
+std::string padded(std::string_view text, std::size_t width) {
+    const std::size_t wide = display_width(text);
+    if (wide <= width) return std::string(text) + std::string(width - wide, ' ');
+    std::string result;
+    std::size_t taken = 0;
+    for (std::size_t i = 0; i < text.size() && taken + 1 < width;) {
+        const std::size_t length = std::max<std::size_t>(decode_utf8(text.substr(i)).length, 1);
+        result += text.substr(i, length);
+        taken = display_width(result);
+        i += length;
+    }
+    return width == 0 ? "" : result + "…";
+}
+
+std::string nearest_word(std::string_view word, std::span<const std::string> candidates) {
+    std::string best;
+    std::size_t best_distance = word.size() / 3 + 2;
+    for (const std::string& candidate : candidates) {
+        const std::size_t distance = edit_distance(folded_case(word), folded_case(candidate));
+        if (distance < best_distance) {
+            best_distance = distance;
+            best = candidate;
+        }
+    }
+    return best;
+}
+
+std::string did_you_mean(std::string_view word, std::span<const std::string> candidates) {
+    const std::string nearest = nearest_word(word, candidates);
+    return nearest.empty() ? "" : fmt::format(" (did you mean '{}'?)", printable(nearest));
+}
+
+std::string folded_case(std::string_view text) {
+    std::string result(text);
+    std::transform(result.begin(), result.end(), result.begin(),
+                   [](unsigned char c) { return static_cast<char>(c < 0x80 ? std::tolower(c) : c); });
+    return result;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,31 @@
+// Names in messages: foreign text made safe to print, and the nearest known word for a misspelt one.
+#pragma once
+
+#include <cstddef>
+#include <span>
+#include <string>
+#include <string_view>
+
+namespace jevrin {
+
+// The text with control characters and bytes that are not UTF-8 written as \xNN, so that no file or class name
+// can move the cursor or forge a line of output.
+std::string printable(std::string_view text);
+
+// How many columns the text takes in a terminal: code points, without the combining marks.
+std::size_t display_width(std::string_view text);
+
+// The text followed by spaces up to this display width; longer text is cut and ends in "…".
+std::string padded(std::string_view text, std::size_t width);
+
+// The candidate with the smallest edit distance (Levenshtein 1966) to the word, or an empty string when none
+// is near enough to be meant.
+std::string nearest_word(std::string_view word, std::span<const std::string> candidates);
+
+// " (did you mean 'x'?)" for the nearest candidate, or an empty string.
+std::string did_you_mean(std::string_view word, std::span<const std::string> candidates);
+
+// The text with ASCII letters in lower case: "Sound" and "sound" fold to the same text.
+std::string folded_case(std::string_view text);
+
+}  // namespace jevrin

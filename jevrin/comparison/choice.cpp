@@ -1,0 +1,139 @@
+#include "jevrin/comparison/choice.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/metrics/influence.hpp"
+
+namespace jevrin {
+namespace {
+
+// What the finished runs of one candidate say.
+struct Evidence {
+    RankedCandidate ranked;
+    std::vector<double> scores;                             // by seed, ascending
+    std::map<std::int64_t, std::vector<double>> influences;  // by seed: per validation item
+    std::map<std::int64_t, std::vector<std::string>> items;  // by seed: what the influences are of
+};
+
+std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study, std::vector<std::string>& unfinished) {
+    std::vector<Evidence> all;
+    for (const RunRecord& run : ledger.runs(study.id)) {
+        if (run.state != RunState::finished || !run.best) {
+            unfinished.push_back(fmt::format("{} ({})", run.name(), state_name(run.state)));
+            continue;
+        }
+        if (all.empty() || all.back().ranked.candidate != run.candidate)
+            all.push_back({.ranked = {.candidate = run.candidate,
+                                      .regime = run.regime,
+                                      .trainable_parameters = run.trainable_parameters}});
+        Evidence& evidence = all.back();
+        evidence.scores.push_back(score(run.best->validation, study.metric));
+        evidence.ranked.seconds += run.seconds;
+        std::vector<std::size_t> labels;
+        std::vector<std::size_t> predicted;
+        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
+            labels.push_back(p.label);
+            predicted.push_back(p.predicted);
+            evidence.items[run.seed].push_back(p.item);
+        }
+        evidence.influences[run.seed] = item_influences(study.classes.size(), labels, predicted, study.metric);
+    }
+    for (Evidence& evidence : all) {
+        const MeanInterval mean = mean_interval(evidence.scores);
+        evidence.ranked.mean = mean.mean;
+        evidence.ranked.interval = mean.interval;
+        evidence.ranked.runs = static_cast<std::int64_t>(evidence.scores.size());
+        evidence.ranked.seconds /= static_cast<double>(evidence.scores.size());
+    }
+    return all;
+}
+
+// The table of paired differences over the seeds that both have, where both saw the same items.
+std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other) {
+    std::vector<std::vector<double>> differences;
+    for (const auto& [seed, values] : best.influences) {
+        const auto theirs = other.influences.find(seed);
+        if (theirs == other.influences.end() || best.items.at(seed) != other.items.at(seed)) continue;
+        if (values.size() < 2 || (!differences.empty() && differences[0].size() != values.size())) continue;
+        differences.emplace_back();
+        for (std::size_t i = 0; i < values.size(); ++i)
+            differences.back().push_back(values[i] - theirs->second[i]);
+    }
+    if (differences.empty()) return std::nullopt;
+    return crossed_interval(differences);
+}
+
+std::string spoken(Metric metric) {
+    switch (metric) {
+        case Metric::accuracy: return "accuracy";
+        case Metric::balanced_accuracy: return "balanced accuracy";
+        case Metric::macro_f1: return "macro F1";
+    }
+    return "";
+}
+
+}  // namespace
+
+Choice choose(const Ledger& ledger, const StudyRecord& study) {
+    std::vector<std::string> unfinished;
+    std::vector<Evidence> all = gather(ledger, study, unfinished);
+    if (all.empty())
+        throw InputError(fmt::format("study '{}' has no finished run yet; train its plan first", study.name));
+    std::stable_sort(all.begin(), all.end(),
+                     [](const Evidence& a, const Evidence& b) { return a.ranked.mean > b.ranked.mean; });
+    Choice choice{.metric = study.metric, .test_looks = study.test_looks};
+    const Evidence& best = all.front();
+    const std::string metric = spoken(study.metric);
+    std::vector<const Evidence*> undecided = {&best};
+    for (std::size_t i = 1; i < all.size(); ++i) {
+        RankedCandidate& other = all[i].ranked;
+        other.behind = lead(best, all[i]);
+        const bool separated = other.behind && other.behind->interval.low > 0 && other.behind->seed_noise_known;
+        if (!separated) undecided.push_back(&all[i]);
+        if (other.behind)
+            choice.reasons.push_back(fmt::format(
+                "'{}' leads '{}' by {:.3f} {} (95 % interval {:.3f} to {:.3f}, paired by seed and item): {}.",
+                best.ranked.candidate, other.candidate, other.behind->mean, metric, other.behind->interval.low,
+                other.behind->interval.high,
+                separated                          ? "a real difference"
+                : !other.behind->seed_noise_known  ? "with one seed the noise of seeds is unknown"
+                                                   : "not distinguishable"));
+        else
+            choice.reasons.push_back(fmt::format("'{}' and '{}' share no seed on the same items, so they are not paired.",
+                                                 best.ranked.candidate, other.candidate));
+    }
+    choice.clear = undecided.size() == 1 && all.size() > 1;
+    const auto* cheapest = *std::min_element(undecided.begin(), undecided.end(), [](const auto* a, const auto* b) {
+        return a->ranked.seconds < b->ranked.seconds;
+    });
+    choice.chosen = cheapest->ranked.candidate;
+    std::string verdict;
+    if (all.size() == 1)
+        verdict = fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
+    else if (choice.clear)
+        verdict = fmt::format("Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
+                              "the noise of seeds and items.",
+                              choice.chosen, metric, best.ranked.mean);
+    else if (undecided.size() == all.size())
+        verdict = fmt::format("The evidence does not separate the candidates; '{}' is the cheapest to train ({:.1f} s a "
+                              "run).",
+                              choice.chosen, cheapest->ranked.seconds);
+    else
+        verdict = fmt::format("Use '{}': the evidence does not separate it from {} other candidate{} at the top, and it is "
+                              "the cheapest of them to train ({:.1f} s a run).",
+                              choice.chosen, undecided.size() - 1, undecided.size() == 2 ? "" : "s",
+                              cheapest->ranked.seconds);
+    choice.reasons.insert(choice.reasons.begin(), verdict);
+    if (!unfinished.empty())
+        choice.reasons.push_back(
+            fmt::format("{} run{} not finished and do not count: {}{}.", unfinished.size(),
+                        unfinished.size() == 1 ? " is" : "s are", unfinished.front(), unfinished.size() > 1 ? ", ..." : ""));
+    for (Evidence& evidence : all) choice.ranking.push_back(std::move(evidence.ranked));
+    return choice;
+}
+
+}  // namespace jevrin

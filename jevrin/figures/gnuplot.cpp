@@ -1,0 +1,120 @@
+#include "jevrin/figures/gnuplot.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <signal.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstring>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+
+extern char** environ;
+
+namespace jevrin {
+namespace {
+
+// Feeds the script to gnuplot's standard input and returns what it says on standard error; no shell takes part.
+std::string run_gnuplot(const std::string& script, int& status) {
+    std::array<int, 2> input{};
+    std::array<int, 2> messages{};
+    if (::pipe2(input.data(), O_CLOEXEC) != 0 || ::pipe2(messages.data(), O_CLOEXEC) != 0)
+        throw WorkError(fmt::format("cannot start gnuplot: {}", std::strerror(errno)));
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    posix_spawn_file_actions_adddup2(&actions, input[0], STDIN_FILENO);
+    posix_spawn_file_actions_adddup2(&actions, messages[1], STDERR_FILENO);
+    posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
+    std::string program = "gnuplot";
+    std::string defaults = "--default-settings";
+    char* const arguments[] = {program.data(), defaults.data(), nullptr};
+    pid_t child = 0;
+    const int error = ::posix_spawnp(&child, "gnuplot", &actions, nullptr, arguments, environ);
+    posix_spawn_file_actions_destroy(&actions);
+    ::close(input[0]);
+    ::close(messages[1]);
+    if (error != 0) {
+        ::close(input[1]);
+        ::close(messages[0]);
+        throw WorkError("gnuplot cannot be started; install the Debian package gnuplot-nox");
+    }
+    // A gnuplot that stops reading must not end this process.
+    struct sigaction ignore {};
+    struct sigaction before {};
+    ignore.sa_handler = SIG_IGN;
+    ::sigaction(SIGPIPE, &ignore, &before);
+    for (std::size_t done = 0; done < script.size();) {
+        const ssize_t put = ::write(input[1], script.data() + done, script.size() - done);
+        if (put < 0 && errno == EINTR) continue;
+        if (put <= 0) break;
+        done += static_cast<std::size_t>(put);
+    }
+    ::close(input[1]);
+    ::sigaction(SIGPIPE, &before, nullptr);
+    std::string said;
+    std::array<char, 4096> buffer{};
+    for (;;) {
+        const ssize_t got = ::read(messages[0], buffer.data(), buffer.size());
+        if (got < 0 && errno == EINTR) continue;
+        if (got <= 0) break;
+        said.append(buffer.data(), static_cast<std::size_t>(got));
+    }
+    ::close(messages[0]);
+    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+    }
+    return said;
+}
+
+}  // namespace
+
+std::string gnuplot_string(std::string_view text) {
+    // Single-quoted strings know no escapes and no commands; a quote inside is doubled.
+    std::string result = "'";
+    for (const char c : printable(text)) {
+        result += c;
+        if (c == '\'') result += c;
+    }
+    return result + "'";
+}
+
+void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height) {
+    const std::string ending = folded_case(file.extension().string());
+    if (ending != ".png" && ending != ".svg")
+        throw InputError(fmt::format("{}: figures are written as .png or .svg; choose one of these endings",
+                                     printable(file.string())));
+    if (file.has_parent_path()) make_directory(file.parent_path());
+    const std::filesystem::path drawn = file.string() + fmt::format(".{}.part", ::getpid());
+    const char* const terminal = ending == ".png" ? "pngcairo" : "svg";
+    const std::string whole =
+        fmt::format("set terminal {} noenhanced size {},{} font 'DejaVu Sans,11' background rgb 'white'\nset output {}\n{}\n"
+                    "unset output\n",
+                    terminal, width, height, gnuplot_string(drawn.string()), script);
+    int status = 0;
+    const std::string said = run_gnuplot(whole, status);
+    std::error_code error;
+    const bool made = WIFEXITED(status) && WEXITSTATUS(status) == 0 && std::filesystem::file_size(drawn, error) > 0 &&
+                      !error;
+    if (!made) {
+        std::filesystem::remove(drawn, error);
+        throw WorkError(fmt::format("{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
+                                    printable(file.string()), said.empty() ? "" : ": ",
+                                    printable(said.substr(0, 400))));
+    }
+    std::filesystem::rename(drawn, file, error);
+    if (error)
+        throw WorkError(fmt::format("{}: cannot write: {}", printable(file.string()), error.message()));
+}
+
+std::string series_colour(std::size_t index) {
+    static const char* const colours[] = {"#0072b2", "#d55e00", "#009e73", "#cc79a7",
+                                          "#e69f00", "#56b4e9", "#444444", "#8a6d00"};
+    return colours[index % std::size(colours)];
+}
+
+}  // namespace jevrin

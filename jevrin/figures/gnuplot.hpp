@@ -1,0 +1,22 @@
+// Drawing with gnuplot, started as a program: the one place that knows how.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <string_view>
+
+namespace jevrin {
+
+// Foreign text as a gnuplot string: nothing in it can become code.
+std::string gnuplot_string(std::string_view text);
+
+// Draws a script into a file: PNG or SVG by its ending, of this size in pixels. The script must not set the terminal or the
+// output. The file is written whole or not at all. InputError for another ending, WorkError when gnuplot is missing
+// or refuses.
+void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height);
+
+// Colours of candidates, in order of appearance: distinguishable with the common kinds of colour blindness
+// (Okabe & Ito 2008).
+std::string series_colour(std::size_t index);
+
+}  // namespace jevrin

@@ -1,0 +1,172 @@
+#include "jevrin/ledger/database.hpp"
+
+#include <fmt/format.h>
+#include <sqlite3.h>
+#include <unistd.h>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+
+namespace jevrin {
+namespace {
+
+const char* const schema = R"sql(
+CREATE TABLE image_sets (
+    id INTEGER PRIMARY KEY,
+    fingerprint TEXT NOT NULL UNIQUE,
+    root TEXT NOT NULL);
+CREATE TABLE classes (
+    image_set INTEGER NOT NULL REFERENCES image_sets(id),
+    class INTEGER NOT NULL,
+    name TEXT NOT NULL,
+    PRIMARY KEY (image_set, class)) WITHOUT ROWID;
+CREATE TABLE items (
+    id INTEGER PRIMARY KEY,
+    image_set INTEGER NOT NULL REFERENCES image_sets(id),
+    item TEXT NOT NULL,
+    class INTEGER NOT NULL,
+    UNIQUE (image_set, item));
+CREATE TABLE divisions (
+    id INTEGER PRIMARY KEY,
+    image_set INTEGER NOT NULL REFERENCES image_sets(id),
+    hash TEXT NOT NULL UNIQUE);
+CREATE TABLE division_items (
+    division INTEGER NOT NULL REFERENCES divisions(id),
+    item INTEGER NOT NULL REFERENCES items(id),
+    part TEXT NOT NULL,
+    PRIMARY KEY (division, item)) WITHOUT ROWID;
+CREATE TABLE studies (
+    id INTEGER PRIMARY KEY,
+    name TEXT NOT NULL UNIQUE,
+    metric TEXT NOT NULL,
+    division INTEGER NOT NULL REFERENCES divisions(id),
+    used INTEGER NOT NULL);
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY,
+    study INTEGER NOT NULL REFERENCES studies(id),
+    division INTEGER NOT NULL REFERENCES divisions(id),
+    candidate TEXT NOT NULL,
+    regime TEXT NOT NULL,
+    seed INTEGER NOT NULL,
+    settings TEXT NOT NULL,
+    state TEXT NOT NULL,
+    reason TEXT NOT NULL DEFAULT '',
+    superseded INTEGER NOT NULL DEFAULT 0,
+    planned_epochs INTEGER NOT NULL,
+    best_epoch INTEGER NOT NULL DEFAULT 0,
+    parameters INTEGER NOT NULL,
+    trainable_parameters INTEGER NOT NULL,
+    jevrin_version TEXT NOT NULL,
+    added TEXT NOT NULL,
+    finished TEXT,
+    UNIQUE (study, candidate, seed, settings));
+CREATE TABLE epochs (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    training_loss REAL NOT NULL,
+    training_accuracy REAL NOT NULL,
+    validation_loss REAL NOT NULL,
+    accuracy REAL NOT NULL,
+    balanced_accuracy REAL NOT NULL,
+    macro_f1 REAL NOT NULL,
+    learning_rate REAL NOT NULL,
+    seconds REAL NOT NULL,
+    PRIMARY KEY (run, epoch)) WITHOUT ROWID;
+CREATE TABLE confusion (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    true_class INTEGER NOT NULL,
+    predicted INTEGER NOT NULL,
+    count INTEGER NOT NULL,
+    PRIMARY KEY (run, epoch, true_class, predicted)) WITHOUT ROWID;
+CREATE TABLE predictions (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    part TEXT NOT NULL,
+    item INTEGER NOT NULL REFERENCES items(id),
+    predicted INTEGER NOT NULL,
+    probability REAL NOT NULL,
+    probabilities BLOB NOT NULL,
+    PRIMARY KEY (run, part, item)) WITHOUT ROWID;
+CREATE TABLE test_looks (
+    id INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL REFERENCES runs(id),
+    looked TEXT NOT NULL);
+)sql";
+
+int stored_version(SQLite::Database& database) {
+    return database.execAndGet("PRAGMA user_version").getInt();
+}
+
+void check_version(int version, const std::filesystem::path& file) {
+    if (version > schema_version)
+        throw InputError(fmt::format(
+            "{}: a newer version of Jevrin wrote this ledger (its format is {}, this version knows {}); use the newer one",
+            printable(file.string()), version, schema_version));
+    if (version < schema_version)
+        throw InputError(fmt::format("{}: this is not a ledger; name the directory of one, or another, empty one",
+                                     printable(file.string())));
+}
+
+}  // namespace
+
+void throw_database_error(const std::filesystem::path& file, const SQLite::Exception& error) {
+    const std::string name = printable(file.string());
+    switch (error.getErrorCode()) {
+        case SQLITE_FULL:
+            throw WorkError(fmt::format("{}: the disk is full; free some space and start again, nothing finished is lost",
+                                        name));
+        case SQLITE_READONLY:
+        case SQLITE_PERM:
+            throw WorkError(fmt::format("{}: the ledger is read-only; check who may write it, or give another --ledger",
+                                        name));
+        case SQLITE_CANTOPEN:
+            throw WorkError(fmt::format("{}: the ledger cannot be opened; check who may read and write it", name));
+        case SQLITE_BUSY:
+        case SQLITE_LOCKED:
+            throw WorkError(fmt::format("{}: another process is writing to the ledger; try again when it is done", name));
+        case SQLITE_CORRUPT:
+        case SQLITE_NOTADB:
+            throw InputError(fmt::format("{}: the ledger's database is damaged or not a database; restore it from a copy, "
+                                         "or give another --ledger",
+                                         name));
+        default:
+            throw WorkError(fmt::format("{}: the ledger's database failed: {}; check the disk and start again", name,
+                                        error.what()));
+    }
+}
+
+std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& file, DatabaseAccess access) {
+    return with_database_errors(file, [&] {
+        constexpr int patience_milliseconds = 10'000;
+        if (access == DatabaseAccess::read) {
+            // On a disk that cannot be written, the side files of a live ledger cannot be made: read it as it stands.
+            const bool fixed = ::access(file.parent_path().c_str(), W_OK) != 0;
+            std::string uri = "file:";
+            for (const char c : std::filesystem::absolute(file).string())
+                uri += (c == '?' || c == '#' || c == '%') ? fmt::format("%{:02x}", c) : std::string(1, c);
+            if (fixed) uri += "?immutable=1";
+            auto database = std::make_unique<SQLite::Database>(uri, SQLite::OPEN_READONLY | SQLite::OPEN_URI,
+                                                               patience_milliseconds);
+            check_version(stored_version(*database), file);
+            return database;
+        }
+        auto database = std::make_unique<SQLite::Database>(
+            file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE, patience_milliseconds);
+        if (stored_version(*database) == 0 && !database->tableExists("runs")) {
+            database->exec("PRAGMA journal_mode = WAL");
+            SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
+            if (stored_version(*database) == 0) {
+                database->exec(schema);
+                database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
+            }
+            transaction.commit();
+        }
+        check_version(stored_version(*database), file);
+        database->exec("PRAGMA synchronous = FULL");
+        database->exec("PRAGMA foreign_keys = ON");
+        return database;
+    });
+}
+
+}  // namespace jevrin

@@ -1,0 +1,232 @@
+#include "jevrin/ledger/ledger.hpp"
+
+#include <fmt/format.h>
+
+#include <cstring>
+#include <nlohmann/json.hpp>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/database.hpp"
+
+namespace jevrin {
+namespace {
+
+const char* const state_names[] = {"waiting", "training", "finished", "failed"};
+
+RunState state_from_name(const std::string& name) {
+    for (std::size_t i = 0; i < std::size(state_names); ++i)
+        if (name == state_names[i]) return static_cast<RunState>(i);
+    throw InputError(fmt::format("a run has the unknown state '{}'; the ledger is damaged", printable(name)));
+}
+
+std::filesystem::path database_file(const std::filesystem::path& directory) { return directory / "ledger.db"; }
+
+}  // namespace
+
+std::string state_name(RunState state) { return state_names[static_cast<std::size_t>(state)]; }
+
+std::string RunRecord::name() const { return fmt::format("{}/{}", candidate, seed); }
+
+Ledger::Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database)
+    : directory_(std::move(directory)), database_(std::move(database)) {}
+Ledger::~Ledger() = default;
+Ledger::Ledger(Ledger&&) noexcept = default;
+Ledger& Ledger::operator=(Ledger&&) noexcept = default;
+
+Ledger Ledger::open(const std::filesystem::path& directory) {
+    if (!std::filesystem::exists(database_file(directory)))
+        throw InputError(fmt::format("{}: there is no ledger here; train a plan first, or give another --ledger",
+                                     printable(directory.string())));
+    return {directory, open_database(database_file(directory), DatabaseAccess::read)};
+}
+
+Ledger Ledger::open_or_create(const std::filesystem::path& directory) {
+    make_directory(directory);
+    Ledger ledger{directory, open_database(database_file(directory), DatabaseAccess::write)};
+    make_directory(directory / "models");
+    make_directory(directory / "checkpoints");
+    return ledger;
+}
+
+std::filesystem::path Ledger::model_file(std::int64_t run) const {
+    return directory_ / "models" / fmt::format("run-{}.onnx", run);
+}
+
+std::filesystem::path Ledger::checkpoint_file(std::int64_t run) const {
+    return directory_ / "checkpoints" / fmt::format("run-{}.checkpoint", run);
+}
+
+std::vector<std::string> Ledger::study_names() const {
+    return with_database_errors(database_file(directory_), [&] {
+        std::vector<std::string> names;
+        SQLite::Statement query(*database_, "SELECT name FROM studies ORDER BY used DESC");
+        while (query.executeStep()) names.push_back(query.getColumn(0));
+        return names;
+    });
+}
+
+StudyRecord Ledger::study(const std::string& name) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT studies.id, studies.name, metric, root, image_sets.id,
+                   (SELECT COUNT(*) FROM test_looks JOIN runs ON runs.id = test_looks.run WHERE runs.study = studies.id)
+            FROM studies JOIN divisions ON divisions.id = division JOIN image_sets ON image_sets.id = image_set
+            WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql");
+        query.bind(1, name);
+        if (!query.executeStep()) {
+            const std::vector<std::string> names = study_names();
+            if (names.empty())
+                throw InputError(fmt::format("{}: no study has been trained yet; run 'jevrin train PLAN'",
+                                             printable(directory_.string())));
+            throw InputError(fmt::format("{}: no study is called '{}'{}", printable(directory_.string()),
+                                         printable(name), did_you_mean(name, names)));
+        }
+        StudyRecord study{.id = query.getColumn(0),
+                          .name = query.getColumn(1),
+                          .metric = metric_from_name(query.getColumn(2)),
+                          .image_root = query.getColumn(3),
+                          .test_looks = query.getColumn(5)};
+        SQLite::Statement classes(*database_, "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
+        classes.bind(1, query.getColumn(4).getInt64());
+        while (classes.executeStep()) study.classes.push_back(classes.getColumn(0));
+        return study;
+    });
+}
+
+std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::int64_t value) const {
+    SQLite::Statement query(*database_, fmt::format(R"sql(
+        SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
+               trainable_parameters, best_epoch,
+               (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id)
+        FROM runs JOIN studies ON studies.id = study WHERE {}
+        ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
+                  other.candidate = runs.candidate), seed)sql",
+                                                    condition));
+    query.bind(1, value);
+    std::vector<RunRecord> runs;
+    while (query.executeStep()) {
+        RunRecord run{.id = query.getColumn(0),
+                      .study = query.getColumn(1),
+                      .candidate = query.getColumn(2),
+                      .regime = query.getColumn(3),
+                      .seed = query.getColumn(4),
+                      .state = state_from_name(query.getColumn(5)),
+                      .reason = query.getColumn(6),
+                      .epochs = query.getColumn(11),
+                      .planned_epochs = query.getColumn(7),
+                      .parameters = query.getColumn(8),
+                      .trainable_parameters = query.getColumn(9),
+                      .seconds = query.getColumn(12)};
+        const std::int64_t best = query.getColumn(10);
+        if (best > 0)
+            for (EpochRecord& epoch : epochs(run.id))
+                if (epoch.epoch == best) run.best = std::move(epoch);
+        runs.push_back(std::move(run));
+    }
+    return runs;
+}
+
+std::vector<RunRecord> Ledger::runs(std::int64_t study) const {
+    return with_database_errors(database_file(directory_),
+                                [&] { return select_runs("study = ?1 AND superseded = 0", study); });
+}
+
+RunRecord Ledger::run_by_id(std::int64_t run) const {
+    return with_database_errors(database_file(directory_), [&] { return select_runs("runs.id = ?1", run).at(0); });
+}
+
+RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
+    std::vector<std::string> names;
+    for (RunRecord& run : runs(study)) {
+        if (run.name() == name) return std::move(run);
+        names.push_back(run.name());
+    }
+    throw InputError(fmt::format("no run is called '{}'{}; 'jevrin runs' lists them", printable(name),
+                                 did_you_mean(name, names)));
+}
+
+std::vector<EpochRecord> Ledger::epochs(std::int64_t run) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement size(*database_, R"sql(
+            SELECT COUNT(*) FROM classes JOIN divisions ON divisions.image_set = classes.image_set
+            JOIN runs ON runs.division = divisions.id WHERE runs.id = ?)sql");
+        size.bind(1, run);
+        size.executeStep();
+        const auto classes = static_cast<std::size_t>(size.getColumn(0).getInt64());
+        std::vector<EpochRecord> epochs;
+        SQLite::Statement query(*database_, R"sql(
+            SELECT epoch, training_loss, training_accuracy, validation_loss, learning_rate, seconds
+            FROM epochs WHERE run = ? ORDER BY epoch)sql");
+        query.bind(1, run);
+        while (query.executeStep())
+            epochs.push_back({.epoch = query.getColumn(0),
+                              .training_loss = query.getColumn(1),
+                              .training_accuracy = query.getColumn(2),
+                              .validation_loss = query.getColumn(3),
+                              .learning_rate = query.getColumn(4),
+                              .seconds = query.getColumn(5),
+                              .validation = ConfusionMatrix(classes)});
+        SQLite::Statement cells(*database_, R"sql(
+            SELECT epoch, true_class, predicted, count FROM confusion WHERE run = ? ORDER BY epoch)sql");
+        cells.bind(1, run);
+        auto epoch = epochs.begin();
+        while (cells.executeStep()) {
+            while (epoch != epochs.end() && epoch->epoch < cells.getColumn(0).getInt64()) ++epoch;
+            const auto row = static_cast<std::size_t>(cells.getColumn(1).getInt64());
+            const auto column = static_cast<std::size_t>(cells.getColumn(2).getInt64());
+            if (epoch == epochs.end() || row >= classes || column >= classes)
+                throw InputError(fmt::format("{}: a confusion matrix does not fit its run; the ledger is damaged",
+                                             printable(directory_.string())));
+            epoch->validation.add(row, column, cells.getColumn(3).getInt64());
+        }
+        return epochs;
+    });
+}
+
+std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class, predicted, probabilities FROM predictions JOIN items ON items.id = predictions.item
+            WHERE run = ? AND part = ? ORDER BY items.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<PredictionRecord> predictions;
+        while (query.executeStep()) {
+            PredictionRecord record{.item = query.getColumn(0),
+                                    .label = static_cast<std::size_t>(query.getColumn(1).getInt64()),
+                                    .predicted = static_cast<std::size_t>(query.getColumn(2).getInt64()),
+                                    .probabilities = {}};
+            const SQLite::Column blob = query.getColumn(3);
+            record.probabilities.resize(static_cast<std::size_t>(blob.getBytes()) / sizeof(float));
+            std::memcpy(record.probabilities.data(), blob.getBlob(), record.probabilities.size() * sizeof(float));
+            predictions.push_back(std::move(record));
+        }
+        return predictions;
+    });
+}
+
+std::string Ledger::settings(std::int64_t run) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, "SELECT settings FROM runs WHERE id = ?");
+        query.bind(1, run);
+        if (!query.executeStep()) throw InputError("there is no such run");
+        return query.getColumn(0).getString();
+    });
+}
+
+std::vector<std::string> Ledger::items(std::int64_t run, Part part) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item FROM division_items JOIN items ON items.id = division_items.item
+            JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<std::string> items;
+        while (query.executeStep()) items.push_back(query.getColumn(0));
+        return items;
+    });
+}
+
+}  // namespace jevrin

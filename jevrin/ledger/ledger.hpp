@@ -1,0 +1,89 @@
+// The ledger: the directory that keeps all runs.
+//
+// DIR/ledger.db is an SQLite database (docs/formats.md documents its tables), DIR/models/ holds the finished models and
+// DIR/checkpoints/ the state of runs in progress. Every change is one transaction: after a crash the ledger holds
+// whole epochs and nothing else.
+//
+//     Ledger ledger = Ledger::open("ledger");
+//     const StudyRecord study = ledger.study();              // the one trained last
+//     for (const RunRecord& run : ledger.runs(study.id)) ... ledger.epochs(run.id) ...
+#pragma once
+
+#include <filesystem>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/parts.hpp"
+#include "jevrin/ledger/records.hpp"
+
+namespace SQLite {
+class Database;
+}
+
+namespace jevrin {
+
+class Ledger {
+ public:
+    // For reading. InputError when there is no ledger, it is damaged, or a newer version of Jevrin wrote it.
+    static Ledger open(const std::filesystem::path& directory);
+    // For writing; makes the directory and an empty ledger when there is none. WorkError when it cannot be written.
+    static Ledger open_or_create(const std::filesystem::path& directory);
+
+    ~Ledger();
+    Ledger(Ledger&&) noexcept;
+    Ledger& operator=(Ledger&&) noexcept;
+
+    const std::filesystem::path& directory() const { return directory_; }
+    std::filesystem::path model_file(std::int64_t run) const;
+    std::filesystem::path checkpoint_file(std::int64_t run) const;
+
+    // --- reading ---
+
+    // The study of this name, or the one trained last when the name is empty. InputError when there is none.
+    StudyRecord study(const std::string& name = "") const;
+    std::vector<std::string> study_names() const;
+    // Runs that stand (superseded ones are left out), by candidate in order of first appearance, then seed.
+    std::vector<RunRecord> runs(std::int64_t study) const;
+    // The run called "candidate/seed"; InputError names the nearest one.
+    RunRecord run(std::int64_t study, const std::string& name) const;
+    std::vector<EpochRecord> epochs(std::int64_t run) const;
+    // Of the best weights, ordered by item id; empty when that part was never scored.
+    std::vector<PredictionRecord> predictions(std::int64_t run, Part part) const;
+    // The settings JSON of a run.
+    std::string settings(std::int64_t run) const;
+    // The items of a part as a run saw them, by id.
+    std::vector<std::string> items(std::int64_t run, Part part) const;
+
+    // --- writing ---
+
+    // Records the study, its image set and its division, replacing what an earlier plan of that name said; the study
+    // becomes the one trained last.
+    std::int64_t put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts);
+    // The run with this identity, added when it is new. Runs of the same candidate and seed with other settings become
+    // superseded: they stay in the database and out of sight; superseded_count receives how many.
+    std::int64_t put_run(std::int64_t study, const RunIdentity& identity, std::int64_t* superseded_count = nullptr);
+    RunRecord run_by_id(std::int64_t run) const;
+    // One transaction: the epoch with its scores and confusion matrix; best marks it as the one whose weights are kept.
+    void record_epoch(std::int64_t run, const EpochRecord& epoch, bool best);
+    // Forgets all epochs of a run, to train it from its beginning.
+    void restart_run(std::int64_t run);
+    // One transaction: the state and the predictions of the best weights on the validation part.
+    void finish_run(std::int64_t run, const std::vector<PredictionRecord>& validation);
+    void fail_run(std::int64_t run, const std::string& reason);
+    // One transaction: predictions on the test part, and that it was looked at.
+    void record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test);
+
+ private:
+    Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database);
+
+    std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value) const;
+    void put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions);
+
+    std::filesystem::path directory_;
+    std::unique_ptr<SQLite::Database> database_;
+};
+
+}  // namespace jevrin

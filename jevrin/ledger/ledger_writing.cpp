@@ -1,0 +1,204 @@
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <ctime>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/hash.hpp"
+#include "jevrin/ledger/database.hpp"
+#include "jevrin/ledger/ledger.hpp"
+
+namespace jevrin {
+namespace {
+
+// UTC, "2026-01-31T12:00:00Z".
+std::string now() { return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr))); }
+
+// Runs work() as one transaction that takes the write lock at once, and translates database errors.
+template <typename Work>
+auto in_transaction(SQLite::Database& database, const std::filesystem::path& directory, Work work) -> decltype(work()) {
+    return with_database_errors(directory / "ledger.db", [&] {
+        SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
+        if constexpr (std::is_void_v<decltype(work())>) {
+            work();
+            transaction.commit();
+        } else {
+            auto result = work();
+            transaction.commit();
+            return result;
+        }
+    });
+}
+
+// Runs one statement with its values bound in order.
+template <typename... Values>
+void execute(SQLite::Database& database, const char* sql, const Values&... values) {
+    SQLite::Statement statement(database, sql);
+    int place = 0;
+    (statement.bind(++place, values), ...);
+    statement.exec();
+}
+
+template <typename... Values>
+std::int64_t select_number(SQLite::Database& database, const char* sql, const Values&... values) {
+    SQLite::Statement statement(database, sql);
+    int place = 0;
+    (statement.bind(++place, values), ...);
+    return statement.executeStep() ? statement.getColumn(0).getInt64() : 0;
+}
+
+std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
+    const std::string root = std::filesystem::absolute(set.root).lexically_normal().string();
+    const std::int64_t known =
+        select_number(database, "SELECT id FROM image_sets WHERE fingerprint = ?", set.fingerprint);
+    if (known != 0) {
+        execute(database, "UPDATE image_sets SET root = ? WHERE id = ?", root, known);
+        return known;
+    }
+    execute(database, "INSERT INTO image_sets (fingerprint, root) VALUES (?, ?)", set.fingerprint, root);
+    const std::int64_t id = database.getLastInsertRowid();
+    for (std::size_t c = 0; c < set.classes.size(); ++c)
+        execute(database, "INSERT INTO classes VALUES (?, ?, ?)", id, static_cast<std::int64_t>(c), set.classes[c]);
+    SQLite::Statement insert(database, "INSERT INTO items (image_set, item, class) VALUES (?, ?, ?)");
+    for (const Item& item : set.items) {
+        insert.bind(1, id);
+        insert.bind(2, item.id);
+        insert.bind(3, static_cast<std::int64_t>(item.label));
+        insert.exec();
+        insert.reset();
+    }
+    return id;
+}
+
+std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
+                          const Parts& parts) {
+    std::string identity = set.fingerprint;
+    for (const Part part : all_parts) {
+        identity += '|' + part_name(part);
+        for (const std::size_t item : parts.of(part)) identity += ',' + std::to_string(item);
+    }
+    const std::string hash = content_hash(identity);
+    const std::int64_t known = select_number(database, "SELECT id FROM divisions WHERE hash = ?", hash);
+    if (known != 0) return known;
+    execute(database, "INSERT INTO divisions (image_set, hash) VALUES (?, ?)", image_set, hash);
+    const std::int64_t id = database.getLastInsertRowid();
+    SQLite::Statement insert(
+        database, "INSERT INTO division_items SELECT ?, id, ? FROM items WHERE image_set = ? AND item = ?");
+    for (const Part part : all_parts)
+        for (const std::size_t item : parts.of(part)) {
+            insert.bind(1, id);
+            insert.bind(2, part_name(part));
+            insert.bind(3, image_set);
+            insert.bind(4, set.items[item].id);
+            insert.exec();
+            insert.reset();
+        }
+    return id;
+}
+
+}  // namespace
+
+std::int64_t Ledger::put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts) {
+    return in_transaction(*database_, directory_, [&] {
+        const std::int64_t image_set = put_image_set(*database_, set);
+        const std::int64_t division = put_division(*database_, image_set, set, parts);
+        const std::int64_t used = 1 + select_number(*database_, "SELECT MAX(used) FROM studies");
+        execute(*database_,
+                "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE "
+                "SET metric = ?2, division = ?3, used = ?4",
+                name, metric_name(metric), division, used);
+        return select_number(*database_, "SELECT id FROM studies WHERE name = ?", name);
+    });
+}
+
+std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity, std::int64_t* superseded_count) {
+    return in_transaction(*database_, directory_, [&] {
+        execute(*database_,
+                "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND settings != ? AND "
+                "superseded = 0",
+                study, identity.candidate, identity.seed, identity.settings);
+        if (superseded_count != nullptr) *superseded_count = database_->getChanges();
+        execute(*database_, R"sql(
+            INSERT INTO runs (study, division, candidate, regime, seed, settings, state, planned_epochs, parameters,
+                              trainable_parameters, jevrin_version, added)
+            VALUES (?1, (SELECT division FROM studies WHERE id = ?1), ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10)
+            ON CONFLICT (study, candidate, seed, settings) DO UPDATE SET superseded = 0)sql",
+                study, identity.candidate, identity.regime, identity.seed, identity.settings, identity.planned_epochs,
+                identity.parameters, identity.trainable_parameters, JEVRIN_VERSION, now());
+        return select_number(*database_,
+                             "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?", study,
+                             identity.candidate, identity.seed, identity.settings);
+    });
+}
+
+void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best) {
+    in_transaction(*database_, directory_, [&] {
+        const ConfusionMatrix& matrix = epoch.validation;
+        execute(*database_, "INSERT INTO epochs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", run, epoch.epoch,
+                epoch.training_loss, epoch.training_accuracy, epoch.validation_loss, matrix.accuracy(),
+                matrix.balanced_accuracy(), matrix.macro_f1(), epoch.learning_rate, epoch.seconds);
+        SQLite::Statement cell(*database_, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
+        for (std::size_t i = 0; i < matrix.classes(); ++i)
+            for (std::size_t j = 0; j < matrix.classes(); ++j) {
+                if (matrix.at(i, j) == 0) continue;
+                cell.bind(1, run);
+                cell.bind(2, epoch.epoch);
+                cell.bind(3, static_cast<std::int64_t>(i));
+                cell.bind(4, static_cast<std::int64_t>(j));
+                cell.bind(5, matrix.at(i, j));
+                cell.exec();
+                cell.reset();
+            }
+        execute(*database_, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
+        if (best) execute(*database_, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
+    });
+}
+
+void Ledger::restart_run(std::int64_t run) {
+    in_transaction(*database_, directory_, [&] {
+        execute(*database_, "DELETE FROM confusion WHERE run = ?", run);
+        execute(*database_, "DELETE FROM epochs WHERE run = ?", run);
+        execute(*database_, "DELETE FROM predictions WHERE run = ?", run);
+        execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+    });
+}
+
+void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions) {
+    execute(*database_, "DELETE FROM predictions WHERE run = ? AND part = ?", run, part_name(part));
+    SQLite::Statement insert(*database_, R"sql(
+        INSERT INTO predictions SELECT ?1, ?2, items.id, ?4, ?5, ?6 FROM items
+        JOIN divisions ON divisions.image_set = items.image_set JOIN runs ON runs.division = divisions.id
+        WHERE runs.id = ?1 AND items.item = ?3)sql");
+    for (const PredictionRecord& p : predictions) {
+        insert.bind(1, run);
+        insert.bind(2, part_name(part));
+        insert.bind(3, p.item);
+        insert.bind(4, static_cast<std::int64_t>(p.predicted));
+        insert.bind(5, static_cast<double>(p.probabilities.at(p.predicted)));
+        insert.bind(6, p.probabilities.data(), static_cast<int>(p.probabilities.size() * sizeof(float)));
+        if (insert.exec() != 1)
+            throw WorkError("a prediction names an item that its run does not have; the ledger is out of step");
+        insert.reset();
+    }
+}
+
+void Ledger::finish_run(std::int64_t run, const std::vector<PredictionRecord>& validation) {
+    in_transaction(*database_, directory_, [&] {
+        put_predictions(run, Part::validation, validation);
+        execute(*database_, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?", now(), run);
+    });
+}
+
+void Ledger::fail_run(std::int64_t run, const std::string& reason) {
+    in_transaction(*database_, directory_,
+                   [&] { execute(*database_, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run); });
+}
+
+void Ledger::record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test) {
+    in_transaction(*database_, directory_, [&] {
+        put_predictions(run, Part::test, test);
+        execute(*database_, "INSERT INTO test_looks (run, looked) VALUES (?, ?)", run, now());
+    });
+}
+
+}  // namespace jevrin

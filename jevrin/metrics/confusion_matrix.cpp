@@ -1,0 +1,112 @@
+#include "jevrin/metrics/confusion_matrix.hpp"
+
+#include <fmt/format.h>
+
+#include <array>
+#include <cassert>
+#include <numeric>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+namespace jevrin {
+namespace {
+
+const std::array<std::string, 3> metric_names = {"accuracy", "balanced_accuracy", "macro_f1"};
+
+double ratio(std::int64_t part, std::int64_t whole) {
+    return whole == 0 ? 0.0 : static_cast<double>(part) / static_cast<double>(whole);
+}
+
+}  // namespace
+
+ConfusionMatrix::ConfusionMatrix(std::size_t classes) : classes_(classes), counts_(classes * classes, 0) {}
+
+ConfusionMatrix::ConfusionMatrix(std::size_t classes, std::span<const std::size_t> labels,
+                                 std::span<const std::size_t> predicted)
+    : ConfusionMatrix(classes) {
+    assert(labels.size() == predicted.size());
+    for (std::size_t i = 0; i < labels.size(); ++i) add(labels[i], predicted[i]);
+}
+
+void ConfusionMatrix::add(std::size_t true_class, std::size_t predicted, std::int64_t count) {
+    assert(true_class < classes_ && predicted < classes_);
+    counts_[true_class * classes_ + predicted] += count;
+}
+
+std::int64_t ConfusionMatrix::total() const { return std::accumulate(counts_.begin(), counts_.end(), std::int64_t{0}); }
+
+std::int64_t ConfusionMatrix::correct() const {
+    std::int64_t sum = 0;
+    for (std::size_t c = 0; c < classes_; ++c) sum += at(c, c);
+    return sum;
+}
+
+std::int64_t ConfusionMatrix::support(std::size_t true_class) const {
+    std::int64_t sum = 0;
+    for (std::size_t c = 0; c < classes_; ++c) sum += at(true_class, c);
+    return sum;
+}
+
+std::int64_t ConfusionMatrix::predictions(std::size_t predicted) const {
+    std::int64_t sum = 0;
+    for (std::size_t c = 0; c < classes_; ++c) sum += at(c, predicted);
+    return sum;
+}
+
+double ConfusionMatrix::accuracy() const { return ratio(correct(), total()); }
+
+double ConfusionMatrix::balanced_accuracy() const {
+    double sum = 0.0;
+    std::int64_t present = 0;
+    for (std::size_t c = 0; c < classes_; ++c)
+        if (support(c) > 0) {
+            sum += recall(c);
+            ++present;
+        }
+    return present == 0 ? 0.0 : sum / static_cast<double>(present);
+}
+
+double ConfusionMatrix::macro_f1() const {
+    double sum = 0.0;
+    std::int64_t present = 0;
+    for (std::size_t c = 0; c < classes_; ++c)
+        if (support(c) + predictions(c) > 0) {
+            sum += f1(c);
+            ++present;
+        }
+    return present == 0 ? 0.0 : sum / static_cast<double>(present);
+}
+
+double ConfusionMatrix::recall(std::size_t true_class) const {
+    return ratio(at(true_class, true_class), support(true_class));
+}
+
+double ConfusionMatrix::precision(std::size_t predicted) const {
+    return ratio(at(predicted, predicted), predictions(predicted));
+}
+
+double ConfusionMatrix::f1(std::size_t one_class) const {
+    // support = TP + FN and predictions = TP + FP.
+    return ratio(2 * at(one_class, one_class), support(one_class) + predictions(one_class));
+}
+
+std::string metric_name(Metric metric) { return metric_names.at(static_cast<std::size_t>(metric)); }
+
+Metric metric_from_name(const std::string& name) {
+    for (std::size_t i = 0; i < metric_names.size(); ++i)
+        if (metric_names[i] == name) return static_cast<Metric>(i);
+    throw InputError(fmt::format("metric is '{}'{}; it may be accuracy, balanced_accuracy or macro_f1",
+                                 printable(name), did_you_mean(name, metric_names)));
+}
+
+double score(const ConfusionMatrix& matrix, Metric metric) {
+    switch (metric) {
+        case Metric::accuracy: return matrix.accuracy();
+        case Metric::balanced_accuracy: return matrix.balanced_accuracy();
+        case Metric::macro_f1: return matrix.macro_f1();
+    }
+    return 0.0;
+}
+
+}  // namespace jevrin

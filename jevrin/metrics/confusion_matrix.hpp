@@ -1,0 +1,65 @@
+// The confusion matrix and the scores that follow from it. Rows are true classes, columns predicted ones.
+//
+//     ConfusionMatrix matrix(3);
+//     matrix.add(/*true_class=*/0, /*predicted=*/2);
+//     double score = matrix.balanced_accuracy();
+//
+// A score over classes leaves out classes without items; a ratio without cases is 0 where stated. An empty matrix
+// scores 0.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+class ConfusionMatrix {
+ public:
+    ConfusionMatrix() = default;
+    explicit ConfusionMatrix(std::size_t classes);
+    // From labels and predictions of equal length, all below classes.
+    ConfusionMatrix(std::size_t classes, std::span<const std::size_t> labels, std::span<const std::size_t> predicted);
+
+    void add(std::size_t true_class, std::size_t predicted, std::int64_t count = 1);
+
+    std::size_t classes() const { return classes_; }
+    std::int64_t at(std::size_t true_class, std::size_t predicted) const {
+        return counts_[true_class * classes_ + predicted];
+    }
+    std::int64_t total() const;
+    std::int64_t correct() const;
+    // Items whose true class is this.
+    std::int64_t support(std::size_t true_class) const;
+    // Items predicted as this class.
+    std::int64_t predictions(std::size_t predicted) const;
+
+    // Share of items whose prediction is right.
+    double accuracy() const;
+    // Mean recall over the classes that have items (Brodersen 2010).
+    double balanced_accuracy() const;
+    // Mean F1 over the classes that have items or predictions; F1 = 2 TP / (2 TP + FP + FN).
+    double macro_f1() const;
+
+    // 0 when the class has no items.
+    double recall(std::size_t true_class) const;
+    // 0 when nothing is predicted as the class.
+    double precision(std::size_t predicted) const;
+    // 0 when the class has neither items nor predictions.
+    double f1(std::size_t one_class) const;
+
+ private:
+    std::size_t classes_ = 0;
+    std::vector<std::int64_t> counts_;
+};
+
+// The scores a plan may compare candidates by.
+enum class Metric { accuracy, balanced_accuracy, macro_f1 };
+std::string metric_name(Metric metric);
+// InputError names the words and the nearest one.
+Metric metric_from_name(const std::string& name);
+double score(const ConfusionMatrix& matrix, Metric metric);
+
+}  // namespace jevrin

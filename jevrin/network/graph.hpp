@@ -1,0 +1,106 @@
+// A network as data: a list of named nodes, each an operator with its inputs and parameters.
+//
+// Nodes stand in the order of computation; inputs are indices of earlier nodes, node 0 is the input image or feature
+// and the last node is the output. Shapes are those of one item, [height, width, channels] for images and [features]
+// for vectors. Names carry the structure: "stage2.block1.convolution2" belongs to stage "stage2".
+//
+//     Network network = residual_backbone({.widths = {16, 32}, .blocks = 2}, {64, 64, 3});
+//     append_head(network, {.hidden = {64}}, 6);
+//     initialise(network, 0, /*seed=*/1);
+//     for (const Shape& shape : infer_shapes(network)) ...
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "jevrin/tensor/tensor.hpp"
+
+namespace jevrin {
+
+struct Window {
+    std::int64_t kernel_height = 1;
+    std::int64_t kernel_width = 1;
+    std::int64_t stride_height = 1;
+    std::int64_t stride_width = 1;
+    std::int64_t pad_top = 0;
+    std::int64_t pad_left = 0;
+    std::int64_t pad_bottom = 0;
+    std::int64_t pad_right = 0;
+};
+
+struct Input {};
+// Parameters: weight [kernel_height, kernel_width, in, out], then optionally bias [out].
+struct Convolution {
+    Window window;
+    bool relu = false;  // set only by fold_for_inference
+};
+// Parameters: scale, shift, mean, variance, each [channels]; the last two are statistics, not trained.
+struct BatchNormalisation {
+    float epsilon = 1e-5F;
+    float momentum = 0.1F;  // share of the newest batch in the running statistics
+};
+struct Relu {};
+struct MaxPooling {
+    Window window;
+};
+struct AveragePooling {
+    Window window;
+    bool count_padding = false;
+};
+// [height, width, channels] to [1, 1, channels].
+struct GlobalAveragePooling {};
+// [height, width, channels] to [channels * height * width], in channels-first order as model files have it.
+struct Flatten {};
+// Parameters: weight [in, out], then optionally bias [out].
+struct Dense {};
+struct Add {};
+struct Dropout {
+    double rate = 0.5;
+};
+
+using Operator = std::variant<Input, Convolution, BatchNormalisation, Relu, MaxPooling, AveragePooling,
+                              GlobalAveragePooling, Flatten, Dense, Add, Dropout>;
+
+struct Node {
+    std::string name;
+    Operator op;
+    std::vector<std::size_t> inputs;
+    std::vector<Tensor> parameters;
+};
+
+struct Network {
+    Shape input;  // of one item
+    std::vector<Node> nodes;
+
+    // Adds a node and returns its index.
+    std::size_t add(std::string name, Operator op, std::vector<std::size_t> inputs,
+                    std::vector<Tensor> parameters = {});
+};
+
+// What a parameter is: statistics follow the data, decayed ones take part in weight decay.
+enum class ParameterKind { weight, bias, normalisation, statistic };
+ParameterKind parameter_kind(const Operator& op, std::size_t index);
+
+// "convolution", "batch normalisation", ...
+std::string operator_name(const Operator& op);
+
+// The shape of each node's output for one item. InputError names the layer, the shape it gets and what it needs.
+std::vector<Shape> infer_shapes(const Network& network);
+
+// Numbers that training may change (statistics are not counted), from a node on.
+std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
+
+// Multiplications for one item, forward, from a node on: convolutions and dense layers only.
+std::int64_t multiplication_count(const Network& network, std::size_t first_node = 0);
+
+// The stage of a node: its name up to the first '.' or '/'.
+std::string stage_of(const Node& node);
+// The stages in order of first appearance, without the input.
+std::vector<std::string> stage_names(const Network& network);
+// The first node whose name or stage is this; InputError lists the stages when there is none.
+std::size_t find_boundary(const Network& network, const std::string& stage_or_node);
+
+}  // namespace jevrin

@@ -1,0 +1,149 @@
+#include "jevrin/plan/toml_reader.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "jevrin/base/text.hpp"
+
+namespace jevrin {
+namespace {
+
+const char* type_name(const toml::node& node) {
+    switch (node.type()) {
+        case toml::node_type::table: return "a table";
+        case toml::node_type::array: return "a list";
+        case toml::node_type::string: return "text";
+        case toml::node_type::integer: return "a whole number";
+        case toml::node_type::floating_point: return "a number";
+        case toml::node_type::boolean: return "true or false";
+        default: return "a date or time";
+    }
+}
+
+}  // namespace
+
+TomlReader::TomlReader(const toml::table& table, std::string file, std::string what)
+    : table_(table), file_(std::move(file)), what_(std::move(what)) {}
+
+std::string TomlReader::place_of(const toml::node& node) const {
+    const auto& begin = node.source().begin;
+    return fmt::format("{}:{}:{}", file_, begin.line, begin.column);
+}
+
+void TomlReader::fail(const toml::node& node, const std::string& message) const {
+    throw InputError(fmt::format("{}: {}", place_of(node), message));
+}
+
+void TomlReader::fail_at(const std::string& key, const std::string& message) const {
+    const toml::node* node = table_.get(key);
+    fail(node == nullptr ? static_cast<const toml::node&>(table_) : *node, message);
+}
+
+void TomlReader::wrong_type(const std::string& key, const toml::node& node, const char* wanted) const {
+    fail(node, fmt::format("'{}' must be {}, not {}", printable(key), wanted, type_name(node)));
+}
+
+const toml::node* TomlReader::find(const std::string& key) {
+    known_.push_back(key);
+    return table_.get(key);
+}
+
+const toml::node& TomlReader::require(const std::string& key) {
+    const toml::node* node = find(key);
+    if (node == nullptr) fail(table_, fmt::format("{} needs the key '{}'", what_, key));
+    return *node;
+}
+
+std::string TomlReader::text(const std::string& key, std::optional<std::string> otherwise) {
+    if (otherwise && !has(key)) {
+        find(key);
+        return *otherwise;
+    }
+    const toml::node& node = require(key);
+    const auto value = node.value_exact<std::string>();
+    if (!value) wrong_type(key, node, "text in quotes");
+    return *value;
+}
+
+std::int64_t TomlReader::integer(const std::string& key, std::optional<std::int64_t> otherwise, std::int64_t low,
+                                 std::int64_t high) {
+    if (otherwise && !has(key)) {
+        find(key);
+        return *otherwise;
+    }
+    const toml::node& node = require(key);
+    const auto value = node.value_exact<std::int64_t>();
+    if (!value) wrong_type(key, node, "a whole number");
+    if (*value < low || *value > high) fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, *value, low, high));
+    return *value;
+}
+
+double TomlReader::number(const std::string& key, std::optional<double> otherwise, double low, double high) {
+    if (otherwise && !has(key)) {
+        find(key);
+        return *otherwise;
+    }
+    const toml::node& node = require(key);
+    if (!node.is_number()) wrong_type(key, node, "a number");
+    const double value = *node.value<double>();
+    if (!(value >= low && value <= high)) fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, value, low, high));
+    return value;
+}
+
+bool TomlReader::truth(const std::string& key, bool otherwise) {
+    const toml::node* node = find(key);
+    if (node == nullptr) return otherwise;
+    const auto value = node->value_exact<bool>();
+    if (!value) wrong_type(key, *node, "true or false");
+    return *value;
+}
+
+std::vector<std::int64_t> TomlReader::integers(const std::string& key, std::int64_t low, std::int64_t high) {
+    std::vector<std::int64_t> values;
+    const toml::node* node = find(key);
+    if (node == nullptr) return values;
+    const toml::array* list = node->as_array();
+    if (list == nullptr) wrong_type(key, *node, "a list of whole numbers");
+    for (const toml::node& element : *list) {
+        const auto value = element.value_exact<std::int64_t>();
+        if (!value) wrong_type(key, element, "a list of whole numbers");
+        if (*value < low || *value > high)
+            fail(element, fmt::format("'{}' holds {}; it may hold {} to {}", key, *value, low, high));
+        values.push_back(*value);
+    }
+    return values;
+}
+
+std::optional<TomlReader> TomlReader::table(const std::string& key) {
+    const toml::node* node = find(key);
+    if (node == nullptr) return std::nullopt;
+    if (!node->is_table()) wrong_type(key, *node, "a table");
+    return TomlReader(*node->as_table(), file_, fmt::format("[{}]", key));
+}
+
+std::vector<TomlReader> TomlReader::tables(const std::string& key) {
+    const toml::node* node = find(key);
+    if (node == nullptr) fail(table_, fmt::format("{} needs at least one [[{}]]", what_, key));
+    const toml::array* list = node->as_array();
+    if (list == nullptr || list->empty()) wrong_type(key, *node, fmt::format("written as [[{}]]", key).c_str());
+    std::vector<TomlReader> readers;
+    for (const toml::node& element : *list) {
+        if (!element.is_table()) wrong_type(key, element, "a table");
+        readers.emplace_back(*element.as_table(), file_, fmt::format("[[{}]]", key));
+    }
+    return readers;
+}
+
+void TomlReader::finish() const {
+    for (const auto& [key, node] : table_) {
+        const std::string name(key.str());
+        if (std::find(known_.begin(), known_.end(), name) != known_.end()) continue;
+        const auto& begin = key.source().begin;
+        throw InputError(fmt::format("{}:{}:{}: {} has no key '{}'{}; its keys are {}", file_, begin.line, begin.column,
+                                     what_, printable(name), did_you_mean(name, known_), fmt::join(known_, ", ")));
+    }
+}
+
+}  // namespace jevrin

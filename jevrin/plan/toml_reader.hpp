@@ -1,0 +1,72 @@
+// Reading TOML tables with errors that say where: every key must be asked for, or finish() refuses it.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <optional>
+#include <string>
+#include <toml++/toml.h>
+#include <vector>
+
+namespace jevrin {
+
+class TomlReader {
+ public:
+    // what names the table in messages: "[images]".
+    TomlReader(const toml::table& table, std::string file, std::string what);
+
+    // "FILE:LINE:COLUMN".
+    std::string place() const { return place_of(table_); }
+    std::string place_of(const toml::node& node) const;
+    [[noreturn]] void fail(const toml::node& node, const std::string& message) const;
+
+    // The value, or otherwise when the key is absent; without otherwise the key is required.
+    std::string text(const std::string& key, std::optional<std::string> otherwise = std::nullopt);
+    // Within [low, high].
+    std::int64_t integer(const std::string& key, std::optional<std::int64_t> otherwise, std::int64_t low,
+                         std::int64_t high);
+    double number(const std::string& key, std::optional<double> otherwise, double low, double high);
+    bool truth(const std::string& key, bool otherwise);
+    // Integers within [low, high]; empty when the key is absent.
+    std::vector<std::int64_t> integers(const std::string& key, std::int64_t low, std::int64_t high);
+    // Nothing when the key is absent.
+    std::optional<TomlReader> table(const std::string& key);
+    // The tables of [[key]]; at least one.
+    std::vector<TomlReader> tables(const std::string& key);
+
+    // Runs make() and gives its InputError the place of this key.
+    template <typename Make>
+    auto at(const std::string& key, Make make) const -> decltype(make());
+
+    bool has(const std::string& key) const { return table_.contains(key); }
+    // Refuses keys that were never asked for.
+    void finish() const;
+
+ private:
+    const toml::node* find(const std::string& key);
+    const toml::node& require(const std::string& key);
+    [[noreturn]] void wrong_type(const std::string& key, const toml::node& node, const char* wanted) const;
+    [[noreturn]] void fail_at(const std::string& key, const std::string& message) const;
+
+    const toml::table& table_;
+    std::string file_;
+    std::string what_;
+    std::vector<std::string> known_;
+};
+
+}  // namespace jevrin
+
+#include "jevrin/base/error.hpp"
+
+namespace jevrin {
+
+template <typename Make>
+auto TomlReader::at(const std::string& key, Make make) const -> decltype(make()) {
+    try {
+        return make();
+    } catch (const InputError& error) {
+        fail_at(key, error.what());
+    }
+}
+
+}  // namespace jevrin

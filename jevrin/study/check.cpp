@@ -1,0 +1,111 @@
+#include "jevrin/study/check.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <numeric>
+#include <set>
+
+#include "jevrin/network/inference.hpp"
+#include "jevrin/network/rewrite.hpp"
+#include "jevrin/network/training_pass.hpp"
+#include "jevrin/training/loss.hpp"
+
+namespace jevrin {
+namespace {
+
+// The shortest of a few measured calls, in seconds.
+template <typename Work>
+double measure(Work work) {
+    double best = 1e30;
+    for (int i = 0; i < 3; ++i) {
+        const auto begin = std::chrono::steady_clock::now();
+        work();
+        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+    }
+    return best;
+}
+
+std::vector<std::string> describe_stages(const Network& network, std::size_t first_trained) {
+    const std::vector<Shape> shapes = infer_shapes(network);
+    std::vector<std::string> stages;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        const bool last_of_stage = i + 1 == network.nodes.size() ||
+                                   stage_of(network.nodes[i]) != stage_of(network.nodes[i + 1]);
+        if (!last_of_stage) continue;
+        const std::string text = fmt::format("{} {}", stage_of(network.nodes[i]), to_string(shapes[i]));
+        stages.push_back(i < first_trained ? fmt::format("[{}]", text) : text);
+    }
+    return stages;
+}
+
+std::int64_t activation_count(const Network& network) {
+    std::int64_t count = 0;
+    for (const Shape& shape : infer_shapes(network)) count += element_count(shape);
+    return count;
+}
+
+}  // namespace
+
+PlanCheck check_plan(const Plan& plan, const Materials& materials) {
+    PlanCheck check;
+    const TrainingData& data = materials.data;
+    for (const Part part : all_parts) check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
+    for (const Candidate& candidate : plan.candidates) {
+        const CandidateNetwork built =
+            build_network(plan, candidate, materials.backbone, data.classes, plan.seeds.front());
+        Division division = divide(built.network, built.first_trained);
+        const std::int64_t batch = std::min(candidate.training.batch, check.part_sizes[0]);
+        CandidateCheck result{.candidate = candidate.name,
+                              .regime = candidate.regime,
+                              .stages = describe_stages(built.network, built.first_trained),
+                              .parameters = parameter_count(built.network),
+                              .trainable_parameters = parameter_count(built.network, built.first_trained),
+                              .multiplications = multiplication_count(built.network)};
+        result.memory_bytes =
+            static_cast<std::int64_t>(sizeof(float)) *
+            (2 * candidate.training.batch * activation_count(division.trained) +
+             32 * activation_count(division.frozen) + result.parameters + 2 * result.trainable_parameters);
+
+        std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
+        std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
+        const ScalingTable scaling(materials.scaling_for(candidate));
+        const double fill_seconds = measure(
+            [&] { data.images->fill(items, scaling, candidate.training.augmentation, {plan.seeds.front(), 1}, pictures); });
+        Inference frozen(division.frozen, batch);
+        const double frozen_seconds = measure([&] { frozen.run(batch, pictures); });
+        const auto features = frozen.run(batch, pictures);
+        const std::vector<float> input(features.begin(), features.end());
+
+        TrainingPass pass(division.trained, candidate.training.batch);
+        std::vector<std::size_t> labels;
+        for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
+        std::vector<float> gradient(static_cast<std::size_t>(batch) * data.classes);
+        const double step_seconds = measure([&] {
+            const auto logits = pass.forward(batch, input, {plan.seeds.front(), 1, items.data()});
+            cross_entropy(static_cast<std::int64_t>(data.classes), logits, labels, gradient);
+            pass.backward(batch, gradient);
+        });
+        Inference trained(division.trained, batch);
+        const double validation_seconds = measure([&] { trained.run(batch, input); });
+
+        const bool features_kept = built.first_trained > 1 && !candidate.training.augmentation.changes_anything();
+        const auto batches = [&](std::size_t part) {
+            return static_cast<double>(check.part_sizes[part]) / static_cast<double>(batch);
+        };
+        const double source_seconds = fill_seconds + frozen_seconds;
+        result.seconds_per_epoch = batches(0) * (step_seconds + (features_kept ? 0.0 : source_seconds)) +
+                                   batches(1) * validation_seconds;
+        if (built.first_trained > 1)
+            result.seconds_once = (batches(1) + (features_kept ? batches(0) : 0.0)) * source_seconds;
+        const auto seeds = static_cast<double>(plan.seeds.size());
+        check.seconds += seeds * static_cast<double>(candidate.training.epochs) * result.seconds_per_epoch +
+                         result.seconds_once;
+        check.runs += static_cast<std::int64_t>(plan.seeds.size());
+        check.candidates.push_back(std::move(result));
+    }
+    return check;
+}
+
+}  // namespace jevrin

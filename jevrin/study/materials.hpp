@@ -1,0 +1,55 @@
+// What a plan needs before anything can train: its images divided and fitted, its backbone, the network of each
+// candidate. Everything that can be wrong is found here, before the first epoch.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "jevrin/images/batches.hpp"
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/training/run_trainer.hpp"
+
+namespace jevrin {
+
+struct Backbone {
+    Network network;  // without its head, for pictures of the plan's size
+    std::optional<Scaling> scaling;  // its own, when it carries one
+    std::string hash;  // of the file
+};
+
+// InputError with the plan's file when the model cannot serve as a backbone at this image size.
+Backbone load_backbone(const std::filesystem::path& file, std::int64_t size);
+
+// A candidate's network for one seed, random where it must be.
+struct CandidateNetwork {
+    Network network;
+    std::size_t first_trained = 1;
+};
+CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const std::optional<Backbone>& backbone,
+                               std::size_t classes, std::uint64_t seed);
+
+// Everything the runs of a study share. Neither copied nor moved: the training data point into it.
+struct Materials {
+    ImageSet set;
+    Parts parts;
+    std::unique_ptr<PreparedImages> images;
+    std::optional<Backbone> backbone;
+    TrainingData data;
+    Scaling measured_scaling;  // over the training part
+
+    Materials() = default;
+    Materials(const Materials&) = delete;
+    Materials& operator=(const Materials&) = delete;
+
+    // A backbone that was trained brings its scaling with it; what starts random takes that of the training part.
+    const Scaling& scaling_for(const Candidate& candidate) const;
+};
+
+// what is "reading images" or "preparing images".
+using MaterialsProgress = std::function<void(const std::string& what, std::int64_t done, std::int64_t total)>;
+std::unique_ptr<Materials> gather_materials(const Plan& plan, const MaterialsProgress& progress = {});
+
+}  // namespace jevrin

@@ -1,0 +1,43 @@
+// Pooling on channels-last images [batch, height, width, channels].
+#pragma once
+
+#include <cstdint>
+
+namespace jevrin {
+
+struct PoolingShape {
+    std::int64_t height = 0;
+    std::int64_t width = 0;
+    std::int64_t channels = 0;
+    std::int64_t kernel_height = 1;
+    std::int64_t kernel_width = 1;
+    std::int64_t stride_height = 1;
+    std::int64_t stride_width = 1;
+    std::int64_t pad_top = 0;
+    std::int64_t pad_left = 0;
+    std::int64_t pad_bottom = 0;
+    std::int64_t pad_right = 0;
+    bool count_padding = false;  // average pooling: padded pixels count as zeros in the mean
+
+    std::int64_t out_height() const { return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1; }
+    std::int64_t out_width() const { return (width + pad_left + pad_right - kernel_width) / stride_width + 1; }
+};
+
+// Every window must hold at least one pixel of the image. winners [as the output] receives the index, within its image,
+// of the first largest element; it may be null when no gradient is wanted.
+void max_pool(const PoolingShape& shape, std::int64_t batch, const float* input, float* output,
+              std::int32_t* winners);
+void max_pool_backward(const PoolingShape& shape, std::int64_t batch, const float* output_gradient,
+                       const std::int32_t* winners, bool accumulate, float* input_gradient);
+
+void average_pool(const PoolingShape& shape, std::int64_t batch, const float* input, float* output);
+void average_pool_backward(const PoolingShape& shape, std::int64_t batch, const float* output_gradient,
+                           bool accumulate, float* input_gradient);
+
+// The mean over all pixels: [batch, pixels, channels] to [batch, channels].
+void global_average_pool(std::int64_t pixels, std::int64_t channels, std::int64_t batch, const float* input,
+                         float* output);
+void global_average_pool_backward(std::int64_t pixels, std::int64_t channels, std::int64_t batch,
+                                  const float* output_gradient, bool accumulate, float* input_gradient);
+
+}  // namespace jevrin

@@ -1,0 +1,64 @@
+#include "jevrin/tensor/tensor.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <cassert>
+#include <cstdlib>
+#include <new>
+
+namespace jevrin {
+namespace {
+
+constexpr std::size_t alignment = 64;
+
+float* allocate(std::int64_t count) {
+    const std::size_t bytes = (static_cast<std::size_t>(count) * sizeof(float) + alignment - 1) / alignment * alignment;
+    void* memory = std::aligned_alloc(alignment, std::max(bytes, alignment));
+    if (memory == nullptr) throw std::bad_alloc();
+    return static_cast<float*>(memory);
+}
+
+}  // namespace
+
+std::int64_t element_count(const Shape& shape) {
+    std::int64_t count = 1;
+    for (const std::int64_t dimension : shape) count *= dimension;
+    return count;
+}
+
+std::string to_string(const Shape& shape) { return fmt::format("{}", fmt::join(shape, "x")); }
+
+void Tensor::Release::operator()(float* memory) const { std::free(memory); }
+
+Tensor::Tensor(Shape shape) : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate(size_)) {
+    fill(0.0F);
+}
+
+Tensor::Tensor(Shape shape, std::span<const float> values)
+    : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate(size_)) {
+    assert(static_cast<std::size_t>(size_) == values.size());
+    std::copy(values.begin(), values.end(), data_.get());
+}
+
+Tensor::Tensor(const Tensor& other) : shape_(other.shape_), size_(other.size_) {
+    if (!other.data_) return;
+    data_.reset(allocate(size_));
+    std::copy_n(other.data_.get(), size_, data_.get());
+}
+
+Tensor& Tensor::operator=(const Tensor& other) {
+    if (this == &other) return *this;
+    if (size_ == other.size_ && data_ && other.data_) {
+        shape_ = other.shape_;
+        std::copy_n(other.data_.get(), size_, data_.get());
+    } else {
+        *this = Tensor(other);
+    }
+    return *this;
+}
+
+void Tensor::fill(float value) { std::fill_n(data_.get(), size_, value); }
+
+}  // namespace jevrin

@@ -1,0 +1,39 @@
+// The values at the boundary between frozen and trained layers, one row per item.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "jevrin/images/batches.hpp"
+#include "jevrin/network/graph.hpp"
+#include "jevrin/network/inference.hpp"
+
+namespace jevrin {
+
+class BoundaryFeatures {
+ public:
+    // The frozen part of a network (divide()); images must outlive this.
+    BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling);
+
+    std::int64_t values_per_item() const { return inference_.output_size(); }
+
+    // Rows [items, values_per_item] without augmentation; each is computed when first asked for and kept.
+    void fill(std::span<const std::int64_t> items, std::span<float> out);
+
+    // The same with augmentation, never kept.
+    void fill_augmented(std::span<const std::int64_t> items, const Augmentation& augmentation,
+                        const AugmentationKey& key, std::span<float> out);
+
+ private:
+    void compute(std::span<const std::int64_t> items, const Augmentation& augmentation, const AugmentationKey& key,
+                 std::span<float> out);
+
+    const PreparedImages& images_;
+    ScalingTable scaling_;
+    Inference inference_;
+    std::vector<float> batch_;
+    std::vector<std::vector<float>> rows_;  // by item; empty until computed
+};
+
+}  // namespace jevrin

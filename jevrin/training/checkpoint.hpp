@@ -1,0 +1,15 @@
+// Checkpoints: the state of a run in progress, one file, written whole or not at all.
+#pragma once
+
+#include <filesystem>
+
+#include "jevrin/training/run_trainer.hpp"
+
+namespace jevrin {
+
+void write_checkpoint(const std::filesystem::path& path, const TrainingState& state);
+
+// InputError when the file is missing, cut short or altered (it ends in a hash of all that comes before).
+TrainingState read_checkpoint(const std::filesystem::path& path);
+
+}  // namespace jevrin

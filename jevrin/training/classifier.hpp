@@ -1,0 +1,32 @@
+// A classifier: a network with its classes and preparation, in one model file.
+//
+//     Classifier classifier = load_classifier("chosen.onnx");
+//     std::vector<float> probabilities = classify(classifier, images);
+#pragma once
+
+#include <filesystem>
+#include <map>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "jevrin/images/preparation.hpp"
+#include "jevrin/network/graph.hpp"
+
+namespace jevrin {
+
+struct Classifier {
+    Network network;  // its output is one logit per class
+    std::vector<std::string> classes;
+    Preparation preparation;
+    std::map<std::string, std::string> provenance;  // where the model comes from, in words
+};
+
+// InputError when the file is no model, or does not carry classes and preparation, or they do not fit the network.
+Classifier load_classifier(const std::filesystem::path& path);
+void save_classifier(const std::filesystem::path& path, const Classifier& classifier);
+
+// Probabilities [images.size(), classes], each row summing to 1.
+std::vector<float> classify(const Classifier& classifier, std::span<const Image> images);
+
+}  // namespace jevrin

@@ -1,0 +1,163 @@
+#include <fmt/format.h>
+#include <sys/resource.h>
+
+#include <atomic>
+#include <csignal>
+#include <numeric>
+#include <set>
+#include <stdexcept>
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/base/text.hpp"
+#include "support/support.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::HasSubstr;
+
+TEST(Random, DrawsDependOnTheirKeyAndNothingElse) {
+    const RandomKey key{.seed = 7, .purpose = Purpose::order, .epoch = 3, .item = 5};
+    RandomStream first(key);
+    RandomStream second(key);
+    for (int i = 0; i < 10; ++i) EXPECT_EQ(first.bits(), second.bits());
+    std::set<std::uint64_t> different;
+    for (const RandomKey other : {key, RandomKey{8, Purpose::order, 3, 5}, RandomKey{7, Purpose::weights, 3, 5},
+                                  RandomKey{7, Purpose::order, 4, 5}, RandomKey{7, Purpose::order, 3, 6}})
+        different.insert(RandomStream(other).bits64());
+    EXPECT_EQ(different.size(), 5U);
+}
+
+TEST(Random, PhiloxGivesThePublishedNumbers) {
+    // Salmon et al. 2011, known answers of Philox 4x32-10: counter and key all zero. Purpose 0 leaves the key zero.
+    RandomStream stream({0, static_cast<Purpose>(0), 0, 0});
+    EXPECT_EQ(stream.bits(), 0x6627E8D5U);
+    EXPECT_EQ(stream.bits(), 0xE169C58DU);
+    EXPECT_EQ(stream.bits(), 0xBC57AC4CU);
+    EXPECT_EQ(stream.bits(), 0x9B00DBD8U);
+}
+
+TEST(Random, MomentsAreThoseOfTheDistributions) {
+    double uniform = 0;
+    double normal = 0;
+    double squares = 0;
+    constexpr int count = 40'000;
+    RandomStream stream({1, Purpose::sample, 0, 0});
+    for (int i = 0; i < count; ++i) {
+        uniform += stream.uniform() / count;
+        const double z = stream.normal();
+        normal += z / count;
+        squares += z * z / count;
+        EXPECT_LT(stream.below(7), 7U);
+    }
+    EXPECT_NEAR(uniform, 0.5, 0.01);
+    EXPECT_NEAR(normal, 0.0, 0.02);
+    EXPECT_NEAR(squares, 1.0, 0.03);
+}
+
+TEST(Random, AnOrderIsAPermutationThatChangesWithTheEpoch) {
+    const auto order = random_order(100, 1, Purpose::order, 1);
+    std::set<std::int64_t> seen(order.begin(), order.end());
+    EXPECT_EQ(seen.size(), 100U);
+    EXPECT_EQ(*seen.rbegin(), 99);
+    EXPECT_EQ(order, random_order(100, 1, Purpose::order, 1));
+    EXPECT_NE(order, random_order(100, 1, Purpose::order, 2));
+}
+
+TEST(Parallel, EveryChunkRunsOnceForAnyNumberOfThreads) {
+    for (const int count : {1, 2, 3, 5}) {
+        set_threads(count);
+        std::vector<std::atomic<int>> runs(1000);
+        parallel_for(1000, [&](std::int64_t i) { ++runs[static_cast<std::size_t>(i)]; });
+        for (const auto& r : runs) EXPECT_EQ(r, 1);
+    }
+    set_threads(2);
+}
+
+TEST(Parallel, ExceptionsReachTheCaller) {
+    EXPECT_THROW(parallel_for(50, [](std::int64_t i) { if (i == 17) throw InputError("x"); }), InputError);
+}
+
+TEST(Parallel, ChunkRangesCoverEverythingOnce) {
+    std::int64_t next = 0;
+    for (std::int64_t chunk = 0; chunk < 7; ++chunk) {
+        const Range range = chunk_range(23, 7, chunk);
+        EXPECT_EQ(range.begin, next);
+        next = range.end;
+    }
+    EXPECT_EQ(next, 23);
+}
+
+TEST(Text, ControlCharactersAndBrokenBytesAreShownAsCodes) {
+    EXPECT_EQ(printable("glaze ok"), "glaze ok");
+    EXPECT_EQ(printable("a\nb\x1b[31m"), "a\\x0ab\\x1b[31m");
+    EXPECT_EQ(printable("caf\xc3\xa9"), "caf\xc3\xa9");
+    EXPECT_EQ(printable("\xff\xc3"), "\\xff\\xc3");
+    EXPECT_EQ(printable("\xe2\x80\xae" "abc"), "\\xe2\\x80\\xae" "abc");  // turns the writing direction
+}
+
+TEST(Text, PaddingCountsColumnsNotBytes) {
+    EXPECT_EQ(padded("caf\xc3\xa9", 6), "caf\xc3\xa9  ");
+    EXPECT_EQ(display_width(padded("blisters and pinholes", 8)), 8U);
+}
+
+TEST(Text, TheNearestWordIsFoundOnlyWhenNear) {
+    const std::vector<std::string> words = {"epochs", "batch", "optimiser"};
+    EXPECT_EQ(nearest_word("epoch", words), "epochs");
+    EXPECT_EQ(nearest_word("optimizer", words), "optimiser");
+    EXPECT_EQ(nearest_word("zzzzzz", words), "");
+}
+
+TEST(Files, AWriteReplacesTheWholeFile) {
+    const TemporaryDirectory directory;
+    write_file(directory / "a", std::string("first"));
+    write_file(directory / "a", std::string("second"));
+    EXPECT_EQ(read_text(directory / "a"), "second");
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);
+}
+
+TEST(Files, AFailedWriteLeavesTheOldContentAndNothingElse) {
+    const TemporaryDirectory directory;
+    write_file(directory / "a", std::string("old"));
+    std::signal(SIGXFSZ, SIG_IGN);
+    rlimit before{};
+    ::getrlimit(RLIMIT_FSIZE, &before);
+    const rlimit small{1000, before.rlim_max};
+    ::setrlimit(RLIMIT_FSIZE, &small);
+    const std::string message =
+        message_of<WorkError>([&] { write_file(directory / "a", std::string(5000, 'x')); });
+    ::setrlimit(RLIMIT_FSIZE, &before);
+    EXPECT_THAT(message, HasSubstr((directory / "a").string()));
+    EXPECT_EQ(read_text(directory / "a"), "old");
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);
+}
+
+TEST(Files, ReadingSaysWhatIsWrong) {
+    const TemporaryDirectory directory;
+    EXPECT_THAT(message_of<InputError>([&] { read_file(directory / "none"); }), HasSubstr("No such file"));
+    EXPECT_THAT(message_of<InputError>([&] { read_file(directory.path()); }), HasSubstr("not a regular file"));
+}
+
+TEST(Files, ALockIsHeldOnceAtATime) {
+    const TemporaryDirectory directory;
+    {
+        const FileLock lock(directory / "lock", "held");
+        EXPECT_EQ(message_of<WorkError>([&] { FileLock second(directory / "lock", "held"); }), "held");
+    }
+    const FileLock again(directory / "lock", "held");
+}
+
+TEST(Hash, ContentDecides) {
+    EXPECT_EQ(content_hash(std::string_view("abc")), content_hash(std::string_view("abc")));
+    EXPECT_NE(content_hash(std::string_view("abc")), content_hash(std::string_view("abd")));
+    EXPECT_EQ(content_hash(std::string_view("")).size(), 32U);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,77 @@
+// What several tests need: a directory of their own, small made-up images and plans, the tool run as a user runs it.
+#pragma once
+
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "jevrin/images/image.hpp"
+#include "jevrin/tensor/tensor.hpp"
+
+namespace jevrin::test {
+
+// A fresh directory, removed at the end of the test.
+class TemporaryDirectory {
+ public:
+    TemporaryDirectory();
+    ~TemporaryDirectory();
+    TemporaryDirectory(const TemporaryDirectory&) = delete;
+    TemporaryDirectory& operator=(const TemporaryDirectory&) = delete;
+    const std::filesystem::path& path() const { return path_; }
+    std::filesystem::path operator/(const std::string& name) const { return path_ / name; }
+
+ private:
+    std::filesystem::path path_;
+};
+
+// The message of the exception of this type that work() throws; fails the test when it throws none.
+template <typename Expected>
+std::string message_of(const std::function<void()>& work) {
+    try {
+        work();
+    } catch (const Expected& error) {
+        return error.what();
+    }
+    ADD_FAILURE() << "no exception was thrown";
+    return "";
+}
+
+// A picture whose colour and stripes tell its class, with noise from its number.
+Image small_picture(std::size_t label, std::uint64_t number, std::int64_t side = 16);
+
+// A folder per class with small pictures, PNG and JPEG in turn.
+void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes, int per_class);
+
+// A backbone trained on nothing: random weights, written as a model file with classes and preparation.
+void write_small_backbone(const std::filesystem::path& file, std::int64_t size = 16);
+
+// A plan over DIR/images and DIR/backbone.onnx with one candidate of each regime; extra goes into [training].
+std::string small_plan(int epochs = 2, const std::string& extra = "", const std::string& seeds = "[1, 2]");
+
+// Writes images, backbone and plan into a directory; returns the plan's file.
+std::filesystem::path write_small_study(const std::filesystem::path& directory, const std::string& plan);
+
+// Normal numbers from a seed.
+Tensor random_tensor(const Shape& shape, std::uint64_t seed, double deviation = 1.0);
+
+struct CommandResult {
+    int status = 0;  // exit status, or 128 + signal
+    std::string output;
+    std::string errors;
+};
+
+struct CommandOptions {
+    std::filesystem::path directory = ".";
+    long largest_file_bytes = -1;  // writes beyond it fail, as on a full disk
+    bool as_nobody = false;        // without root's rights, when the test runs as root
+    double kill_after_seconds = -1.0;
+};
+
+// Runs the tool.
+CommandResult run_jevrin(const std::vector<std::string>& arguments, const CommandOptions& options = {});
+
+}  // namespace jevrin::test

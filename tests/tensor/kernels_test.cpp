@@ -1,0 +1,254 @@
+#include <cmath>
+#include <cstring>
+
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/tensor/convolution.hpp"
+#include "jevrin/tensor/dense.hpp"
+#include "jevrin/tensor/elementwise.hpp"
+#include "jevrin/tensor/normalisation.hpp"
+#include "jevrin/tensor/pooling.hpp"
+#include "jevrin/tensor/products.hpp"
+#include "support/support.hpp"
+#include "tensor/reference.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::Doubles;
+using test::random_tensor;
+using test::widen;
+using test::worst_difference;
+
+// Sums of at most a few thousand products in float32: 1e-5 leaves a factor of ten above what rounding gives.
+constexpr double tolerance = 1e-5;
+
+TEST(SumOfProducts, BothFormsAgreeWithPlainLoopsOverManyShapes) {
+    RandomStream random({3, Purpose::sample, 0, 0});
+    for (int round = 0; round < 150; ++round) {
+        const std::int64_t rows = 1 + random.below(19);
+        const std::int64_t columns = 1 + random.below(70);
+        const std::int64_t depth = 1 + random.below(40);
+        const std::size_t terms = 1 + random.below(11);
+        const bool transposed = random.below(2) == 1;
+        const bool accumulate = random.below(2) == 1;
+        const std::int64_t a_stride = (transposed ? rows : depth) + random.below(4);
+        const std::int64_t b_stride = columns + random.below(4);
+        const std::int64_t c_stride = columns + random.below(4);
+        const std::int64_t a_size = (transposed ? depth : rows) * a_stride;
+        const Tensor a = random_tensor({static_cast<std::int64_t>(terms) * a_size}, 10 + static_cast<std::uint64_t>(round));
+        const Tensor b = random_tensor({static_cast<std::int64_t>(terms) * depth * b_stride}, 500 + static_cast<std::uint64_t>(round));
+        const Tensor before = random_tensor({rows * c_stride}, 900 + static_cast<std::uint64_t>(round));
+        std::vector<std::uint64_t> a_offsets;
+        std::vector<std::uint64_t> b_offsets;
+        for (std::size_t t = 0; t < terms; ++t) {
+            a_offsets.push_back(t * static_cast<std::uint64_t>(a_size));
+            b_offsets.push_back((terms - 1 - t) * static_cast<std::uint64_t>(depth * b_stride));
+        }
+        Doubles expected = widen(before.values());
+        for (std::int64_t r = 0; r < rows; ++r)
+            for (std::int64_t c = 0; c < columns; ++c) {
+                double sum = accumulate ? expected[static_cast<std::size_t>(r * c_stride + c)] : 0.0;
+                for (std::size_t t = 0; t < terms; ++t)
+                    for (std::int64_t k = 0; k < depth; ++k)
+                        sum += static_cast<double>(a.data()[static_cast<std::int64_t>(a_offsets[t]) +
+                                                            (transposed ? k * a_stride + r : r * a_stride + k)]) *
+                               b.data()[static_cast<std::int64_t>(b_offsets[t]) + k * b_stride + c];
+                expected[static_cast<std::size_t>(r * c_stride + c)] = sum;
+            }
+        for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
+            const SumOfProducts product({rows, columns, depth, a_stride, b_stride, c_stride, transposed, accumulate}, form);
+            Tensor c = before;
+            product(a.data(), b.data(), c.data(), a_offsets, b_offsets);
+            EXPECT_LT(worst_difference(c.values(), expected), tolerance)
+                << rows << "x" << columns << "x" << depth << " terms " << terms << " transposed " << transposed;
+        }
+    }
+}
+
+TEST(SumOfProducts, MoreTermsThanOneCallTakesAreAllAdded) {
+    constexpr std::size_t terms = 700;
+    const Tensor a({1}, std::vector<float>{1.0F});
+    const Tensor b({4}, std::vector<float>{1, 2, 3, 4});
+    Tensor c({4});
+    const std::vector<std::uint64_t> zeros(terms, 0);
+    SumOfProducts({.rows = 1, .columns = 4, .depth = 1, .a_stride = 1, .b_stride = 4, .c_stride = 4})(a.data(), b.data(),
+                                                                                                      c.data(), zeros, zeros);
+    EXPECT_EQ(c.data()[3], 2800.0F);
+}
+
+ConvolutionShape random_convolution(RandomStream& random) {
+    for (;;) {
+        ConvolutionShape s{.height = 1 + random.below(9),
+                           .width = 1 + random.below(9),
+                           .in_channels = 1 + random.below(9),
+                           .out_channels = 1 + random.below(20),
+                           .kernel_height = 1 + random.below(5),
+                           .kernel_width = 1 + random.below(5),
+                           .stride_height = 1 + random.below(3),
+                           .stride_width = 1 + random.below(3),
+                           .pad_top = random.below(3),
+                           .pad_left = random.below(3),
+                           .pad_bottom = random.below(3),
+                           .pad_right = random.below(3)};
+        if (s.height + s.pad_top + s.pad_bottom >= s.kernel_height && s.width + s.pad_left + s.pad_right >= s.kernel_width)
+            return s;
+    }
+}
+
+TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
+    RandomStream random({4, Purpose::sample, 0, 0});
+    for (std::uint64_t round = 0; round < 200; ++round) {
+        const ConvolutionShape s = random_convolution(random);
+        const std::int64_t batch = 1 + random.below(6);
+        const Tensor input = random_tensor({batch * s.height * s.width * s.in_channels}, round);
+        const Tensor weight = random_tensor({s.weight_count()}, round + 1000);
+        const Tensor bias = random_tensor({s.out_channels}, round + 2000);
+        const Tensor gradient = random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, round + 3000);
+        const auto expected = test::reference_convolution(s, batch, widen(input.values()), widen(weight.values()),
+                                                          widen(bias.values()));
+        const auto gradients = test::reference_convolution_gradients(s, batch, widen(input.values()),
+                                                                     widen(weight.values()), widen(gradient.values()));
+        for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
+            const ConvolutionKernel kernel(s, form);
+            Tensor output({gradient.size()});
+            kernel.forward(batch, input.data(), weight.data(), bias.data(), Activation::none, output.data());
+            ASSERT_LT(worst_difference(output.values(), expected), tolerance) << "forward, round " << round;
+            Tensor data({input.size()});
+            kernel.data_gradient(batch, gradient.data(), weight.data(), false, data.data());
+            ASSERT_LT(worst_difference(data.values(), gradients.input), tolerance) << "data gradient, round " << round;
+            kernel.data_gradient(batch, gradient.data(), weight.data(), true, data.data());
+            Doubles twice = gradients.input;
+            for (double& v : twice) v *= 2;
+            ASSERT_LT(worst_difference(data.values(), twice), tolerance) << "accumulated, round " << round;
+            Tensor weights({weight.size()});
+            Tensor biases({s.out_channels});
+            kernel.weight_gradient(batch, input.data(), gradient.data(), weights.data(), biases.data());
+            ASSERT_LT(worst_difference(weights.values(), gradients.weight), tolerance) << "weight gradient, round " << round;
+            Doubles bias_sum(static_cast<std::size_t>(s.out_channels), 0.0);
+            for (std::int64_t i = 0; i < gradient.size(); ++i)
+                bias_sum[static_cast<std::size_t>(i % s.out_channels)] += gradient.data()[i];
+            ASSERT_LT(worst_difference(biases.values(), bias_sum), tolerance) << "bias gradient, round " << round;
+        }
+    }
+}
+
+TEST(Convolution, AHandWorkedCase) {
+    // 1x3 image, one channel, kernel (1, 2) with one pixel of padding on the left: outputs 2a, a + 2b, b + 2c.
+    const ConvolutionShape s{.height = 1, .width = 3, .in_channels = 1, .out_channels = 1, .kernel_width = 2, .pad_left = 1};
+    const std::vector<float> image = {5, 7, 11};
+    const std::vector<float> weight = {1, 2};
+    const float bias = -25;
+    std::vector<float> out(3);
+    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, Activation::none, out.data());
+    EXPECT_EQ(out, (std::vector<float>{-15, -6, 4}));
+    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, Activation::relu, out.data());
+    EXPECT_EQ(out, (std::vector<float>{0, 0, 4}));
+}
+
+TEST(Convolution, AnImageGetsTheSameBitsInEveryBatchAndWithAnyThreads) {
+    const ConvolutionShape s{.height = 9, .width = 7, .in_channels = 5, .out_channels = 18, .kernel_height = 3,
+                             .kernel_width = 3, .pad_top = 1, .pad_left = 1, .pad_bottom = 1, .pad_right = 1};
+    const Tensor input = random_tensor({7 * 9 * 7 * 5}, 1);
+    const Tensor weight = random_tensor({s.weight_count()}, 2);
+    const ConvolutionKernel kernel(s);
+    Tensor all({7 * 9 * 7 * 18});
+    kernel.forward(7, input.data(), weight.data(), nullptr, Activation::none, all.data());
+    Tensor gradients[4];
+    for (const int threads : {1, 2, 3}) {
+        set_threads(threads);
+        Tensor one({9 * 7 * 18});
+        kernel.forward(1, input.data() + 4 * 9 * 7 * 5, weight.data(), nullptr, Activation::none, one.data());
+        EXPECT_EQ(std::memcmp(one.data(), all.data() + 4 * 9 * 7 * 18, one.values().size_bytes()), 0);
+        gradients[threads] = Tensor({s.weight_count()});
+        kernel.weight_gradient(7, input.data(), all.data(), gradients[threads].data(), nullptr);
+    }
+    set_threads(2);
+    EXPECT_EQ(std::memcmp(gradients[1].data(), gradients[2].data(), gradients[1].values().size_bytes()), 0);
+    EXPECT_EQ(std::memcmp(gradients[1].data(), gradients[3].data(), gradients[1].values().size_bytes()), 0);
+}
+
+TEST(Dense, ARowGetsTheSameBitsInEveryBatch) {
+    const Tensor input = random_tensor({21, 37}, 1);
+    const Tensor weight = random_tensor({37, 11}, 2);
+    const DenseKernel kernel(37, 11);
+    Tensor all({21, 11});
+    kernel.forward(21, input.data(), weight.data(), nullptr, all.data());
+    for (std::int64_t n = 0; n < 21; ++n) {
+        Tensor one({11});
+        kernel.forward(1, input.data() + n * 37, weight.data(), nullptr, one.data());
+        EXPECT_EQ(std::memcmp(one.data(), all.data() + n * 11, one.values().size_bytes()), 0);
+    }
+}
+
+TEST(Normalisation, AHandWorkedBatch) {
+    // Two channels over four rows: (1, 10), (3, 10), (5, 30), (7, 30): means 4 and 20, variances 5 and 100.
+    const NormalisationShape shape{.pixels = 2, .channels = 2, .epsilon = 0.0F};
+    const std::vector<float> input = {1, 10, 3, 10, 5, 30, 7, 30};
+    BatchStatistics statistics;
+    measure_statistics(shape, 2, input.data(), statistics);
+    EXPECT_THAT(statistics.mean, testing::ElementsAre(4.0, 20.0));
+    EXPECT_THAT(statistics.variance, testing::ElementsAre(5.0, 100.0));
+    const std::vector<float> scale = {1, 2};
+    const std::vector<float> shift = {0, 1};
+    std::vector<float> output(8);
+    normalise(shape, 2, input.data(), statistics.mean, statistics.variance, scale.data(), shift.data(), output.data());
+    EXPECT_NEAR(output[0], -3 / std::sqrt(5.0), 1e-6);
+    EXPECT_FLOAT_EQ(output[1], -1.0F);
+    EXPECT_FLOAT_EQ(output[7], 3.0F);
+}
+
+TEST(Normalisation, ALargeCommonOffsetCostsNoDigits) {
+    const NormalisationShape shape{.pixels = 1000, .channels = 1};
+    Tensor input = random_tensor({1000}, 3, 0.5);
+    double mean = 0;
+    for (float& v : input.values()) v += 10'000.0F;
+    for (const float v : input.values()) mean += v / 1000.0;
+    double variance = 0;
+    for (const float v : input.values()) variance += (v - mean) * (v - mean) / 1000.0;
+    BatchStatistics statistics;
+    measure_statistics(shape, 1, input.data(), statistics);
+    EXPECT_NEAR(statistics.mean[0], mean, 1e-9);
+    EXPECT_NEAR(statistics.variance[0], variance, 1e-9);
+}
+
+TEST(Pooling, HandWorkedWindows) {
+    const PoolingShape shape{.height = 2, .width = 3, .channels = 1, .kernel_height = 2, .kernel_width = 2,
+                             .pad_left = 1};
+    const std::vector<float> image = {1, 5, 2,  //
+                                      4, 3, 9};
+    std::vector<float> output(3);
+    std::vector<std::int32_t> winners(3);
+    max_pool(shape, 1, image.data(), output.data(), winners.data());
+    EXPECT_THAT(output, testing::ElementsAre(4, 5, 9));
+    EXPECT_THAT(winners, testing::ElementsAre(3, 1, 5));
+    std::vector<float> gradient(6);
+    max_pool_backward(shape, 1, std::vector<float>{1, 10, 100}.data(), winners.data(), false, gradient.data());
+    EXPECT_THAT(gradient, testing::ElementsAre(0, 10, 0, 1, 0, 100));
+    average_pool(shape, 1, image.data(), output.data());
+    EXPECT_THAT(output, testing::ElementsAre(2.5F, 3.25F, 4.75F));
+    PoolingShape counting = shape;
+    counting.count_padding = true;
+    average_pool(counting, 1, image.data(), output.data());
+    EXPECT_THAT(output, testing::ElementsAre(1.25F, 3.25F, 4.75F));
+}
+
+TEST(Dropout, KeepsTheExpectedShareAndTheSameMaskForTheSameKey) {
+    const Tensor input({2, 5000}, std::vector<float>(10'000, 1.0F));
+    std::vector<float> output(10'000);
+    std::vector<float> mask(10'000);
+    const std::vector<std::int64_t> items = {8, 9};
+    dropout({0.25, 1, 2, 3, items.data()}, 2, 5000, input.data(), output.data(), mask.data());
+    double kept = 0;
+    for (const float v : output) {
+        EXPECT_TRUE(v == 0.0F || v == 4.0F / 3.0F);
+        kept += v > 0;
+    }
+    EXPECT_NEAR(kept / 10'000, 0.75, 0.02);
+    std::vector<float> alone(5000);
+    dropout({0.25, 1, 2, 3, items.data() + 1}, 1, 5000, input.data(), alone.data(), mask.data());
+    EXPECT_TRUE(std::equal(alone.begin(), alone.end(), output.begin() + 5000));
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,17 +1,21 @@
-#include <fmt/format.h>
-#include <fmt/ranges.h>
+#include "jevrin/study/check.hpp"
 
 #include "commands.hpp"
-#include "jevrin/base/text.hpp"
-#include "jevrin/study/check.hpp"
 #include "output.hpp"
+
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
 
 namespace jevrin::app {
 namespace {
 
 Json to_json(const Plan& plan, const PlanCheck& check) {
     Json json = {{"plan", plan.name}, {"runs", check.runs}, {"seconds", check.seconds}};
-    json["parts"] = {{"training", check.part_sizes[0]}, {"validation", check.part_sizes[1]}, {"test", check.part_sizes[2]}};
+    json["parts"] = {{"training", check.part_sizes[0]},
+                     {"validation", check.part_sizes[1]},
+                     {"test", check.part_sizes[2]}};
     json["candidates"] = Json::array();
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         const CandidateCheck& c = check.candidates[i];
@@ -33,12 +37,14 @@ std::string settings_line(const Candidate& candidate) {
     const TrainingSettings& t = candidate.training;
     const OptimiserSettings& o = t.optimiser;
     std::string text = fmt::format(
-        "  settings: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay {}; flip {}, shift {}",
+        "  settings: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay {}; flip "
+        "{}, shift {}",
         t.epochs, t.batch, o.learning_rate, schedule_name(o.schedule), o.momentum, o.weight_decay,
         t.augmentation.flip ? "yes" : "no", t.augmentation.shift);
     return text + fmt::format("; head {}dropout {}\n",
-                              candidate.head.hidden.empty() ? ""
-                                                            : fmt::format("hidden {}, ", fmt::join(candidate.head.hidden, ", ")),
+                              candidate.head.hidden.empty()
+                                  ? ""
+                                  : fmt::format("hidden {}, ", fmt::join(candidate.head.hidden, ", ")),
                               candidate.head.dropout);
 }
 
@@ -47,13 +53,15 @@ void check(const std::filesystem::path& file, bool json) {
     std::unique_ptr<Materials> materials;
     {
         ProgressBar bar;
-        materials = gather_materials(plan, [&](const std::string& what, std::int64_t done, std::int64_t total) {
-            bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
-        });
+        materials =
+            gather_materials(plan, [&](const std::string& what, std::int64_t done, std::int64_t total) {
+                bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
+            });
     }
     if (!materials->set.problems.empty())
-        warn(fmt::format("{} left out; 'jevrin survey' names them",
-                         plural(static_cast<std::int64_t>(materials->set.problems.size()), "unreadable image")));
+        warn(fmt::format(
+            "{} left out; 'jevrin survey' names them",
+            plural(static_cast<std::int64_t>(materials->set.problems.size()), "unreadable image")));
     const PlanCheck result = check_plan(plan, *materials);
     if (json) {
         print_json(to_json(plan, result));
@@ -61,14 +69,17 @@ void check(const std::filesystem::path& file, bool json) {
     }
     print(fmt::format("plan '{}' is sound: {}, about {} to train on this machine\n", plan.name,
                       plural(result.runs, "run"), spoken_seconds(result.seconds)));
-    print(fmt::format("images: {} training, {} validation, {} test, in {} classes; {}x{} by {}; compared by {}\n\n",
-                      result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
-                      plan.images.size, plan.images.size, fit_name(plan.images.fit), metric_name(plan.metric)));
-    Table table({"candidate", "regime", "parameters", "trained", "multiplications", "memory", "s/epoch", "s once"},
-                {2, 3, 4, 5, 6, 7});
+    print(fmt::format(
+        "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}; compared by {}\n\n",
+        result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
+        plan.images.size, plan.images.size, fit_name(plan.images.fit), metric_name(plan.metric)));
+    Table table(
+        {"candidate", "regime", "parameters", "trained", "multiplications", "memory", "s/epoch", "s once"},
+        {2, 3, 4, 5, 6, 7});
     for (const CandidateCheck& c : result.candidates)
-        table.add({c.candidate, regime_name(c.regime), with_commas(c.parameters), with_commas(c.trainable_parameters),
-                   with_commas(c.multiplications), spoken_bytes(c.memory_bytes), fmt::format("{:.2f}", c.seconds_per_epoch),
+        table.add({c.candidate, regime_name(c.regime), with_commas(c.parameters),
+                   with_commas(c.trainable_parameters), with_commas(c.multiplications),
+                   spoken_bytes(c.memory_bytes), fmt::format("{:.2f}", c.seconds_per_epoch),
                    fmt::format("{:.2f}", c.seconds_once)});
     print(table.text() + "\n");
     for (std::size_t i = 0; i < result.candidates.size(); ++i)
@@ -84,7 +95,8 @@ void add_check(CLI::App& app) {
         bool json = false;
     };
     auto options = std::make_shared<Options>();
-    auto* command = app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
+    auto* command =
+        app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
     command->add_flag("--json", options->json, "print one JSON document");
     command->callback([options] { check(options->plan, options->json); });

@@ -1,9 +1,9 @@
 // A choice in words.
 #pragma once
 
-#include <string>
-
 #include "jevrin/comparison/choice.hpp"
+
+#include <string>
 
 namespace jevrin::app {
 

@@ -1,8 +1,8 @@
-#include <fmt/format.h>
-
 #include "choice_text.hpp"
 #include "commands.hpp"
 #include "output.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -24,7 +24,8 @@ Json to_json(const Choice& choice) {
                       {"seconds", c.seconds},
                       {"trainable_parameters", c.trainable_parameters}};
         if (c.behind)
-            entry["behind_best"] = {{"mean", c.behind->mean}, {"low", c.behind->interval.low}, {"high", c.behind->interval.high}};
+            entry["behind_best"] = {
+                {"mean", c.behind->mean}, {"low", c.behind->interval.low}, {"high", c.behind->interval.high}};
         json["ranking"].push_back(entry);
     }
     json["reasons"] = choice.reasons;
@@ -36,12 +37,16 @@ Json to_json(const Choice& choice) {
 
 std::string choice_text(const Choice& choice) {
     std::string text = choice.reasons.front() + "\n\n";
-    Table table({"candidate", "regime", metric_name(choice.metric), "95 % over seeds", "runs", "trained", "s/run"},
-                {2, 4, 5, 6});
+    Table table(
+        {"candidate", "regime", metric_name(choice.metric), "95 % over seeds", "runs", "trained", "s/run"},
+        {2, 4, 5, 6});
     for (const RankedCandidate& c : choice.ranking)
-        table.add({(c.candidate == choice.chosen ? "> " : "  ") + c.candidate, c.regime, fmt::format("{:.3f}", c.mean),
-                   c.interval ? fmt::format("{:.3f} to {:.3f}", c.interval->low, c.interval->high) : "one seed: unknown",
-                   std::to_string(c.runs), with_commas(c.trainable_parameters), fmt::format("{:.1f}", c.seconds)});
+        table.add({(c.candidate == choice.chosen ? "> " : "  ") + c.candidate, c.regime,
+                   fmt::format("{:.3f}", c.mean),
+                   c.interval ? fmt::format("{:.3f} to {:.3f}", c.interval->low, c.interval->high)
+                              : "one seed: unknown",
+                   std::to_string(c.runs), with_commas(c.trainable_parameters),
+                   fmt::format("{:.1f}", c.seconds)});
     text += table.text() + "\n";
     for (std::size_t i = 1; i < choice.reasons.size(); ++i) text += choice.reasons[i] + "\n";
     text += choice.test_looks == 0

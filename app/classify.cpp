@@ -1,14 +1,15 @@
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <numeric>
-
 #include "commands.hpp"
+#include "output.hpp"
+
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/training/classifier.hpp"
-#include "output.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <numeric>
 
 namespace jevrin::app {
 namespace {
@@ -43,13 +44,15 @@ void classify_files(const Options& options) {
         const float* row = probabilities.data() + i * classes;
         std::vector<std::size_t> order(classes);
         std::iota(order.begin(), order.end(), std::size_t{0});
-        std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return row[a] > row[b]; });
+        std::stable_sort(order.begin(), order.end(),
+                         [&](std::size_t a, std::size_t b) { return row[a] > row[b]; });
         Json entry = {{"image", names[i]}, {"top", Json::array()}};
         std::string others;
         for (std::size_t k = 0; k < top; ++k) {
             entry["top"].push_back({{"class", classifier.classes[order[k]]}, {"probability", row[order[k]]}});
             if (k > 0)
-                others += fmt::format("{}{} {:.3f}", k == 1 ? "" : ", ", printable(classifier.classes[order[k]]), row[order[k]]);
+                others += fmt::format("{}{} {:.3f}", k == 1 ? "" : ", ",
+                                      printable(classifier.classes[order[k]]), row[order[k]]);
         }
         json.push_back(entry);
         std::vector<std::string> cells = {printable(names[i]), printable(classifier.classes[order[0]]),
@@ -62,7 +65,8 @@ void classify_files(const Options& options) {
     else if (!images.empty())
         print(table.text());
     if (refused > 0) {
-        warn(fmt::format("{} of {} not classified", refused, plural(static_cast<std::int64_t>(options.images.size()), "image")));
+        warn(fmt::format("{} of {} not classified", refused,
+                         plural(static_cast<std::int64_t>(options.images.size()), "image")));
         throw CLI::RuntimeError(2);
     }
 }

@@ -1,14 +1,15 @@
-#include <fmt/format.h>
-
-#include <algorithm>
-
 #include "commands.hpp"
+#include "output.hpp"
+
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/metrics/intervals.hpp"
 #include "jevrin/study/test_part.hpp"
-#include "output.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
 
 namespace jevrin::app {
 namespace {
@@ -27,7 +28,8 @@ struct Shown {
 };
 
 Shown find_matrix(const Options& options, const OpenStudy& open, const RunRecord& run) {
-    if (!run.best) throw InputError(fmt::format("run '{}' has no finished epoch yet; train it first", run.name()));
+    if (!run.best)
+        throw InputError(fmt::format("run '{}' has no finished epoch yet; train it first", run.name()));
     if (options.part == "test") {
         if (options.epoch != 0)
             throw InputError("only the best weights of a run are kept; --part test goes without --epoch");
@@ -50,11 +52,13 @@ std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::st
     for (std::size_t i = 0; i < matrix.classes(); ++i)
         for (std::size_t j = 0; j < matrix.classes(); ++j)
             if (i != j && matrix.at(i, j) > 0) cells.push_back({matrix.at(i, j), i, j});
-    std::stable_sort(cells.begin(), cells.end(), [](const Cell& a, const Cell& b) { return a.count > b.count; });
+    std::stable_sort(cells.begin(), cells.end(),
+                     [](const Cell& a, const Cell& b) { return a.count > b.count; });
     std::string text;
     for (std::size_t k = 0; k < std::min<std::size_t>(3, cells.size()); ++k)
-        text += fmt::format("{}{} called {}: {} of {}", k == 0 ? "most confused: " : "; ", printable(classes[cells[k].row]),
-                            printable(classes[cells[k].column]), cells[k].count, matrix.support(cells[k].row));
+        text += fmt::format("{}{} called {}: {} of {}", k == 0 ? "most confused: " : "; ",
+                            printable(classes[cells[k].row]), printable(classes[cells[k].column]),
+                            cells[k].count, matrix.support(cells[k].row));
     return text.empty() ? "no mistakes\n" : text + "\n";
 }
 
@@ -65,8 +69,8 @@ Json to_json(const RunRecord& run, const std::string& part, const Shown& shown, 
         for (std::size_t j = 0; j < shown.matrix.classes(); ++j) row.push_back(shown.matrix.at(i, j));
         counts.push_back(row);
     }
-    return {{"run", run.name()}, {"part", part}, {"epoch", shown.epoch}, {"classes", study.classes}, {"counts", counts},
-            {"test_looks", study.test_looks}};
+    return {{"run", run.name()},        {"part", part},     {"epoch", shown.epoch},
+            {"classes", study.classes}, {"counts", counts}, {"test_looks", study.test_looks}};
 }
 
 void confusion(const Options& options) {
@@ -78,20 +82,25 @@ void confusion(const Options& options) {
     const std::string what = fmt::format("{}, {} part, epoch {}", run.name(), options.part, shown.epoch);
     if (!options.figure.empty())
         draw_confusion(matrix, open.study.classes,
-                       fmt::format("{}: {} of {} right", what, matrix.correct(), matrix.total()), options.figure);
+                       fmt::format("{}: {} of {} right", what, matrix.correct(), matrix.total()),
+                       options.figure);
     if (options.ledger.json) {
         print_json(to_json(run, options.part, shown, open.study));
         return;
     }
     const Interval sure = wilson_interval(matrix.correct(), matrix.total());
-    print(fmt::format("{}: {} of {} right, accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), balanced accuracy {:.3f}, macro "
-                      "F1 {:.3f}\n{}\n{}",
-                      what, matrix.correct(), matrix.total(), matrix.accuracy(), sure.low, sure.high,
-                      matrix.balanced_accuracy(), matrix.macro_f1(), worst_cells(matrix, open.study.classes),
-                      terminal_confusion(matrix, open.study.classes)));
+    print(
+        fmt::format("{}: {} of {} right, accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), balanced accuracy "
+                    "{:.3f}, macro "
+                    "F1 {:.3f}\n{}\n{}",
+                    what, matrix.correct(), matrix.total(), matrix.accuracy(), sure.low, sure.high,
+                    matrix.balanced_accuracy(), matrix.macro_f1(), worst_cells(matrix, open.study.classes),
+                    terminal_confusion(matrix, open.study.classes)));
     if (options.part == "test")
-        print(fmt::format("\nthe test part of this study has now been looked at {}\n", plural(open.study.test_looks, "time")));
-    if (!options.figure.empty()) print(fmt::format("figure written to {}\n", printable(options.figure.string())));
+        print(fmt::format("\nthe test part of this study has now been looked at {}\n",
+                          plural(open.study.test_looks, "time")));
+    if (!options.figure.empty())
+        print(fmt::format("figure written to {}\n", printable(options.figure.string())));
 }
 
 }  // namespace
@@ -100,10 +109,13 @@ void add_confusion(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand("confusion", "the confusion matrix of a run: rows are true classes");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
-    command->add_option("--part", options->part, "validation, or test: this opens the sealed part and is recorded")
+    command
+        ->add_option("--part", options->part,
+                     "validation, or test: this opens the sealed part and is recorded")
         ->check(CLI::IsMember({"validation", "test"}))
         ->capture_default_str();
-    command->add_option("--epoch", options->epoch, "the epoch (default: the best)")->check(CLI::PositiveNumber);
+    command->add_option("--epoch", options->epoch, "the epoch (default: the best)")
+        ->check(CLI::PositiveNumber);
     command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { confusion(*options); });

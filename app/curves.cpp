@@ -1,9 +1,10 @@
-#include <fmt/format.h>
-
 #include "commands.hpp"
+#include "output.hpp"
+
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/curves_figure.hpp"
-#include "output.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -17,15 +18,16 @@ struct Options {
 Json to_json(const RunCurves& curves) {
     Json json = {{"run", curves.run.name()}, {"epochs", Json::array()}};
     for (const EpochRecord& e : curves.epochs)
-        json["epochs"].push_back({{"epoch", e.epoch},
-                                  {"training", {{"loss", e.training_loss}, {"accuracy", e.training_accuracy}}},
-                                  {"validation",
-                                   {{"loss", e.validation_loss},
-                                    {"accuracy", e.validation.accuracy()},
-                                    {"balanced_accuracy", e.validation.balanced_accuracy()},
-                                    {"macro_f1", e.validation.macro_f1()}}},
-                                  {"learning_rate", e.learning_rate},
-                                  {"seconds", e.seconds}});
+        json["epochs"].push_back(
+            {{"epoch", e.epoch},
+             {"training", {{"loss", e.training_loss}, {"accuracy", e.training_accuracy}}},
+             {"validation",
+              {{"loss", e.validation_loss},
+               {"accuracy", e.validation.accuracy()},
+               {"balanced_accuracy", e.validation.balanced_accuracy()},
+               {"macro_f1", e.validation.macro_f1()}}},
+             {"learning_rate", e.learning_rate},
+             {"seconds", e.seconds}});
     return json;
 }
 
@@ -33,16 +35,19 @@ std::string summary_line(const RunCurves& curves, Metric metric) {
     const RunRecord& run = curves.run;
     if (!run.best) return fmt::format("{}: no epoch is finished yet\n", run.name());
     const EpochRecord& last = curves.epochs.back();
-    return fmt::format("{}: {} of {} epochs; best {} {:.3f} at epoch {}; last loss {:.3f} on training, {:.3f} on validation\n",
-                       run.name(), run.epochs, run.planned_epochs, metric_name(metric),
-                       score(run.best->validation, metric), run.best->epoch, last.training_loss, last.validation_loss);
+    return fmt::format(
+        "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last loss {:.3f} on training, {:.3f} on "
+        "validation\n",
+        run.name(), run.epochs, run.planned_epochs, metric_name(metric), score(run.best->validation, metric),
+        run.best->epoch, last.training_loss, last.validation_loss);
 }
 
 void curves(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
     std::vector<RunCurves> all;
     if (options.runs.empty())
-        for (const RunRecord& run : open.ledger.runs(open.study.id)) all.push_back({run, open.ledger.epochs(run.id)});
+        for (const RunRecord& run : open.ledger.runs(open.study.id))
+            all.push_back({run, open.ledger.epochs(run.id)});
     for (const std::string& name : options.runs) {
         const RunRecord run = open.ledger.run(open.study.id, name);
         all.push_back({run, open.ledger.epochs(run.id)});
@@ -60,7 +65,8 @@ void curves(const Options& options) {
     }
     for (const RunCurves& run : all) print(summary_line(run, open.study.metric));
     print("\n" + terminal_curves(all, open.study.metric, terminal_width()));
-    if (!options.figure.empty()) print(fmt::format("figure written to {}\n", printable(options.figure.string())));
+    if (!options.figure.empty())
+        print(fmt::format("figure written to {}\n", printable(options.figure.string())));
 }
 
 }  // namespace
@@ -69,7 +75,8 @@ void add_curves(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand("curves", "training and validation curves of runs");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED (default: all)");
-    command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")->type_name("FILE");
+    command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")
+        ->type_name("FILE");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { curves(*options); });
 }

@@ -1,17 +1,18 @@
-#include <fmt/format.h>
-
 #include "choice_text.hpp"
 #include "commands.hpp"
 #include "embedded.hpp"
 #include "glaze.hpp"
+#include "output.hpp"
+#include "runs_table.hpp"
+#include "training_view.hpp"
+
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
-#include "output.hpp"
-#include "runs_table.hpp"
-#include "training_view.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -35,23 +36,28 @@ void make_images(const fs::path& folder) {
     });
 }
 
-void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study, const std::string& chosen) {
-    draw_sheet(sample_rows(read_image_set(directory / "glaze"), 10, 1), "glaze: a random sample of each class",
-               directory / "sheet.png");
+void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study,
+                   const std::string& chosen) {
+    draw_sheet(sample_rows(read_image_set(directory / "glaze"), 10, 1),
+               "glaze: a random sample of each class", directory / "sheet.png");
     std::vector<RunCurves> curves;
     const RunRecord* best = nullptr;
     const std::vector<RunRecord> runs = ledger.runs(study.id);
     for (const RunRecord& run : runs) {
         curves.push_back({run, ledger.epochs(run.id)});
         if (run.candidate == chosen && run.best &&
-            (best == nullptr || score(run.best->validation, study.metric) > score(best->best->validation, study.metric)))
+            (best == nullptr ||
+             score(run.best->validation, study.metric) > score(best->best->validation, study.metric)))
             best = &run;
     }
-    draw_curves(curves, study.metric, fmt::format("{}: {} runs", study.name, runs.size()), directory / "curves.png");
+    draw_curves(curves, study.metric, fmt::format("{}: {} runs", study.name, runs.size()),
+                directory / "curves.png");
     if (best == nullptr) return;
-    draw_confusion(best->best->validation, study.classes, fmt::format("{}, validation part, epoch {}: {} of {} right", best->name(), best->best->epoch,
-                               best->best->validation.correct(), best->best->validation.total()),
-                   directory / "confusion.png");
+    draw_confusion(
+        best->best->validation, study.classes,
+        fmt::format("{}, validation part, epoch {}: {} of {} right", best->name(), best->best->epoch,
+                    best->best->validation.correct(), best->best->validation.total()),
+        directory / "confusion.png");
     write_file(directory / "chosen.onnx", read_file(ledger.model_file(best->id)));
     print(fmt::format("\nwritten to {}: sheet.png, curves.png, confusion.png, chosen.onnx ({})\n",
                       printable(directory.string()), best->name()));
@@ -61,10 +67,12 @@ void run_demo(const fs::path& directory) {
     make_directory(directory);
     put_if_missing(directory / "glaze.toml", demo::glaze_plan());
     put_if_missing(directory / "backbone.onnx", demo::backbone_model());
-    put_if_missing(directory / "mislabelled.csv", demo::mislabelled_csv(demo::plan_tiles(demo::default_seed)));
+    put_if_missing(directory / "mislabelled.csv",
+                   demo::mislabelled_csv(demo::plan_tiles(demo::default_seed)));
     make_images(directory / "glaze");
     print(fmt::format("A small pottery sorts test tiles by glaze fault: images in {}, plan in {}\n\n",
-                      printable((directory / "glaze").string()), printable((directory / "glaze.toml").string())));
+                      printable((directory / "glaze").string()),
+                      printable((directory / "glaze.toml").string())));
     const Plan plan = read_plan(directory / "glaze.toml");
     const fs::path ledger_directory = directory / "ledger";
     train_with_view(plan, ledger_directory);
@@ -80,7 +88,8 @@ void run_demo(const fs::path& directory) {
 
 void add_demo(CLI::App& app) {
     auto directory = std::make_shared<fs::path>("demo-results");
-    auto* command = app.add_subcommand("demo", "make the demo's images, train its plan, compare, write the results");
+    auto* command =
+        app.add_subcommand("demo", "make the demo's images, train its plan, compare, write the results");
     command->add_option("DIR", *directory, "where everything goes")->capture_default_str();
     command->callback([directory] { run_demo(*directory); });
 }

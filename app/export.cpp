@@ -1,11 +1,12 @@
-#include <fmt/format.h>
-
 #include "commands.hpp"
+#include "output.hpp"
+
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/training/classifier.hpp"
-#include "output.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -21,7 +22,8 @@ void export_run(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
     if (run.state != RunState::finished)
-        throw InputError(fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
+        throw InputError(
+            fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
     if (std::filesystem::exists(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
@@ -30,7 +32,10 @@ void export_run(const Options& options) {
     write_file(options.file, read_file(model));
     const auto bytes = static_cast<std::int64_t>(std::filesystem::file_size(options.file));
     if (options.ledger.json) {
-        print_json({{"run", run.name()}, {"file", options.file.string()}, {"bytes", bytes}, {"classes", classifier.classes}});
+        print_json({{"run", run.name()},
+                    {"file", options.file.string()},
+                    {"bytes", bytes},
+                    {"classes", classifier.classes}});
         return;
     }
     print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n", run.name(),
@@ -43,7 +48,8 @@ void export_run(const Options& options) {
 
 void add_export(CLI::App& app) {
     auto options = std::make_shared<Options>();
-    auto* command = app.add_subcommand("export", "write a run's model as one ONNX file with classes and preparation inside");
+    auto* command = app.add_subcommand(
+        "export", "write a run's model as one ONNX file with classes and preparation inside");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
     command->add_option("FILE", options->file, "the file to write")->required();
     command->add_flag("--replace", options->replace, "overwrite the file when it exists");

@@ -1,12 +1,13 @@
 // The command-line tool. Exit status: 0 done, 1 failed while working, 2 bad input or usage, 130 interrupted.
+#include "commands.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 #include <csignal>
 #include <new>
-
-#include "commands.hpp"
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
 
 int main(int argc, char** argv) {
     using namespace jevrin;
@@ -15,7 +16,8 @@ int main(int argc, char** argv) {
     CLI::App app("Compares training regimes of image classifiers, and chooses with evidence.");
     app.set_version_flag("--version", JEVRIN_VERSION);
     app.require_subcommand(1);
-    app.footer("'jevrin COMMAND --help' explains a command. 'jevrin demo' shows the whole way on made-up images.");
+    app.footer(
+        "'jevrin COMMAND --help' explains a command. 'jevrin demo' shows the whole way on made-up images.");
     app::add_demo(app);
     app::add_survey(app);
     app::add_check(app);
@@ -34,7 +36,8 @@ int main(int argc, char** argv) {
     } catch (const CLI::RuntimeError& status) {
         return status.get_exit_code();
     } catch (const CLI::ParseError& error) {
-        fmt::print(stderr, "jevrin: {}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains one\n",
+        fmt::print(stderr,
+                   "jevrin: {}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains one\n",
                    printable(error.what()));
         return 2;
     } catch (const InputError& error) {

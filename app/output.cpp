@@ -1,5 +1,8 @@
 #include "output.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -7,9 +10,6 @@
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
 
 namespace jevrin::app {
 namespace {
@@ -29,7 +29,9 @@ void add_ledger_options(CLI::App& command, LedgerOptions& options) {
     command.add_option("--ledger", options.directory, "the directory that keeps the runs")
         ->type_name("DIR")
         ->capture_default_str();
-    command.add_option("--study", options.study, "the study, when the ledger holds several (default: the one trained last)")
+    command
+        .add_option("--study", options.study,
+                    "the study, when the ledger holds several (default: the one trained last)")
         ->type_name("NAME");
     command.add_flag("--json", options.json, "print one JSON document");
 }
@@ -38,8 +40,9 @@ OpenStudy open_study(const LedgerOptions& options) {
     Ledger ledger = Ledger::open(options.directory);
     StudyRecord study = ledger.study(options.study);
     if (options.study.empty() && ledger.study_names().size() > 1)
-        warn(fmt::format("this ledger holds {} studies; this is '{}', the one trained last (--study NAME for another)",
-                         ledger.study_names().size(), study.name));
+        warn(fmt::format(
+            "this ledger holds {} studies; this is '{}', the one trained last (--study NAME for another)",
+            ledger.study_names().size(), study.name));
     return {std::move(ledger), std::move(study)};
 }
 
@@ -48,15 +51,21 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
-void print_json(const Json& json) { print(json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n"); }
+void print_json(const Json& json) {
+    print(json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+}
 
-void warn(const std::string& message) { fmt::print(stderr, "warning: {}\n", message); }
+void warn(const std::string& message) {
+    fmt::print(stderr, "warning: {}\n", message);
+}
 
 Table::Table(std::vector<std::string> heads, std::vector<std::size_t> right) : right_(std::move(right)) {
     rows_.push_back(std::move(heads));
 }
 
-void Table::add(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+void Table::add(std::vector<std::string> cells) {
+    rows_.push_back(std::move(cells));
+}
 
 std::string Table::text() const {
     std::vector<std::size_t> widths(rows_.front().size(), 0);
@@ -78,7 +87,8 @@ std::string Table::text() const {
 
 std::string with_commas(std::int64_t value) {
     std::string digits = std::to_string(value);
-    for (std::ptrdiff_t place = static_cast<std::ptrdiff_t>(digits.size()) - 3; place > (value < 0 ? 1 : 0); place -= 3)
+    for (std::ptrdiff_t place = static_cast<std::ptrdiff_t>(digits.size()) - 3; place > (value < 0 ? 1 : 0);
+         place -= 3)
         digits.insert(static_cast<std::size_t>(place), ",");
     return digits;
 }
@@ -102,7 +112,9 @@ std::string plural(std::int64_t count, const std::string& word) {
 }
 
 ProgressBar::ProgressBar() : terminal_(::isatty(STDERR_FILENO) == 1) {}
-ProgressBar::~ProgressBar() { clear(); }
+ProgressBar::~ProgressBar() {
+    clear();
+}
 
 void ProgressBar::show(const std::string& what, double share, const std::string& after) {
     constexpr double least_seconds_between = 0.1;

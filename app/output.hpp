@@ -1,14 +1,15 @@
 // What commands print: text for people, JSON for programs, progress for those who wait.
 #pragma once
 
+#include "jevrin/ledger/ledger.hpp"
+
 #include <CLI/CLI.hpp>
+#include <nlohmann/json.hpp>
+
 #include <cstdint>
 #include <filesystem>
-#include <nlohmann/json.hpp>
 #include <string>
 #include <vector>
-
-#include "jevrin/ledger/ledger.hpp"
 
 namespace jevrin::app {
 
@@ -36,12 +37,12 @@ void warn(const std::string& message);  // "warning: ..." to standard error
 
 // Rows of cells in aligned columns; columns named in `right` are aligned to the right.
 class Table {
- public:
+  public:
     explicit Table(std::vector<std::string> heads, std::vector<std::size_t> right = {});
     void add(std::vector<std::string> cells);
     std::string text() const;
 
- private:
+  private:
     std::vector<std::vector<std::string>> rows_;
     std::vector<std::size_t> right_;
 };
@@ -54,7 +55,7 @@ std::string plural(std::int64_t count, const std::string& word);
 
 // A bar on the last line of a terminal; nothing is drawn when standard error is no terminal.
 class ProgressBar {
- public:
+  public:
     ProgressBar();
     ~ProgressBar();
     ProgressBar(const ProgressBar&) = delete;
@@ -65,7 +66,7 @@ class ProgressBar {
     // Takes the bar away, so that a line can be printed.
     void clear();
 
- private:
+  private:
     bool terminal_;
     bool shown_ = false;
     double last_drawn_ = 0.0;

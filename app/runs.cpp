@@ -1,15 +1,19 @@
-#include <fmt/format.h>
-
 #include "commands.hpp"
 #include "output.hpp"
 #include "runs_table.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
 
 Json to_json(const RunRecord& run) {
-    Json json = {{"run", run.name()},     {"candidate", run.candidate}, {"regime", run.regime},
-                 {"seed", run.seed},      {"state", state_name(run.state)}, {"epochs", run.epochs},
+    Json json = {{"run", run.name()},
+                 {"candidate", run.candidate},
+                 {"regime", run.regime},
+                 {"seed", run.seed},
+                 {"state", state_name(run.state)},
+                 {"epochs", run.epochs},
                  {"planned_epochs", run.planned_epochs}};
     json["best_epoch"] = run.best ? Json(run.best->epoch) : Json();
     json["validation"] = run.best ? Json{{"accuracy", run.best->validation.accuracy()},

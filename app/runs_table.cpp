@@ -1,10 +1,10 @@
 #include "runs_table.hpp"
 
+#include "output.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
-
-#include "output.hpp"
 
 namespace jevrin::app {
 
@@ -12,7 +12,8 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
     if (runs.empty()) return "no runs yet\n";
     const RunRecord* best = nullptr;
     std::int64_t finished = 0;
-    Table table({"run", "regime", "state", "epochs", "best", "accuracy", "balanced", "macro F1", "loss", "trained", "seconds"},
+    Table table({"run", "regime", "state", "epochs", "best", "accuracy", "balanced", "macro F1", "loss",
+                 "trained", "seconds"},
                 {3, 4, 5, 6, 7, 8, 9, 10});
     for (const RunRecord& run : runs) {
         finished += run.state == RunState::finished;
@@ -33,7 +34,8 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
         cells.push_back(fmt::format("{:.1f}", run.seconds));
         table.add(std::move(cells));
     }
-    std::string verdict = fmt::format("{} of {} finished", finished, plural(static_cast<std::int64_t>(runs.size()), "run"));
+    std::string verdict =
+        fmt::format("{} of {} finished", finished, plural(static_cast<std::int64_t>(runs.size()), "run"));
     if (best != nullptr)
         verdict += fmt::format("; the highest {} on validation is {:.3f}, in {}", metric_name(metric),
                                score(best->best->validation, metric), best->name());

@@ -1,10 +1,10 @@
 // The runs of a study as a table.
 #pragma once
 
+#include "jevrin/ledger/records.hpp"
+
 #include <string>
 #include <vector>
-
-#include "jevrin/ledger/records.hpp"
 
 namespace jevrin::app {
 

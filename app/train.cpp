@@ -1,10 +1,11 @@
-#include <fmt/format.h>
-
 #include "commands.hpp"
-#include "jevrin/base/parallel.hpp"
 #include "output.hpp"
 #include "runs_table.hpp"
 #include "training_view.hpp"
+
+#include "jevrin/base/parallel.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -33,12 +34,15 @@ void train(const Options& options) {
 
 void add_train(CLI::App& app) {
     auto options = std::make_shared<Options>();
-    auto* command = app.add_subcommand("train", "train every run of a plan that is missing; resume what was interrupted");
+    auto* command =
+        app.add_subcommand("train", "train every run of a plan that is missing; resume what was interrupted");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
     command->add_option("--ledger", options->ledger, "the directory that keeps the runs")
         ->type_name("DIR")
         ->capture_default_str();
-    command->add_option("--threads", options->threads, "how many threads (default: all processors; results are the same)")
+    command
+        ->add_option("--threads", options->threads,
+                     "how many threads (default: all processors; results are the same)")
         ->check(CLI::Range(1, 1024));
     command->callback([options] { train(*options); });
 }

@@ -1,22 +1,26 @@
 #include "training_view.hpp"
 
+#include "output.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 #include <atomic>
 #include <csignal>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
-#include "output.hpp"
 
 namespace jevrin::app {
 namespace {
 
 std::atomic<bool> stop_asked{false};
 
-void ask_to_stop(int) { stop_asked = true; }
+void ask_to_stop(int) {
+    stop_asked = true;
+}
 
-std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best, std::size_t name_width) {
+std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,
+                       std::size_t name_width) {
     return fmt::format("{}  epoch {:>3}/{}  loss {:.4f} training {:.4f} validation  {} {:.4f}  {:>7}{}\n",
                        padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
                        epoch.validation_loss, metric_name(metric), score(epoch.validation, metric),
@@ -31,7 +35,8 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     std::signal(SIGTERM, ask_to_stop);
     std::size_t name_width = 0;
     for (const Candidate& candidate : plan.candidates)
-        name_width = std::max(name_width, display_width(candidate.name) + 1 + std::to_string(plan.seeds.back()).size());
+        name_width = std::max(name_width,
+                              display_width(candidate.name) + 1 + std::to_string(plan.seeds.back()).size());
     ProgressBar bar;
     StudyCallbacks callbacks;
     callbacks.preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
@@ -52,11 +57,12 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     };
     callbacks.run_finished = [&](const RunRecord& run) {
         bar.clear();
-        if (run.state == RunState::failed) print(fmt::format("{}  FAILED: {}\n", padded(run.name(), name_width), run.reason));
+        if (run.state == RunState::failed)
+            print(fmt::format("{}  FAILED: {}\n", padded(run.name(), name_width), run.reason));
     };
     callbacks.progress = [&](const RunRecord& run, const StudyPosition& at) {
-        const double of_run =
-            (static_cast<double>(at.epochs_done) + at.batch_share) / static_cast<double>(std::max<std::int64_t>(1, at.epochs));
+        const double of_run = (static_cast<double>(at.epochs_done) + at.batch_share) /
+                              static_cast<double>(std::max<std::int64_t>(1, at.epochs));
         const double share = (static_cast<double>(at.run - 1) + of_run) / static_cast<double>(at.runs);
         bar.show(fmt::format("run {}/{} {}", at.run, at.runs, run.name()), share,
                  at.seconds_left < 0 ? "" : spoken_seconds(at.seconds_left) + " left");
@@ -73,9 +79,10 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     } catch (const Interrupted&) {
         restore_signals();
         bar.clear();
-        throw Interrupted(fmt::format("stopped; the epochs finished so far are kept in {}; the same command goes on from "
-                                      "there",
-                                      printable(ledger_directory.string())));
+        throw Interrupted(
+            fmt::format("stopped; the epochs finished so far are kept in {}; the same command goes on from "
+                        "there",
+                        printable(ledger_directory.string())));
     }
 }
 

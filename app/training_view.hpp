@@ -1,9 +1,9 @@
 // Live progress of a study, and Ctrl-C that keeps what is finished.
 #pragma once
 
-#include <filesystem>
-
 #include "jevrin/study/study.hpp"
+
+#include <filesystem>
 
 namespace jevrin::app {
 

@@ -1,13 +1,14 @@
 #include "glaze.hpp"
 
+#include "surface.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/parallel.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
-
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/parallel.hpp"
-#include "surface.hpp"
 
 namespace jevrin::demo {
 namespace {
@@ -60,7 +61,9 @@ void lay_glaze(Surface& surface, const Glaze& glaze, RandomStream& random) {
         const float thickness = layered_noise(glaze.seed, x / pooling, y / pooling, 3);
         point.colour = mix(glaze.shade, glaze.colour, smooth_step(-0.7F, 0.6F, thickness));
         const float spots = noise(glaze.seed + 3U, x * 0.55F, y * 0.55F);
-        if (speckle > 0) point.colour = mix(point.colour, scale(glaze.shade, 0.6F), speckle * smooth_step(0.5F, 0.8F, spots));
+        if (speckle > 0)
+            point.colour =
+                mix(point.colour, scale(glaze.shade, 0.6F), speckle * smooth_step(0.5F, 0.8F, spots));
         point.height = waviness * layered_noise(glaze.seed + 7U, x / 11.0F, y / 11.0F, 2);
         point.gloss = gloss;
     });
@@ -130,7 +133,8 @@ void add_crawling(Surface& surface, const Glaze& glaze, RandomStream& random) {
     surface.for_each([&](float x, float y, Point& point) {
         const float field = layered_noise(seed, x / island, y / island, 2);
         // The glaze draws back into a thick, rounded roll around the bare patch.
-        const float roll = smooth_step(level - 0.30F, level - 0.10F, field) * (1.0F - smooth_step(level - 0.08F, level + 0.02F, field));
+        const float roll = smooth_step(level - 0.30F, level - 0.10F, field) *
+                           (1.0F - smooth_step(level - 0.08F, level + 0.02F, field));
         point.height += bulge * roll;
         point.colour = mix(point.colour, scale(glaze.shade, 0.85F), 0.5F * roll);
         expose_clay(point, glaze, x, y, smooth_step(level - 0.02F, level + 0.03F, field), 0.8F);
@@ -143,7 +147,8 @@ void add_pit(Surface& surface, const Glaze& glaze, float x, float y, float radiu
         const float d = std::sqrt(dx * dx + dy * dy) / radius;
         const float inside = 1.0F - smooth_step(0.55F, 1.0F, d);
         const float edge = smooth_step(0.7F, 1.0F, d) * (1.0F - smooth_step(1.05F, 1.6F, d));
-        point.colour = mix(point.colour, mix(scale(glaze.shade, 0.3F), scale(glaze.clay, 0.45F), 0.4F), 0.9F * inside);
+        point.colour =
+            mix(point.colour, mix(scale(glaze.shade, 0.3F), scale(glaze.clay, 0.45F), 0.4F), 0.9F * inside);
         point.height += lip * edge - 1.1F * inside;
         point.gloss *= 1.0F - 0.8F * inside;
     });
@@ -177,7 +182,8 @@ void add_blisters(Surface& surface, const Glaze& glaze, RandomStream& random) {
         surface.around(x, y, radius + 2.0F, [&](float dx, float dy, Point& point) {
             const float d = std::sqrt(dx * dx + dy * dy) / radius;
             point.height += 0.75F * radius * std::sqrt(std::max(0.0F, 1.0F - d * d));
-            point.colour = mix(point.colour, scale(glaze.colour, 1.12F), 0.6F * (1.0F - smooth_step(0.6F, 1.0F, d)));
+            point.colour =
+                mix(point.colour, scale(glaze.colour, 1.12F), 0.6F * (1.0F - smooth_step(0.6F, 1.0F, d)));
             point.gloss = std::max(point.gloss, 0.8F * (1.0F - smooth_step(0.9F, 1.1F, d)));
         });
         if (burst) add_pit(surface, glaze, x + 0.2F * radius, y - 0.1F * radius, 0.5F * radius, 0.3F);
@@ -204,7 +210,8 @@ void add_shivering(Surface& surface, const Glaze& glaze, const Rim& rim, RandomS
             const float v = cx * across.x + cy * across.y - offset + skew * u * 0.3F;
             // A pointed blade with broken, straight sides.
             const float jag = 0.9F * noise(seed, u / 2.6F, 0.0F);
-            const float inside = std::min(width * (1.0F - std::abs(u) / length) - std::abs(v + jag), length - std::abs(u));
+            const float inside =
+                std::min(width * (1.0F - std::abs(u) / length) - std::abs(v + jag), length - std::abs(u));
             const float bare = smooth_step(0.0F, 0.5F, inside);
             // The flake has left a step, and the glaze beside it has lifted.
             point.height += 0.9F * smooth_step(-2.6F, -0.2F, inside) * (1.0F - bare);
@@ -244,7 +251,8 @@ std::vector<Tile> plan_tiles(std::uint64_t seed) {
     for (std::size_t i = 0; i < tiles.size(); ++i) {
         RandomStream random({seed, Purpose::demo, 3, tiles[i].number});
         const bool png = random.uniform() < 0.4;
-        tiles[i].path = fmt::format("{}/tile-{:04}.{}", fault_name(tiles[i].label), order[i] + 1, png ? "png" : "jpg");
+        tiles[i].path =
+            fmt::format("{}/tile-{:04}.{}", fault_name(tiles[i].label), order[i] + 1, png ? "png" : "jpg");
     }
     return tiles;
 }
@@ -259,12 +267,23 @@ std::vector<std::byte> draw_tile(const Tile& tile, std::uint64_t seed) {
     lay_glaze(surface, glaze, random);
     const Rim rim = choose_rim(surface, tile.fault == Fault::shivering ? 0.6 : 0.3, random);
     switch (tile.fault) {
-        case Fault::sound: break;
-        case Fault::crazing: add_crazing(surface, glaze, random); break;
-        case Fault::crawling: add_crawling(surface, glaze, random); break;
-        case Fault::pinholes: add_pinholes(surface, glaze, random); break;
-        case Fault::blisters: add_blisters(surface, glaze, random); break;
-        case Fault::shivering: add_shivering(surface, glaze, rim, random); break;
+        case Fault::sound:
+            break;
+        case Fault::crazing:
+            add_crazing(surface, glaze, random);
+            break;
+        case Fault::crawling:
+            add_crawling(surface, glaze, random);
+            break;
+        case Fault::pinholes:
+            add_pinholes(surface, glaze, random);
+            break;
+        case Fault::blisters:
+            add_blisters(surface, glaze, random);
+            break;
+        case Fault::shivering:
+            add_shivering(surface, glaze, rim, random);
+            break;
     }
     cut_rim(surface, glaze, rim);
     const Image image = surface.photograph(random);
@@ -293,7 +312,8 @@ std::vector<Tile> sample_tiles(const std::vector<Tile>& tiles) {
         std::vector<Tile> shown;
         for (const bool wrong : {true, false})
             for (const Tile& tile : tiles)
-                if (tile.label == fault && (tile.fault != tile.label) == wrong && shown.size() < (wrong ? 1 : per_class))
+                if (tile.label == fault && (tile.fault != tile.label) == wrong &&
+                    shown.size() < (wrong ? 1 : per_class))
                     shown.push_back(tile);
         sample.insert(sample.end(), shown.begin(), shown.end());
     }

@@ -1,13 +1,13 @@
 // The demo's image set: test tiles of a small pottery, sorted by glaze fault.
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
+
 #include <array>
 #include <cstdint>
 #include <filesystem>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image_set.hpp"
 
 namespace jevrin::demo {
 

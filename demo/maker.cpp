@@ -1,16 +1,18 @@
 // Makes the demo's image sets: see --help.
-#include <fmt/format.h>
-
-#include <CLI/CLI.hpp>
-
 #include "glaze.hpp"
+#include "surfaces.hpp"
+
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "surfaces.hpp"
+
+#include <CLI/CLI.hpp>
+#include <fmt/format.h>
 
 int main(int argc, char** argv) {
     using namespace jevrin;
-    CLI::App app("Makes the image sets of the demo: the glaze tiles, and the surfaces on which its backbone is trained.");
+    CLI::App app(
+        "Makes the image sets of the demo: the glaze tiles, and the surfaces on which its backbone is "
+        "trained.");
     app.require_subcommand(1);
     std::filesystem::path folder;
     std::uint64_t seed = demo::default_seed;

@@ -30,7 +30,9 @@ Colour mix(const Colour& a, const Colour& b, float share) {
     return {a.r + (b.r - a.r) * share, a.g + (b.g - a.g) * share, a.b + (b.b - a.b) * share};
 }
 
-Colour scale(const Colour& c, float f) { return {c.r * f, c.g * f, c.b * f}; }
+Colour scale(const Colour& c, float f) {
+    return {c.r * f, c.g * f, c.b * f};
+}
 
 float smooth_step(float low, float high, float value) {
     const float t = std::clamp((value - low) / (high - low), 0.0F, 1.0F);
@@ -39,10 +41,11 @@ float smooth_step(float low, float high, float value) {
 
 float noise(std::uint32_t seed, float x, float y) {
     // Slopes at the lattice points point in sixteen directions, so that no axis shows.
-    static constexpr float slopes[16][2] = {{1.0F, 0.0F},   {0.92F, 0.38F},   {0.71F, 0.71F},   {0.38F, 0.92F},
-                                            {0.0F, 1.0F},   {-0.38F, 0.92F},  {-0.71F, 0.71F},  {-0.92F, 0.38F},
-                                            {-1.0F, 0.0F},  {-0.92F, -0.38F}, {-0.71F, -0.71F}, {-0.38F, -0.92F},
-                                            {0.0F, -1.0F},  {0.38F, -0.92F},  {0.71F, -0.71F},  {0.92F, -0.38F}};
+    static constexpr float slopes[16][2] = {
+        {1.0F, 0.0F},  {0.92F, 0.38F},   {0.71F, 0.71F},   {0.38F, 0.92F},
+        {0.0F, 1.0F},  {-0.38F, 0.92F},  {-0.71F, 0.71F},  {-0.92F, 0.38F},
+        {-1.0F, 0.0F}, {-0.92F, -0.38F}, {-0.71F, -0.71F}, {-0.38F, -0.92F},
+        {0.0F, -1.0F}, {0.38F, -0.92F},  {0.71F, -0.71F},  {0.92F, -0.38F}};
     const std::int32_t x0 = floor_to_int(x);
     const std::int32_t y0 = floor_to_int(y);
     const float fx = x - static_cast<float>(x0);
@@ -79,9 +82,10 @@ CellDistance cell_distance(std::uint32_t seed, float x, float y, float jitter) {
     std::uint32_t cell = 0;
     for (std::int32_t dy = -2; dy <= 2; ++dy)
         for (std::int32_t dx = -2; dx <= 2; ++dx) {
-            const float px = static_cast<float>(x0 + dx) + 0.5F + 0.5F * jitter * lattice_value(seed, x0 + dx, y0 + dy);
-            const float py =
-                static_cast<float>(y0 + dy) + 0.5F + 0.5F * jitter * lattice_value(seed + 77U, x0 + dx, y0 + dy);
+            const float px =
+                static_cast<float>(x0 + dx) + 0.5F + 0.5F * jitter * lattice_value(seed, x0 + dx, y0 + dy);
+            const float py = static_cast<float>(y0 + dy) + 0.5F +
+                             0.5F * jitter * lattice_value(seed + 77U, x0 + dx, y0 + dy);
             const float d = (px - x) * (px - x) + (py - y) * (py - y);
             if (d < nearest) {
                 second = nearest;
@@ -134,7 +138,8 @@ Image Surface::photograph(RandomStream& random) const {
     const float length = std::sqrt(1.0F + lift * lift);
     const float light[3] = {side.x / length, side.y / length, lift / length};
     // Half way between the light and the camera, which looks straight down.
-    const float half_length = std::sqrt(light[0] * light[0] + light[1] * light[1] + (light[2] + 1) * (light[2] + 1));
+    const float half_length =
+        std::sqrt(light[0] * light[0] + light[1] * light[1] + (light[2] + 1) * (light[2] + 1));
     const float half[3] = {light[0] / half_length, light[1] / half_length, (light[2] + 1) / half_length};
     const float exposure = draw(random, 0.8, 1.15);
     const Colour balance{draw(random, 0.93, 1.07), 1.0F, draw(random, 0.9, 1.1)};
@@ -169,10 +174,12 @@ Image Surface::photograph(RandomStream& random) const {
             const float lamp = lamp_strength / (1.0F + lx * lx + ly * ly) / (1.0F + lx * lx + ly * ly);
             const float across = (x / static_cast<float>(width_) - 0.5F) * falloff.x +
                                  (y / static_cast<float>(height_) - 0.5F) * falloff.y;
-            const float diffuse = (0.35F + 0.75F * facing(light)) * exposure * (1.0F + across * falloff_strength);
+            const float diffuse =
+                (0.35F + 0.75F * facing(light)) * exposure * (1.0F + across * falloff_strength);
             const float white = point.gloss * (0.35F * shine + lamp) * exposure;
             const float grain = draw(random, -1.0, 1.0) + draw(random, -1.0, 1.0);
-            const float channels[3] = {point.colour.r * balance.r, point.colour.g * balance.g, point.colour.b * balance.b};
+            const float channels[3] = {point.colour.r * balance.r, point.colour.g * balance.g,
+                                       point.colour.b * balance.b};
             for (int c = 0; c < 3; ++c) {
                 const float value = channels[c] * diffuse + white + grain * 0.018F;
                 fine.at(i, j)[c] = static_cast<std::uint8_t>(std::clamp(value, 0.0F, 1.0F) * 255.0F + 0.5F);

@@ -1,13 +1,14 @@
 #include "surfaces.hpp"
 
+#include "surface.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/parallel.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
-
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/parallel.hpp"
-#include "surface.hpp"
 
 namespace jevrin::demo {
 namespace {
@@ -68,8 +69,8 @@ void paint_scratches(Surface& surface, const Material& m, RandomStream& random) 
 
 // Round marks at random places; profile(distance in radii) gives (strength, height).
 template <typename Profile>
-void paint_spots(Surface& surface, const Material& m, RandomStream& random, std::uint32_t least, std::uint32_t more,
-                 double smallest, double largest, Profile profile) {
+void paint_spots(Surface& surface, const Material& m, RandomStream& random, std::uint32_t least,
+                 std::uint32_t more, double smallest, double largest, Profile profile) {
     const auto count = least + random.below(more);
     for (std::uint32_t k = 0; k < count; ++k) {
         const float x = draw(random, 0.0, 64.0);
@@ -116,7 +117,8 @@ void paint_islands(Surface& surface, const Material& m, RandomStream& random) {
     const float level = draw(random, -0.1, 0.35);
     surface.for_each([&](float x, float y, Point& p) {
         const float field = layered_noise(m.seed, x / (2.0F * m.size), y / (2.0F * m.size), 2);
-        const float bank = smooth_step(level - 0.3F, level - 0.05F, field) * (1.0F - smooth_step(level - 0.05F, level, field));
+        const float bank = smooth_step(level - 0.3F, level - 0.05F, field) *
+                           (1.0F - smooth_step(level - 0.05F, level, field));
         mark(p, m, smooth_step(level - 0.02F, level + 0.03F, field), 1.4F * bank);
     });
 }
@@ -132,7 +134,8 @@ void paint_chips(Surface& surface, const Material& m, RandomStream& random) {
         surface.for_each([&](float x, float y, Point& p) {
             const float u = (x - x0) * d.x + (y - y0) * d.y;
             const float v = (x - x0) * -d.y + (y - y0) * d.x;
-            const float inside = width * (1.0F - std::abs(u) / length) - std::abs(v + 0.4F * u * (v > 0 ? 0.3F : -0.2F));
+            const float inside =
+                width * (1.0F - std::abs(u) / length) - std::abs(v + 0.4F * u * (v > 0 ? 0.3F : -0.2F));
             const float bare = smooth_step(0.0F, 0.6F, inside);
             mark(p, m, bare, 0.7F * smooth_step(-2.0F, 0.0F, inside) * (1.0F - bare) - 1.1F * bare);
         });
@@ -194,10 +197,11 @@ struct Kind {
     Painter paint;
 };
 const Kind kinds[] = {
-    {"bubbles", paint_bubbles}, {"chips", paint_chips},   {"craters", paint_craters}, {"fissures", paint_fissures},
-    {"grain", paint_grain},     {"islands", paint_islands}, {"marble", paint_marble}, {"pebbles", paint_pebbles},
-    {"pits", paint_pits},       {"plain", paint_plain},   {"ripples", paint_ripples}, {"scratches", paint_scratches},
-    {"speckle", paint_speckle}, {"weave", paint_weave},
+    {"bubbles", paint_bubbles},   {"chips", paint_chips},     {"craters", paint_craters},
+    {"fissures", paint_fissures}, {"grain", paint_grain},     {"islands", paint_islands},
+    {"marble", paint_marble},     {"pebbles", paint_pebbles}, {"pits", paint_pits},
+    {"plain", paint_plain},       {"ripples", paint_ripples}, {"scratches", paint_scratches},
+    {"speckle", paint_speckle},   {"weave", paint_weave},
 };
 
 }  // namespace
@@ -211,7 +215,8 @@ std::vector<std::string> surface_names() {
 Image draw_surface(std::size_t kind, std::uint64_t number, std::uint64_t seed) {
     RandomStream random({seed, Purpose::demo, 100 + static_cast<std::uint32_t>(kind), number});
     Surface surface(64, 64);
-    Material m{.seed = random.bits(), .base = random_colour(random), .other = {}, .along = random_direction(random)};
+    Material m{
+        .seed = random.bits(), .base = random_colour(random), .other = {}, .along = random_direction(random)};
     // Marks may be darker or lighter than what they lie on.
     m.other = random.uniform() < 0.65 ? scale(m.base, draw(random, 0.2, 0.6)) : random_colour(random);
     m.size = draw(random, 4.0, 11.0);
@@ -222,7 +227,8 @@ Image draw_surface(std::size_t kind, std::uint64_t number, std::uint64_t seed) {
     const float waviness = draw(random, 0.0, 0.9);
     const float gloss = draw(random, 0.0, 1.0);
     surface.for_each([&](float x, float y, Point& p) {
-        p.colour = mix(m.base, shade, smooth_step(-0.6F, 0.6F, layered_noise(m.seed + 31U, x / pooling, y / pooling, 3)));
+        p.colour = mix(m.base, shade,
+                       smooth_step(-0.6F, 0.6F, layered_noise(m.seed + 31U, x / pooling, y / pooling, 3)));
         p.height = waviness * layered_noise(m.seed + 33U, x / 11.0F, y / 11.0F, 2);
         p.gloss = gloss;
     });

@@ -1,13 +1,13 @@
 // The source task of the demo's backbone: photographs of many kinds of surfaces.
 #pragma once
 
+#include "jevrin/images/image.hpp"
+#include "jevrin/images/image_set.hpp"
+
 #include <cstdint>
 #include <filesystem>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image.hpp"
-#include "jevrin/images/image_set.hpp"
 
 namespace jevrin::demo {
 
@@ -18,6 +18,7 @@ Image draw_surface(std::size_t kind, std::uint64_t number, std::uint64_t seed);
 
 inline constexpr std::int64_t pictures_per_surface = 260;
 
-void write_surfaces(const std::filesystem::path& folder, std::uint64_t seed, const ReadProgress& progress = {});
+void write_surfaces(const std::filesystem::path& folder, std::uint64_t seed,
+                    const ReadProgress& progress = {});
 
 }  // namespace jevrin::demo

@@ -11,25 +11,25 @@ namespace jevrin {
 
 // Base of all errors thrown by the library.
 class Error : public std::runtime_error {
- public:
+  public:
     using std::runtime_error::runtime_error;
 };
 
 // What the user gave cannot be used: a plan, an image set, a model file, an option.
 class InputError : public Error {
- public:
+  public:
     using Error::Error;
 };
 
 // The input was fine and the work failed all the same: a full disk, a lock that another process holds.
 class WorkError : public Error {
- public:
+  public:
     using Error::Error;
 };
 
 // The caller asked to stop; everything finished so far is kept.
 class Interrupted : public Error {
- public:
+  public:
     using Error::Error;
 };
 

@@ -1,5 +1,8 @@
 #include "jevrin/base/files.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/file.h>
@@ -9,14 +12,11 @@
 #include <cerrno>
 #include <cstring>
 
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
-
 namespace jevrin {
 namespace {
 
 class Descriptor {
- public:
+  public:
     explicit Descriptor(int value) : value_(value) {}
     ~Descriptor() {
         if (value_ >= 0) ::close(value_);
@@ -25,7 +25,7 @@ class Descriptor {
     Descriptor& operator=(const Descriptor&) = delete;
     int get() const { return value_; }
 
- private:
+  private:
     int value_;
 };
 
@@ -119,6 +119,8 @@ FileLock::FileLock(const std::filesystem::path& path, const std::string& message
     }
 }
 
-FileLock::~FileLock() { ::close(descriptor_); }
+FileLock::~FileLock() {
+    ::close(descriptor_);
+}
 
 }  // namespace jevrin

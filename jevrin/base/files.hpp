@@ -16,8 +16,8 @@ std::vector<std::byte> read_file(const std::filesystem::path& path);
 // The same as text.
 std::string read_text(const std::filesystem::path& path);
 
-// Replaces the file in one step: a temporary file beside it, synced, then renamed. After an error (WorkError, for
-// example on a full disk) the old content stands and no temporary file is left.
+// Replaces the file in one step: a temporary file beside it, synced, then renamed. After an error (WorkError,
+// for example on a full disk) the old content stands and no temporary file is left.
 void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes);
 void write_file(const std::filesystem::path& path, std::string_view text);
 
@@ -26,14 +26,14 @@ void make_directory(const std::filesystem::path& path);
 
 // Holds an exclusive lock on a file for its lifetime; the system releases it when the process dies.
 class FileLock {
- public:
+  public:
     // WorkError with this message when another process holds the lock.
     FileLock(const std::filesystem::path& path, const std::string& message_when_held);
     ~FileLock();
     FileLock(const FileLock&) = delete;
     FileLock& operator=(const FileLock&) = delete;
 
- private:
+  private:
     int descriptor_ = -1;
 };
 

@@ -14,6 +14,8 @@ std::string content_hash(std::string_view text) {
     return content_hash(std::as_bytes(std::span(text.data(), text.size())));
 }
 
-std::uint64_t content_number(std::string_view text) { return XXH3_64bits(text.data(), text.size()); }
+std::uint64_t content_number(std::string_view text) {
+    return XXH3_64bits(text.data(), text.size());
+}
 
 }  // namespace jevrin

@@ -60,7 +60,9 @@ void set_threads(int count) {
     workers().limit.reset();
 }
 
-int threads() { return workers().count; }
+int threads() {
+    return workers().count;
+}
 
 void parallel_for(std::int64_t count, const std::function<void(std::int64_t)>& body) {
     if (count <= 0) return;

@@ -1,8 +1,8 @@
 // Parallel loops over chunks that depend on the problem alone.
 //
-// A loop cuts its work into numbered chunks; which thread runs which chunk is open, so a chunk may write only what
-// belongs to it. Sums over chunks are added by the caller in chunk order. Results are then the same bits for any
-// number of threads.
+// A loop cuts its work into numbered chunks; which thread runs which chunk is open, so a chunk may write only
+// what belongs to it. Sums over chunks are added by the caller in chunk order. Results are then the same bits
+// for any number of threads.
 #pragma once
 
 #include <cstdint>

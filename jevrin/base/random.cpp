@@ -12,7 +12,8 @@ RandomStream::RandomStream(const RandomKey& key)
     // The purpose takes the upper half of one key word; seeds beyond 48 bits fold into the rest.
     : key_{static_cast<std::uint32_t>(key.seed),
            static_cast<std::uint32_t>(key.seed >> 32) ^ (static_cast<std::uint32_t>(key.purpose) << 16)},
-      counter_{0, key.epoch, static_cast<std::uint32_t>(key.item), static_cast<std::uint32_t>(key.item >> 32)} {}
+      counter_{0, key.epoch, static_cast<std::uint32_t>(key.item),
+               static_cast<std::uint32_t>(key.item >> 32)} {}
 
 std::uint32_t RandomStream::bits() {
     if (used_ == 4) {
@@ -31,9 +32,13 @@ std::uint64_t RandomStream::bits64() {
     return (high << 32) | bits();
 }
 
-double RandomStream::uniform() { return static_cast<double>(bits() >> 8) * 0x1.0p-24; }
+double RandomStream::uniform() {
+    return static_cast<double>(bits() >> 8) * 0x1.0p-24;
+}
 
-double RandomStream::uniform(double low, double high) { return low + (high - low) * uniform(); }
+double RandomStream::uniform(double low, double high) {
+    return low + (high - low) * uniform();
+}
 
 std::uint32_t RandomStream::below(std::uint32_t bound) {
     return static_cast<std::uint32_t>((static_cast<std::uint64_t>(bits()) * bound) >> 32);

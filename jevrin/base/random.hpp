@@ -1,7 +1,7 @@
 // Counter-based random numbers: every draw is a pure function of what it is for.
 //
-// A stream is named by (seed, purpose, epoch, item); its draws are counted from zero. No state is shared, so the
-// order in which threads ask can never change what they get.
+// A stream is named by (seed, purpose, epoch, item); its draws are counted from zero. No state is shared, so
+// the order in which threads ask can never change what they get.
 //
 //     RandomStream stream{{.seed = 3, .purpose = Purpose::augmentation, .epoch = 7, .item = 41}};
 //     double shift = stream.uniform(-0.1, 0.1);
@@ -35,7 +35,7 @@ struct RandomKey {
 };
 
 class RandomStream {
- public:
+  public:
     explicit RandomStream(const RandomKey& key);
 
     // 32 uniform bits.
@@ -51,7 +51,7 @@ class RandomStream {
     // Normal with mean 0 and deviation 1 (Box and Muller 1958).
     double normal();
 
- private:
+  private:
     std::array<std::uint32_t, 2> key_;
     std::array<std::uint32_t, 4> counter_;
     std::array<std::uint32_t, 4> block_{};

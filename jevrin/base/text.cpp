@@ -34,8 +34,8 @@ CodePoint decode_utf8(std::string_view text) {
 
 // C0 and C1 controls, and the marks that turn the direction of writing.
 bool is_control(std::uint32_t c) {
-    return c < 0x20 || (c >= 0x7F && c < 0xA0) || (c >= 0x200E && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) ||
-           (c >= 0x2066 && c <= 0x2069);
+    return c < 0x20 || (c >= 0x7F && c < 0xA0) || (c >= 0x200E && c <= 0x200F) ||
+           (c >= 0x2028 && c <= 0x202E) || (c >= 0x2066 && c <= 0x2069);
 }
 
 bool is_combining(std::uint32_t c) {

@@ -8,8 +8,8 @@
 
 namespace jevrin {
 
-// The text with control characters and bytes that are not UTF-8 written as \xNN, so that no file or class name
-// can move the cursor or forge a line of output.
+// The text with control characters and bytes that are not UTF-8 written as \xNN, so that no file or class
+// name can move the cursor or forge a line of output.
 std::string printable(std::string_view text);
 
 // How many columns the text takes in a terminal: code points, without the combining marks.

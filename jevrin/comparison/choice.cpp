@@ -1,12 +1,12 @@
 #include "jevrin/comparison/choice.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/metrics/influence.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <map>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/metrics/influence.hpp"
 
 namespace jevrin {
 namespace {
@@ -14,12 +14,13 @@ namespace {
 // What the finished runs of one candidate say.
 struct Evidence {
     RankedCandidate ranked;
-    std::vector<double> scores;                             // by seed, ascending
+    std::vector<double> scores;                              // by seed, ascending
     std::map<std::int64_t, std::vector<double>> influences;  // by seed: per validation item
     std::map<std::int64_t, std::vector<std::string>> items;  // by seed: what the influences are of
 };
 
-std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study, std::vector<std::string>& unfinished) {
+std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
+                             std::vector<std::string>& unfinished) {
     std::vector<Evidence> all;
     for (const RunRecord& run : ledger.runs(study.id)) {
         if (run.state != RunState::finished || !run.best) {
@@ -40,7 +41,8 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study, std
             predicted.push_back(p.predicted);
             evidence.items[run.seed].push_back(p.item);
         }
-        evidence.influences[run.seed] = item_influences(study.classes.size(), labels, predicted, study.metric);
+        evidence.influences[run.seed] =
+            item_influences(study.classes.size(), labels, predicted, study.metric);
     }
     for (Evidence& evidence : all) {
         const MeanInterval mean = mean_interval(evidence.scores);
@@ -69,9 +71,12 @@ std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other)
 
 std::string spoken(Metric metric) {
     switch (metric) {
-        case Metric::accuracy: return "accuracy";
-        case Metric::balanced_accuracy: return "balanced accuracy";
-        case Metric::macro_f1: return "macro F1";
+        case Metric::accuracy:
+            return "accuracy";
+        case Metric::balanced_accuracy:
+            return "balanced accuracy";
+        case Metric::macro_f1:
+            return "macro F1";
     }
     return "";
 }
@@ -92,46 +97,53 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
     for (std::size_t i = 1; i < all.size(); ++i) {
         RankedCandidate& other = all[i].ranked;
         other.behind = lead(best, all[i]);
-        const bool separated = other.behind && other.behind->interval.low > 0 && other.behind->seed_noise_known;
+        const bool separated =
+            other.behind && other.behind->interval.low > 0 && other.behind->seed_noise_known;
         if (!separated) undecided.push_back(&all[i]);
         if (other.behind)
             choice.reasons.push_back(fmt::format(
                 "'{}' leads '{}' by {:.3f} {} (95 % interval {:.3f} to {:.3f}, paired by seed and item): {}.",
-                best.ranked.candidate, other.candidate, other.behind->mean, metric, other.behind->interval.low,
-                other.behind->interval.high,
-                separated                          ? "a real difference"
-                : !other.behind->seed_noise_known  ? "with one seed the noise of seeds is unknown"
-                                                   : "not distinguishable"));
+                best.ranked.candidate, other.candidate, other.behind->mean, metric,
+                other.behind->interval.low, other.behind->interval.high,
+                separated                         ? "a real difference"
+                : !other.behind->seed_noise_known ? "with one seed the noise of seeds is unknown"
+                                                  : "not distinguishable"));
         else
-            choice.reasons.push_back(fmt::format("'{}' and '{}' share no seed on the same items, so they are not paired.",
-                                                 best.ranked.candidate, other.candidate));
+            choice.reasons.push_back(
+                fmt::format("'{}' and '{}' share no seed on the same items, so they are not paired.",
+                            best.ranked.candidate, other.candidate));
     }
     choice.clear = undecided.size() == 1 && all.size() > 1;
-    const auto* cheapest = *std::min_element(undecided.begin(), undecided.end(), [](const auto* a, const auto* b) {
-        return a->ranked.seconds < b->ranked.seconds;
-    });
+    const auto* cheapest =
+        *std::min_element(undecided.begin(), undecided.end(),
+                          [](const auto* a, const auto* b) { return a->ranked.seconds < b->ranked.seconds; });
     choice.chosen = cheapest->ranked.candidate;
     std::string verdict;
     if (all.size() == 1)
-        verdict = fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
+        verdict =
+            fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
     else if (choice.clear)
-        verdict = fmt::format("Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
-                              "the noise of seeds and items.",
-                              choice.chosen, metric, best.ranked.mean);
+        verdict = fmt::format(
+            "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
+            "the noise of seeds and items.",
+            choice.chosen, metric, best.ranked.mean);
     else if (undecided.size() == all.size())
-        verdict = fmt::format("The evidence does not separate the candidates; '{}' is the cheapest to train ({:.1f} s a "
-                              "run).",
-                              choice.chosen, cheapest->ranked.seconds);
+        verdict = fmt::format(
+            "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.1f} s a "
+            "run).",
+            choice.chosen, cheapest->ranked.seconds);
     else
-        verdict = fmt::format("Use '{}': the evidence does not separate it from {} other candidate{} at the top, and it is "
-                              "the cheapest of them to train ({:.1f} s a run).",
-                              choice.chosen, undecided.size() - 1, undecided.size() == 2 ? "" : "s",
-                              cheapest->ranked.seconds);
+        verdict = fmt::format(
+            "Use '{}': the evidence does not separate it from {} other candidate{} at the top, and it is "
+            "the cheapest of them to train ({:.1f} s a run).",
+            choice.chosen, undecided.size() - 1, undecided.size() == 2 ? "" : "s", cheapest->ranked.seconds);
     choice.reasons.insert(choice.reasons.begin(), verdict);
     if (!unfinished.empty())
         choice.reasons.push_back(
-            fmt::format("{} run{} not finished and do not count: {}{}.", unfinished.size(),
-                        unfinished.size() == 1 ? " is" : "s are", unfinished.front(), unfinished.size() > 1 ? ", ..." : ""));
+            fmt::format("{} not finished and {} not count: {}{}.",
+                        unfinished.size() == 1 ? "1 run is" : fmt::format("{} runs are", unfinished.size()),
+                        unfinished.size() == 1 ? "does" : "do", unfinished.front(),
+                        unfinished.size() > 1 ? ", ..." : ""));
     for (Evidence& evidence : all) choice.ranking.push_back(std::move(evidence.ranked));
     return choice;
 }

@@ -1,11 +1,11 @@
 #include "jevrin/figures/confusion_figure.hpp"
 
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/gnuplot.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
-
-#include "jevrin/base/text.hpp"
-#include "jevrin/figures/gnuplot.hpp"
 
 namespace jevrin {
 namespace {
@@ -19,8 +19,8 @@ std::string short_name(const std::string& name) {
 
 }  // namespace
 
-void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes, const std::string& title,
-                    const std::filesystem::path& file) {
+void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                    const std::string& title, const std::filesystem::path& file) {
     const std::size_t n = matrix.classes();
     std::string data = "$cells << EOD\n";
     std::string labels;
@@ -29,15 +29,17 @@ void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string
     for (std::size_t i = 0; i < n; ++i)
         for (std::size_t j = 0; j < n; ++j) {
             const std::int64_t support = matrix.support(i);
-            const double share = support == 0 ? 0.0 : static_cast<double>(matrix.at(i, j)) / static_cast<double>(support);
+            const double share =
+                support == 0 ? 0.0 : static_cast<double>(matrix.at(i, j)) / static_cast<double>(support);
             data += fmt::format("{} {} {}\n", j, i, share);
             if (figures)
-                labels += fmt::format("set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
-                                      matrix.at(i, j), j, i,
-                                      share > 0.55           ? "#ffffff"
-                                      : matrix.at(i, j) == 0 ? "#b8b8b8"
-                                                             : "#202020",
-                                      n <= 10 ? 14 : 8);
+                labels += fmt::format(
+                    "set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
+                    matrix.at(i, j), j, i,
+                    share > 0.55           ? "#ffffff"
+                    : matrix.at(i, j) == 0 ? "#b8b8b8"
+                                           : "#202020",
+                    n <= 10 ? 14 : 8);
         }
     std::string tics;
     for (std::size_t c = 0; c < n; ++c)

@@ -1,13 +1,13 @@
 #include "jevrin/figures/curves_figure.hpp"
 
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/gnuplot.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <optional>
-
-#include "jevrin/base/text.hpp"
-#include "jevrin/figures/gnuplot.hpp"
 
 namespace jevrin {
 namespace {
@@ -15,14 +15,23 @@ namespace {
 using Points = std::vector<std::pair<double, double>>;
 using Value = double (*)(const EpochRecord&, Metric);
 
-double training_loss(const EpochRecord& e, Metric) { return e.training_loss; }
-double validation_loss(const EpochRecord& e, Metric) { return e.validation_loss; }
-double training_accuracy(const EpochRecord& e, Metric) { return e.training_accuracy; }
-double validation_score(const EpochRecord& e, Metric metric) { return score(e.validation, metric); }
+double training_loss(const EpochRecord& e, Metric) {
+    return e.training_loss;
+}
+double validation_loss(const EpochRecord& e, Metric) {
+    return e.validation_loss;
+}
+double training_accuracy(const EpochRecord& e, Metric) {
+    return e.training_accuracy;
+}
+double validation_score(const EpochRecord& e, Metric metric) {
+    return score(e.validation, metric);
+}
 
 Points points_of(const RunCurves& curves, Value value, Metric metric) {
     Points points;
-    for (const EpochRecord& e : curves.epochs) points.emplace_back(static_cast<double>(e.epoch), value(e, metric));
+    for (const EpochRecord& e : curves.epochs)
+        points.emplace_back(static_cast<double>(e.epoch), value(e, metric));
     return points;
 }
 
@@ -64,14 +73,14 @@ std::string spoken(Metric metric) {
 
 // Collects data blocks and plot clauses of one panel.
 class Panel {
- public:
+  public:
     void line(const Points& points, const std::string& style, const std::string& title) {
         if (points.empty()) return;
         std::string block = fmt::format("$d{} << EOD\n", next_);
         for (const auto& [x, y] : points) block += fmt::format("{} {}\n", x, y);
         data_ += block + "EOD\n";
-        plots_ += fmt::format("{}$d{} using 1:2 {} {}", plots_.empty() ? "plot " : ", \\\n     ", next_, style,
-                              title.empty() ? "notitle" : "title " + gnuplot_string(title));
+        plots_ += fmt::format("{}$d{} using 1:2 {} {}", plots_.empty() ? "plot " : ", \\\n     ", next_,
+                              style, title.empty() ? "notitle" : "title " + gnuplot_string(title));
         ++next_;
     }
     const std::string& data() const { return data_; }
@@ -81,26 +90,30 @@ class Panel {
         return plot;
     }
 
- private:
+  private:
     std::string data_;
     std::string plots_;
     int next_ = 0;
 };
 
-void add_lines(Panel& panel, const std::vector<CandidateCurves>& groups, Value training, Value validation, Metric metric,
-               bool titles) {
+void add_lines(Panel& panel, const std::vector<CandidateCurves>& groups, Value training, Value validation,
+               Metric metric, bool titles) {
     const bool single = groups.size() == 1 && groups[0].runs.size() == 1;
     for (std::size_t g = 0; g < groups.size(); ++g) {
         const std::string colour = series_colour(g);
         const CandidateCurves& group = groups[g];
         if (!single && group.runs.size() > 1)
             for (const RunCurves* run : group.runs)
-                panel.line(points_of(*run, validation, metric), fmt::format("with lines lw 1 lc rgb '#90{}'", colour.substr(1)),
-                           "");
+                panel.line(points_of(*run, validation, metric),
+                           fmt::format("with lines lw 1 lc rgb '#90{}'", colour.substr(1)), "");
         panel.line(mean_of(group.runs, training, metric),
-                   fmt::format("with lines lw 2 dt 2 lc rgb '{}'", colour), single && titles ? "training" : "");
-        panel.line(mean_of(group.runs, validation, metric), fmt::format("with lines lw 3 lc rgb '{}'", colour),
-                   !titles ? "" : single ? "validation" : group.name);
+                   fmt::format("with lines lw 2 dt 2 lc rgb '{}'", colour),
+                   single && titles ? "training" : "");
+        panel.line(mean_of(group.runs, validation, metric),
+                   fmt::format("with lines lw 3 lc rgb '{}'", colour),
+                   !titles  ? ""
+                   : single ? "validation"
+                            : group.name);
         if (single && group.runs[0]->run.best) {
             const EpochRecord& best = *group.runs[0]->run.best;
             panel.line({{static_cast<double>(best.epoch), validation(best, metric)}},
@@ -110,8 +123,8 @@ void add_lines(Panel& panel, const std::vector<CandidateCurves>& groups, Value t
     }
 }
 
-// The upper end of the loss axis: a few early peaks must not press all other curves flat. Nothing when no value is
-// far above the rest.
+// The upper end of the loss axis: a few early peaks must not press all other curves flat. Nothing when no
+// value is far above the rest.
 std::optional<double> loss_limit(const std::vector<CandidateCurves>& groups) {
     std::vector<double> losses;
     for (const CandidateCurves& group : groups)
@@ -188,7 +201,8 @@ void draw_curves(const std::vector<RunCurves>& curves, Metric metric, const std:
     add_lines(panel, groups, training_accuracy, validation_score, metric, false);
     const std::string scores = panel.take_plot();
     const bool single = curves.size() == 1;
-    std::string note = single ? "" : "thick: mean of seeds on validation   thin: each seed   dashed: mean on training";
+    std::string note =
+        single ? "" : "thick: mean of seeds on validation   thin: each seed   dashed: mean on training";
     const std::optional<double> limit = groups.empty() ? std::nullopt : loss_limit(groups);
     if (limit) note += fmt::format("{}losses above {:.2g} are cut off", note.empty() ? "" : "   ", *limit);
     std::int64_t last_epoch = 2;
@@ -220,7 +234,8 @@ set yrange [*:1]
 {}
 unset multiplot
 )",
-        panel.data(), gnuplot_string(title), last_epoch, gnuplot_string(note), limit ? fmt::format("{}", *limit) : "*", loss,
+        panel.data(), gnuplot_string(title), last_epoch, gnuplot_string(note),
+        limit ? fmt::format("{}", *limit) : "*", loss,
         gnuplot_string(spoken(metric) + " (dashed: training accuracy)"), scores);
     draw_figure(script, file, 1280, 720);
 }
@@ -235,16 +250,17 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, Metric metric,
         losses = {{'t', mean_of(groups[0].runs, training_loss, metric)},
                   {'v', mean_of(groups[0].runs, validation_loss, metric)}};
         scores = {{'v', mean_of(groups[0].runs, validation_score, metric)}};
-        legend = fmt::format("t training, v validation, * both{}\n",
-                             groups[0].runs.size() > 1 ? fmt::format("; means of {} runs", groups[0].runs.size()) : "");
+        legend = fmt::format(
+            "t training, v validation, * both{}\n",
+            groups[0].runs.size() > 1 ? fmt::format("; means of {} runs", groups[0].runs.size()) : "");
     } else {
         for (std::size_t g = 0; g < groups.size(); ++g) {
             const char letter = static_cast<char>('a' + g % 26);
             losses.emplace_back(letter, mean_of(groups[g].runs, validation_loss, metric));
             scores.emplace_back(letter, mean_of(groups[g].runs, validation_score, metric));
-            legend += fmt::format("{}{} {}{}", g == 0 ? "" : ", ", letter, groups[g].name,
-                                  groups[g].runs.size() > 1 ? fmt::format(" (mean of {} runs)", groups[g].runs.size())
-                                                            : "");
+            legend += fmt::format(
+                "{}{} {}{}", g == 0 ? "" : ", ", letter, groups[g].name,
+                groups[g].runs.size() > 1 ? fmt::format(" (mean of {} runs)", groups[g].runs.size()) : "");
         }
         legend += ", * several\n";
     }

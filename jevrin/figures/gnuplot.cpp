@@ -1,5 +1,9 @@
 #include "jevrin/figures/gnuplot.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <signal.h>
@@ -8,19 +12,17 @@
 #include <unistd.h>
 
 #include <array>
+#include <cctype>
 #include <cerrno>
 #include <cstring>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/text.hpp"
 
 extern char** environ;
 
 namespace jevrin {
 namespace {
 
-// Feeds the script to gnuplot's standard input and returns what it says on standard error; no shell takes part.
+// Feeds the script to gnuplot's standard input and returns what it says on standard error; no shell takes
+// part.
 std::string run_gnuplot(const std::string& script, int& status) {
     std::array<int, 2> input{};
     std::array<int, 2> messages{};
@@ -74,13 +76,17 @@ std::string run_gnuplot(const std::string& script, int& status) {
 }  // namespace
 
 std::string gnuplot_string(std::string_view text) {
-    // Single-quoted strings know no escapes and no commands; a quote inside is doubled.
-    std::string result = "'";
+    // Everything that could mean something to gnuplot is written as its code: \140 is a backquote to look at,
+    // but none to run. Quoting by doubling is not enough, since a string that begins with a quote ends at
+    // once.
+    std::string result = "\"";
     for (const char c : printable(text)) {
-        result += c;
-        if (c == '\'') result += c;
+        const auto byte = static_cast<unsigned char>(c);
+        const bool plain =
+            std::isalnum(byte) != 0 || c == ' ' || c == '.' || c == ',' || c == '-' || c == '/' || c == ':';
+        result += plain ? std::string(1, c) : fmt::format("\\{:03o}", byte);
     }
-    return result + "'";
+    return result + "\"";
 }
 
 void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height) {
@@ -91,20 +97,21 @@ void draw_figure(const std::string& script, const std::filesystem::path& file, i
     if (file.has_parent_path()) make_directory(file.parent_path());
     const std::filesystem::path drawn = file.string() + fmt::format(".{}.part", ::getpid());
     const char* const terminal = ending == ".png" ? "pngcairo" : "svg";
-    const std::string whole =
-        fmt::format("set terminal {} noenhanced size {},{} font 'DejaVu Sans,11' background rgb 'white'\nset output {}\n{}\n"
-                    "unset output\n",
-                    terminal, width, height, gnuplot_string(drawn.string()), script);
+    const std::string whole = fmt::format(
+        "set terminal {} noenhanced size {},{} font 'DejaVu Sans,11' background rgb 'white'\nset output "
+        "{}\n{}\n"
+        "unset output\n",
+        terminal, width, height, gnuplot_string(drawn.string()), script);
     int status = 0;
     const std::string said = run_gnuplot(whole, status);
     std::error_code error;
-    const bool made = WIFEXITED(status) && WEXITSTATUS(status) == 0 && std::filesystem::file_size(drawn, error) > 0 &&
-                      !error;
+    const bool made = WIFEXITED(status) && WEXITSTATUS(status) == 0 &&
+                      std::filesystem::file_size(drawn, error) > 0 && !error;
     if (!made) {
         std::filesystem::remove(drawn, error);
-        throw WorkError(fmt::format("{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
-                                    printable(file.string()), said.empty() ? "" : ": ",
-                                    printable(said.substr(0, 400))));
+        throw WorkError(
+            fmt::format("{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
+                        printable(file.string()), said.empty() ? "" : ": ", printable(said.substr(0, 400))));
     }
     std::filesystem::rename(drawn, file, error);
     if (error)

@@ -10,9 +10,9 @@ namespace jevrin {
 // Foreign text as a gnuplot string: nothing in it can become code.
 std::string gnuplot_string(std::string_view text);
 
-// Draws a script into a file: PNG or SVG by its ending, of this size in pixels. The script must not set the terminal or the
-// output. The file is written whole or not at all. InputError for another ending, WorkError when gnuplot is missing
-// or refuses.
+// Draws a script into a file: PNG or SVG by its ending, of this size in pixels. The script must not set the
+// terminal or the output. The file is written whole or not at all. InputError for another ending, WorkError
+// when gnuplot is missing or refuses.
 void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height);
 
 // Colours of candidates, in order of appearance: distinguishable with the common kinds of colour blindness

@@ -1,15 +1,15 @@
 #include "jevrin/figures/sheet.hpp"
 
-#include <fmt/format.h>
-#include <unistd.h>
-
-#include <algorithm>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
 
 namespace jevrin {
 namespace {
@@ -27,12 +27,14 @@ void place(const Image& picture, std::int64_t left, std::int64_t top, std::int64
                                 std::max<std::int64_t>(1, picture.height * side / longer));
     const std::int64_t x0 = left + (side - scaled.width) / 2;
     const std::int64_t y0 = top + (side - scaled.height) / 2;
-    for (std::int64_t y = 0; y < scaled.height; ++y) std::copy_n(scaled.at(0, y), scaled.width * 3, page.at(x0, y0 + y));
+    for (std::int64_t y = 0; y < scaled.height; ++y)
+        std::copy_n(scaled.at(0, y), scaled.width * 3, page.at(x0, y0 + y));
 }
 
 }  // namespace
 
-void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title, const std::filesystem::path& file) {
+void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
+                const std::filesystem::path& file) {
     std::size_t columns = 1;
     for (const SheetRow& row : rows) columns = std::max(columns, row.pictures.size());
     const auto wide = static_cast<std::int64_t>(columns);
@@ -43,16 +45,16 @@ void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title, con
     std::fill(page.pixels.begin(), page.pixels.end(), std::uint8_t{255});
     std::string labels;
     const auto add_label = [&](const std::string& text, std::int64_t y, int size) {
-        labels += fmt::format("set label {} at {},{} left front font 'DejaVu Sans,{}'\n", gnuplot_string(text), margin,
-                              height - y, size);
+        labels += fmt::format("set label {} at {},{} left front font 'DejaVu Sans,{}'\n",
+                              gnuplot_string(text), margin, height - y, size);
     };
     add_label(title, title_height / 2, 15);
     for (std::size_t r = 0; r < rows.size(); ++r) {
         const std::int64_t top = title_height + static_cast<std::int64_t>(r) * row_height;
         add_label(rows[r].label, top + caption_height / 2, 12);
         for (std::size_t c = 0; c < rows[r].pictures.size(); ++c)
-            place(rows[r].pictures[c], margin + static_cast<std::int64_t>(c) * (side + gap), top + caption_height, side,
-                  page);
+            place(rows[r].pictures[c], margin + static_cast<std::int64_t>(c) * (side + gap),
+                  top + caption_height, side, page);
     }
     const std::filesystem::path pixels =
         std::filesystem::temp_directory_path() / fmt::format("jevrin-sheet-{}.rgb", ::getpid());
@@ -80,8 +82,7 @@ plot {3} binary array=({0},{1}) flipy format='%uchar' using 1:2:3 with rgbimage
 
 std::vector<SheetRow> sample_rows(const ImageSet& set, std::size_t pictures_per_class, std::uint64_t seed) {
     std::vector<SheetRow> rows(set.classes.size());
-    const auto order =
-        random_order(static_cast<std::int64_t>(set.items.size()), seed, Purpose::sample, 0);
+    const auto order = random_order(static_cast<std::int64_t>(set.items.size()), seed, Purpose::sample, 0);
     const std::vector<std::int64_t> counts = class_counts(set);
     for (std::size_t c = 0; c < set.classes.size(); ++c)
         rows[c].label = fmt::format("{} ({})", printable(set.classes[c]), counts[c]);

@@ -1,11 +1,11 @@
 // Sheets: many labelled pictures on one page.
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
+
 #include <filesystem>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image_set.hpp"
 
 namespace jevrin {
 
@@ -15,7 +15,8 @@ struct SheetRow {
 };
 
 // Rows of pictures, each shown whole on its own square, smaller and larger pictures at one scale per square.
-void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title, const std::filesystem::path& file);
+void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
+                const std::filesystem::path& file);
 
 // One row per class with a random sample of its pictures, drawn from the seed.
 std::vector<SheetRow> sample_rows(const ImageSet& set, std::size_t pictures_per_class, std::uint64_t seed);

@@ -1,11 +1,11 @@
 #include "jevrin/images/batches.hpp"
 
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/random.hpp"
+
 #include <algorithm>
 #include <cassert>
 #include <mutex>
-
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/base/random.hpp"
 
 namespace jevrin {
 namespace {
@@ -49,18 +49,22 @@ Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
 }
 
 void PreparedImages::fill(std::span<const std::int64_t> items, const ScalingTable& scaling,
-                          const Augmentation& augmentation, const AugmentationKey& key, std::span<float> out) const {
-    assert(static_cast<std::int64_t>(out.size()) >= static_cast<std::int64_t>(items.size()) * values_per_image());
+                          const Augmentation& augmentation, const AugmentationKey& key,
+                          std::span<float> out) const {
+    assert(static_cast<std::int64_t>(out.size()) >=
+           static_cast<std::int64_t>(items.size()) * values_per_image());
     parallel_for(static_cast<std::int64_t>(items.size()), [&](std::int64_t n) {
         const std::int64_t item = items[static_cast<std::size_t>(n)];
         const std::uint8_t* pixels = image(static_cast<std::size_t>(item));
         thread_local std::vector<std::uint8_t> changed;
         if (augmentation.changes_anything()) {
-            RandomStream stream({key.seed, Purpose::augmentation, key.epoch, static_cast<std::uint64_t>(item)});
+            RandomStream stream(
+                {key.seed, Purpose::augmentation, key.epoch, static_cast<std::uint64_t>(item)});
             const bool mirrored = stream.uniform() < 0.5 && augmentation.flip;
             const auto most = static_cast<std::int64_t>(augmentation.shift * static_cast<double>(size_));
             const auto draw = [&] {
-                return static_cast<std::int64_t>(stream.below(static_cast<std::uint32_t>(2 * most + 1))) - most;
+                return static_cast<std::int64_t>(stream.below(static_cast<std::uint32_t>(2 * most + 1))) -
+                       most;
             };
             const std::int64_t dx = draw();
             const std::int64_t dy = draw();

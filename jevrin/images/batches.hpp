@@ -4,12 +4,12 @@
 //     prepared.fill(items, scaling, {.flip = true, .shift = 0.1}, {.seed = 1, .epoch = 3}, batch.values());
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/preparation.hpp"
+
 #include <cstdint>
 #include <span>
 #include <vector>
-
-#include "jevrin/images/image_set.hpp"
-#include "jevrin/images/preparation.hpp"
 
 namespace jevrin {
 
@@ -27,7 +27,7 @@ struct AugmentationKey {
 };
 
 class PreparedImages {
- public:
+  public:
     // Loads and fits every item, in parallel.
     PreparedImages(const ImageSet& set, std::int64_t size, Fit fit, const ReadProgress& progress = {});
 
@@ -39,10 +39,10 @@ class PreparedImages {
     Scaling scaling_of(std::span<const std::size_t> items) const;
 
     // out [items.size(), size, size, 3].
-    void fill(std::span<const std::int64_t> items, const ScalingTable& scaling, const Augmentation& augmentation,
-              const AugmentationKey& key, std::span<float> out) const;
+    void fill(std::span<const std::int64_t> items, const ScalingTable& scaling,
+              const Augmentation& augmentation, const AugmentationKey& key, std::span<float> out) const;
 
- private:
+  private:
     std::int64_t size_;
     std::vector<std::uint8_t> bytes_;
 };

@@ -1,13 +1,13 @@
 #include "jevrin/images/image.hpp"
 
+#include "jevrin/base/error.hpp"
+
 #include <fmt/format.h>
 #include <png.h>
 #include <turbojpeg.h>
 
 #include <cstring>
 #include <memory>
-
-#include "jevrin/base/error.hpp"
 
 namespace jevrin {
 namespace {
@@ -52,13 +52,15 @@ Image decode_jpeg(std::span<const std::byte> bytes) {
     int height = 0;
     int subsampling = 0;
     int colours = 0;
-    if (tjDecompressHeader3(turbo.get(), as_chars(bytes), bytes.size(), &width, &height, &subsampling, &colours) != 0)
+    if (tjDecompressHeader3(turbo.get(), as_chars(bytes), bytes.size(), &width, &height, &subsampling,
+                            &colours) != 0)
         throw InputError(fmt::format("it is a damaged JPEG ({})", tjGetErrorStr2(turbo.get())));
+    if (width < 1 || height < 1) throw InputError("it is a damaged JPEG (its header is cut short)");
     if (colours == TJCS_CMYK || colours == TJCS_YCCK) throw InputError("it is a CMYK JPEG; save it as RGB");
     Image image = allocate(width, height);
     // Warnings count as errors: they mean that part of the picture is missing.
-    if (tjDecompress2(turbo.get(), as_chars(bytes), bytes.size(), image.pixels.data(), width, 0, height, TJPF_RGB,
-                      TJFLAG_ACCURATEDCT) != 0)
+    if (tjDecompress2(turbo.get(), as_chars(bytes), bytes.size(), image.pixels.data(), width, 0, height,
+                      TJPF_RGB, TJFLAG_ACCURATEDCT) != 0)
         throw InputError(fmt::format("it is a damaged JPEG ({})", tjGetErrorStr2(turbo.get())));
     return image;
 }
@@ -76,9 +78,12 @@ ImageFormat image_format(std::span<const std::byte> bytes) {
 
 std::string format_name(ImageFormat format) {
     switch (format) {
-        case ImageFormat::png: return "PNG";
-        case ImageFormat::jpeg: return "JPEG";
-        case ImageFormat::unknown: break;
+        case ImageFormat::png:
+            return "PNG";
+        case ImageFormat::jpeg:
+            return "JPEG";
+        case ImageFormat::unknown:
+            break;
     }
     return "unknown";
 }
@@ -86,9 +91,12 @@ std::string format_name(ImageFormat format) {
 Image decode_image(std::span<const std::byte> bytes) {
     if (bytes.empty()) throw InputError("it is empty");
     switch (image_format(bytes)) {
-        case ImageFormat::png: return decode_png(bytes);
-        case ImageFormat::jpeg: return decode_jpeg(bytes);
-        case ImageFormat::unknown: break;
+        case ImageFormat::png:
+            return decode_png(bytes);
+        case ImageFormat::jpeg:
+            return decode_jpeg(bytes);
+        case ImageFormat::unknown:
+            break;
     }
     throw InputError("it is neither PNG nor JPEG");
 }
@@ -102,7 +110,8 @@ std::vector<std::byte> encode_png(const Image& image) {
     png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(png);
     std::vector<std::byte> bytes(size);
     if (png_image_write_to_memory(&png, bytes.data(), &size, 0, image.pixels.data(), 0, nullptr) == 0)
-        throw WorkError(fmt::format("cannot encode a PNG of {}x{}: {}", image.width, image.height, png.message));
+        throw WorkError(
+            fmt::format("cannot encode a PNG of {}x{}: {}", image.width, image.height, png.message));
     bytes.resize(size);
     return bytes;
 }
@@ -111,9 +120,9 @@ std::vector<std::byte> encode_jpeg(const Image& image, int quality) {
     const Turbo turbo(tjInitCompress());
     unsigned char* buffer = nullptr;
     unsigned long size = 0;
-    const int failed =
-        tjCompress2(turbo.get(), image.pixels.data(), static_cast<int>(image.width), 0,
-                    static_cast<int>(image.height), TJPF_RGB, &buffer, &size, TJSAMP_420, quality, TJFLAG_ACCURATEDCT);
+    const int failed = tjCompress2(turbo.get(), image.pixels.data(), static_cast<int>(image.width), 0,
+                                   static_cast<int>(image.height), TJPF_RGB, &buffer, &size, TJSAMP_420,
+                                   quality, TJFLAG_ACCURATEDCT);
     const std::unique_ptr<unsigned char, decltype(&tjFree)> owned(buffer, tjFree);
     if (failed != 0) throw WorkError(fmt::format("cannot encode a JPEG: {}", tjGetErrorStr2(turbo.get())));
     const auto* first = reinterpret_cast<const std::byte*>(buffer);

@@ -20,7 +20,9 @@ struct Image {
         : width(width_), height(height_), pixels(static_cast<std::size_t>(width_ * height_ * 3)) {}
 
     std::uint8_t* at(std::int64_t x, std::int64_t y) { return pixels.data() + (y * width + x) * 3; }
-    const std::uint8_t* at(std::int64_t x, std::int64_t y) const { return pixels.data() + (y * width + x) * 3; }
+    const std::uint8_t* at(std::int64_t x, std::int64_t y) const {
+        return pixels.data() + (y * width + x) * 3;
+    }
 };
 
 enum class ImageFormat { unknown, png, jpeg };
@@ -34,16 +36,16 @@ std::string format_name(ImageFormat format);
 // Images with more pixels than this are refused before memory is taken.
 inline constexpr std::int64_t largest_image_pixels = 100'000'000;
 
-// Decodes PNG and JPEG; grey becomes RGB, transparent parts lie on white. InputError says what is wrong with the
-// bytes, without a file name: empty, not an image, cut short, too large.
+// Decodes PNG and JPEG; grey becomes RGB, transparent parts lie on white. InputError says what is wrong with
+// the bytes, without a file name: empty, not an image, cut short, too large.
 Image decode_image(std::span<const std::byte> bytes);
 
 std::vector<std::byte> encode_png(const Image& image);
 // quality in 1..100.
 std::vector<std::byte> encode_jpeg(const Image& image, int quality);
 
-// Size [width, height] changed by an antialiased separable filter: a triangle as wide as the pixels of the coarser of
-// both grids. Integer arithmetic, so that the result is the same on every machine.
+// Size [width, height] changed by an antialiased separable filter: a triangle as wide as the pixels of the
+// coarser of both grids. Integer arithmetic, so that the result is the same on every machine.
 Image resize(const Image& image, std::int64_t width, std::int64_t height);
 
 }  // namespace jevrin

@@ -1,16 +1,16 @@
 #include "jevrin/images/image_set.hpp"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <map>
-#include <mutex>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <mutex>
 
 namespace jevrin {
 namespace {
@@ -29,7 +29,9 @@ std::vector<fs::directory_entry> sorted_entries(const fs::path& directory) {
     return entries;
 }
 
-bool is_hidden(const fs::path& path) { return path.filename().string().starts_with('.'); }
+bool is_hidden(const fs::path& path) {
+    return path.filename().string().starts_with('.');
+}
 
 bool claims_to_be_image(const fs::path& path) {
     const std::string extension = folded_case(path.extension().string());
@@ -59,7 +61,8 @@ std::vector<fs::path> class_folders(const fs::path& root, std::int64_t& skipped)
     const std::string name = printable(root.string());
     if (!fs::exists(root)) throw InputError(fmt::format("{}: there is no such folder; check the path", name));
     if (!fs::is_directory(root))
-        throw InputError(fmt::format("{}: this is a file; name the folder that holds a folder per class", name));
+        throw InputError(
+            fmt::format("{}: this is a file; name the folder that holds a folder per class", name));
     std::vector<fs::path> folders;
     bool has_images = false;
     for (const auto& entry : sorted_entries(root)) {
@@ -74,16 +77,18 @@ std::vector<fs::path> class_folders(const fs::path& root, std::int64_t& skipped)
         throw InputError(
             fmt::format("{}: it holds images but no class folders; name the folder one level higher", name));
     if (folders.size() < 2)
-        throw InputError(fmt::format("{}: it holds {} class folders; at least 2 are needed, one folder per class", name,
-                                     folders.size()));
+        throw InputError(
+            fmt::format("{}: it holds {} class folders; at least 2 are needed, one folder per class", name,
+                        folders.size()));
     std::sort(folders.begin(), folders.end());
     std::map<std::string, std::string> seen;
     for (const fs::path& folder : folders) {
         const std::string label = folder.filename().string();
         const auto [other, added] = seen.emplace(folded_case(label), label);
         if (!added)
-            throw InputError(fmt::format("{}: the classes '{}' and '{}' differ only by case; rename one or merge them",
-                                         name, printable(other->second), printable(label)));
+            throw InputError(
+                fmt::format("{}: the classes '{}' and '{}' differ only by case; rename one or merge them",
+                            name, printable(other->second), printable(label)));
     }
     return folders;
 }
@@ -140,8 +145,9 @@ ImageSet read_image_set(const fs::path& root, const ReadProgress& progress) {
     const std::vector<std::int64_t> counts = class_counts(set);
     for (std::size_t c = 0; c < counts.size(); ++c)
         if (counts[c] == 0)
-            throw InputError(fmt::format("{}: class '{}' has no readable PNG or JPEG image; add some or remove the folder",
-                                         printable(root.string()), printable(set.classes[c])));
+            throw InputError(
+                fmt::format("{}: class '{}' has no readable PNG or JPEG image; add some or remove the folder",
+                            printable(root.string()), printable(set.classes[c])));
     return set;
 }
 
@@ -150,11 +156,14 @@ Image load_image(const fs::path& path) {
     try {
         return decode_image(bytes);
     } catch (const InputError& error) {
-        throw InputError(fmt::format("{}: {}; give a PNG or JPEG image", printable(path.string()), error.what()));
+        throw InputError(
+            fmt::format("{}: {}; give a PNG or JPEG image", printable(path.string()), error.what()));
     }
 }
 
-Image load_image(const ImageSet& set, const Item& item) { return load_image(set.root / item.path); }
+Image load_image(const ImageSet& set, const Item& item) {
+    return load_image(set.root / item.path);
+}
 
 std::vector<std::int64_t> class_counts(const ImageSet& set) {
     std::vector<std::int64_t> counts(set.classes.size(), 0);

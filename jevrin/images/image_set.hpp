@@ -4,13 +4,13 @@
 //     for (const Item& item : set.items) ... set.classes[item.label] ...
 #pragma once
 
+#include "jevrin/images/image.hpp"
+
 #include <cstdint>
 #include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image.hpp"
 
 namespace jevrin {
 
@@ -42,8 +42,9 @@ struct ImageSet {
 // Called now and then with the number of files done and the number of all.
 using ReadProgress = std::function<void(std::int64_t done, std::int64_t total)>;
 
-// Reads and decodes every file below ROOT/CLASS/. Files that cannot be decoded become problems. InputError when the root is
-// missing or holds no class folders, a folder cannot be read, two classes differ only by case, or a class has no image.
+// Reads and decodes every file below ROOT/CLASS/. Files that cannot be decoded become problems. InputError
+// when the root is missing or holds no class folders, a folder cannot be read, two classes differ only by
+// case, or a class has no image.
 ImageSet read_image_set(const std::filesystem::path& root, const ReadProgress& progress = {});
 
 // Reads one item's picture again; InputError names the file.

@@ -1,20 +1,21 @@
 #include "jevrin/images/parts.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/hash.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <map>
 
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/hash.hpp"
-#include "jevrin/base/random.hpp"
-#include "jevrin/base/text.hpp"
-
 namespace jevrin {
 namespace {
 
-// How many of count items each part gets: floors, then the largest remainders, then at least one for each share.
+// How many of count items each part gets: floors, then the largest remainders, then at least one for each
+// share.
 std::array<std::int64_t, 3> part_sizes(std::int64_t count, const std::array<double, 3>& shares) {
     std::array<std::int64_t, 3> sizes{};
     std::array<double, 3> remainders{};
@@ -28,8 +29,8 @@ std::array<std::int64_t, 3> part_sizes(std::int64_t count, const std::array<doub
         given += sizes[p];
     }
     for (; given < wanted; ++given) {
-        const auto p = static_cast<std::size_t>(
-            std::max_element(remainders.begin(), remainders.end()) - remainders.begin());
+        const auto p = static_cast<std::size_t>(std::max_element(remainders.begin(), remainders.end()) -
+                                                remainders.begin());
         ++sizes[p];
         remainders[p] = -1.0;
     }
@@ -45,9 +46,12 @@ std::array<std::int64_t, 3> part_sizes(std::int64_t count, const std::array<doub
 
 std::string part_name(Part part) {
     switch (part) {
-        case Part::training: return "training";
-        case Part::validation: return "validation";
-        case Part::test: return "test";
+        case Part::training:
+            return "training";
+        case Part::validation:
+            return "validation";
+        case Part::test:
+            return "test";
     }
     return "";
 }
@@ -59,7 +63,8 @@ const std::vector<std::size_t>& Parts::of(Part part) const {
 Parts divide_into_parts(const ImageSet& set, const PartShares& shares, std::uint64_t seed) {
     const std::array<double, 3> share = {shares.training, shares.validation, shares.test};
     const auto parts_wanted = std::count_if(share.begin(), share.end(), [](double s) { return s > 0; });
-    std::map<std::size_t, std::vector<std::size_t>> copies;  // of the first item of each group of identical pictures
+    std::map<std::size_t, std::vector<std::size_t>>
+        copies;  // of the first item of each group of identical pictures
     std::vector<bool> is_copy(set.items.size(), false);
     for (const auto& group : exact_duplicates(set))
         for (std::size_t i = 1; i < group.size(); ++i) {
@@ -76,10 +81,11 @@ Parts divide_into_parts(const ImageSet& set, const PartShares& shares, std::uint
                 keyed.emplace_back(stream.bits64(), i);
             }
         if (static_cast<std::int64_t>(keyed.size()) < parts_wanted)
-            throw InputError(fmt::format("{}: class '{}' has {} different image{} and the plan divides into {} parts; add "
-                                         "images to the class or remove it",
-                                         printable(set.root.string()), printable(set.classes[label]), keyed.size(),
-                                         keyed.size() == 1 ? "" : "s", parts_wanted));
+            throw InputError(
+                fmt::format("{}: class '{}' has {} different image{} and the plan divides into {} parts; add "
+                            "images to the class or remove it",
+                            printable(set.root.string()), printable(set.classes[label]), keyed.size(),
+                            keyed.size() == 1 ? "" : "s", parts_wanted));
         std::sort(keyed.begin(), keyed.end());
         const auto sizes = part_sizes(static_cast<std::int64_t>(keyed.size()), share);
         std::size_t next = 0;

@@ -1,12 +1,12 @@
 // Training, validation and test: disjoint shares of an image set.
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
+
 #include <array>
 #include <cstdint>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image_set.hpp"
 
 namespace jevrin {
 
@@ -29,9 +29,9 @@ struct Parts {
     const std::vector<std::size_t>& of(Part part) const;
 };
 
-// Stratified: each class is divided by the shares (largest remainders), and each part with a share gets at least one item
-// of each class. Identical pictures go into one part together. The place of an item depends on the seed, its id and its
-// class. InputError when a class has too few items, naming it.
+// Stratified: each class is divided by the shares (largest remainders), and each part with a share gets at
+// least one item of each class. Identical pictures go into one part together. The place of an item depends on
+// the seed, its id and its class. InputError when a class has too few items, naming it.
 Parts divide_into_parts(const ImageSet& set, const PartShares& shares, std::uint64_t seed);
 
 }  // namespace jevrin

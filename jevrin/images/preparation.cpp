@@ -1,13 +1,13 @@
 #include "jevrin/images/preparation.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
 
 namespace jevrin {
 namespace {
@@ -34,7 +34,9 @@ std::int64_t scaled(std::int64_t length, std::int64_t size, std::int64_t referen
 
 }  // namespace
 
-std::string fit_name(Fit fit) { return fit_names.at(static_cast<std::size_t>(fit)); }
+std::string fit_name(Fit fit) {
+    return fit_names.at(static_cast<std::size_t>(fit));
+}
 
 Fit fit_from_name(const std::string& name) {
     for (std::size_t i = 0; i < fit_names.size(); ++i)
@@ -44,10 +46,8 @@ Fit fit_from_name(const std::string& name) {
 }
 
 std::string Preparation::to_json() const {
-    const nlohmann::ordered_json json = {{"size", size},
-                                         {"fit", fit_name(fit)},
-                                         {"mean", scaling.mean},
-                                         {"deviation", scaling.deviation}};
+    const nlohmann::ordered_json json = {
+        {"size", size}, {"fit", fit_name(fit)}, {"mean", scaling.mean}, {"deviation", scaling.deviation}};
     return json.dump();
 }
 
@@ -72,8 +72,8 @@ Image fit_image(const Image& image, std::int64_t size, Fit fit) {
     if (fit == Fit::stretch) return resize(image, size, size);
     const std::int64_t reference =
         fit == Fit::pad ? std::max(image.width, image.height) : std::min(image.width, image.height);
-    return centred(resize(image, scaled(image.width, size, reference), scaled(image.height, size, reference)), size,
-                   size);
+    return centred(resize(image, scaled(image.width, size, reference), scaled(image.height, size, reference)),
+                   size, size);
 }
 
 Scaling measure_scaling(std::span<const std::uint8_t* const> images, std::int64_t pixels) {
@@ -100,7 +100,8 @@ Scaling measure_scaling(std::span<const std::uint8_t* const> images, std::int64_
 ScalingTable::ScalingTable(const Scaling& scaling) {
     for (std::size_t c = 0; c < 3; ++c)
         for (std::size_t v = 0; v < 256; ++v)
-            table_[c][v] = static_cast<float>((static_cast<double>(v) / 255.0 - scaling.mean[c]) / scaling.deviation[c]);
+            table_[c][v] =
+                static_cast<float>((static_cast<double>(v) / 255.0 - scaling.mean[c]) / scaling.deviation[c]);
 }
 
 void ScalingTable::apply(const std::uint8_t* pixels, std::int64_t count, float* out) const {

@@ -1,18 +1,18 @@
 // Preparation: what happens to every picture before a network sees it, in training and in prediction alike.
 #pragma once
 
+#include "jevrin/images/image.hpp"
+
 #include <array>
 #include <cstdint>
 #include <span>
 #include <string>
 #include <vector>
 
-#include "jevrin/images/image.hpp"
-
 namespace jevrin {
 
-// How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side about its
-// centre, pad repeats the edge of the shorter side.
+// How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
+// about its centre, pad repeats the edge of the shorter side.
 enum class Fit { stretch, crop, pad };
 std::string fit_name(Fit fit);
 // InputError names the three words.
@@ -38,16 +38,17 @@ struct Preparation {
 // The picture fitted to [size, size, 3], still as bytes.
 Image fit_image(const Image& image, std::int64_t size, Fit fit);
 
-// Mean and deviation of bytes over many fitted pictures; exact integer sums. A deviation below 1/255 counts as 1/255.
+// Mean and deviation of bytes over many fitted pictures; exact integer sums. A deviation below 1/255 counts
+// as 1/255.
 Scaling measure_scaling(std::span<const std::uint8_t* const> images, std::int64_t pixels);
 
 // Bytes to numbers through a table of 256 values per colour.
 class ScalingTable {
- public:
+  public:
     explicit ScalingTable(const Scaling& scaling);
     void apply(const std::uint8_t* pixels, std::int64_t count, float* out) const;
 
- private:
+  private:
     std::array<std::array<float, 256>, 3> table_;
 };
 

@@ -1,7 +1,7 @@
+#include "jevrin/images/image.hpp"
+
 #include <algorithm>
 #include <cassert>
-
-#include "jevrin/images/image.hpp"
 
 namespace jevrin {
 namespace {
@@ -17,7 +17,7 @@ constexpr std::int64_t weight_one = 1 << 14;
 // A triangle filter with exact rational positions: distances are counted in 1 / (2 * out) of an input pixel.
 std::vector<Taps> filter(std::int64_t in, std::int64_t out) {
     std::vector<Taps> filters(static_cast<std::size_t>(out));
-    const std::int64_t unit = 2 * out;                // one input pixel
+    const std::int64_t unit = 2 * out;                  // one input pixel
     const std::int64_t reach = std::max(unit, 2 * in);  // half-width of the triangle
     for (std::int64_t o = 0; o < out; ++o) {
         const std::int64_t centre = (2 * o + 1) * in;  // of the output pixel
@@ -71,7 +71,8 @@ Image resize(const Image& image, std::int64_t width, std::int64_t height) {
         for (std::int64_t i = 0; i < width * 3; ++i) {
             std::int64_t sum = 0;
             for (std::size_t k = 0; k < taps.weights.size(); ++k)
-                sum += wide[static_cast<std::size_t>((taps.first + static_cast<std::int64_t>(k)) * width * 3 + i)] *
+                sum += wide[static_cast<std::size_t>((taps.first + static_cast<std::int64_t>(k)) * width * 3 +
+                                                     i)] *
                        taps.weights[k];
             const std::int64_t rounded = (sum + weight_one * weight_one / 2) / (weight_one * weight_one);
             result.pixels[static_cast<std::size_t>(y * width * 3 + i)] =

@@ -1,12 +1,12 @@
 #include "jevrin/ledger/database.hpp"
 
-#include <fmt/format.h>
-#include <sqlite3.h>
-#include <unistd.h>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+#include <sqlite3.h>
+#include <unistd.h>
 
 namespace jevrin {
 namespace {
@@ -100,12 +100,14 @@ int stored_version(SQLite::Database& database) {
 
 void check_version(int version, const std::filesystem::path& file) {
     if (version > schema_version)
-        throw InputError(fmt::format(
-            "{}: a newer version of Jevrin wrote this ledger (its format is {}, this version knows {}); use the newer one",
-            printable(file.string()), version, schema_version));
+        throw InputError(
+            fmt::format("{}: a newer version of Jevrin wrote this ledger (its format is {}, this version "
+                        "knows {}); use the newer one",
+                        printable(file.string()), version, schema_version));
     if (version < schema_version)
-        throw InputError(fmt::format("{}: this is not a ledger; name the directory of one, or another, empty one",
-                                     printable(file.string())));
+        throw InputError(
+            fmt::format("{}: this is not a ledger; name the directory of one, or another, empty one",
+                        printable(file.string())));
 }
 
 }  // namespace
@@ -114,25 +116,28 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
     const std::string name = printable(file.string());
     switch (error.getErrorCode()) {
         case SQLITE_FULL:
-            throw WorkError(fmt::format("{}: the disk is full; free some space and start again, nothing finished is lost",
-                                        name));
+            throw WorkError(fmt::format(
+                "{}: the disk is full; free some space and start again, nothing finished is lost", name));
         case SQLITE_READONLY:
         case SQLITE_PERM:
-            throw WorkError(fmt::format("{}: the ledger is read-only; check who may write it, or give another --ledger",
-                                        name));
+            throw WorkError(fmt::format(
+                "{}: the ledger is read-only; check who may write it, or give another --ledger", name));
         case SQLITE_CANTOPEN:
-            throw WorkError(fmt::format("{}: the ledger cannot be opened; check who may read and write it", name));
+            throw WorkError(
+                fmt::format("{}: the ledger cannot be opened; check who may read and write it", name));
         case SQLITE_BUSY:
         case SQLITE_LOCKED:
-            throw WorkError(fmt::format("{}: another process is writing to the ledger; try again when it is done", name));
+            throw WorkError(
+                fmt::format("{}: another process is writing to the ledger; try again when it is done", name));
         case SQLITE_CORRUPT:
         case SQLITE_NOTADB:
-            throw InputError(fmt::format("{}: the ledger's database is damaged or not a database; restore it from a copy, "
-                                         "or give another --ledger",
-                                         name));
+            throw InputError(
+                fmt::format("{}: the ledger's database is damaged or not a database; restore it from a copy, "
+                            "or give another --ledger",
+                            name));
         default:
-            throw WorkError(fmt::format("{}: the ledger's database failed: {}; check the disk and start again", name,
-                                        error.what()));
+            throw WorkError(fmt::format(
+                "{}: the ledger's database failed: {}; check the disk and start again", name, error.what()));
     }
 }
 
@@ -140,7 +145,8 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
     return with_database_errors(file, [&] {
         constexpr int patience_milliseconds = 10'000;
         if (access == DatabaseAccess::read) {
-            // On a disk that cannot be written, the side files of a live ledger cannot be made: read it as it stands.
+            // On a disk that cannot be written, the side files of a live ledger cannot be made: read it as it
+            // stands.
             const bool fixed = ::access(file.parent_path().c_str(), W_OK) != 0;
             std::string uri = "file:";
             for (const char c : std::filesystem::absolute(file).string())

@@ -1,14 +1,14 @@
 #include "jevrin/ledger/ledger.hpp"
 
-#include <fmt/format.h>
-
-#include <cstring>
-#include <nlohmann/json.hpp>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/database.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <cstring>
 
 namespace jevrin {
 namespace {
@@ -21,13 +21,19 @@ RunState state_from_name(const std::string& name) {
     throw InputError(fmt::format("a run has the unknown state '{}'; the ledger is damaged", printable(name)));
 }
 
-std::filesystem::path database_file(const std::filesystem::path& directory) { return directory / "ledger.db"; }
+std::filesystem::path database_file(const std::filesystem::path& directory) {
+    return directory / "ledger.db";
+}
 
 }  // namespace
 
-std::string state_name(RunState state) { return state_names[static_cast<std::size_t>(state)]; }
+std::string state_name(RunState state) {
+    return state_names[static_cast<std::size_t>(state)];
+}
 
-std::string RunRecord::name() const { return fmt::format("{}/{}", candidate, seed); }
+std::string RunRecord::name() const {
+    return fmt::format("{}/{}", candidate, seed);
+}
 
 Ledger::Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database)
     : directory_(std::move(directory)), database_(std::move(database)) {}
@@ -37,8 +43,9 @@ Ledger& Ledger::operator=(Ledger&&) noexcept = default;
 
 Ledger Ledger::open(const std::filesystem::path& directory) {
     if (!std::filesystem::exists(database_file(directory)))
-        throw InputError(fmt::format("{}: there is no ledger here; train a plan first, or give another --ledger",
-                                     printable(directory.string())));
+        throw InputError(
+            fmt::format("{}: there is no ledger here; train a plan first, or give another --ledger",
+                        printable(directory.string())));
     return {directory, open_database(database_file(directory), DatabaseAccess::read)};
 }
 
@@ -134,7 +141,8 @@ std::vector<RunRecord> Ledger::runs(std::int64_t study) const {
 }
 
 RunRecord Ledger::run_by_id(std::int64_t run) const {
-    return with_database_errors(database_file(directory_), [&] { return select_runs("runs.id = ?1", run).at(0); });
+    return with_database_errors(database_file(directory_),
+                                [&] { return select_runs("runs.id = ?1", run).at(0); });
 }
 
 RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
@@ -177,8 +185,9 @@ std::vector<EpochRecord> Ledger::epochs(std::int64_t run) const {
             const auto row = static_cast<std::size_t>(cells.getColumn(1).getInt64());
             const auto column = static_cast<std::size_t>(cells.getColumn(2).getInt64());
             if (epoch == epochs.end() || row >= classes || column >= classes)
-                throw InputError(fmt::format("{}: a confusion matrix does not fit its run; the ledger is damaged",
-                                             printable(directory_.string())));
+                throw InputError(
+                    fmt::format("{}: a confusion matrix does not fit its run; the ledger is damaged",
+                                printable(directory_.string())));
             epoch->validation.add(row, column, cells.getColumn(3).getInt64());
         }
         return epochs;
@@ -200,7 +209,8 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
                                     .probabilities = {}};
             const SQLite::Column blob = query.getColumn(3);
             record.probabilities.resize(static_cast<std::size_t>(blob.getBytes()) / sizeof(float));
-            std::memcpy(record.probabilities.data(), blob.getBlob(), record.probabilities.size() * sizeof(float));
+            std::memcpy(record.probabilities.data(), blob.getBlob(),
+                        record.probabilities.size() * sizeof(float));
             predictions.push_back(std::move(record));
         }
         return predictions;

@@ -1,23 +1,23 @@
 // The ledger: the directory that keeps all runs.
 //
-// DIR/ledger.db is an SQLite database (docs/formats.md documents its tables), DIR/models/ holds the finished models and
-// DIR/checkpoints/ the state of runs in progress. Every change is one transaction: after a crash the ledger holds
-// whole epochs and nothing else.
+// DIR/ledger.db is an SQLite database (docs/formats.md documents its tables), DIR/models/ holds the finished
+// models and DIR/checkpoints/ the state of runs in progress. Every change is one transaction: after a crash
+// the ledger holds whole epochs and nothing else.
 //
 //     Ledger ledger = Ledger::open("ledger");
 //     const StudyRecord study = ledger.study();              // the one trained last
 //     for (const RunRecord& run : ledger.runs(study.id)) ... ledger.epochs(run.id) ...
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/parts.hpp"
+#include "jevrin/ledger/records.hpp"
+
 #include <filesystem>
 #include <memory>
 #include <optional>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/image_set.hpp"
-#include "jevrin/images/parts.hpp"
-#include "jevrin/ledger/records.hpp"
 
 namespace SQLite {
 class Database;
@@ -26,10 +26,11 @@ class Database;
 namespace jevrin {
 
 class Ledger {
- public:
+  public:
     // For reading. InputError when there is no ledger, it is damaged, or a newer version of Jevrin wrote it.
     static Ledger open(const std::filesystem::path& directory);
-    // For writing; makes the directory and an empty ledger when there is none. WorkError when it cannot be written.
+    // For writing; makes the directory and an empty ledger when there is none. WorkError when it cannot be
+    // written.
     static Ledger open_or_create(const std::filesystem::path& directory);
 
     ~Ledger();
@@ -59,14 +60,17 @@ class Ledger {
 
     // --- writing ---
 
-    // Records the study, its image set and its division, replacing what an earlier plan of that name said; the study
-    // becomes the one trained last.
+    // Records the study, its image set and its division, replacing what an earlier plan of that name said;
+    // the study becomes the one trained last.
     std::int64_t put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts);
-    // The run with this identity, added when it is new. Runs of the same candidate and seed with other settings become
-    // superseded: they stay in the database and out of sight; superseded_count receives how many.
-    std::int64_t put_run(std::int64_t study, const RunIdentity& identity, std::int64_t* superseded_count = nullptr);
+    // The run with this identity, added when it is new. Runs of the same candidate and seed with other
+    // settings become superseded: they stay in the database and out of sight; superseded_count receives how
+    // many.
+    std::int64_t put_run(std::int64_t study, const RunIdentity& identity,
+                         std::int64_t* superseded_count = nullptr);
     RunRecord run_by_id(std::int64_t run) const;
-    // One transaction: the epoch with its scores and confusion matrix; best marks it as the one whose weights are kept.
+    // One transaction: the epoch with its scores and confusion matrix; best marks it as the one whose weights
+    // are kept.
     void record_epoch(std::int64_t run, const EpochRecord& epoch, bool best);
     // Forgets all epochs of a run, to train it from its beginning.
     void restart_run(std::int64_t run);
@@ -76,7 +80,7 @@ class Ledger {
     // One transaction: predictions on the test part, and that it was looked at.
     void record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test);
 
- private:
+  private:
     Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database);
 
     std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value) const;

@@ -1,22 +1,25 @@
-#include <fmt/chrono.h>
-#include <fmt/format.h>
-
-#include <ctime>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <ctime>
+
 namespace jevrin {
 namespace {
 
 // UTC, "2026-01-31T12:00:00Z".
-std::string now() { return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr))); }
+std::string now() {
+    return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)));
+}
 
 // Runs work() as one transaction that takes the write lock at once, and translates database errors.
 template <typename Work>
-auto in_transaction(SQLite::Database& database, const std::filesystem::path& directory, Work work) -> decltype(work()) {
+auto in_transaction(SQLite::Database& database, const std::filesystem::path& directory, Work work)
+    -> decltype(work()) {
     return with_database_errors(directory / "ledger.db", [&] {
         SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
         if constexpr (std::is_void_v<decltype(work())>) {
@@ -58,7 +61,8 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     execute(database, "INSERT INTO image_sets (fingerprint, root) VALUES (?, ?)", set.fingerprint, root);
     const std::int64_t id = database.getLastInsertRowid();
     for (std::size_t c = 0; c < set.classes.size(); ++c)
-        execute(database, "INSERT INTO classes VALUES (?, ?, ?)", id, static_cast<std::int64_t>(c), set.classes[c]);
+        execute(database, "INSERT INTO classes VALUES (?, ?, ?)", id, static_cast<std::int64_t>(c),
+                set.classes[c]);
     SQLite::Statement insert(database, "INSERT INTO items (image_set, item, class) VALUES (?, ?, ?)");
     for (const Item& item : set.items) {
         insert.bind(1, id);
@@ -98,23 +102,27 @@ std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, co
 
 }  // namespace
 
-std::int64_t Ledger::put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts) {
+std::int64_t Ledger::put_study(const std::string& name, Metric metric, const ImageSet& set,
+                               const Parts& parts) {
     return in_transaction(*database_, directory_, [&] {
         const std::int64_t image_set = put_image_set(*database_, set);
         const std::int64_t division = put_division(*database_, image_set, set, parts);
         const std::int64_t used = 1 + select_number(*database_, "SELECT MAX(used) FROM studies");
         execute(*database_,
-                "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE "
+                "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
+                "(name) DO UPDATE "
                 "SET metric = ?2, division = ?3, used = ?4",
                 name, metric_name(metric), division, used);
         return select_number(*database_, "SELECT id FROM studies WHERE name = ?", name);
     });
 }
 
-std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity, std::int64_t* superseded_count) {
+std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity,
+                             std::int64_t* superseded_count) {
     return in_transaction(*database_, directory_, [&] {
         execute(*database_,
-                "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND settings != ? AND "
+                "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND settings "
+                "!= ? AND "
                 "superseded = 0",
                 study, identity.candidate, identity.seed, identity.settings);
         if (superseded_count != nullptr) *superseded_count = database_->getChanges();
@@ -123,11 +131,12 @@ std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity, st
                               trainable_parameters, jevrin_version, added)
             VALUES (?1, (SELECT division FROM studies WHERE id = ?1), ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10)
             ON CONFLICT (study, candidate, seed, settings) DO UPDATE SET superseded = 0)sql",
-                study, identity.candidate, identity.regime, identity.seed, identity.settings, identity.planned_epochs,
-                identity.parameters, identity.trainable_parameters, JEVRIN_VERSION, now());
-        return select_number(*database_,
-                             "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?", study,
-                             identity.candidate, identity.seed, identity.settings);
+                study, identity.candidate, identity.regime, identity.seed, identity.settings,
+                identity.planned_epochs, identity.parameters, identity.trainable_parameters, JEVRIN_VERSION,
+                now());
+        return select_number(
+            *database_, "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?",
+            study, identity.candidate, identity.seed, identity.settings);
     });
 }
 
@@ -159,7 +168,8 @@ void Ledger::restart_run(std::int64_t run) {
         execute(*database_, "DELETE FROM confusion WHERE run = ?", run);
         execute(*database_, "DELETE FROM epochs WHERE run = ?", run);
         execute(*database_, "DELETE FROM predictions WHERE run = ?", run);
-        execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+        execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?",
+                run);
     });
 }
 
@@ -177,7 +187,8 @@ void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<Pred
         insert.bind(5, static_cast<double>(p.probabilities.at(p.predicted)));
         insert.bind(6, p.probabilities.data(), static_cast<int>(p.probabilities.size() * sizeof(float)));
         if (insert.exec() != 1)
-            throw WorkError("a prediction names an item that its run does not have; the ledger is out of step");
+            throw WorkError(
+                "a prediction names an item that its run does not have; the ledger is out of step");
         insert.reset();
     }
 }
@@ -185,13 +196,15 @@ void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<Pred
 void Ledger::finish_run(std::int64_t run, const std::vector<PredictionRecord>& validation) {
     in_transaction(*database_, directory_, [&] {
         put_predictions(run, Part::validation, validation);
-        execute(*database_, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?", now(), run);
+        execute(*database_, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?",
+                now(), run);
     });
 }
 
 void Ledger::fail_run(std::int64_t run, const std::string& reason) {
-    in_transaction(*database_, directory_,
-                   [&] { execute(*database_, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run); });
+    in_transaction(*database_, directory_, [&] {
+        execute(*database_, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run);
+    });
 }
 
 void Ledger::record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test) {

@@ -1,12 +1,12 @@
 // What a ledger keeps, as plain values.
 #pragma once
 
+#include "jevrin/metrics/confusion_matrix.hpp"
+
 #include <cstdint>
 #include <optional>
 #include <string>
 #include <vector>
-
-#include "jevrin/metrics/confusion_matrix.hpp"
 
 namespace jevrin {
 
@@ -32,12 +32,12 @@ struct RunRecord {
     std::string regime;
     std::int64_t seed = 0;
     RunState state = RunState::waiting;
-    std::string reason;  // why it failed
+    std::string reason;       // why it failed
     std::int64_t epochs = 0;  // finished
     std::int64_t planned_epochs = 0;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
-    double seconds = 0.0;  // of all its epochs
+    double seconds = 0.0;             // of all its epochs
     std::optional<EpochRecord> best;  // the epoch whose weights are kept
 
     // "candidate/seed".

@@ -1,13 +1,13 @@
 #include "jevrin/metrics/confusion_matrix.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 #include <array>
 #include <cassert>
 #include <numeric>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
 
 namespace jevrin {
 namespace {
@@ -34,7 +34,9 @@ void ConfusionMatrix::add(std::size_t true_class, std::size_t predicted, std::in
     counts_[true_class * classes_ + predicted] += count;
 }
 
-std::int64_t ConfusionMatrix::total() const { return std::accumulate(counts_.begin(), counts_.end(), std::int64_t{0}); }
+std::int64_t ConfusionMatrix::total() const {
+    return std::accumulate(counts_.begin(), counts_.end(), std::int64_t{0});
+}
 
 std::int64_t ConfusionMatrix::correct() const {
     std::int64_t sum = 0;
@@ -54,7 +56,9 @@ std::int64_t ConfusionMatrix::predictions(std::size_t predicted) const {
     return sum;
 }
 
-double ConfusionMatrix::accuracy() const { return ratio(correct(), total()); }
+double ConfusionMatrix::accuracy() const {
+    return ratio(correct(), total());
+}
 
 double ConfusionMatrix::balanced_accuracy() const {
     double sum = 0.0;
@@ -91,7 +95,9 @@ double ConfusionMatrix::f1(std::size_t one_class) const {
     return ratio(2 * at(one_class, one_class), support(one_class) + predictions(one_class));
 }
 
-std::string metric_name(Metric metric) { return metric_names.at(static_cast<std::size_t>(metric)); }
+std::string metric_name(Metric metric) {
+    return metric_names.at(static_cast<std::size_t>(metric));
+}
 
 Metric metric_from_name(const std::string& name) {
     for (std::size_t i = 0; i < metric_names.size(); ++i)
@@ -102,9 +108,12 @@ Metric metric_from_name(const std::string& name) {
 
 double score(const ConfusionMatrix& matrix, Metric metric) {
     switch (metric) {
-        case Metric::accuracy: return matrix.accuracy();
-        case Metric::balanced_accuracy: return matrix.balanced_accuracy();
-        case Metric::macro_f1: return matrix.macro_f1();
+        case Metric::accuracy:
+            return matrix.accuracy();
+        case Metric::balanced_accuracy:
+            return matrix.balanced_accuracy();
+        case Metric::macro_f1:
+            return matrix.macro_f1();
     }
     return 0.0;
 }

@@ -4,8 +4,8 @@
 //     matrix.add(/*true_class=*/0, /*predicted=*/2);
 //     double score = matrix.balanced_accuracy();
 //
-// A score over classes leaves out classes without items; a ratio without cases is 0 where stated. An empty matrix
-// scores 0.
+// A score over classes leaves out classes without items; a ratio without cases is 0 where stated. An empty
+// matrix scores 0.
 #pragma once
 
 #include <cstddef>
@@ -17,11 +17,12 @@
 namespace jevrin {
 
 class ConfusionMatrix {
- public:
+  public:
     ConfusionMatrix() = default;
     explicit ConfusionMatrix(std::size_t classes);
     // From labels and predictions of equal length, all below classes.
-    ConfusionMatrix(std::size_t classes, std::span<const std::size_t> labels, std::span<const std::size_t> predicted);
+    ConfusionMatrix(std::size_t classes, std::span<const std::size_t> labels,
+                    std::span<const std::size_t> predicted);
 
     void add(std::size_t true_class, std::size_t predicted, std::int64_t count = 1);
 
@@ -50,7 +51,7 @@ class ConfusionMatrix {
     // 0 when the class has neither items nor predictions.
     double f1(std::size_t one_class) const;
 
- private:
+  private:
     std::size_t classes_ = 0;
     std::vector<std::int64_t> counts_;
 };

@@ -1,8 +1,9 @@
 #include "jevrin/metrics/intervals.hpp"
 
-#include <algorithm>
 #include <boost/math/distributions/normal.hpp>
 #include <boost/math/distributions/students_t.hpp>
+
+#include <algorithm>
 #include <cassert>
 #include <cmath>
 
@@ -89,7 +90,8 @@ CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differe
             freedom = rest_freedom;
         }
     }
-    const double reach = variance > 0 ? t_quantile(std::max(1.0, freedom), confidence) * std::sqrt(variance) : 0.0;
+    const double reach =
+        variance > 0 ? t_quantile(std::max(1.0, freedom), confidence) * std::sqrt(variance) : 0.0;
     result.interval = {result.mean - reach, result.mean + reach};
     return result;
 }

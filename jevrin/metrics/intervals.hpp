@@ -23,16 +23,17 @@ MeanInterval mean_interval(std::span<const double> values, double confidence = 0
 // Wilson's interval for a share of successes (Wilson 1927); [0, 1] for no trials.
 Interval wilson_interval(std::int64_t successes, std::int64_t trials, double confidence = 0.95);
 
-// The mean of a table of paired differences, seeds by items, and its interval when both seeds and items are drawn at
-// random: the two-way random-effects variance of the mean, (MS_seeds + MS_items - MS_rest) / (seeds * items), never
-// below MS_rest / (seeds * items), with Satterthwaite's (1946) degrees of freedom. With one seed the variance is
-// that of the items alone and seed_noise_known is false.
+// The mean of a table of paired differences, seeds by items, and its interval when both seeds and items are
+// drawn at random: the two-way random-effects variance of the mean, (MS_seeds + MS_items - MS_rest) / (seeds
+// * items), never below MS_rest / (seeds * items), with Satterthwaite's (1946) degrees of freedom. With one
+// seed the variance is that of the items alone and seed_noise_known is false.
 struct CrossedInterval {
     double mean = 0.0;
     Interval interval;
     bool seed_noise_known = false;
 };
 // differences[seed][item]; at least one seed, at least two items, all rows of one length.
-CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differences, double confidence = 0.95);
+CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differences,
+                                 double confidence = 0.95);
 
 }  // namespace jevrin

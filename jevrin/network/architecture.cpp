@@ -1,12 +1,12 @@
 #include "jevrin/network/architecture.hpp"
 
+#include "jevrin/base/hash.hpp"
+#include "jevrin/base/random.hpp"
+
 #include <fmt/format.h>
 
 #include <cassert>
 #include <cmath>
-
-#include "jevrin/base/hash.hpp"
-#include "jevrin/base/random.hpp"
 
 namespace jevrin {
 namespace {
@@ -18,7 +18,8 @@ std::size_t add_convolution(Network& network, const std::string& name, std::size
     return network.add(name, Convolution{window}, {input}, {Tensor({kernel, kernel, in, out})});
 }
 
-std::size_t add_normalisation(Network& network, const std::string& name, std::size_t input, std::int64_t channels) {
+std::size_t add_normalisation(Network& network, const std::string& name, std::size_t input,
+                              std::int64_t channels) {
     std::vector<Tensor> parameters(4, Tensor({channels}));
     parameters[0].fill(1.0F);
     parameters[3].fill(1.0F);
@@ -47,7 +48,8 @@ Network residual_backbone(const ResidualSettings& settings, const Shape& input) 
     assert(!settings.widths.empty() && input.size() == 3);
     Network network{input, {}};
     std::size_t x = network.add("image", Input{}, {});
-    x = add_convolution(network, "stem.convolution", x, input[2], settings.widths[0], 3, settings.stem_stride);
+    x = add_convolution(network, "stem.convolution", x, input[2], settings.widths[0], 3,
+                        settings.stem_stride);
     x = add_normalisation(network, "stem.normalisation", x, settings.widths[0]);
     x = network.add("stem.relu", Relu{}, {x});
     std::int64_t in = settings.widths[0];

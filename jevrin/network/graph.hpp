@@ -1,8 +1,9 @@
 // A network as data: a list of named nodes, each an operator with its inputs and parameters.
 //
-// Nodes stand in the order of computation; inputs are indices of earlier nodes, node 0 is the input image or feature
-// and the last node is the output. Shapes are those of one item, [height, width, channels] for images and [features]
-// for vectors. Names carry the structure: "stage2.block1.convolution2" belongs to stage "stage2".
+// Nodes stand in the order of computation; inputs are indices of earlier nodes, node 0 is the input image or
+// feature and the last node is the output. Shapes are those of one item, [height, width, channels] for images
+// and [features] for vectors. Names carry the structure: "stage2.block1.convolution2" belongs to stage
+// "stage2".
 //
 //     Network network = residual_backbone({.widths = {16, 32}, .blocks = 2}, {64, 64, 3});
 //     append_head(network, {.hidden = {64}}, 6);
@@ -10,13 +11,13 @@
 //     for (const Shape& shape : infer_shapes(network)) ...
 #pragma once
 
+#include "jevrin/tensor/tensor.hpp"
+
 #include <cstddef>
 #include <cstdint>
 #include <string>
 #include <variant>
 #include <vector>
-
-#include "jevrin/tensor/tensor.hpp"
 
 namespace jevrin {
 
@@ -87,7 +88,8 @@ ParameterKind parameter_kind(const Operator& op, std::size_t index);
 // "convolution", "batch normalisation", ...
 std::string operator_name(const Operator& op);
 
-// The shape of each node's output for one item. InputError names the layer, the shape it gets and what it needs.
+// The shape of each node's output for one item. InputError names the layer, the shape it gets and what it
+// needs.
 std::vector<Shape> infer_shapes(const Network& network);
 
 // Numbers that training may change (statistics are not counted), from a node on.

@@ -1,11 +1,11 @@
 #include "jevrin/network/inference.hpp"
 
+#include "jevrin/network/rewrite.hpp"
+#include "jevrin/network/steps.hpp"
+
 #include <algorithm>
 #include <cassert>
 #include <cmath>
-
-#include "jevrin/network/rewrite.hpp"
-#include "jevrin/network/steps.hpp"
 
 namespace jevrin {
 
@@ -24,8 +24,12 @@ Inference::~Inference() = default;
 Inference::Inference(Inference&&) noexcept = default;
 Inference& Inference::operator=(Inference&&) noexcept = default;
 
-std::int64_t Inference::input_size() const { return element_count(network_.input); }
-std::int64_t Inference::output_size() const { return element_count(shapes_.back()); }
+std::int64_t Inference::input_size() const {
+    return element_count(network_.input);
+}
+std::int64_t Inference::output_size() const {
+    return element_count(shapes_.back());
+}
 
 std::span<const float> Inference::run(std::int64_t batch, std::span<const float> input) {
     assert(batch >= 1 && batch <= capacity_);
@@ -48,7 +52,8 @@ void softmax(std::int64_t batch, std::int64_t classes, std::span<const float> lo
         const double largest = *std::max_element(row, row + classes);
         double sum = 0.0;
         for (std::int64_t c = 0; c < classes; ++c) sum += std::exp(row[c] - largest);
-        for (std::int64_t c = 0; c < classes; ++c) out[c] = static_cast<float>(std::exp(row[c] - largest) / sum);
+        for (std::int64_t c = 0; c < classes; ++c)
+            out[c] = static_cast<float>(std::exp(row[c] - largest) / sum);
     }
 }
 

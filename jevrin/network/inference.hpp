@@ -4,27 +4,27 @@
 //     std::span<const float> outputs = inference.run(batch, images);
 #pragma once
 
+#include "jevrin/network/graph.hpp"
+
 #include <cstdint>
 #include <memory>
 #include <span>
 #include <vector>
-
-#include "jevrin/network/graph.hpp"
 
 namespace jevrin {
 
 class Step;
 
 class Inference {
- public:
+  public:
     // Copies and folds the network (fold_for_inference); capacity is the largest batch.
     Inference(const Network& network, std::int64_t capacity);
     ~Inference();
     Inference(Inference&&) noexcept;
     Inference& operator=(Inference&&) noexcept;
 
-    // input is [batch, item...] with 1 <= batch <= capacity; the result [batch, output...] is valid until the next run.
-    // The output of an item does not depend on the other items of its batch.
+    // input is [batch, item...] with 1 <= batch <= capacity; the result [batch, output...] is valid until the
+    // next run. The output of an item does not depend on the other items of its batch.
     std::span<const float> run(std::int64_t batch, std::span<const float> input);
 
     std::int64_t capacity() const { return capacity_; }
@@ -32,7 +32,7 @@ class Inference {
     std::int64_t output_size() const;
     const Shape& output_shape() const { return shapes_.back(); }
 
- private:
+  private:
     Network network_;
     std::int64_t capacity_;
     std::vector<Shape> shapes_;
@@ -41,6 +41,7 @@ class Inference {
 };
 
 // Softmax over rows of logits, [batch, classes], computed in double and rounded once.
-void softmax(std::int64_t batch, std::int64_t classes, std::span<const float> logits, std::span<float> probabilities);
+void softmax(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
+             std::span<float> probabilities);
 
 }  // namespace jevrin

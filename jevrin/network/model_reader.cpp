@@ -1,3 +1,8 @@
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/network/model_file.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <onnx/onnx_pb.h>
@@ -9,25 +14,23 @@
 #include <limits>
 #include <set>
 
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/text.hpp"
-#include "jevrin/network/model_file.hpp"
-
 namespace jevrin {
 namespace {
 
 static_assert(std::endian::native == std::endian::little, "raw tensor data is little-endian");
 
-const char* const supported_operators[] = {"Conv",              "BatchNormalization", "Relu",    "MaxPool",
-                                           "AveragePool",       "GlobalAveragePool",  "Flatten", "Gemm",
-                                           "Add",               "Dropout",            "Identity"};
+const char* const supported_operators[] = {"Conv",        "BatchNormalization",
+                                           "Relu",        "MaxPool",
+                                           "AveragePool", "GlobalAveragePool",
+                                           "Flatten",     "Gemm",
+                                           "Add",         "Dropout",
+                                           "Identity"};
 
 // Dimensions beyond this are refused before any memory is taken.
 constexpr std::int64_t largest_dimension = 1 << 20;
 
 class Reader {
- public:
+  public:
     Reader(const onnx::ModelProto& model, std::string file) : graph_(model.graph()), file_(std::move(file)) {
         check_opset(model);
         check_operators();
@@ -50,8 +53,10 @@ class Reader {
         return std::move(network_);
     }
 
- private:
-    [[noreturn]] void fail(const std::string& what) const { throw InputError(fmt::format("{}: {}", file_, what)); }
+  private:
+    [[noreturn]] void fail(const std::string& what) const {
+        throw InputError(fmt::format("{}: {}", file_, what));
+    }
     [[noreturn]] void fail(const onnx::NodeProto& node, const std::string& what) const {
         fail(fmt::format("node '{}' ({}): {}", printable(name_of(node)), printable(node.op_type()), what));
     }
@@ -64,8 +69,9 @@ class Reader {
         for (const auto& opset : model.opset_import())
             if (opset.domain().empty() || opset.domain() == "ai.onnx") {
                 if (opset.version() < 7 || opset.version() > 17)
-                    fail(fmt::format("it uses operator set {}; 7 to 17 are understood: export it again for one of them",
-                                     opset.version()));
+                    fail(fmt::format(
+                        "it uses operator set {}; 7 to 17 are understood: export it again for one of them",
+                        opset.version()));
                 return;
             }
         fail("it is not a model file: no operator set is named; give an ONNX file");
@@ -78,7 +84,8 @@ class Reader {
                                          node.op_type()) != std::end(supported_operators) &&
                                (node.domain().empty() || node.domain() == "ai.onnx");
             if (!known)
-                unsupported.push_back(fmt::format("{} at '{}'", printable(node.op_type()), printable(name_of(node))));
+                unsupported.push_back(
+                    fmt::format("{} at '{}'", printable(node.op_type()), printable(name_of(node))));
         }
         if (!unsupported.empty())
             fail(fmt::format("{} of its nodes use operators that are not supported: {}", unsupported.size(),
@@ -101,9 +108,10 @@ class Reader {
         for (int d = 1; d < shape.dim_size(); ++d) {
             const std::int64_t size = shape.dim(d).dim_value();
             if (size < 1 || size > largest_dimension)
-                fail(fmt::format("dimension {} of its input '{}' is not stated or out of range; export it with a fixed "
-                                 "image size",
-                                 d, printable(image->name())));
+                fail(fmt::format(
+                    "dimension {} of its input '{}' is not stated or out of range; export it with a fixed "
+                    "image size",
+                    d, printable(image->name())));
             first.push_back(size);
         }
         network_.input = first.size() == 3 ? Shape{first[1], first[2], first[0]} : first;
@@ -114,38 +122,44 @@ class Reader {
     std::size_t value(const std::string& name, const std::string& user) const {
         const auto found = values_.find(name);
         if (found == values_.end())
-            fail(fmt::format("{} needs the value '{}', which nothing before it computes", user, printable(name)));
+            fail(fmt::format("{} needs the value '{}', which nothing before it computes", user,
+                             printable(name)));
         return found->second;
     }
 
     Tensor weight(const onnx::NodeProto& node, int input, std::size_t dimensions) const {
         const std::string& name = node.input(input);
         const auto found = weights_.find(name);
-        if (found == weights_.end()) fail(node, fmt::format("its weight '{}' is not stored in the file", printable(name)));
+        if (found == weights_.end())
+            fail(node, fmt::format("its weight '{}' is not stored in the file", printable(name)));
         const onnx::TensorProto& proto = *found->second;
         if (proto.data_location() == onnx::TensorProto::EXTERNAL)
-            fail(node, fmt::format("its weight '{}' lies in another file; export the model with weights inside",
-                                   printable(name)));
+            fail(node,
+                 fmt::format("its weight '{}' lies in another file; export the model with weights inside",
+                             printable(name)));
         if (proto.data_type() != onnx::TensorProto::FLOAT)
             fail(node, fmt::format("its weight '{}' is not float32", printable(name)));
         Shape shape(proto.dims().begin(), proto.dims().end());
         std::int64_t count = 1;
         for (const std::int64_t size : shape) {
-            if (size < 1 || size > largest_dimension || count > std::numeric_limits<std::int32_t>::max() / size)
+            if (size < 1 || size > largest_dimension ||
+                count > std::numeric_limits<std::int32_t>::max() / size)
                 fail(node, fmt::format("its weight '{}' has an impossible shape", printable(name)));
             count *= size;
         }
         if (shape.size() != dimensions)
-            fail(node, fmt::format("its weight '{}' has {} dimensions and needs {}", printable(name), shape.size(),
-                                   dimensions));
+            fail(node, fmt::format("its weight '{}' has {} dimensions and needs {}", printable(name),
+                                   shape.size(), dimensions));
         const bool raw = proto.has_raw_data();
         const std::size_t stored =
             raw ? proto.raw_data().size() : static_cast<std::size_t>(proto.float_data_size()) * sizeof(float);
         if (stored != static_cast<std::size_t>(count) * sizeof(float))
-            fail(node, fmt::format("its weight '{}' holds {} bytes and its shape {} needs {}", printable(name), stored,
-                                   to_string(shape), static_cast<std::size_t>(count) * sizeof(float)));
+            fail(node,
+                 fmt::format("its weight '{}' holds {} bytes and its shape {} needs {}", printable(name),
+                             stored, to_string(shape), static_cast<std::size_t>(count) * sizeof(float)));
         Tensor tensor(std::move(shape));
-        const void* from = raw ? static_cast<const void*>(proto.raw_data().data()) : proto.float_data().data();
+        const void* from =
+            raw ? static_cast<const void*>(proto.raw_data().data()) : proto.float_data().data();
         std::memcpy(tensor.data(), from, stored);
         for (const float v : tensor.values())
             if (!std::isfinite(v))
@@ -158,7 +172,8 @@ class Reader {
             if (a.name() == name) return &a;
         return nullptr;
     }
-    std::int64_t int_attribute(const onnx::NodeProto& node, const std::string& name, std::int64_t otherwise) const {
+    std::int64_t int_attribute(const onnx::NodeProto& node, const std::string& name,
+                               std::int64_t otherwise) const {
         const auto* a = attribute(node, name);
         return a == nullptr ? otherwise : a->i();
     }
@@ -179,14 +194,17 @@ class Reader {
     }
     void require(const onnx::NodeProto& node, const std::string& name, std::int64_t expected) const {
         const std::int64_t found = int_attribute(node, name, expected);
-        if (found != expected) fail(node, fmt::format("{} = {} is not supported; {} is", name, found, expected));
+        if (found != expected)
+            fail(node, fmt::format("{} = {} is not supported; {} is", name, found, expected));
     }
 
     Window window(const onnx::NodeProto& node, std::int64_t kernel_height, std::int64_t kernel_width) const {
         const auto* padding = attribute(node, "auto_pad");
         if (padding != nullptr && padding->s() != "NOTSET" && padding->s() != "VALID")
-            fail(node, fmt::format("auto_pad = {} is not supported; export it with stated pads", printable(padding->s())));
-        if (const auto dilations = ints(node, "dilations", 2, 1); dilations != std::vector<std::int64_t>{1, 1})
+            fail(node, fmt::format("auto_pad = {} is not supported; export it with stated pads",
+                                   printable(padding->s())));
+        if (const auto dilations = ints(node, "dilations", 2, 1);
+            dilations != std::vector<std::int64_t>{1, 1})
             fail(node, "dilations other than 1 are not supported");
         require(node, "ceil_mode", 0);
         const auto strides = ints(node, "strides", 2, 1);
@@ -200,7 +218,8 @@ class Reader {
 
     void expect_inputs(const onnx::NodeProto& node, int least, int most) const {
         if (node.input_size() < least || node.input_size() > most || node.output_size() < 1)
-            fail(node, fmt::format("it has {} inputs; {} to {} are expected", node.input_size(), least, most));
+            fail(node,
+                 fmt::format("it has {} inputs; {} to {} are expected", node.input_size(), least, most));
     }
 
     void read_node(const onnx::NodeProto& node) {
@@ -229,7 +248,9 @@ class Reader {
         } else if (type == "MaxPool") {
             append(node, MaxPooling{pooling_window(node)}, {first});
         } else if (type == "AveragePool") {
-            append(node, AveragePooling{pooling_window(node), int_attribute(node, "count_include_pad", 0) != 0}, {first});
+            append(node,
+                   AveragePooling{pooling_window(node), int_attribute(node, "count_include_pad", 0) != 0},
+                   {first});
         } else if (type == "GlobalAveragePool") {
             append(node, GlobalAveragePooling{}, {first});
         } else if (type == "Flatten") {
@@ -256,7 +277,8 @@ class Reader {
         const Shape& s = stored.shape();
         const auto kernel = ints(node, "kernel_shape", 2, 0);
         if (attribute(node, "kernel_shape") != nullptr && (kernel[0] != s[2] || kernel[1] != s[3]))
-            fail(node, fmt::format("its kernel_shape is {}x{} and its weight is {}x{}", kernel[0], kernel[1], s[2], s[3]));
+            fail(node, fmt::format("its kernel_shape is {}x{} and its weight is {}x{}", kernel[0], kernel[1],
+                                   s[2], s[3]));
         std::vector<Tensor> parameters;
         parameters.emplace_back(Shape{s[2], s[3], s[1], s[0]});
         for (std::int64_t out = 0; out < s[0]; ++out)
@@ -282,7 +304,8 @@ class Reader {
             const std::int64_t in = stored.shape()[1];
             parameters.emplace_back(Shape{in, out});
             for (std::int64_t o = 0; o < out; ++o)
-                for (std::int64_t i = 0; i < in; ++i) parameters[0].data()[i * out + o] = stored.data()[o * in + i];
+                for (std::int64_t i = 0; i < in; ++i)
+                    parameters[0].data()[i * out + o] = stored.data()[o * in + i];
         } else {
             parameters.push_back(std::move(stored));
         }
@@ -298,7 +321,8 @@ class Reader {
                 std::vector<Tensor> parameters = {}) {
         if (values_.count(node.output(0)) != 0)
             fail(node, fmt::format("the value '{}' is computed twice", printable(node.output(0))));
-        values_[node.output(0)] = network_.add(name_of(node), std::move(op), std::move(inputs), std::move(parameters));
+        values_[node.output(0)] =
+            network_.add(name_of(node), std::move(op), std::move(inputs), std::move(parameters));
     }
 
     const onnx::GraphProto& graph_;
@@ -316,7 +340,8 @@ Model read_model(const std::filesystem::path& path) {
     onnx::ModelProto proto;
     if (bytes.empty() || bytes.size() > static_cast<std::size_t>(std::numeric_limits<int>::max()) ||
         !proto.ParseFromArray(bytes.data(), static_cast<int>(bytes.size())) || !proto.has_graph())
-        throw InputError(fmt::format("{}: it is not a model file, or it is cut short; give a whole ONNX file", file));
+        throw InputError(
+            fmt::format("{}: it is not a model file, or it is cut short; give a whole ONNX file", file));
     Model model;
     model.network = Reader(proto, file).read();
     for (const auto& entry : proto.metadata_props()) model.metadata[entry.key()] = entry.value();

@@ -1,10 +1,10 @@
-#include <fmt/format.h>
-#include <onnx/onnx_pb.h>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/network/model_file.hpp"
+
+#include <fmt/format.h>
+#include <onnx/onnx_pb.h>
 
 namespace jevrin {
 namespace {
@@ -13,7 +13,7 @@ constexpr int opset_written = 13;
 constexpr int ir_version_written = 7;
 
 class Writer {
- public:
+  public:
     explicit Writer(const Network& network) : network_(network), shapes_(infer_shapes(network)) {}
 
     void write(onnx::GraphProto& graph) {
@@ -24,7 +24,7 @@ class Writer {
         describe(*graph.add_output(), value_name(network_.nodes.size() - 1), shapes_.back());
     }
 
- private:
+  private:
     std::string value_name(std::size_t node) const { return network_.nodes[node].name; }
 
     static void describe(onnx::ValueInfoProto& info, const std::string& name, const Shape& shape) {
@@ -45,7 +45,8 @@ class Writer {
         return proto;
     }
 
-    void add_weight(onnx::NodeProto& proto, const std::string& role, const Shape& shape, std::span<const float> values) {
+    void add_weight(onnx::NodeProto& proto, const std::string& role, const Shape& shape,
+                    std::span<const float> values) {
         onnx::TensorProto& tensor = *graph_->add_initializer();
         tensor.set_name(proto.name() + ":" + role);
         tensor.set_data_type(onnx::TensorProto::FLOAT);
@@ -54,7 +55,8 @@ class Writer {
         proto.add_input(tensor.name());
     }
 
-    static void set_ints(onnx::NodeProto& proto, const std::string& name, std::initializer_list<std::int64_t> values) {
+    static void set_ints(onnx::NodeProto& proto, const std::string& name,
+                         std::initializer_list<std::int64_t> values) {
         onnx::AttributeProto& attribute = *proto.add_attribute();
         attribute.set_name(name);
         attribute.set_type(onnx::AttributeProto::INTS);
@@ -89,7 +91,8 @@ class Writer {
             for (std::int64_t tap = 0; tap < s[0] * s[1]; ++tap)
                 for (std::int64_t in = 0; in < s[2]; ++in)
                     for (std::int64_t out = 0; out < s[3]; ++out)
-                        first.data()[(out * s[2] + in) * s[0] * s[1] + tap] = w.data()[(tap * s[2] + in) * s[3] + out];
+                        first.data()[(out * s[2] + in) * s[0] * s[1] + tap] =
+                            w.data()[(tap * s[2] + in) * s[3] + out];
             add_weight(proto, "weight", first.shape(), first.values());
             if (node.parameters.size() > 1)
                 add_weight(proto, "bias", node.parameters[1].shape(), node.parameters[1].values());
@@ -147,7 +150,8 @@ void write_model(const std::filesystem::path& path, const Model& model) {
     }
     std::string bytes;
     if (!proto.SerializeToString(&bytes))
-        throw WorkError(fmt::format("{}: the model is too large for one file (2 GB)", printable(path.string())));
+        throw WorkError(
+            fmt::format("{}: the model is too large for one file (2 GB)", printable(path.string())));
     write_file(path, bytes);
 }
 

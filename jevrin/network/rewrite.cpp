@@ -1,5 +1,8 @@
 #include "jevrin/network/rewrite.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -7,9 +10,6 @@
 #include <map>
 #include <optional>
 #include <set>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
 
 namespace jevrin {
 namespace {
@@ -48,16 +48,17 @@ Division divide(const Network& network, std::size_t first_trained) {
     if (crossing.size() != 1) {
         std::vector<std::string> names;
         for (const std::size_t i : crossing) names.push_back(printable(network.nodes[i].name));
-        throw InputError(fmt::format("training cannot begin at layer '{}': {} values cross that boundary ({}); choose "
-                                     "the beginning of a stage",
-                                     printable(network.nodes.at(first_trained).name), names.size(),
-                                     fmt::join(names, ", ")));
+        throw InputError(fmt::format(
+            "training cannot begin at layer '{}': {} values cross that boundary ({}); choose "
+            "the beginning of a stage",
+            printable(network.nodes.at(first_trained).name), names.size(), fmt::join(names, ", ")));
     }
     const std::size_t boundary = *crossing.begin();
     Division division;
     division.frozen.input = network.input;
     // Nodes between the boundary value and the cut that feed nothing trained are left out.
-    division.frozen.nodes.assign(network.nodes.begin(), network.nodes.begin() + static_cast<std::ptrdiff_t>(boundary) + 1);
+    division.frozen.nodes.assign(network.nodes.begin(),
+                                 network.nodes.begin() + static_cast<std::ptrdiff_t>(boundary) + 1);
     division.trained.input = infer_shapes(network)[boundary];
     division.trained.add("boundary", Input{}, {});
     for (std::size_t i = first_trained; i < network.nodes.size(); ++i) {
@@ -91,11 +92,14 @@ Network without_head(const Network& network) {
     }
     if (!dense_seen)
         throw InputError(
-            "it does not end in a dense layer, so there is no head to replace; give a classifier whose last layers are "
+            "it does not end in a dense layer, so there is no head to replace; give a classifier whose last "
+            "layers are "
             "dense");
-    Network backbone{network.input, {network.nodes.begin(), network.nodes.begin() + static_cast<std::ptrdiff_t>(end)}};
+    Network backbone{network.input,
+                     {network.nodes.begin(), network.nodes.begin() + static_cast<std::ptrdiff_t>(end)}};
     if (infer_shapes(backbone).back().size() != 1)
-        throw InputError("the value before its head is not a vector; give a classifier with a flatten before the head");
+        throw InputError(
+            "the value before its head is not a vector; give a classifier with a flatten before the head");
     return backbone;
 }
 
@@ -112,7 +116,8 @@ Network fold_for_inference(const Network& network) {
             const auto* convolution = std::get_if<Convolution>(&candidate.op);
             if (convolution != nullptr && !convolution->relu) before = &candidate;
         }
-        const bool melts = std::holds_alternative<BatchNormalisation>(node.op) || std::holds_alternative<Relu>(node.op);
+        const bool melts =
+            std::holds_alternative<BatchNormalisation>(node.op) || std::holds_alternative<Relu>(node.op);
         if (std::holds_alternative<Dropout>(node.op) || (before != nullptr && melts)) {
             place[i] = place.at(node.inputs[0]);
             if (std::holds_alternative<BatchNormalisation>(node.op)) fold_normalisation(*before, node);

@@ -1,26 +1,28 @@
 #include "jevrin/network/steps.hpp"
 
-#include <cassert>
-
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/elementwise.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 
+#include <cassert>
+
 namespace jevrin {
 namespace {
 
 using Inputs = std::span<const float* const>;
 
-const float* bias_of(const Node& node) { return node.parameters.size() > 1 ? node.parameters[1].data() : nullptr; }
+const float* bias_of(const Node& node) {
+    return node.parameters.size() > 1 ? node.parameters[1].data() : nullptr;
+}
 
 float* bias_gradient_of(const BackwardArguments& a) {
     return a.parameter_gradients->size() > 1 ? (*a.parameter_gradients)[1].data() : nullptr;
 }
 
 class ConvolutionStep : public Step {
- public:
+  public:
     explicit ConvolutionStep(const ConvolutionShape& shape) : kernel_(shape) {}
     void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
         const bool relu = std::get<Convolution>(node.op).relu;
@@ -36,12 +38,12 @@ class ConvolutionStep : public Step {
                                   target.gradient);
     }
 
- private:
+  private:
     ConvolutionKernel kernel_;
 };
 
 class NormalisationStep : public Step {
- public:
+  public:
     NormalisationStep(const NormalisationShape& shape, float momentum) : shape_(shape), momentum_(momentum) {}
     void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
         const auto stored_mean = node.parameters[2].values();
@@ -68,12 +70,12 @@ class NormalisationStep : public Step {
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
         const auto& target = a.input_gradients[0];
-        normalise_backward(shape_, batch, a.inputs[0], statistics_, node.parameters[0].data(), a.output_gradient,
-                           target.accumulate, target.gradient, (*a.parameter_gradients)[0].data(),
-                           (*a.parameter_gradients)[1].data());
+        normalise_backward(shape_, batch, a.inputs[0], statistics_, node.parameters[0].data(),
+                           a.output_gradient, target.accumulate, target.gradient,
+                           (*a.parameter_gradients)[0].data(), (*a.parameter_gradients)[1].data());
     }
 
- private:
+  private:
     NormalisationShape shape_;
     double momentum_;
     BatchStatistics statistics_;
@@ -81,7 +83,7 @@ class NormalisationStep : public Step {
 };
 
 class ReluStep : public Step {
- public:
+  public:
     explicit ReluStep(std::int64_t size) : size_(size) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         relu(batch, size_, inputs[0], output);
@@ -92,12 +94,12 @@ class ReluStep : public Step {
             relu_backward(batch, size_, a.output, a.output_gradient, target.accumulate, target.gradient);
     }
 
- private:
+  private:
     std::int64_t size_;
 };
 
 class MaxPoolingStep : public Step {
- public:
+  public:
     MaxPoolingStep(const PoolingShape& shape, std::int64_t capacity) : shape_(shape), capacity_(capacity) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         max_pool(shape_, batch, inputs[0], output, nullptr);
@@ -110,17 +112,18 @@ class MaxPoolingStep : public Step {
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
         const auto& target = a.input_gradients[0];
         if (target.gradient != nullptr)
-            max_pool_backward(shape_, batch, a.output_gradient, winners_.data(), target.accumulate, target.gradient);
+            max_pool_backward(shape_, batch, a.output_gradient, winners_.data(), target.accumulate,
+                              target.gradient);
     }
 
- private:
+  private:
     PoolingShape shape_;
     std::int64_t capacity_;
     std::vector<std::int32_t> winners_;
 };
 
 class AveragePoolingStep : public Step {
- public:
+  public:
     explicit AveragePoolingStep(const PoolingShape& shape) : shape_(shape) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         average_pool(shape_, batch, inputs[0], output);
@@ -131,12 +134,12 @@ class AveragePoolingStep : public Step {
             average_pool_backward(shape_, batch, a.output_gradient, target.accumulate, target.gradient);
     }
 
- private:
+  private:
     PoolingShape shape_;
 };
 
 class GlobalAverageStep : public Step {
- public:
+  public:
     GlobalAverageStep(std::int64_t pixels, std::int64_t channels) : pixels_(pixels), channels_(channels) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         global_average_pool(pixels_, channels_, batch, inputs[0], output);
@@ -148,13 +151,13 @@ class GlobalAverageStep : public Step {
                                          target.gradient);
     }
 
- private:
+  private:
     std::int64_t pixels_;
     std::int64_t channels_;
 };
 
 class FlattenStep : public Step {
- public:
+  public:
     FlattenStep(std::int64_t pixels, std::int64_t channels) : pixels_(pixels), channels_(channels) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         to_channels_first(pixels_, channels_, batch, inputs[0], output);
@@ -162,16 +165,17 @@ class FlattenStep : public Step {
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
         const auto& target = a.input_gradients[0];
         if (target.gradient != nullptr)
-            to_channels_last(pixels_, channels_, batch, a.output_gradient, target.accumulate, target.gradient);
+            to_channels_last(pixels_, channels_, batch, a.output_gradient, target.accumulate,
+                             target.gradient);
     }
 
- private:
+  private:
     std::int64_t pixels_;
     std::int64_t channels_;
 };
 
 class DenseStep : public Step {
- public:
+  public:
     DenseStep(std::int64_t in, std::int64_t out) : kernel_(in, out) {}
     void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), output);
@@ -185,12 +189,12 @@ class DenseStep : public Step {
                                   target.gradient);
     }
 
- private:
+  private:
     DenseKernel kernel_;
 };
 
 class AddStep : public Step {
- public:
+  public:
     explicit AddStep(std::int64_t size) : size_(size) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         add(batch, size_, inputs[0], inputs[1], output);
@@ -201,44 +205,47 @@ class AddStep : public Step {
                 pass_gradient(batch, size_, a.output_gradient, target.accumulate, target.gradient);
     }
 
- private:
+  private:
     std::int64_t size_;
 };
 
 class DropoutStep : public Step {
- public:
+  public:
     DropoutStep(std::int64_t size, std::int64_t capacity, std::size_t layer)
         : size_(size), layer_(static_cast<std::uint32_t>(layer)), mask_({capacity, size}) {}
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
         pass_gradient(batch, size_, inputs[0], false, output);
     }
-    void forward(std::int64_t batch, Node& node, Inputs inputs, const PassDraw& draw, float* output) override {
+    void forward(std::int64_t batch, Node& node, Inputs inputs, const PassDraw& draw,
+                 float* output) override {
         const DropoutDraw keyed{std::get<Dropout>(node.op).rate, draw.seed, draw.epoch, layer_, draw.items};
         dropout(keyed, batch, size_, inputs[0], output, mask_.data());
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
         const auto& target = a.input_gradients[0];
         if (target.gradient != nullptr)
-            dropout_backward(batch, size_, mask_.data(), a.output_gradient, target.accumulate, target.gradient);
+            dropout_backward(batch, size_, mask_.data(), a.output_gradient, target.accumulate,
+                             target.gradient);
     }
 
- private:
+  private:
     std::int64_t size_;
     std::uint32_t layer_;
     Tensor mask_;
 };
 
 PoolingShape pooling_shape(const Window& w, const Shape& input, bool count_padding) {
-    return {input[0],        input[1],       input[2],  w.kernel_height, w.kernel_width, w.stride_height,
-            w.stride_width,  w.pad_top,      w.pad_left, w.pad_bottom,   w.pad_right,    count_padding};
+    return {input[0],       input[1],  input[2],   w.kernel_height, w.kernel_width, w.stride_height,
+            w.stride_width, w.pad_top, w.pad_left, w.pad_bottom,    w.pad_right,    count_padding};
 }
 
 }  // namespace
 
 ConvolutionShape convolution_shape(const Node& node, const Shape& input) {
     const Window& w = std::get<Convolution>(node.op).window;
-    return {input[0],        input[1],       input[2],  node.parameters[0].shape()[3], w.kernel_height, w.kernel_width,
-            w.stride_height, w.stride_width, w.pad_top, w.pad_left,                    w.pad_bottom,    w.pad_right};
+    return {input[0],        input[1],       input[2],        node.parameters[0].shape()[3],
+            w.kernel_height, w.kernel_width, w.stride_height, w.stride_width,
+            w.pad_top,       w.pad_left,     w.pad_bottom,    w.pad_right};
 }
 
 std::unique_ptr<Step> make_step(const Node& node, const std::vector<Shape>& inputs, const Shape& output,
@@ -249,7 +256,8 @@ std::unique_ptr<Step> make_step(const Node& node, const std::vector<Shape>& inpu
     if (std::holds_alternative<Convolution>(node.op))
         return std::make_unique<ConvolutionStep>(convolution_shape(node, inputs[0]));
     if (const auto* op = std::get_if<BatchNormalisation>(&node.op))
-        return std::make_unique<NormalisationStep>(NormalisationShape{pixels(), channels(), op->epsilon}, op->momentum);
+        return std::make_unique<NormalisationStep>(NormalisationShape{pixels(), channels(), op->epsilon},
+                                                   op->momentum);
     if (std::holds_alternative<Relu>(node.op)) return std::make_unique<ReluStep>(size);
     if (const auto* op = std::get_if<MaxPooling>(&node.op))
         return std::make_unique<MaxPoolingStep>(pooling_shape(op->window, inputs[0], false), capacity);

@@ -1,12 +1,12 @@
 // The arithmetic behind each node of a network: made once for given shapes, then run batch after batch.
 #pragma once
 
+#include "jevrin/network/graph.hpp"
+
 #include <cstdint>
 #include <memory>
 #include <span>
 #include <vector>
-
-#include "jevrin/network/graph.hpp"
 
 namespace jevrin {
 
@@ -31,13 +31,15 @@ struct BackwardArguments {
 };
 
 class Step {
- public:
+  public:
     virtual ~Step() = default;
     // Inference: fixed statistics, no dropout.
-    virtual void infer(std::int64_t batch, const Node& node, std::span<const float* const> inputs, float* output) = 0;
-    // Training: statistics of the batch, which also move the running ones in the node; keeps what backward needs.
-    virtual void forward(std::int64_t batch, Node& node, std::span<const float* const> inputs, const PassDraw& draw,
-                         float* output) {
+    virtual void infer(std::int64_t batch, const Node& node, std::span<const float* const> inputs,
+                       float* output) = 0;
+    // Training: statistics of the batch, which also move the running ones in the node; keeps what backward
+    // needs.
+    virtual void forward(std::int64_t batch, Node& node, std::span<const float* const> inputs,
+                         const PassDraw& draw, float* output) {
         static_cast<void>(draw);
         infer(batch, node, inputs, output);
     }

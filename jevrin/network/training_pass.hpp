@@ -1,4 +1,5 @@
-// One training step through a network: forward with the statistics of the batch, then the gradients of all parameters.
+// One training step through a network: forward with the statistics of the batch, then the gradients of all
+// parameters.
 //
 //     TrainingPass pass(network, /*capacity=*/32);
 //     std::span<const float> logits = pass.forward(batch, images, draw);
@@ -6,13 +7,13 @@
 //     for (TrainedParameter& p : pass.parameters()) ...  // p.value -= rate * p.gradient
 #pragma once
 
+#include "jevrin/network/graph.hpp"
+#include "jevrin/network/steps.hpp"
+
 #include <cstdint>
 #include <memory>
 #include <span>
 #include <vector>
-
-#include "jevrin/network/graph.hpp"
-#include "jevrin/network/steps.hpp"
 
 namespace jevrin {
 
@@ -24,9 +25,9 @@ struct TrainedParameter {
 };
 
 class TrainingPass {
- public:
-    // Keeps a reference to the network, whose parameters and statistics change in place. Every node of it trains:
-    // cut frozen parts off with divide() first.
+  public:
+    // Keeps a reference to the network, whose parameters and statistics change in place. Every node of it
+    // trains: cut frozen parts off with divide() first.
     TrainingPass(Network& network, std::int64_t capacity);
     ~TrainingPass();
     TrainingPass(const TrainingPass&) = delete;
@@ -39,7 +40,7 @@ class TrainingPass {
 
     std::span<TrainedParameter> parameters() { return parameters_; }
 
- private:
+  private:
     struct Value {
         Tensor output;
         Tensor gradient;  // empty when nothing before needs it

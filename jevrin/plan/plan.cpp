@@ -1,16 +1,16 @@
 #include "jevrin/plan/plan.hpp"
 
-#include <fmt/format.h>
-
-#include <array>
-#include <limits>
-#include <nlohmann/json.hpp>
-#include <set>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/toml_reader.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <array>
+#include <limits>
+#include <set>
 
 namespace jevrin {
 namespace {
@@ -37,11 +37,13 @@ ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {
         images.parts.test = parts->number("test", 0.0, 0.0, 0.98);
         const double sum = images.parts.training + images.parts.validation + images.parts.test;
         if (sum > 1.0 + 1e-9)
-            throw InputError(fmt::format("{}: the parts sum to {}; they may sum to at most 1", parts->place(), sum));
+            throw InputError(
+                fmt::format("{}: the parts sum to {}; they may sum to at most 1", parts->place(), sum));
         parts->finish();
     }
-    images.division_seed = static_cast<std::uint64_t>(reader.integer(
-        "division_seed", static_cast<std::int64_t>(images.division_seed), 0, std::numeric_limits<std::int32_t>::max()));
+    images.division_seed = static_cast<std::uint64_t>(
+        reader.integer("division_seed", static_cast<std::int64_t>(images.division_seed), 0,
+                       std::numeric_limits<std::int32_t>::max()));
     images.size = reader.integer("size", images.size, 8, 1024);
     const std::string fit = reader.text("fit", fit_name(images.fit));
     images.fit = reader.at("fit", [&] { return fit_from_name(fit); });
@@ -59,7 +61,8 @@ TrainingSettings read_training(TomlReader reader, TrainingSettings settings) {
     if (auto table = reader.table("optimiser")) {
         const std::string kind = table->text("kind", "sgd");
         table->at("kind", [&] {
-            if (kind != "sgd") throw InputError(fmt::format("optimiser kind is '{}'; it may be sgd", printable(kind)));
+            if (kind != "sgd")
+                throw InputError(fmt::format("optimiser kind is '{}'; it may be sgd", printable(kind)));
         });
         optimiser.learning_rate = table->number("learning_rate", optimiser.learning_rate, 1e-9, 1000.0);
         optimiser.momentum = table->number("momentum", optimiser.momentum, 0.0, 0.9999);
@@ -93,7 +96,8 @@ ResidualSettings read_network(TomlReader reader) {
     const auto widths = reader.integers("widths", 1, 4096);
     if (reader.has("widths")) network.widths = widths;
     reader.at("widths", [&] {
-        if (network.widths.empty() || network.widths.size() > 8) throw InputError("'widths' needs 1 to 8 stages");
+        if (network.widths.empty() || network.widths.size() > 8)
+            throw InputError("'widths' needs 1 to 8 stages");
     });
     network.blocks = reader.integer("blocks", network.blocks, 1, 64);
     network.stem_stride = reader.integer("stem_stride", network.stem_stride, 1, 4);
@@ -109,9 +113,10 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults) {
     reader.at("name", [&] {
         if (candidate.name.empty() || candidate.name.find('/') != std::string::npos ||
             printable(candidate.name) != candidate.name)
-            throw InputError(fmt::format("the candidate's name '{}' is empty, or holds '/' or control characters; choose "
-                                         "another one",
-                                         printable(candidate.name)));
+            throw InputError(
+                fmt::format("the candidate's name '{}' is empty, or holds '/' or control characters; choose "
+                            "another one",
+                            printable(candidate.name)));
     });
     const std::string regime = reader.text("regime");
     candidate.regime = reader.at("regime", [&] { return regime_from_name(regime); });
@@ -124,7 +129,8 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults) {
     const auto refuse = [&](const std::string& why) {
         throw InputError(fmt::format("{}: candidate '{}' {}", candidate.place, candidate.name, why));
     };
-    if (partial && candidate.train_from.empty()) refuse("is partial and needs 'train_from', the stage where training begins");
+    if (partial && candidate.train_from.empty())
+        refuse("is partial and needs 'train_from', the stage where training begins");
     if (!partial && !candidate.train_from.empty())
         refuse(fmt::format("is {} and cannot have 'train_from'; only partial candidates have it", regime));
     if (candidate.regime != Regime::scratch && candidate.network)
@@ -145,7 +151,9 @@ void read_seeds(TomlReader& reader, std::vector<std::uint64_t>& seeds) {
 
 }  // namespace
 
-std::string regime_name(Regime regime) { return regime_names.at(static_cast<std::size_t>(regime)); }
+std::string regime_name(Regime regime) {
+    return regime_names.at(static_cast<std::size_t>(regime));
+}
 
 Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     const std::string name = printable(file.string());
@@ -182,18 +190,20 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
         plan.candidates.push_back(read_candidate(table, defaults));
         const Candidate& candidate = plan.candidates.back();
         if (!names.insert(candidate.name).second)
-            throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ", candidate.place,
-                                         candidate.name));
+            throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ",
+                                         candidate.place, candidate.name));
         if (!plan.backbone && !candidate.network)
-            throw InputError(fmt::format("{}: candidate '{}' needs [backbone] with a model file{}", candidate.place,
-                                         candidate.name,
-                                         candidate.regime == Regime::scratch ? ", or a 'network' of its own" : ""));
+            throw InputError(fmt::format(
+                "{}: candidate '{}' needs [backbone] with a model file{}", candidate.place, candidate.name,
+                candidate.regime == Regime::scratch ? ", or a 'network' of its own" : ""));
     }
     reader.finish();
     return plan;
 }
 
-Plan read_plan(const std::filesystem::path& file) { return parse_plan(read_text(file), file); }
+Plan read_plan(const std::filesystem::path& file) {
+    return parse_plan(read_text(file), file);
+}
 
 nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& candidate) {
     const TrainingSettings& t = candidate.training;

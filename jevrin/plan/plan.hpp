@@ -4,24 +4,25 @@
 //     for (const Candidate& candidate : plan.candidates) ...
 #pragma once
 
-#include <cstdint>
-#include <filesystem>
-#include <nlohmann/json_fwd.hpp>
-#include <optional>
-#include <string>
-#include <string_view>
-#include <vector>
-
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
+#include <nlohmann/json_fwd.hpp>
+
+#include <cstdint>
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
 namespace jevrin {
 
-// scratch: all weights start random and train. frozen: the backbone is fixed, the head trains. partial: the backbone
-// trains from a boundary on, and the head.
+// scratch: all weights start random and train. frozen: the backbone is fixed, the head trains. partial: the
+// backbone trains from a boundary on, and the head.
 enum class Regime { scratch, frozen, partial };
 std::string regime_name(Regime regime);
 
@@ -53,14 +54,14 @@ struct Plan {
     std::vector<Candidate> candidates;
 };
 
-// InputError with FILE:LINE:COLUMN for bad syntax, unknown keys (the nearest known one named), wrong types, values out of
-// range, and settings that contradict each other.
+// InputError with FILE:LINE:COLUMN for bad syntax, unknown keys (the nearest known one named), wrong types,
+// values out of range, and settings that contradict each other.
 Plan read_plan(const std::filesystem::path& file);
 // The same from text; file names the plan in messages and relative paths start beside it.
 Plan parse_plan(std::string_view text, const std::filesystem::path& file);
 
-// All settings of a candidate with every default filled in: what a run's results depend on, besides its images, backbone
-// weights and seed.
+// All settings of a candidate with every default filled in: what a run's results depend on, besides its
+// images, backbone weights and seed.
 nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& candidate);
 
 }  // namespace jevrin

@@ -1,24 +1,31 @@
 #include "jevrin/plan/toml_reader.hpp"
 
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
 #include <algorithm>
-
-#include "jevrin/base/text.hpp"
 
 namespace jevrin {
 namespace {
 
 const char* type_name(const toml::node& node) {
     switch (node.type()) {
-        case toml::node_type::table: return "a table";
-        case toml::node_type::array: return "a list";
-        case toml::node_type::string: return "text";
-        case toml::node_type::integer: return "a whole number";
-        case toml::node_type::floating_point: return "a number";
-        case toml::node_type::boolean: return "true or false";
-        default: return "a date or time";
+        case toml::node_type::table:
+            return "a table";
+        case toml::node_type::array:
+            return "a list";
+        case toml::node_type::string:
+            return "text";
+        case toml::node_type::integer:
+            return "a whole number";
+        case toml::node_type::floating_point:
+            return "a number";
+        case toml::node_type::boolean:
+            return "true or false";
+        default:
+            return "a date or time";
     }
 }
 
@@ -67,8 +74,8 @@ std::string TomlReader::text(const std::string& key, std::optional<std::string> 
     return *value;
 }
 
-std::int64_t TomlReader::integer(const std::string& key, std::optional<std::int64_t> otherwise, std::int64_t low,
-                                 std::int64_t high) {
+std::int64_t TomlReader::integer(const std::string& key, std::optional<std::int64_t> otherwise,
+                                 std::int64_t low, std::int64_t high) {
     if (otherwise && !has(key)) {
         find(key);
         return *otherwise;
@@ -76,7 +83,8 @@ std::int64_t TomlReader::integer(const std::string& key, std::optional<std::int6
     const toml::node& node = require(key);
     const auto value = node.value_exact<std::int64_t>();
     if (!value) wrong_type(key, node, "a whole number");
-    if (*value < low || *value > high) fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, *value, low, high));
+    if (*value < low || *value > high)
+        fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, *value, low, high));
     return *value;
 }
 
@@ -88,7 +96,8 @@ double TomlReader::number(const std::string& key, std::optional<double> otherwis
     const toml::node& node = require(key);
     if (!node.is_number()) wrong_type(key, node, "a number");
     const double value = *node.value<double>();
-    if (!(value >= low && value <= high)) fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, value, low, high));
+    if (!(value >= low && value <= high))
+        fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, value, low, high));
     return value;
 }
 
@@ -127,7 +136,8 @@ std::vector<TomlReader> TomlReader::tables(const std::string& key) {
     const toml::node* node = find(key);
     if (node == nullptr) fail(table_, fmt::format("{} needs at least one [[{}]]", what_, key));
     const toml::array* list = node->as_array();
-    if (list == nullptr || list->empty()) wrong_type(key, *node, fmt::format("written as [[{}]]", key).c_str());
+    if (list == nullptr || list->empty())
+        wrong_type(key, *node, fmt::format("written as [[{}]]", key).c_str());
     std::vector<TomlReader> readers;
     for (const toml::node& element : *list) {
         if (!element.is_table()) wrong_type(key, element, "a table");
@@ -141,8 +151,9 @@ void TomlReader::finish() const {
         const std::string name(key.str());
         if (std::find(known_.begin(), known_.end(), name) != known_.end()) continue;
         const auto& begin = key.source().begin;
-        throw InputError(fmt::format("{}:{}:{}: {} has no key '{}'{}; its keys are {}", file_, begin.line, begin.column,
-                                     what_, printable(name), did_you_mean(name, known_), fmt::join(known_, ", ")));
+        throw InputError(fmt::format("{}:{}:{}: {} has no key '{}'{}; its keys are {}", file_, begin.line,
+                                     begin.column, what_, printable(name), did_you_mean(name, known_),
+                                     fmt::join(known_, ", ")));
     }
 }
 

@@ -1,17 +1,18 @@
 // Reading TOML tables with errors that say where: every key must be asked for, or finish() refuses it.
 #pragma once
 
+#include <toml++/toml.h>
+
 #include <cstdint>
 #include <functional>
 #include <optional>
 #include <string>
-#include <toml++/toml.h>
 #include <vector>
 
 namespace jevrin {
 
 class TomlReader {
- public:
+  public:
     // what names the table in messages: "[images]".
     TomlReader(const toml::table& table, std::string file, std::string what);
 
@@ -42,7 +43,7 @@ class TomlReader {
     // Refuses keys that were never asked for.
     void finish() const;
 
- private:
+  private:
     const toml::node* find(const std::string& key);
     const toml::node& require(const std::string& key);
     [[noreturn]] void wrong_type(const std::string& key, const toml::node& node, const char* wanted) const;

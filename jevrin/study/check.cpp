@@ -1,16 +1,16 @@
 #include "jevrin/study/check.hpp"
 
+#include "jevrin/network/inference.hpp"
+#include "jevrin/network/rewrite.hpp"
+#include "jevrin/network/training_pass.hpp"
+#include "jevrin/training/loss.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <chrono>
 #include <numeric>
 #include <set>
-
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/rewrite.hpp"
-#include "jevrin/network/training_pass.hpp"
-#include "jevrin/training/loss.hpp"
 
 namespace jevrin {
 namespace {
@@ -22,7 +22,8 @@ double measure(Work work) {
     for (int i = 0; i < 3; ++i) {
         const auto begin = std::chrono::steady_clock::now();
         work();
-        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+        best =
+            std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
     }
     return best;
 }
@@ -31,8 +32,8 @@ std::vector<std::string> describe_stages(const Network& network, std::size_t fir
     const std::vector<Shape> shapes = infer_shapes(network);
     std::vector<std::string> stages;
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
-        const bool last_of_stage = i + 1 == network.nodes.size() ||
-                                   stage_of(network.nodes[i]) != stage_of(network.nodes[i + 1]);
+        const bool last_of_stage =
+            i + 1 == network.nodes.size() || stage_of(network.nodes[i]) != stage_of(network.nodes[i + 1]);
         if (!last_of_stage) continue;
         const std::string text = fmt::format("{} {}", stage_of(network.nodes[i]), to_string(shapes[i]));
         stages.push_back(i < first_trained ? fmt::format("[{}]", text) : text);
@@ -51,7 +52,8 @@ std::int64_t activation_count(const Network& network) {
 PlanCheck check_plan(const Plan& plan, const Materials& materials) {
     PlanCheck check;
     const TrainingData& data = materials.data;
-    for (const Part part : all_parts) check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
+    for (const Part part : all_parts)
+        check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built =
             build_network(plan, candidate, materials.backbone, data.classes, plan.seeds.front());
@@ -71,8 +73,10 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
         std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
         const ScalingTable scaling(materials.scaling_for(candidate));
-        const double fill_seconds = measure(
-            [&] { data.images->fill(items, scaling, candidate.training.augmentation, {plan.seeds.front(), 1}, pictures); });
+        const double fill_seconds = measure([&] {
+            data.images->fill(items, scaling, candidate.training.augmentation, {plan.seeds.front(), 1},
+                              pictures);
+        });
         Inference frozen(division.frozen, batch);
         const double frozen_seconds = measure([&] { frozen.run(batch, pictures); });
         const auto features = frozen.run(batch, pictures);
@@ -90,7 +94,8 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         Inference trained(division.trained, batch);
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
-        const bool features_kept = built.first_trained > 1 && !candidate.training.augmentation.changes_anything();
+        const bool features_kept =
+            built.first_trained > 1 && !candidate.training.augmentation.changes_anything();
         const auto batches = [&](std::size_t part) {
             return static_cast<double>(check.part_sizes[part]) / static_cast<double>(batch);
         };

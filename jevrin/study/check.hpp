@@ -1,13 +1,13 @@
 // Looking before paying: what each candidate of a plan would be, need and cost.
 #pragma once
 
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/study/materials.hpp"
+
 #include <cstdint>
 #include <memory>
 #include <string>
 #include <vector>
-
-#include "jevrin/plan/plan.hpp"
-#include "jevrin/study/materials.hpp"
 
 namespace jevrin {
 
@@ -19,7 +19,8 @@ struct CandidateCheck {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image
-    std::int64_t memory_bytes = 0;     // of one training step: activations, gradients, weights and their momentum
+    std::int64_t memory_bytes =
+        0;  // of one training step: activations, gradients, weights and their momentum
     double seconds_per_epoch = 0.0;
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };
@@ -27,7 +28,7 @@ struct CandidateCheck {
 struct PlanCheck {
     std::vector<CandidateCheck> candidates;
     std::int64_t runs = 0;
-    double seconds = 0.0;  // of all runs
+    double seconds = 0.0;                  // of all runs
     std::vector<std::int64_t> part_sizes;  // training, validation, test
 };
 

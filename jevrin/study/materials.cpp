@@ -1,13 +1,13 @@
 #include "jevrin/study/materials.hpp"
 
-#include <fmt/format.h>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/network/model_file.hpp"
 #include "jevrin/network/rewrite.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin {
 
@@ -29,8 +29,9 @@ Backbone load_backbone(const std::filesystem::path& file, std::int64_t size) {
     return backbone;
 }
 
-CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const std::optional<Backbone>& backbone,
-                               std::size_t classes, std::uint64_t seed) {
+CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
+                               const std::optional<Backbone>& backbone, std::size_t classes,
+                               std::uint64_t seed) {
     const std::int64_t size = plan.images.size;
     try {
         CandidateNetwork built;
@@ -45,10 +46,12 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
         initialise(built.network, head, seed);
         built.first_trained =
             candidate.regime == Regime::frozen ? head : find_boundary(built.network, candidate.train_from);
-        static_cast<void>(divide(built.network, built.first_trained));  // refuses a boundary that cannot be cut
+        static_cast<void>(
+            divide(built.network, built.first_trained));  // refuses a boundary that cannot be cut
         return built;
     } catch (const InputError& error) {
-        throw InputError(fmt::format("{}: candidate '{}': {}", candidate.place, candidate.name, error.what()));
+        throw InputError(
+            fmt::format("{}: candidate '{}': {}", candidate.place, candidate.name, error.what()));
     }
 }
 
@@ -68,7 +71,8 @@ std::unique_ptr<Materials> gather_materials(const Plan& plan, const MaterialsPro
     materials->set = read_image_set(plan.images.from, report("reading images"));
     materials->parts = divide_into_parts(materials->set, plan.images.parts, plan.images.division_seed);
     for (const Candidate& candidate : plan.candidates)
-        build_network(plan, candidate, materials->backbone, materials->set.classes.size(), plan.seeds.front());
+        build_network(plan, candidate, materials->backbone, materials->set.classes.size(),
+                      plan.seeds.front());
     materials->images = std::make_unique<PreparedImages>(materials->set, plan.images.size, plan.images.fit,
                                                          report("preparing images"));
     materials->measured_scaling = materials->images->scaling_of(materials->parts.training);

@@ -1,6 +1,10 @@
-// What a plan needs before anything can train: its images divided and fitted, its backbone, the network of each
-// candidate. Everything that can be wrong is found here, before the first epoch.
+// What a plan needs before anything can train: its images divided and fitted, its backbone, the network of
+// each candidate. Everything that can be wrong is found here, before the first epoch.
 #pragma once
+
+#include "jevrin/images/batches.hpp"
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/training/run_trainer.hpp"
 
 #include <functional>
 #include <memory>
@@ -8,16 +12,12 @@
 #include <string>
 #include <vector>
 
-#include "jevrin/images/batches.hpp"
-#include "jevrin/plan/plan.hpp"
-#include "jevrin/training/run_trainer.hpp"
-
 namespace jevrin {
 
 struct Backbone {
-    Network network;  // without its head, for pictures of the plan's size
+    Network network;                 // without its head, for pictures of the plan's size
     std::optional<Scaling> scaling;  // its own, when it carries one
-    std::string hash;  // of the file
+    std::string hash;                // of the file
 };
 
 // InputError with the plan's file when the model cannot serve as a backbone at this image size.
@@ -28,8 +28,9 @@ struct CandidateNetwork {
     Network network;
     std::size_t first_trained = 1;
 };
-CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const std::optional<Backbone>& backbone,
-                               std::size_t classes, std::uint64_t seed);
+CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
+                               const std::optional<Backbone>& backbone, std::size_t classes,
+                               std::uint64_t seed);
 
 // Everything the runs of a study share. Neither copied nor moved: the training data point into it.
 struct Materials {
@@ -44,7 +45,8 @@ struct Materials {
     Materials(const Materials&) = delete;
     Materials& operator=(const Materials&) = delete;
 
-    // A backbone that was trained brings its scaling with it; what starts random takes that of the training part.
+    // A backbone that was trained brings its scaling with it; what starts random takes that of the training
+    // part.
     const Scaling& scaling_for(const Candidate& candidate) const;
 };
 

@@ -1,12 +1,5 @@
 #include "jevrin/study/study.hpp"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <chrono>
-#include <map>
-#include <nlohmann/json.hpp>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
@@ -15,6 +8,13 @@
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <chrono>
+#include <map>
 
 namespace jevrin {
 namespace {
@@ -26,14 +26,17 @@ struct PlannedRun {
 };
 
 // Regimes by what an epoch costs, so that a first comparison exists early.
-int cost_rank(Regime regime) { return regime == Regime::frozen ? 0 : regime == Regime::partial ? 1 : 2; }
+int cost_rank(Regime regime) {
+    return regime == Regime::frozen ? 0 : regime == Regime::partial ? 1 : 2;
+}
 
 // A checkpoint carries the record of its last epoch: when the process died between the two writes, the
 // ledger catches up from it.
 nlohmann::json to_json(const EpochRecord& epoch, bool best) {
     std::vector<std::int64_t> cells;
     for (std::size_t i = 0; i < epoch.validation.classes(); ++i)
-        for (std::size_t j = 0; j < epoch.validation.classes(); ++j) cells.push_back(epoch.validation.at(i, j));
+        for (std::size_t j = 0; j < epoch.validation.classes(); ++j)
+            cells.push_back(epoch.validation.at(i, j));
     return {{"epoch", epoch.epoch},
             {"training_loss", epoch.training_loss},
             {"training_accuracy", epoch.training_accuracy},
@@ -61,14 +64,15 @@ EpochRecord epoch_from_json(const nlohmann::json& json) {
 }
 
 class StudyWork {
- public:
+  public:
     StudyWork(const Plan& plan, Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks)
         : plan_(plan), ledger_(ledger), materials_(materials), callbacks_(callbacks) {}
 
     StudySummary carry_out() {
         summary_.study = ledger_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts);
         std::vector<PlannedRun> missing = find_missing();
-        for (const PlannedRun& run : missing) epochs_left_[run.candidate->regime] += run.candidate->training.epochs;
+        for (const PlannedRun& run : missing)
+            epochs_left_[run.candidate->regime] += run.candidate->training.epochs;
         position_.runs = static_cast<std::int64_t>(missing.size());
         for (PlannedRun& run : missing) {
             ++position_.run;
@@ -86,7 +90,7 @@ class StudyWork {
         return summary_;
     }
 
- private:
+  private:
     std::string identity_settings(const Candidate& candidate) const {
         nlohmann::ordered_json settings = resolved_settings(plan_, candidate);
         settings["images"]["fingerprint"] = materials_.set.fingerprint;
@@ -104,13 +108,14 @@ class StudyWork {
                                                          materials_.set.classes.size(), plan_.seeds.front());
             const std::string settings = identity_settings(candidate);
             for (const std::uint64_t seed : plan_.seeds) {
-                const RunIdentity identity{.candidate = candidate.name,
-                                           .regime = regime_name(candidate.regime),
-                                           .seed = static_cast<std::int64_t>(seed),
-                                           .settings = settings,
-                                           .planned_epochs = candidate.training.epochs,
-                                           .parameters = parameter_count(built.network),
-                                           .trainable_parameters = parameter_count(built.network, built.first_trained)};
+                const RunIdentity identity{
+                    .candidate = candidate.name,
+                    .regime = regime_name(candidate.regime),
+                    .seed = static_cast<std::int64_t>(seed),
+                    .settings = settings,
+                    .planned_epochs = candidate.training.epochs,
+                    .parameters = parameter_count(built.network),
+                    .trainable_parameters = parameter_count(built.network, built.first_trained)};
                 std::int64_t superseded = 0;
                 const std::int64_t id = ledger_.put_run(summary_.study, identity, &superseded);
                 summary_.superseded += superseded;
@@ -162,12 +167,12 @@ class StudyWork {
             build_network(plan_, candidate, materials_.backbone, materials_.set.classes.size(), run.seed);
         const Scaling& scaling = materials_.scaling_for(candidate);
         // Runs whose frozen part is the same share its features.
-        auto& shared = features_[candidate.regime == Regime::scratch
-                                     ? std::string()
-                                     : built.network.nodes[built.first_trained].name];
+        auto& shared =
+            features_[candidate.regime == Regime::scratch ? std::string()
+                                                          : built.network.nodes[built.first_trained].name];
         if (candidate.regime == Regime::scratch) shared = nullptr;
-        RunTrainer trainer(materials_.data, built.network, built.first_trained, scaling, candidate.training, run.seed,
-                           shared);
+        RunTrainer trainer(materials_.data, built.network, built.first_trained, scaling, candidate.training,
+                           run.seed, shared);
         shared = trainer.features();
 
         double best_score = -1.0;
@@ -201,7 +206,8 @@ class StudyWork {
             .seconds = result.seconds,
             .validation = ConfusionMatrix(materials_.data.classes, labels, result.validation.classes())};
         const double reached = score(epoch.validation, plan_.metric);
-        const bool best = reached > best_score || (reached == best_score && epoch.validation_loss < best_loss);
+        const bool best =
+            reached > best_score || (reached == best_score && epoch.validation_loss < best_loss);
         if (best) {
             best_score = reached;
             best_loss = epoch.validation_loss;
@@ -224,7 +230,8 @@ class StudyWork {
 
     // The model file first, then the transaction that says the run is finished.
     void finish(const PlannedRun& run, const RunTrainer& trainer, const Scaling& scaling) {
-        Classifier classifier{trainer.best_network(), materials_.set.classes,
+        Classifier classifier{trainer.best_network(),
+                              materials_.set.classes,
                               Preparation{plan_.images.size, plan_.images.fit, scaling},
                               {{"study", plan_.name},
                                {"run", run.record.name()},
@@ -243,9 +250,11 @@ class StudyWork {
         std::vector<PredictionRecord> records;
         for (std::size_t i = 0; i < predictions.items.size(); ++i) {
             const std::size_t item = predictions.items[i];
-            const auto row = predictions.probabilities.begin() +
-                             static_cast<std::ptrdiff_t>(i * materials_.data.classes);
-            records.push_back({materials_.set.items[item].id, materials_.data.labels[item], predicted[i],
+            const auto row =
+                predictions.probabilities.begin() + static_cast<std::ptrdiff_t>(i * materials_.data.classes);
+            records.push_back({materials_.set.items[item].id,
+                               materials_.data.labels[item],
+                               predicted[i],
                                {row, row + static_cast<std::ptrdiff_t>(materials_.data.classes)}});
         }
         return records;
@@ -280,7 +289,7 @@ class StudyWork {
     StudySummary summary_;
     StudyPosition position_;
     std::map<Regime, std::int64_t> epochs_left_;
-    std::map<Regime, std::pair<double, double>> epoch_cost_;  // seconds, epochs
+    std::map<Regime, std::pair<double, double>> epoch_cost_;             // seconds, epochs
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;  // by the first trained layer
 };
 
@@ -294,19 +303,23 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
         if (!problems.empty()) {
             std::string list;
             for (std::size_t i = 0; i < std::min<std::size_t>(problems.size(), 5); ++i)
-                list += fmt::format("{}{}: {}", i == 0 ? "" : "; ", printable(problems[i].file), problems[i].problem);
+                list += fmt::format("{}{}: {}", i == 0 ? "" : "; ", printable(problems[i].file),
+                                    problems[i].problem);
             callbacks.warning(fmt::format("{} unreadable image{} left out ({}{})", problems.size(),
-                                          problems.size() == 1 ? "" : "s", list, problems.size() > 5 ? "; ..." : ""));
+                                          problems.size() == 1 ? "" : "s", list,
+                                          problems.size() > 5 ? "; ..." : ""));
         }
         if (plan.backbone && !materials->backbone->scaling)
-            callbacks.warning(fmt::format("{}: it carries no preparation; colours are scaled by the training part",
-                                          printable(plan.backbone->string())));
+            callbacks.warning(
+                fmt::format("{}: it carries no preparation; colours are scaled by the training part",
+                            printable(plan.backbone->string())));
     }
     Ledger ledger = Ledger::open_or_create(ledger_directory);
-    const FileLock lock(ledger_directory / "train.lock",
-                        fmt::format("{}: another process is training on this ledger; wait for it, or give another "
-                                    "--ledger",
-                                    printable(ledger_directory.string())));
+    const FileLock lock(
+        ledger_directory / "train.lock",
+        fmt::format("{}: another process is training on this ledger; wait for it, or give another "
+                    "--ledger",
+                    printable(ledger_directory.string())));
     return StudyWork(plan, ledger, *materials, callbacks).carry_out();
 }
 

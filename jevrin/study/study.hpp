@@ -5,13 +5,13 @@
 //     StudySummary summary = train_study(read_plan("glaze.toml"), "ledger", callbacks);
 #pragma once
 
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/plan/plan.hpp"
+
 #include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
-
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/plan/plan.hpp"
 
 namespace jevrin {
 
@@ -21,7 +21,7 @@ struct StudyPosition {
     std::int64_t runs = 0;
     std::int64_t epochs_done = 0;  // of this run
     std::int64_t epochs = 0;
-    double batch_share = 0.0;  // of the epoch in progress
+    double batch_share = 0.0;   // of the epoch in progress
     double seconds_left = 0.0;  // of the whole study, from the epochs seen so far; negative while unknown
 };
 
@@ -44,9 +44,10 @@ struct StudySummary {
     std::int64_t superseded = 0;  // earlier runs with other settings, set aside
 };
 
-// Trains every run of the plan that the ledger lacks, cheap regimes first. InputError for a plan that cannot work, before
-// anything is trained; WorkError when another process trains on this ledger; Interrupted when asked to stop (finished epochs
-// are kept). A run that fails is recorded with its reason and does not stop the others.
+// Trains every run of the plan that the ledger lacks, cheap regimes first. InputError for a plan that cannot
+// work, before anything is trained; WorkError when another process trains on this ledger; Interrupted when
+// asked to stop (finished epochs are kept). A run that fails is recorded with its reason and does not stop
+// the others.
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks = {});
 

@@ -1,14 +1,14 @@
 #include "jevrin/study/test_part.hpp"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/training/classifier.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
 
 namespace jevrin {
 
@@ -19,7 +19,8 @@ ConfusionMatrix score_test_part(const std::filesystem::path& ledger_directory, c
     const StudyRecord study = ledger.study(study_name);
     const RunRecord run = ledger.run(study.id, run_name);
     if (run.state != RunState::finished)
-        throw InputError(fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
+        throw InputError(
+            fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
     const Classifier classifier = load_classifier(ledger.model_file(run.id));
     const std::vector<std::string> ids = ledger.items(run.id, Part::test);
     if (ids.empty()) throw InputError("this study has no test part; give 'test' a share in the plan");
@@ -35,7 +36,8 @@ ConfusionMatrix score_test_part(const std::filesystem::path& ledger_directory, c
         const std::string folder = id.substr(0, id.find('/'));
         const auto place = std::find(study.classes.begin(), study.classes.end(), folder);
         if (place == study.classes.end())
-            throw InputError(fmt::format("{}: its folder is not a class of the study", printable(file.string())));
+            throw InputError(
+                fmt::format("{}: its folder is not a class of the study", printable(file.string())));
         labels.push_back(static_cast<std::size_t>(place - study.classes.begin()));
     }
     const std::vector<float> probabilities = classify(classifier, images);

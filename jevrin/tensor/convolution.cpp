@@ -1,11 +1,11 @@
 #include "jevrin/tensor/convolution.hpp"
 
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/scratch.hpp"
+
 #include <algorithm>
 #include <cassert>
 #include <cstring>
-
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/tensor/scratch.hpp"
 
 namespace jevrin {
 namespace {
@@ -17,7 +17,9 @@ constexpr int partial_slot = 2;
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t weight_chunks = 4;
 
-std::int64_t floor_divide(std::int64_t a, std::int64_t b) { return a >= 0 ? a / b : -((-a + b - 1) / b); }
+std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
+    return a >= 0 ? a / b : -((-a + b - 1) / b);
+}
 
 // Copies an image [height, width, channels] into the middle of zeros.
 void pad_image(const float* image, std::int64_t height, std::int64_t width, std::int64_t channels,
@@ -84,7 +86,8 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
 
     // Input column ix = phase + stride * j gets tap kx exactly when stride divides ix + pad - kx.
     for (std::int64_t phase = 0; phase < std::min(s.stride_width, s.width); ++phase) {
-        ColumnPhase p{.first_column = phase, .columns = (s.width - phase + s.stride_width - 1) / s.stride_width};
+        ColumnPhase p{.first_column = phase,
+                      .columns = (s.width - phase + s.stride_width - 1) / s.stride_width};
         for (std::int64_t kx = 0; kx < s.kernel_width; ++kx)
             if ((phase + s.pad_left - kx) % s.stride_width == 0) p.taps.push_back(kx);
         ProductShape product{.rows = p.columns,
@@ -116,12 +119,13 @@ const float* ConvolutionKernel::padded_input(const float* image) const {
     if (!needs_padding_) return image;
     const ConvolutionShape& s = shape_;
     float* padded = scratch(padded_height_ * padded_width_ * s.in_channels, padding_slot);
-    pad_image(image, s.height, s.width, s.in_channels, s.pad_top, s.pad_left, padded_height_, padded_width_, padded);
+    pad_image(image, s.height, s.width, s.in_channels, s.pad_top, s.pad_left, padded_height_, padded_width_,
+              padded);
     return padded;
 }
 
-void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                                Activation activation, float* output) const {
+void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
+                                const float* bias, Activation activation, float* output) const {
     const ConvolutionShape& s = shape_;
     const std::int64_t out_row = s.out_width() * s.out_channels;
     parallel_for(batch, [&](std::int64_t n) {
@@ -144,7 +148,8 @@ void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gr
         const float* from = weight + tap * s.in_channels * s.out_channels;
         float* to = transposed + tap * s.in_channels * s.out_channels;
         for (std::int64_t o = 0; o < s.out_channels; ++o)
-            for (std::int64_t i = 0; i < s.in_channels; ++i) to[o * s.in_channels + i] = from[i * s.out_channels + o];
+            for (std::int64_t i = 0; i < s.in_channels; ++i)
+                to[o * s.in_channels + i] = from[i * s.out_channels + o];
     });
     parallel_for(batch, [&](std::int64_t n) {
         image_data_gradient(output_gradient + n * s.out_height() * s.out_width() * s.out_channels, transposed,
@@ -172,9 +177,10 @@ void ConvolutionKernel::image_data_gradient(const float* output_gradient, const 
                 for (const std::int64_t kx : phase.taps) {
                     const std::int64_t column =
                         (phase.first_column + s.pad_left - kx) / s.stride_width + gradient_margin_left_;
-                    gradients.push_back(static_cast<std::uint64_t>((row * gradient_width_ + column) * s.out_channels));
-                    weights.push_back(
-                        static_cast<std::uint64_t>((ky * s.kernel_width + kx) * s.in_channels * s.out_channels));
+                    gradients.push_back(
+                        static_cast<std::uint64_t>((row * gradient_width_ + column) * s.out_channels));
+                    weights.push_back(static_cast<std::uint64_t>((ky * s.kernel_width + kx) * s.in_channels *
+                                                                 s.out_channels));
                 }
             }
             float* out = input_gradient + (y * s.width + phase.first_column) * s.in_channels;
@@ -211,8 +217,9 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
                 inputs.clear();
                 gradients.clear();
                 for (std::int64_t y = 0; y < s.out_height(); ++y) {
-                    inputs.push_back(forward_inputs_[static_cast<std::size_t>(tap)] +
-                                     static_cast<std::uint64_t>(y * s.stride_height * padded_width_ * s.in_channels));
+                    inputs.push_back(
+                        forward_inputs_[static_cast<std::size_t>(tap)] +
+                        static_cast<std::uint64_t>(y * s.stride_height * padded_width_ * s.in_channels));
                     gradients.push_back(static_cast<std::uint64_t>(y * out_row));
                 }
                 product(padded, gradient, partial + tap * s.in_channels * s.out_channels, inputs, gradients);

@@ -4,14 +4,14 @@
 //     weight [kernel_height, kernel_width, in_channels, out_channels]
 //     output [batch, out_height, out_width, out_channels]
 //
-// Every function is a sum of small matrix products on a padded copy of one image; nothing is unfolded. The result for one
-// image does not depend on the batch it is in.
+// Every function is a sum of small matrix products on a padded copy of one image; nothing is unfolded. The
+// result for one image does not depend on the batch it is in.
 #pragma once
+
+#include "jevrin/tensor/products.hpp"
 
 #include <cstdint>
 #include <vector>
-
-#include "jevrin/tensor/products.hpp"
 
 namespace jevrin {
 
@@ -29,8 +29,12 @@ struct ConvolutionShape {
     std::int64_t pad_bottom = 0;
     std::int64_t pad_right = 0;
 
-    std::int64_t out_height() const { return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1; }
-    std::int64_t out_width() const { return (width + pad_left + pad_right - kernel_width) / stride_width + 1; }
+    std::int64_t out_height() const {
+        return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1;
+    }
+    std::int64_t out_width() const {
+        return (width + pad_left + pad_right - kernel_width) / stride_width + 1;
+    }
     std::int64_t weight_count() const { return kernel_height * kernel_width * in_channels * out_channels; }
     // Multiplications of one image, forward.
     std::int64_t multiplications() const { return out_height() * out_width() * weight_count(); }
@@ -39,7 +43,7 @@ struct ConvolutionShape {
 enum class Activation { none, relu };
 
 class ConvolutionKernel {
- public:
+  public:
     ConvolutionKernel() = default;
     // The output must be at least one pixel.
     explicit ConvolutionKernel(const ConvolutionShape& shape, ProductForm form = ProductForm::fastest);
@@ -58,7 +62,7 @@ class ConvolutionKernel {
     void weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
                          float* weight_gradient, float* bias_gradient) const;
 
- private:
+  private:
     // The taps that reach one column phase of the input gradient, with the kernels for its rows.
     struct ColumnPhase {
         std::int64_t first_column = 0;

@@ -1,11 +1,11 @@
 #include "jevrin/tensor/dense.hpp"
 
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/scratch.hpp"
+
 #include <algorithm>
 #include <array>
 #include <vector>
-
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/tensor/scratch.hpp"
 
 namespace jevrin {
 namespace {
@@ -44,11 +44,18 @@ void for_row_blocks(const SumOfProducts& product, std::int64_t rows, std::int64_
 DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)
     : in_(in),
       out_(out),
-      forward_({.rows = row_block, .columns = out, .depth = in, .a_stride = in, .b_stride = out, .c_stride = out},
-               form),
-      data_({.rows = row_block, .columns = in, .depth = out, .a_stride = out, .b_stride = in, .c_stride = in}, form),
+      forward_(
+          {.rows = row_block, .columns = out, .depth = in, .a_stride = in, .b_stride = out, .c_stride = out},
+          form),
+      data_({.rows = row_block, .columns = in, .depth = out, .a_stride = out, .b_stride = in, .c_stride = in},
+            form),
       // One item at a time: the sum over the batch is the sum of products, whatever the batch size.
-      weight_({.rows = in, .columns = out, .depth = 1, .a_stride = in, .b_stride = out, .c_stride = out,
+      weight_({.rows = in,
+               .columns = out,
+               .depth = 1,
+               .a_stride = in,
+               .b_stride = out,
+               .c_stride = out,
                .a_transposed = true},
               form) {}
 

@@ -1,14 +1,14 @@
 // The dense layer: output [batch, out] = input [batch, in] * weight [in, out] + bias [out].
 #pragma once
 
-#include <cstdint>
-
 #include "jevrin/tensor/products.hpp"
+
+#include <cstdint>
 
 namespace jevrin {
 
 class DenseKernel {
- public:
+  public:
     DenseKernel() = default;
     DenseKernel(std::int64_t in, std::int64_t out, ProductForm form = ProductForm::fastest);
 
@@ -22,7 +22,7 @@ class DenseKernel {
     void weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
                          float* weight_gradient, float* bias_gradient) const;
 
- private:
+  private:
     std::int64_t in_ = 0;
     std::int64_t out_ = 0;
     SumOfProducts forward_;

@@ -1,8 +1,8 @@
 #include "jevrin/tensor/elementwise.hpp"
 
-#include <algorithm>
-
 #include "jevrin/base/parallel.hpp"
+
+#include <algorithm>
 
 namespace jevrin {
 namespace {
@@ -26,20 +26,20 @@ void relu(std::int64_t batch, std::int64_t item_size, const float* input, float*
     assign(batch, item_size, false, output, [=](std::int64_t i) { return std::max(input[i], 0.0F); });
 }
 
-void relu_backward(std::int64_t batch, std::int64_t item_size, const float* output, const float* output_gradient,
-                   bool accumulate, float* input_gradient) {
-    assign(batch, item_size, accumulate, input_gradient,
-           [=](std::int64_t i) {
-               const float gradient = output_gradient[i];  // loaded in any case, so that the choice needs no branch
-               return output[i] > 0.0F ? gradient : 0.0F;
-           });
+void relu_backward(std::int64_t batch, std::int64_t item_size, const float* output,
+                   const float* output_gradient, bool accumulate, float* input_gradient) {
+    assign(batch, item_size, accumulate, input_gradient, [=](std::int64_t i) {
+        const float gradient = output_gradient[i];  // loaded in any case, so that the choice needs no branch
+        return output[i] > 0.0F ? gradient : 0.0F;
+    });
 }
 
 void add(std::int64_t batch, std::int64_t item_size, const float* a, const float* b, float* output) {
     assign(batch, item_size, false, output, [=](std::int64_t i) { return a[i] + b[i]; });
 }
 
-void pass_gradient(std::int64_t batch, std::int64_t item_size, const float* source, bool accumulate, float* target) {
+void pass_gradient(std::int64_t batch, std::int64_t item_size, const float* source, bool accumulate,
+                   float* target) {
     assign(batch, item_size, accumulate, target, [=](std::int64_t i) { return source[i]; });
 }
 
@@ -66,8 +66,8 @@ void to_channels_last(std::int64_t pixels, std::int64_t channels, std::int64_t b
     });
 }
 
-void dropout(const DropoutDraw& draw, std::int64_t batch, std::int64_t item_size, const float* input, float* output,
-             float* mask) {
+void dropout(const DropoutDraw& draw, std::int64_t batch, std::int64_t item_size, const float* input,
+             float* output, float* mask) {
     const auto kept = static_cast<float>(1.0 / (1.0 - draw.rate));
     parallel_for(batch, [&](std::int64_t n) {
         RandomStream stream({draw.seed, Purpose::dropout, draw.epoch,
@@ -79,8 +79,8 @@ void dropout(const DropoutDraw& draw, std::int64_t batch, std::int64_t item_size
     });
 }
 
-void dropout_backward(std::int64_t batch, std::int64_t item_size, const float* mask, const float* output_gradient,
-                      bool accumulate, float* input_gradient) {
+void dropout_backward(std::int64_t batch, std::int64_t item_size, const float* mask,
+                      const float* output_gradient, bool accumulate, float* input_gradient) {
     assign(batch, item_size, accumulate, input_gradient,
            [=](std::int64_t i) { return output_gradient[i] * mask[i]; });
 }

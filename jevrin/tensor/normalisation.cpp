@@ -1,9 +1,9 @@
 #include "jevrin/tensor/normalisation.hpp"
 
+#include "jevrin/base/parallel.hpp"
+
 #include <algorithm>
 #include <cmath>
-
-#include "jevrin/base/parallel.hpp"
 
 namespace jevrin {
 namespace {
@@ -45,7 +45,8 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     thread_local std::vector<double> sums;
     // Sums are taken about the first pixel of each channel, so that a large common offset cancels no digits.
     sum_channels(
-        shape, batch, [&](std::int64_t i, std::int64_t c) { return static_cast<double>(input[i]) - input[c]; },
+        shape, batch,
+        [&](std::int64_t i, std::int64_t c) { return static_cast<double>(input[i]) - input[c]; },
         [&](std::int64_t i, std::int64_t c) {
             const double d = static_cast<double>(input[i]) - input[c];
             return d * d;
@@ -60,8 +61,9 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     }
 }
 
-void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input, std::span<const double> mean,
-               std::span<const double> variance, const float* scale, const float* shift, float* output) {
+void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
+               std::span<const double> mean, std::span<const double> variance, const float* scale,
+               const float* shift, float* output) {
     const auto channels = static_cast<std::size_t>(shape.channels);
     thread_local std::vector<float> factors;
     factors.resize(2 * channels);
@@ -85,16 +87,20 @@ void normalise(const NormalisationShape& shape, std::int64_t batch, const float*
 
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         const BatchStatistics& statistics, const float* scale, const float* output_gradient,
-                        bool accumulate, float* input_gradient, float* scale_gradient, float* shift_gradient) {
+                        bool accumulate, float* input_gradient, float* scale_gradient,
+                        float* shift_gradient) {
     const auto channels = static_cast<std::size_t>(shape.channels);
     const double count = static_cast<double>(batch * shape.pixels);
     const double* mean = statistics.mean.data();
     thread_local std::vector<double> sums;
     sum_channels(
         shape, batch, [&](std::int64_t i, std::int64_t) { return static_cast<double>(output_gradient[i]); },
-        [&](std::int64_t i, std::int64_t c) { return output_gradient[i] * (static_cast<double>(input[i]) - mean[c]); },
+        [&](std::int64_t i, std::int64_t c) {
+            return output_gradient[i] * (static_cast<double>(input[i]) - mean[c]);
+        },
         sums);
-    // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015, section 3.
+    // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,
+    // section 3.
     thread_local std::vector<float> terms;
     terms.resize(3 * channels);
     for (std::size_t c = 0; c < channels; ++c) {

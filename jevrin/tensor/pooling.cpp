@@ -1,9 +1,9 @@
 #include "jevrin/tensor/pooling.hpp"
 
+#include "jevrin/base/parallel.hpp"
+
 #include <algorithm>
 #include <limits>
-
-#include "jevrin/base/parallel.hpp"
 
 namespace jevrin {
 namespace {
@@ -40,7 +40,8 @@ void for_windows(const PoolingShape& s, std::int64_t batch, Begin begin_image, V
 
 }  // namespace
 
-void max_pool(const PoolingShape& s, std::int64_t batch, const float* input, float* output, std::int32_t* winners) {
+void max_pool(const PoolingShape& s, std::int64_t batch, const float* input, float* output,
+              std::int32_t* winners) {
     const std::int64_t image_size = s.height * s.width * s.channels;
     for_windows(
         s, batch, [](std::int64_t) {},

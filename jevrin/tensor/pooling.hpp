@@ -19,12 +19,16 @@ struct PoolingShape {
     std::int64_t pad_right = 0;
     bool count_padding = false;  // average pooling: padded pixels count as zeros in the mean
 
-    std::int64_t out_height() const { return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1; }
-    std::int64_t out_width() const { return (width + pad_left + pad_right - kernel_width) / stride_width + 1; }
+    std::int64_t out_height() const {
+        return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1;
+    }
+    std::int64_t out_width() const {
+        return (width + pad_left + pad_right - kernel_width) / stride_width + 1;
+    }
 };
 
-// Every window must hold at least one pixel of the image. winners [as the output] receives the index, within its image,
-// of the first largest element; it may be null when no gradient is wanted.
+// Every window must hold at least one pixel of the image. winners [as the output] receives the index, within
+// its image, of the first largest element; it may be null when no gradient is wanted.
 void max_pool(const PoolingShape& shape, std::int64_t batch, const float* input, float* output,
               std::int32_t* winners);
 void max_pool_backward(const PoolingShape& shape, std::int64_t batch, const float* output_gradient,

@@ -19,7 +19,8 @@ using Kernel = libxsmm_smmfunction_reducebatch_offs;
 // LIBXSMM is column-major: it is asked for the transposed product, which has the same memory layout.
 Kernel find_kernel(const ProductShape& s) {
     constexpr std::int64_t largest = std::numeric_limits<libxsmm_blasint>::max();
-    if (s.rows > largest || s.a_stride > largest || s.b_stride > largest || s.c_stride > largest) return nullptr;
+    if (s.rows > largest || s.a_stride > largest || s.b_stride > largest || s.c_stride > largest)
+        return nullptr;
     const auto m = static_cast<libxsmm_blasint>(s.columns);
     const auto n = static_cast<libxsmm_blasint>(s.rows);
     const auto k = static_cast<libxsmm_blasint>(s.depth);
@@ -68,7 +69,8 @@ SumOfProducts::SumOfProducts(const ProductShape& shape, ProductForm form) : shap
 #endif
 }
 
-void SumOfProducts::operator()(const float* a, const float* b, float* c, std::span<const std::uint64_t> a_offsets,
+void SumOfProducts::operator()(const float* a, const float* b, float* c,
+                               std::span<const std::uint64_t> a_offsets,
                                std::span<const std::uint64_t> b_offsets) const {
     assert(a_offsets.size() == b_offsets.size() && !a_offsets.empty());
 #ifdef JEVRIN_LIBXSMM

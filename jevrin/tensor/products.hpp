@@ -2,12 +2,13 @@
 //
 //     C [rows, columns]  (+)=  sum over b of  A_b [rows, depth] * B_b [depth, columns]
 //
-// where A_b and B_b begin at element offsets from two base addresses. A 3x3 convolution of one output row is one such
-// sum over its nine taps. All matrices are row-major. The kernels are serial; loops outside run them in parallel.
+// where A_b and B_b begin at element offsets from two base addresses. A 3x3 convolution of one output row is
+// one such sum over its nine taps. All matrices are row-major. The kernels are serial; loops outside run them
+// in parallel.
 //
-// Two forms exist and agree within rounding: LIBXSMM (x86-64) and Eigen (everywhere, and the oracle of the tests).
-// For one form, each number is summed over b, then depth, in order, so it does not depend on which other rows
-// are computed with it as long as the shape is the same.
+// Two forms exist and agree within rounding: LIBXSMM (x86-64) and Eigen (everywhere, and the oracle of the
+// tests). For one form, each number is summed over b, then depth, in order, so it does not depend on which
+// other rows are computed with it as long as the shape is the same.
 #pragma once
 
 #include <cstdint>
@@ -29,7 +30,7 @@ struct ProductShape {
 enum class ProductForm { fastest, portable };
 
 class SumOfProducts {
- public:
+  public:
     SumOfProducts() = default;
     // rows, columns and depth must be positive.
     explicit SumOfProducts(const ProductShape& shape, ProductForm form = ProductForm::fastest);
@@ -41,7 +42,7 @@ class SumOfProducts {
     // True when the fast form serves this shape.
     bool is_fast() const { return kernel_ != nullptr && adding_kernel_ != nullptr; }
 
- private:
+  private:
     ProductShape shape_;
     void (*kernel_)() = nullptr;
     void (*adding_kernel_)() = nullptr;  // the same shape, adding to C: for sums longer than one call takes

@@ -1,8 +1,8 @@
 #include "jevrin/tensor/scratch.hpp"
 
-#include <array>
-
 #include "jevrin/tensor/tensor.hpp"
+
+#include <array>
 
 namespace jevrin {
 

@@ -14,7 +14,8 @@ namespace {
 constexpr std::size_t alignment = 64;
 
 float* allocate(std::int64_t count) {
-    const std::size_t bytes = (static_cast<std::size_t>(count) * sizeof(float) + alignment - 1) / alignment * alignment;
+    const std::size_t bytes =
+        (static_cast<std::size_t>(count) * sizeof(float) + alignment - 1) / alignment * alignment;
     void* memory = std::aligned_alloc(alignment, std::max(bytes, alignment));
     if (memory == nullptr) throw std::bad_alloc();
     return static_cast<float*>(memory);
@@ -28,9 +29,13 @@ std::int64_t element_count(const Shape& shape) {
     return count;
 }
 
-std::string to_string(const Shape& shape) { return fmt::format("{}", fmt::join(shape, "x")); }
+std::string to_string(const Shape& shape) {
+    return fmt::format("{}", fmt::join(shape, "x"));
+}
 
-void Tensor::Release::operator()(float* memory) const { std::free(memory); }
+void Tensor::Release::operator()(float* memory) const {
+    std::free(memory);
+}
 
 Tensor::Tensor(Shape shape) : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate(size_)) {
     fill(0.0F);
@@ -59,6 +64,8 @@ Tensor& Tensor::operator=(const Tensor& other) {
     return *this;
 }
 
-void Tensor::fill(float value) { std::fill_n(data_.get(), size_, value); }
+void Tensor::fill(float value) {
+    std::fill_n(data_.get(), size_, value);
+}
 
 }  // namespace jevrin

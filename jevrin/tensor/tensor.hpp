@@ -1,7 +1,7 @@
 // Tensor: a dense block of float32 numbers with a shape.
 //
-// The last dimension varies fastest. Images lie channels-last, [batch, height, width, channels]; the memory begins
-// at a 64-byte boundary. A Tensor is a value: copies are deep, moves are cheap.
+// The last dimension varies fastest. Images lie channels-last, [batch, height, width, channels]; the memory
+// begins at a 64-byte boundary. A Tensor is a value: copies are deep, moves are cheap.
 //
 //     Tensor images({32, 64, 64, 3});
 //     images.values()[0] = 1.0F;
@@ -24,7 +24,7 @@ std::int64_t element_count(const Shape& shape);
 std::string to_string(const Shape& shape);
 
 class Tensor {
- public:
+  public:
     Tensor() = default;
     // All zeros.
     explicit Tensor(Shape shape);
@@ -48,7 +48,7 @@ class Tensor {
 
     void fill(float value);
 
- private:
+  private:
     struct Release {
         void operator()(float* memory) const;
     };

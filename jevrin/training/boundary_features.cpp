@@ -8,7 +8,8 @@ namespace {
 constexpr std::size_t feature_batch = 32;
 }
 
-BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling)
+BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& frozen,
+                                   const Scaling& scaling)
     : images_(images),
       scaling_(scaling),
       inference_(frozen, feature_batch),

@@ -1,18 +1,18 @@
 // The values at the boundary between frozen and trained layers, one row per item.
 #pragma once
 
-#include <cstdint>
-#include <span>
-#include <vector>
-
 #include "jevrin/images/batches.hpp"
 #include "jevrin/network/graph.hpp"
 #include "jevrin/network/inference.hpp"
 
+#include <cstdint>
+#include <span>
+#include <vector>
+
 namespace jevrin {
 
 class BoundaryFeatures {
- public:
+  public:
     // The frozen part of a network (divide()); images must outlive this.
     BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling);
 
@@ -25,9 +25,9 @@ class BoundaryFeatures {
     void fill_augmented(std::span<const std::int64_t> items, const Augmentation& augmentation,
                         const AugmentationKey& key, std::span<float> out);
 
- private:
-    void compute(std::span<const std::int64_t> items, const Augmentation& augmentation, const AugmentationKey& key,
-                 std::span<float> out);
+  private:
+    void compute(std::span<const std::int64_t> items, const Augmentation& augmentation,
+                 const AugmentationKey& key, std::span<float> out);
 
     const PreparedImages& images_;
     ScalingTable scaling_;

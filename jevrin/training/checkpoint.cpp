@@ -1,17 +1,17 @@
 #include "jevrin/training/checkpoint.hpp"
 
-#include <fmt/format.h>
-
-#include <cstring>
-#include <nlohmann/json.hpp>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 
-// The layout: a line "jevrin checkpoint 1 LENGTH", LENGTH bytes of JSON, the float32 numbers of all tensors in the order
-// the JSON names them, then the 32 hexadecimal digits of the content hash of everything before.
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <cstring>
+
+// The layout: a line "jevrin checkpoint 1 LENGTH", LENGTH bytes of JSON, the float32 numbers of all tensors
+// in the order the JSON names them, then the 32 hexadecimal digits of the content hash of everything before.
 
 namespace jevrin {
 namespace {
@@ -30,7 +30,7 @@ std::vector<Shape> shapes_of(const std::vector<Tensor>& tensors) {
 }
 
 class FloatReader {
- public:
+  public:
     explicit FloatReader(std::string_view bytes) : bytes_(bytes) {}
     void read(float* values, std::size_t count) {
         if (bytes_.size() < count * sizeof(float)) throw InputError("numbers are missing");
@@ -46,7 +46,7 @@ class FloatReader {
         return tensors;
     }
 
- private:
+  private:
     std::string_view bytes_;
 };
 
@@ -65,7 +65,8 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
     std::string bytes = fmt::format("{}{}\n{}", magic, text.size(), text);
     for (const Tensor& tensor : state.parameters) append_floats(bytes, tensor.data(), tensor.values().size());
     for (const auto& velocity : state.velocities) append_floats(bytes, velocity.data(), velocity.size());
-    for (const Tensor& tensor : state.best_parameters) append_floats(bytes, tensor.data(), tensor.values().size());
+    for (const Tensor& tensor : state.best_parameters)
+        append_floats(bytes, tensor.data(), tensor.values().size());
     bytes += content_hash(bytes);
     write_file(path, bytes);
 }
@@ -73,15 +74,17 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
 TrainingState read_checkpoint(const std::filesystem::path& path) {
     const std::string bytes = read_text(path);
     const auto damaged = [&](const char* how) {
-        return InputError(fmt::format("{}: this checkpoint is damaged ({}); delete it to train the run from its beginning",
-                                      printable(path.string()), how));
+        return InputError(
+            fmt::format("{}: this checkpoint is damaged ({}); delete it to train the run from its beginning",
+                        printable(path.string()), how));
     };
     if (bytes.size() < magic.size() + hash_length || !bytes.starts_with(magic)) throw damaged("no header");
     const std::string_view content(bytes.data(), bytes.size() - hash_length);
     if (content_hash(content) != bytes.substr(content.size())) throw damaged("its hash does not match");
     try {
         const std::size_t line_end = content.find('\n');
-        const std::size_t length = std::stoul(std::string(content.substr(magic.size(), line_end - magic.size())));
+        const std::size_t length =
+            std::stoul(std::string(content.substr(magic.size(), line_end - magic.size())));
         const auto header = nlohmann::json::parse(content.substr(line_end + 1, length));
         TrainingState state;
         state.epochs_done = header.at("epochs_done");

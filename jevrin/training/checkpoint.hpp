@@ -1,9 +1,9 @@
 // Checkpoints: the state of a run in progress, one file, written whole or not at all.
 #pragma once
 
-#include <filesystem>
-
 #include "jevrin/training/run_trainer.hpp"
+
+#include <filesystem>
 
 namespace jevrin {
 

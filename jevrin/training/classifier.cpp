@@ -1,14 +1,14 @@
 #include "jevrin/training/classifier.hpp"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <nlohmann/json.hpp>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/model_file.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
 
 namespace jevrin {
 namespace {
@@ -39,20 +39,21 @@ Classifier load_classifier(const std::filesystem::path& path) {
     const std::int64_t size = classifier.preparation.size;
     if (output != Shape{static_cast<std::int64_t>(classifier.classes.size())} ||
         model.network.input != Shape{size, size, 3})
-        throw InputError(fmt::format("{}: its network takes {} and gives {}, which fits neither its {} classes nor its "
-                                     "preparation to {}x{}x3; the file is damaged",
-                                     file, to_string(model.network.input), to_string(output), classifier.classes.size(),
-                                     size, size));
+        throw InputError(fmt::format(
+            "{}: its network takes {} and gives {}, which fits neither its {} classes nor its "
+            "preparation to {}x{}x3; the file is damaged",
+            file, to_string(model.network.input), to_string(output), classifier.classes.size(), size, size));
     classifier.network = std::move(model.network);
     for (const auto& [key, value] : model.metadata)
-        if (key.starts_with(provenance_prefix)) classifier.provenance[key.substr(provenance_prefix.size())] = value;
+        if (key.starts_with(provenance_prefix))
+            classifier.provenance[key.substr(provenance_prefix.size())] = value;
     return classifier;
 }
 
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier) {
     Model model{classifier.network, {}};
-    model.metadata[classes_key] = nlohmann::json(classifier.classes).dump(-1, ' ', false,
-                                                                           nlohmann::json::error_handler_t::replace);
+    model.metadata[classes_key] =
+        nlohmann::json(classifier.classes).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
     model.metadata[preparation_key] = classifier.preparation.to_json();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
     write_model(path, model);
@@ -63,14 +64,15 @@ std::vector<float> classify(const Classifier& classifier, std::span<const Image>
     const ScalingTable scaling(classifier.preparation.scaling);
     const std::int64_t size = classifier.preparation.size;
     const std::int64_t values = size * size * 3;
-    Inference inference(classifier.network, static_cast<std::int64_t>(std::min(inference_batch, images.size())));
+    Inference inference(classifier.network,
+                        static_cast<std::int64_t>(std::min(inference_batch, images.size())));
     std::vector<float> probabilities(images.size() * classifier.classes.size());
     std::vector<float> batch(static_cast<std::size_t>(inference.capacity() * values));
     for (std::size_t begin = 0; begin < images.size(); begin += inference_batch) {
         const std::size_t count = std::min(inference_batch, images.size() - begin);
         for (std::size_t i = 0; i < count; ++i)
-            scaling.apply(fit_image(images[begin + i], size, classifier.preparation.fit).pixels.data(), size * size,
-                          batch.data() + static_cast<std::int64_t>(i) * values);
+            scaling.apply(fit_image(images[begin + i], size, classifier.preparation.fit).pixels.data(),
+                          size * size, batch.data() + static_cast<std::int64_t>(i) * values);
         const auto logits = inference.run(static_cast<std::int64_t>(count), batch);
         softmax(static_cast<std::int64_t>(count), classes, logits,
                 std::span(probabilities).subspan(begin * classifier.classes.size()));

@@ -4,14 +4,14 @@
 //     std::vector<float> probabilities = classify(classifier, images);
 #pragma once
 
+#include "jevrin/images/preparation.hpp"
+#include "jevrin/network/graph.hpp"
+
 #include <filesystem>
 #include <map>
 #include <span>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/preparation.hpp"
-#include "jevrin/network/graph.hpp"
 
 namespace jevrin {
 
@@ -22,7 +22,8 @@ struct Classifier {
     std::map<std::string, std::string> provenance;  // where the model comes from, in words
 };
 
-// InputError when the file is no model, or does not carry classes and preparation, or they do not fit the network.
+// InputError when the file is no model, or does not carry classes and preparation, or they do not fit the
+// network.
 Classifier load_classifier(const std::filesystem::path& path);
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier);
 

@@ -6,8 +6,8 @@
 
 namespace jevrin {
 
-BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std::span<const std::size_t> labels,
-                        std::span<float> gradient) {
+BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits,
+                        std::span<const std::size_t> labels, std::span<float> gradient) {
     assert(logits.size() >= labels.size() * static_cast<std::size_t>(classes));
     BatchLoss result;
     const double share = 1.0 / static_cast<double>(labels.size());

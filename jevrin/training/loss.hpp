@@ -13,9 +13,9 @@ struct BatchLoss {
     std::int64_t correct = 0;
 };
 
-// logits [batch, classes]; gradient (same shape, may be empty) receives that of the mean loss with respect to the logits,
-// (softmax - one-hot) / batch. Sums are in double. Ties go to the first class.
-BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std::span<const std::size_t> labels,
-                        std::span<float> gradient);
+// logits [batch, classes]; gradient (same shape, may be empty) receives that of the mean loss with respect to
+// the logits, (softmax - one-hot) / batch. Sums are in double. Ties go to the first class.
+BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits,
+                        std::span<const std::size_t> labels, std::span<float> gradient);
 
 }  // namespace jevrin

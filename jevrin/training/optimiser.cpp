@@ -1,21 +1,23 @@
 #include "jevrin/training/optimiser.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 #include <array>
 #include <cmath>
 #include <numbers>
 
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/base/text.hpp"
-
 namespace jevrin {
 namespace {
 const std::array<std::string, 2> schedule_names = {"constant", "cosine"};
 }
 
-std::string schedule_name(Schedule schedule) { return schedule_names.at(static_cast<std::size_t>(schedule)); }
+std::string schedule_name(Schedule schedule) {
+    return schedule_names.at(static_cast<std::size_t>(schedule));
+}
 
 Schedule schedule_from_name(const std::string& name) {
     for (std::size_t i = 0; i < schedule_names.size(); ++i)
@@ -43,7 +45,8 @@ void Optimiser::step(std::span<TrainedParameter> parameters, double learning_rat
         float* velocity = velocities_[static_cast<std::size_t>(k)].data();
         float* value = p.value.data();
         const float* gradient = p.gradient.data();
-        const float decay = p.kind == ParameterKind::weight ? static_cast<float>(settings_.weight_decay) : 0.0F;
+        const float decay =
+            p.kind == ParameterKind::weight ? static_cast<float>(settings_.weight_decay) : 0.0F;
         for (std::size_t i = 0; i < p.value.size(); ++i) {
             velocity[i] = momentum * velocity[i] + gradient[i] + decay * value[i];
             value[i] -= rate * velocity[i];

@@ -1,12 +1,12 @@
 // Stochastic gradient descent with momentum and weight decay, and its learning-rate schedules.
 #pragma once
 
+#include "jevrin/network/training_pass.hpp"
+
 #include <cstdint>
 #include <span>
 #include <string>
 #include <vector>
-
-#include "jevrin/network/training_pass.hpp"
 
 namespace jevrin {
 
@@ -30,7 +30,7 @@ double learning_rate_at(const OptimiserSettings& settings, std::int64_t epoch, s
 // velocity = momentum * velocity + gradient + weight_decay * value;  value -= learning_rate * velocity
 // (Polyak 1964; the form of Sutskever 2013 with the rate outside).
 class Optimiser {
- public:
+  public:
     // Velocities start at zero, one per parameter.
     Optimiser(const OptimiserSettings& settings, std::span<const TrainedParameter> parameters);
 
@@ -40,7 +40,7 @@ class Optimiser {
     std::vector<std::vector<float>>& velocities() { return velocities_; }
     const std::vector<std::vector<float>>& velocities() const { return velocities_; }
 
- private:
+  private:
     OptimiserSettings settings_;
     std::vector<std::vector<float>> velocities_;
 };

@@ -1,10 +1,5 @@
 #include "jevrin/training/run_trainer.hpp"
 
-#include <algorithm>
-#include <cassert>
-#include <chrono>
-#include <cmath>
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/network/inference.hpp"
@@ -13,6 +8,11 @@
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/loss.hpp"
 
+#include <algorithm>
+#include <cassert>
+#include <chrono>
+#include <cmath>
+
 namespace jevrin {
 namespace {
 
@@ -20,7 +20,8 @@ constexpr std::int64_t evaluation_batch = 32;
 
 std::vector<Tensor> parameters_of(const Network& network) {
     std::vector<Tensor> all;
-    for (const Node& node : network.nodes) all.insert(all.end(), node.parameters.begin(), node.parameters.end());
+    for (const Node& node : network.nodes)
+        all.insert(all.end(), node.parameters.begin(), node.parameters.end());
     return all;
 }
 
@@ -63,7 +64,7 @@ struct RunTrainer::Work {
     std::vector<Tensor> best_parameters;
 
     Work(const TrainingData& data_, const Network& network, std::size_t first_trained, const Scaling& scaling,
-           const TrainingSettings& settings_, std::uint64_t seed_, std::shared_ptr<BoundaryFeatures> shared)
+         const TrainingSettings& settings_, std::uint64_t seed_, std::shared_ptr<BoundaryFeatures> shared)
         : data(data_),
           settings(settings_),
           seed(seed_),
@@ -100,7 +101,8 @@ struct RunTrainer::Work {
                 features->fill_augmented(some, {}, {}, input);
             const auto logits = inference.run(static_cast<std::int64_t>(count), input);
             std::vector<std::size_t> labels;
-            for (const std::int64_t item : some) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
+            for (const std::int64_t item : some)
+                labels.push_back(data.labels[static_cast<std::size_t>(item)]);
             result.loss += cross_entropy(classes, logits, labels, {}).loss_sum;
             softmax(static_cast<std::int64_t>(count), classes, logits,
                     std::span(result.probabilities).subspan(begin * data.classes));
@@ -110,15 +112,20 @@ struct RunTrainer::Work {
     }
 };
 
-RunTrainer::RunTrainer(const TrainingData& data, Network network, std::size_t first_trained, const Scaling& scaling,
-                       const TrainingSettings& settings, std::uint64_t seed,
+RunTrainer::RunTrainer(const TrainingData& data, Network network, std::size_t first_trained,
+                       const Scaling& scaling, const TrainingSettings& settings, std::uint64_t seed,
                        std::shared_ptr<BoundaryFeatures> features)
-    : work_(std::make_unique<Work>(data, network, first_trained, scaling, settings, seed, std::move(features))) {}
+    : work_(std::make_unique<Work>(data, network, first_trained, scaling, settings, seed,
+                                   std::move(features))) {}
 
 RunTrainer::~RunTrainer() = default;
 
-std::int64_t RunTrainer::epochs_done() const { return work_->epochs_done; }
-std::shared_ptr<BoundaryFeatures> RunTrainer::features() const { return work_->features; }
+std::int64_t RunTrainer::epochs_done() const {
+    return work_->epochs_done;
+}
+std::shared_ptr<BoundaryFeatures> RunTrainer::features() const {
+    return work_->features;
+}
 
 EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     const auto begin_time = std::chrono::steady_clock::now();
@@ -126,8 +133,9 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     const auto& training = p.data.parts.training;
     const auto total = static_cast<std::int64_t>(training.size());
     const std::int64_t batches = (total + p.settings.batch - 1) / p.settings.batch;
-    EpochResult result{.epoch = p.epochs_done + 1,
-                       .learning_rate = learning_rate_at(p.settings.optimiser, p.epochs_done, p.settings.epochs)};
+    EpochResult result{
+        .epoch = p.epochs_done + 1,
+        .learning_rate = learning_rate_at(p.settings.optimiser, p.epochs_done, p.settings.epochs)};
     const auto order = random_order(total, p.seed, Purpose::order, static_cast<std::uint32_t>(result.epoch));
     std::vector<float> input(static_cast<std::size_t>(p.settings.batch * p.features->values_per_item()));
     std::vector<float> gradient(static_cast<std::size_t>(p.settings.batch) * p.data.classes);
@@ -137,10 +145,17 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     std::int64_t correct = 0;
     // An interrupted epoch must leave no trace: it is trained again from its beginning.
     const auto roll_back = [&, before = state()] { restore(before); };
+    const auto check_finite = [&](double value) {
+        if (std::isfinite(value)) return;
+        roll_back();
+        throw WorkError(
+            "the loss is no longer a number: the learning rate is probably too high; lower it in the plan");
+    };
     for (std::int64_t batch = 0; batch < batches; ++batch) {
         items.clear();
         labels.clear();
-        for (std::int64_t i = batch * p.settings.batch; i < std::min(total, (batch + 1) * p.settings.batch); ++i) {
+        for (std::int64_t i = batch * p.settings.batch; i < std::min(total, (batch + 1) * p.settings.batch);
+             ++i) {
             const std::size_t item = training[static_cast<std::size_t>(order[static_cast<std::size_t>(i)])];
             items.push_back(static_cast<std::int64_t>(item));
             labels.push_back(p.data.labels[item]);
@@ -151,11 +166,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
             p.pass.forward(count, input, {p.seed, static_cast<std::uint32_t>(result.epoch), items.data()});
         const BatchLoss batch_loss =
             cross_entropy(static_cast<std::int64_t>(p.data.classes), logits, labels, gradient);
-        if (!std::isfinite(batch_loss.loss_sum)) {
-            roll_back();
-            throw WorkError(
-                "the loss is no longer a number: the learning rate is probably too high; lower it in the plan");
-        }
+        check_finite(batch_loss.loss_sum);
         loss += batch_loss.loss_sum;
         correct += batch_loss.correct;
         p.pass.backward(count, gradient);
@@ -169,6 +180,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     result.training_accuracy = static_cast<double>(correct) / static_cast<double>(total);
     ++p.epochs_done;
     result.validation = p.predict(p.division.trained, p.data.parts.validation);
+    check_finite(result.validation.loss);
     result.seconds = seconds_since(begin_time);
     return result;
 }
@@ -201,8 +213,9 @@ TrainingState RunTrainer::state() const {
 
 void RunTrainer::restore(const TrainingState& state) {
     auto& velocities = work_->optimiser.velocities();
-    const bool fits = std::equal(velocities.begin(), velocities.end(), state.velocities.begin(), state.velocities.end(),
-                                 [](const auto& a, const auto& b) { return a.size() == b.size(); });
+    const bool fits =
+        std::equal(velocities.begin(), velocities.end(), state.velocities.begin(), state.velocities.end(),
+                   [](const auto& a, const auto& b) { return a.size() == b.size(); });
     if (!fits) throw InputError("the saved optimiser state does not fit this network");
     set_parameters(work_->division.trained, state.parameters);
     velocities = state.velocities;

@@ -7,19 +7,20 @@
 //         write_checkpoint(file, trainer.state());
 //     }
 //
-// What lies before first_trained is fixed: it runs as inference, once per item when nothing random comes before it.
+// What lies before first_trained is fixed: it runs as inference, once per item when nothing random comes
+// before it.
 #pragma once
+
+#include "jevrin/images/batches.hpp"
+#include "jevrin/images/parts.hpp"
+#include "jevrin/network/graph.hpp"
+#include "jevrin/training/optimiser.hpp"
 
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <string>
 #include <vector>
-
-#include "jevrin/images/batches.hpp"
-#include "jevrin/images/parts.hpp"
-#include "jevrin/network/graph.hpp"
-#include "jevrin/training/optimiser.hpp"
 
 namespace jevrin {
 
@@ -49,7 +50,7 @@ struct Predictions {
 };
 
 struct EpochResult {
-    std::int64_t epoch = 0;  // from 1
+    std::int64_t epoch = 0;      // from 1
     double training_loss = 0.0;  // mean over the epoch, as the weights moved
     double training_accuracy = 0.0;
     double learning_rate = 0.0;
@@ -74,9 +75,10 @@ using BatchProgress = std::function<bool(std::int64_t batch, std::int64_t batche
 class BoundaryFeatures;
 
 class RunTrainer {
- public:
-    // data must outlive the trainer. The network's output is one logit per class; first_trained is a node index
-    // (1 when everything trains). features may be shared by trainers whose frozen part and scaling are the same.
+  public:
+    // data must outlive the trainer. The network's output is one logit per class; first_trained is a node
+    // index (1 when everything trains). features may be shared by trainers whose frozen part and scaling are
+    // the same.
     RunTrainer(const TrainingData& data, Network network, std::size_t first_trained, const Scaling& scaling,
                const TrainingSettings& settings, std::uint64_t seed,
                std::shared_ptr<BoundaryFeatures> features = nullptr);
@@ -101,7 +103,7 @@ class RunTrainer {
     // To share with other trainers of the same frozen part.
     std::shared_ptr<BoundaryFeatures> features() const;
 
- private:
+  private:
     struct Work;
     std::unique_ptr<Work> work_;
 };

@@ -1,3 +1,12 @@
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 #include <sys/resource.h>
 
@@ -6,14 +15,6 @@
 #include <numeric>
 #include <set>
 #include <stdexcept>
-
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/hash.hpp"
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/base/random.hpp"
-#include "jevrin/base/text.hpp"
-#include "support/support.hpp"
 
 namespace jevrin {
 namespace {
@@ -28,14 +29,16 @@ TEST(Random, DrawsDependOnTheirKeyAndNothingElse) {
     RandomStream second(key);
     for (int i = 0; i < 10; ++i) EXPECT_EQ(first.bits(), second.bits());
     std::set<std::uint64_t> different;
-    for (const RandomKey other : {key, RandomKey{8, Purpose::order, 3, 5}, RandomKey{7, Purpose::weights, 3, 5},
-                                  RandomKey{7, Purpose::order, 4, 5}, RandomKey{7, Purpose::order, 3, 6}})
+    for (const RandomKey other :
+         {key, RandomKey{8, Purpose::order, 3, 5}, RandomKey{7, Purpose::weights, 3, 5},
+          RandomKey{7, Purpose::order, 4, 5}, RandomKey{7, Purpose::order, 3, 6}})
         different.insert(RandomStream(other).bits64());
     EXPECT_EQ(different.size(), 5U);
 }
 
 TEST(Random, PhiloxGivesThePublishedNumbers) {
-    // Salmon et al. 2011, known answers of Philox 4x32-10: counter and key all zero. Purpose 0 leaves the key zero.
+    // Salmon et al. 2011, known answers of Philox 4x32-10: counter and key all zero. Purpose 0 leaves the key
+    // zero.
     RandomStream stream({0, static_cast<Purpose>(0), 0, 0});
     EXPECT_EQ(stream.bits(), 0x6627E8D5U);
     EXPECT_EQ(stream.bits(), 0xE169C58DU);
@@ -81,7 +84,11 @@ TEST(Parallel, EveryChunkRunsOnceForAnyNumberOfThreads) {
 }
 
 TEST(Parallel, ExceptionsReachTheCaller) {
-    EXPECT_THROW(parallel_for(50, [](std::int64_t i) { if (i == 17) throw InputError("x"); }), InputError);
+    EXPECT_THROW(parallel_for(50,
+                              [](std::int64_t i) {
+                                  if (i == 17) throw InputError("x");
+                              }),
+                 InputError);
 }
 
 TEST(Parallel, ChunkRangesCoverEverythingOnce) {
@@ -99,7 +106,10 @@ TEST(Text, ControlCharactersAndBrokenBytesAreShownAsCodes) {
     EXPECT_EQ(printable("a\nb\x1b[31m"), "a\\x0ab\\x1b[31m");
     EXPECT_EQ(printable("caf\xc3\xa9"), "caf\xc3\xa9");
     EXPECT_EQ(printable("\xff\xc3"), "\\xff\\xc3");
-    EXPECT_EQ(printable("\xe2\x80\xae" "abc"), "\\xe2\\x80\\xae" "abc");  // turns the writing direction
+    EXPECT_EQ(printable("\xe2\x80\xae"
+                        "abc"),
+              "\\xe2\\x80\\xae"
+              "abc");  // turns the writing direction
 }
 
 TEST(Text, PaddingCountsColumnsNotBytes) {
@@ -141,7 +151,8 @@ TEST(Files, AFailedWriteLeavesTheOldContentAndNothingElse) {
 TEST(Files, ReadingSaysWhatIsWrong) {
     const TemporaryDirectory directory;
     EXPECT_THAT(message_of<InputError>([&] { read_file(directory / "none"); }), HasSubstr("No such file"));
-    EXPECT_THAT(message_of<InputError>([&] { read_file(directory.path()); }), HasSubstr("not a regular file"));
+    EXPECT_THAT(message_of<InputError>([&] { read_file(directory.path()); }),
+                HasSubstr("not a regular file"));
 }
 
 TEST(Files, ALockIsHeldOnceAtATime) {

@@ -1,10 +1,11 @@
-#include <map>
-
 #include "glaze.hpp"
-#include "jevrin/base/files.hpp"
-#include "jevrin/images/image_set.hpp"
 #include "support/support.hpp"
 #include "surfaces.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/images/image_set.hpp"
+
+#include <map>
 
 namespace jevrin::demo {
 namespace {

@@ -1,17 +1,19 @@
 // Gradients of whole networks against central differences of a plain double-precision forward pass.
 //
-// Tolerance: central differences in double with step 1e-5 are exact to about 1e-9 relative except where a ReLU or a maximum
-// changes sides within the step; float32 gradients carry rounding of about sqrt(terms) * 6e-8 per sum through the layers.
-// 2e-4 of the largest gradient of a parameter leaves room for both and is far below any wrong term.
+// Tolerance: central differences in double with step 1e-5 are exact to about 1e-9 relative except where a
+// ReLU or a maximum changes sides within the step; float32 gradients carry rounding of about sqrt(terms) *
+// 6e-8 per sum through the layers. 2e-4 of the largest gradient of a parameter leaves room for both and is
+// far below any wrong term.
 
-#include <cstring>
+#include "network/reference_network.hpp"
+#include "support/support.hpp"
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/network/training_pass.hpp"
-#include "network/reference_network.hpp"
-#include "support/support.hpp"
+
+#include <cstring>
 
 namespace jevrin {
 namespace {
@@ -54,7 +56,8 @@ void check_gradients(Network network, std::int64_t batch, std::uint64_t seed) {
             if (parameter_kind(network.nodes[n].op, p) == ParameterKind::statistic) continue;
             const TrainedParameter& trained = pass.parameters()[next++];
             double largest = 1e-2;
-            for (const float g : trained.gradient) largest = std::max(largest, std::abs(static_cast<double>(g)));
+            for (const float g : trained.gradient)
+                largest = std::max(largest, std::abs(static_cast<double>(g)));
             const std::size_t stride = std::max<std::size_t>(1, trained.gradient.size() / 24);
             for (std::size_t i = 0; i < trained.gradient.size(); i += stride) {
                 double& value = parameters[n][p][i];
@@ -71,14 +74,17 @@ void check_gradients(Network network, std::int64_t batch, std::uint64_t seed) {
     EXPECT_EQ(next, pass.parameters().size());
 }
 
-std::size_t convolution(Network& network, std::size_t from, std::int64_t in, std::int64_t out, Window window, bool bias) {
+std::size_t convolution(Network& network, std::size_t from, std::int64_t in, std::int64_t out, Window window,
+                        bool bias) {
     std::vector<Tensor> parameters = {Tensor({window.kernel_height, window.kernel_width, in, out})};
     if (bias) parameters.emplace_back(Shape{out});
-    return network.add("convolution" + std::to_string(network.nodes.size()), Convolution{window}, {from}, parameters);
+    return network.add("convolution" + std::to_string(network.nodes.size()), Convolution{window}, {from},
+                       parameters);
 }
 
 std::size_t dense(Network& network, std::size_t from, std::int64_t in, std::int64_t out) {
-    return network.add("dense" + std::to_string(network.nodes.size()), Dense{}, {from}, {Tensor({in, out}), Tensor({out})});
+    return network.add("dense" + std::to_string(network.nodes.size()), Dense{}, {from},
+                       {Tensor({in, out}), Tensor({out})});
 }
 
 TEST(Gradients, ConvolutionWithStrideAsymmetricPaddingAndBias) {

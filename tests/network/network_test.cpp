@@ -1,7 +1,4 @@
-#include <onnx/onnx_pb.h>
-
-#include <cmath>
-#include <cstring>
+#include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
@@ -9,7 +6,11 @@
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/model_file.hpp"
 #include "jevrin/network/rewrite.hpp"
-#include "support/support.hpp"
+
+#include <onnx/onnx_pb.h>
+
+#include <cmath>
+#include <cstring>
 
 namespace jevrin {
 namespace {
@@ -39,7 +40,8 @@ std::vector<float> run(const Network& network, std::int64_t batch, const Tensor&
 }
 
 TEST(Graph, ShapesFollowFromTheLayers) {
-    const Network network = residual_backbone({.widths = {8, 16}, .blocks = 1, .stem_stride = 2}, {33, 32, 3});
+    const Network network =
+        residual_backbone({.widths = {8, 16}, .blocks = 1, .stem_stride = 2}, {33, 32, 3});
     const auto shapes = infer_shapes(network);
     EXPECT_EQ(shapes[find_boundary(network, "stem.relu")], (Shape{17, 16, 8}));
     EXPECT_EQ(shapes[find_boundary(network, "stage2.block1.relu2")], (Shape{9, 8, 16}));
@@ -47,8 +49,9 @@ TEST(Graph, ShapesFollowFromTheLayers) {
     EXPECT_THAT(stage_names(network), testing::ElementsAre("stem", "stage1", "stage2", "pool"));
     EXPECT_EQ(parameter_count(residual_backbone({.widths = {2}, .blocks = 1}, {4, 4, 1})),
               9 * 2 + 4 + 2 * (9 * 2 * 2 + 4));
-    EXPECT_EQ(multiplication_count(residual_backbone({.widths = {2}, .blocks = 1, .stem_stride = 1}, {4, 4, 1})),
-              16 * 9 * 2 + 2 * 16 * 9 * 4);
+    EXPECT_EQ(
+        multiplication_count(residual_backbone({.widths = {2}, .blocks = 1, .stem_stride = 1}, {4, 4, 1})),
+        16 * 9 * 2 + 2 * 16 * 9 * 4);
 }
 
 TEST(Graph, AClashNamesTheLayerAndBothSides) {
@@ -62,12 +65,14 @@ TEST(Graph, AClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(message_of<InputError>([&] { infer_shapes(flat); }), HasSubstr("add a flatten"));
     Network tiny{{2, 2, 3}, {}};
     tiny.add("wide", Convolution{{5, 5}}, {tiny.add("image", Input{}, {})}, {Tensor({5, 5, 3, 1})});
-    EXPECT_THAT(message_of<InputError>([&] { infer_shapes(tiny); }), HasSubstr("larger than the padded image 2x2"));
+    EXPECT_THAT(message_of<InputError>([&] { infer_shapes(tiny); }),
+                HasSubstr("larger than the padded image 2x2"));
 }
 
 TEST(Graph, AnUnknownBoundaryListsTheStages) {
-    EXPECT_THAT(message_of<InputError>([&] { find_boundary(small_network(), "stagge2"); }),
-                testing::AllOf(HasSubstr("did you mean 'stage2'"), HasSubstr("stem, stage1, stage2, pool, head")));
+    EXPECT_THAT(
+        message_of<InputError>([&] { find_boundary(small_network(), "stagge2"); }),
+        testing::AllOf(HasSubstr("did you mean 'stage2'"), HasSubstr("stem, stage1, stage2, pool, head")));
 }
 
 TEST(Initialise, WeightsHaveThePublishedDeviationAndDependOnTheSeed) {
@@ -91,14 +96,17 @@ TEST(Rewrite, DividingAndJoiningGivesTheSameBits) {
     for (const char* boundary : {"stage1", "stage2", "head"}) {
         const Division division = divide(network, find_boundary(network, boundary));
         const std::vector<float> features = run(division.frozen, 3, input);
-        EXPECT_EQ(run(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)), whole) << boundary;
+        EXPECT_EQ(run(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
+                  whole)
+            << boundary;
         EXPECT_EQ(run(join(division.frozen, division.trained), 3, input), whole) << boundary;
     }
 }
 
 TEST(Rewrite, ACutThroughABlockIsRefused) {
     const Network network = small_network();
-    EXPECT_THAT(message_of<InputError>([&] { divide(network, find_boundary(network, "stage2.block1.convolution2")); }),
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { divide(network, find_boundary(network, "stage2.block1.convolution2")); }),
                 HasSubstr("2 values cross"));
 }
 
@@ -106,7 +114,8 @@ TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
     const Network network = small_network();
     const Network folded = fold_for_inference(network);
     EXPECT_LT(folded.nodes.size(), network.nodes.size());
-    for (const Node& node : folded.nodes) EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;
+    for (const Node& node : folded.nodes)
+        EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;
     // Without its convolution in the same network, normalisation runs as a step of its own: the reference.
     const Tensor input = random_tensor({2 * 8 * 8 * 3}, 1);
     Network shared = network;
@@ -136,7 +145,8 @@ TEST(Inference, AnItemGetsTheSameBitsInEveryBatch) {
     const Tensor input = random_tensor({5, 192}, 2);
     const std::vector<float> all = run(network, 5, input);
     for (std::int64_t n = 0; n < 5; ++n) {
-        const std::vector<float> one = run(network, 1, Tensor({192}, input.values().subspan(static_cast<std::size_t>(n) * 192, 192)));
+        const std::vector<float> one =
+            run(network, 1, Tensor({192}, input.values().subspan(static_cast<std::size_t>(n) * 192, 192)));
         EXPECT_EQ(std::memcmp(one.data(), all.data() + n * 3, 3 * sizeof(float)), 0);
     }
 }
@@ -160,7 +170,8 @@ TEST(ModelFile, WhatIsWrittenReadsBackEqual) {
         EXPECT_EQ(model.network.nodes[i].name, network.nodes[i].name);
         EXPECT_EQ(model.network.nodes[i].op.index(), network.nodes[i].op.index());
         for (std::size_t p = 0; p < network.nodes[i].parameters.size(); ++p)
-            EXPECT_TRUE(std::ranges::equal(model.network.nodes[i].parameters[p].values(), network.nodes[i].parameters[p].values()));
+            EXPECT_TRUE(std::ranges::equal(model.network.nodes[i].parameters[p].values(),
+                                           network.nodes[i].parameters[p].values()));
     }
     const Tensor input = random_tensor({2 * 8 * 8 * 3}, 4);
     EXPECT_EQ(run(model.network, 2, input), run(network, 2, input));
@@ -172,7 +183,9 @@ TEST(ModelFile, EveryTruncationIsRefusedInWords) {
     const std::string bytes = read_text(directory / "m.onnx");
     for (std::size_t length = 0; length < bytes.size(); length += 1 + bytes.size() / 97) {
         write_file(directory / "cut.onnx", std::string_view(bytes).substr(0, length));
-        EXPECT_THAT(message_of<InputError>([&] { read_model(directory / "cut.onnx"); }), HasSubstr("cut.onnx: ")) << length;
+        EXPECT_THAT(message_of<InputError>([&] { read_model(directory / "cut.onnx"); }),
+                    HasSubstr("cut.onnx: "))
+            << length;
     }
 }
 
@@ -208,13 +221,16 @@ TEST(ModelFile, HostileGraphsAreRefusedInWords) {
                     m.mutable_graph()->mutable_node(1)->set_op_type("Frobnicate");
                     m.mutable_graph()->mutable_node(2)->set_op_type("Einsum");
                 }),
-                testing::AllOf(HasSubstr("2 of its nodes"), HasSubstr("Frobnicate at 'stem.normalisation'"), HasSubstr("Einsum")));
-    EXPECT_THAT(message_after([](auto& m) { m.mutable_graph()->mutable_node(1)->set_input(0, "pool.flatten"); }),
-                HasSubstr("nothing before it computes"));
+                testing::AllOf(HasSubstr("2 of its nodes"), HasSubstr("Frobnicate at 'stem.normalisation'"),
+                               HasSubstr("Einsum")));
+    EXPECT_THAT(
+        message_after([](auto& m) { m.mutable_graph()->mutable_node(1)->set_input(0, "pool.flatten"); }),
+        HasSubstr("nothing before it computes"));
     EXPECT_THAT(message_after([](auto& m) { m.mutable_graph()->mutable_initializer(0)->set_dims(0, -4); }),
                 HasSubstr("impossible shape"));
-    EXPECT_THAT(message_after([](auto& m) { m.mutable_graph()->mutable_initializer(0)->set_dims(0, 1 << 19); }),
-                HasSubstr("bytes and its shape"));
+    EXPECT_THAT(
+        message_after([](auto& m) { m.mutable_graph()->mutable_initializer(0)->set_dims(0, 1 << 19); }),
+        HasSubstr("bytes and its shape"));
     EXPECT_THAT(message_after([](auto& m) {
                     std::string raw = m.graph().initializer(0).raw_data();
                     const float nan = std::nanf("");
@@ -226,7 +242,8 @@ TEST(ModelFile, HostileGraphsAreRefusedInWords) {
                     m.mutable_graph()->mutable_initializer(0)->set_data_location(onnx::TensorProto::EXTERNAL);
                 }),
                 HasSubstr("weights inside"));
-    EXPECT_THAT(message_after([](auto& m) { m.mutable_opset_import(0)->set_version(21); }), HasSubstr("7 to 17"));
+    EXPECT_THAT(message_after([](auto& m) { m.mutable_opset_import(0)->set_version(21); }),
+                HasSubstr("7 to 17"));
 }
 
 TEST(ModelFile, AFullDiskKeepsTheOldModel) {

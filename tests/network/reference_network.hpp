@@ -1,10 +1,11 @@
 // A network in double by plain loops, forward in training mode: what gradients are checked against.
 #pragma once
 
-#include <cmath>
+#include "tensor/reference.hpp"
 
 #include "jevrin/network/graph.hpp"
-#include "tensor/reference.hpp"
+
+#include <cmath>
 
 namespace jevrin::test {
 
@@ -20,8 +21,8 @@ inline DoubleParameters widen_parameters(const Network& network) {
     return all;
 }
 
-inline Doubles reference_pooling(const Window& w, const Shape& in, const Shape& out, std::int64_t batch, const Doubles& x,
-                                 bool largest, bool count_padding) {
+inline Doubles reference_pooling(const Window& w, const Shape& in, const Shape& out, std::int64_t batch,
+                                 const Doubles& x, bool largest, bool count_padding) {
     Doubles y;
     for (std::int64_t n = 0; n < batch; ++n)
         for (std::int64_t oy = 0; oy < out[0]; ++oy)
@@ -35,7 +36,8 @@ inline Doubles reference_pooling(const Window& w, const Shape& in, const Shape& 
                             const std::int64_t iy = oy * w.stride_height - w.pad_top + ky;
                             const std::int64_t ix = ox * w.stride_width - w.pad_left + kx;
                             if (iy < 0 || iy >= in[0] || ix < 0 || ix >= in[1]) continue;
-                            const double v = x[static_cast<std::size_t>(((n * in[0] + iy) * in[1] + ix) * in[2] + c)];
+                            const double v =
+                                x[static_cast<std::size_t>(((n * in[0] + iy) * in[1] + ix) * in[2] + c)];
                             best = std::max(best, v);
                             sum += v;
                             ++seen;
@@ -47,8 +49,8 @@ inline Doubles reference_pooling(const Window& w, const Shape& in, const Shape& 
 }
 
 // The output for a batch; dropout is not supported, normalisation uses the statistics of the batch.
-inline Doubles reference_forward(const Network& network, const DoubleParameters& parameters, std::int64_t batch,
-                                 const Doubles& input) {
+inline Doubles reference_forward(const Network& network, const DoubleParameters& parameters,
+                                 std::int64_t batch, const Doubles& input) {
     const std::vector<Shape> shapes = infer_shapes(network);
     std::vector<Doubles> values(network.nodes.size());
     values[0] = input;
@@ -60,8 +62,9 @@ inline Doubles reference_forward(const Network& network, const DoubleParameters&
         Doubles& y = values[i];
         if (const auto* op = std::get_if<Convolution>(&node.op)) {
             const Window& w = op->window;
-            const ConvolutionShape s{in[0], in[1], in[2], shapes[i][2], w.kernel_height, w.kernel_width, w.stride_height,
-                                     w.stride_width, w.pad_top, w.pad_left, w.pad_bottom, w.pad_right};
+            const ConvolutionShape s{in[0],           in[1],          in[2],           shapes[i][2],
+                                     w.kernel_height, w.kernel_width, w.stride_height, w.stride_width,
+                                     w.pad_top,       w.pad_left,     w.pad_bottom,    w.pad_right};
             y = reference_convolution(s, batch, x, p[0], p.size() > 1 ? p[1] : Doubles{});
         } else if (const auto* normalisation = std::get_if<BatchNormalisation>(&node.op)) {
             y = x;
@@ -71,9 +74,12 @@ inline Doubles reference_forward(const Network& network, const DoubleParameters&
                 double variance = 0;
                 const double count = static_cast<double>(x.size() / channels);
                 for (std::size_t k = c; k < x.size(); k += channels) mean += x[k] / count;
-                for (std::size_t k = c; k < x.size(); k += channels) variance += (x[k] - mean) * (x[k] - mean) / count;
                 for (std::size_t k = c; k < x.size(); k += channels)
-                    y[k] = p[0][c] * (x[k] - mean) / std::sqrt(variance + static_cast<double>(normalisation->epsilon)) + p[1][c];
+                    variance += (x[k] - mean) * (x[k] - mean) / count;
+                for (std::size_t k = c; k < x.size(); k += channels)
+                    y[k] = p[0][c] * (x[k] - mean) /
+                               std::sqrt(variance + static_cast<double>(normalisation->epsilon)) +
+                           p[1][c];
             }
         } else if (std::holds_alternative<Relu>(node.op)) {
             y = x;
@@ -100,7 +106,8 @@ inline Doubles reference_forward(const Network& network, const DoubleParameters&
                 for (std::int64_t o = 0; o < out; ++o) {
                     double sum = p.size() > 1 ? p[1][static_cast<std::size_t>(o)] : 0.0;
                     for (std::int64_t k = 0; k < in[0]; ++k)
-                        sum += x[static_cast<std::size_t>(n * in[0] + k)] * p[0][static_cast<std::size_t>(k * out + o)];
+                        sum += x[static_cast<std::size_t>(n * in[0] + k)] *
+                               p[0][static_cast<std::size_t>(k * out + o)];
                     y.push_back(sum);
                 }
         } else if (std::holds_alternative<Add>(node.op)) {

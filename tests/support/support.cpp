@@ -1,5 +1,10 @@
 #include "support.hpp"
 
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/network/architecture.hpp"
+#include "jevrin/training/classifier.hpp"
+
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <signal.h>
@@ -9,11 +14,6 @@
 
 #include <chrono>
 #include <thread>
-
-#include "jevrin/base/files.hpp"
-#include "jevrin/base/random.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/training/classifier.hpp"
 
 namespace jevrin::test {
 
@@ -38,13 +38,15 @@ Image small_picture(std::size_t label, std::uint64_t number, std::int64_t side) 
             const bool stripe = static_cast<std::int64_t>(static_cast<double>(along) + phase) % 4 < 2;
             for (std::int64_t c = 0; c < 3; ++c) {
                 const double tint = c == static_cast<std::int64_t>(label % 3) ? 40.0 : 0.0;
-                image.at(x, y)[c] = static_cast<std::uint8_t>(60 + (stripe ? 90 : 0) + tint + random.uniform(0, 40));
+                image.at(x, y)[c] =
+                    static_cast<std::uint8_t>(60 + (stripe ? 90 : 0) + tint + random.uniform(0, 40));
             }
         }
     return image;
 }
 
-void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes, int per_class) {
+void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes,
+                     int per_class) {
     for (std::size_t label = 0; label < classes.size(); ++label) {
         make_directory(root / classes[label]);
         for (int i = 0; i < per_class; ++i) {
@@ -57,10 +59,11 @@ void write_small_set(const std::filesystem::path& root, const std::vector<std::s
 }
 
 void write_small_backbone(const std::filesystem::path& file, std::int64_t size) {
-    Classifier classifier{.network = residual_backbone({.widths = {4, 8}, .blocks = 1, .stem_stride = 1}, {size, size, 3}),
-                          .classes = {"a", "b", "c", "d"},
-                          .preparation = {.size = size, .fit = Fit::stretch, .scaling = {{0.4, 0.5, 0.6}, {0.2, 0.25, 0.3}}},
-                          .provenance = {}};
+    Classifier classifier{
+        .network = residual_backbone({.widths = {4, 8}, .blocks = 1, .stem_stride = 1}, {size, size, 3}),
+        .classes = {"a", "b", "c", "d"},
+        .preparation = {.size = size, .fit = Fit::stretch, .scaling = {{0.4, 0.5, 0.6}, {0.2, 0.25, 0.3}}},
+        .provenance = {}};
     append_head(classifier.network, {}, 4);
     initialise(classifier.network, 0, 5);
     // Statistics as if it had been trained.
@@ -137,7 +140,8 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
             ::setrlimit(RLIMIT_FSIZE, &limit);
         }
         if (::chdir(directory.c_str()) != 0) ::_exit(99);
-        if (options.as_nobody && ::geteuid() == 0 && (::setgid(65534) != 0 || ::setuid(65534) != 0)) ::_exit(98);
+        if (options.as_nobody && ::geteuid() == 0 && (::setgid(65534) != 0 || ::setuid(65534) != 0))
+            ::_exit(98);
         ::execv(program.c_str(), argv.data());
         ::_exit(97);
     }

@@ -1,5 +1,9 @@
-// What several tests need: a directory of their own, small made-up images and plans, the tool run as a user runs it.
+// What several tests need: a directory of their own, small made-up images and plans, the tool run as a user
+// runs it.
 #pragma once
+
+#include "jevrin/images/image.hpp"
+#include "jevrin/tensor/tensor.hpp"
 
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
@@ -9,14 +13,11 @@
 #include <string>
 #include <vector>
 
-#include "jevrin/images/image.hpp"
-#include "jevrin/tensor/tensor.hpp"
-
 namespace jevrin::test {
 
 // A fresh directory, removed at the end of the test.
 class TemporaryDirectory {
- public:
+  public:
     TemporaryDirectory();
     ~TemporaryDirectory();
     TemporaryDirectory(const TemporaryDirectory&) = delete;
@@ -24,7 +25,7 @@ class TemporaryDirectory {
     const std::filesystem::path& path() const { return path_; }
     std::filesystem::path operator/(const std::string& name) const { return path_ / name; }
 
- private:
+  private:
     std::filesystem::path path_;
 };
 
@@ -44,7 +45,8 @@ std::string message_of(const std::function<void()>& work) {
 Image small_picture(std::size_t label, std::uint64_t number, std::int64_t side = 16);
 
 // A folder per class with small pictures, PNG and JPEG in turn.
-void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes, int per_class);
+void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes,
+                     int per_class);
 
 // A backbone trained on nothing: random weights, written as a model file with classes and preparation.
 void write_small_backbone(const std::filesystem::path& file, std::int64_t size = 16);

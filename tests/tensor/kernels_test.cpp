@@ -1,5 +1,5 @@
-#include <cmath>
-#include <cstring>
+#include "support/support.hpp"
+#include "tensor/reference.hpp"
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
@@ -9,8 +9,9 @@
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/products.hpp"
-#include "support/support.hpp"
-#include "tensor/reference.hpp"
+
+#include <cmath>
+#include <cstring>
 
 namespace jevrin {
 namespace {
@@ -36,8 +37,10 @@ TEST(SumOfProducts, BothFormsAgreeWithPlainLoopsOverManyShapes) {
         const std::int64_t b_stride = columns + random.below(4);
         const std::int64_t c_stride = columns + random.below(4);
         const std::int64_t a_size = (transposed ? depth : rows) * a_stride;
-        const Tensor a = random_tensor({static_cast<std::int64_t>(terms) * a_size}, 10 + static_cast<std::uint64_t>(round));
-        const Tensor b = random_tensor({static_cast<std::int64_t>(terms) * depth * b_stride}, 500 + static_cast<std::uint64_t>(round));
+        const Tensor a = random_tensor({static_cast<std::int64_t>(terms) * a_size},
+                                       10 + static_cast<std::uint64_t>(round));
+        const Tensor b = random_tensor({static_cast<std::int64_t>(terms) * depth * b_stride},
+                                       500 + static_cast<std::uint64_t>(round));
         const Tensor before = random_tensor({rows * c_stride}, 900 + static_cast<std::uint64_t>(round));
         std::vector<std::uint64_t> a_offsets;
         std::vector<std::uint64_t> b_offsets;
@@ -51,17 +54,20 @@ TEST(SumOfProducts, BothFormsAgreeWithPlainLoopsOverManyShapes) {
                 double sum = accumulate ? expected[static_cast<std::size_t>(r * c_stride + c)] : 0.0;
                 for (std::size_t t = 0; t < terms; ++t)
                     for (std::int64_t k = 0; k < depth; ++k)
-                        sum += static_cast<double>(a.data()[static_cast<std::int64_t>(a_offsets[t]) +
-                                                            (transposed ? k * a_stride + r : r * a_stride + k)]) *
+                        sum += static_cast<double>(
+                                   a.data()[static_cast<std::int64_t>(a_offsets[t]) +
+                                            (transposed ? k * a_stride + r : r * a_stride + k)]) *
                                b.data()[static_cast<std::int64_t>(b_offsets[t]) + k * b_stride + c];
                 expected[static_cast<std::size_t>(r * c_stride + c)] = sum;
             }
         for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
-            const SumOfProducts product({rows, columns, depth, a_stride, b_stride, c_stride, transposed, accumulate}, form);
+            const SumOfProducts product(
+                {rows, columns, depth, a_stride, b_stride, c_stride, transposed, accumulate}, form);
             Tensor c = before;
             product(a.data(), b.data(), c.data(), a_offsets, b_offsets);
             EXPECT_LT(worst_difference(c.values(), expected), tolerance)
-                << rows << "x" << columns << "x" << depth << " terms " << terms << " transposed " << transposed;
+                << rows << "x" << columns << "x" << depth << " terms " << terms << " transposed "
+                << transposed;
         }
     }
 }
@@ -72,8 +78,8 @@ TEST(SumOfProducts, MoreTermsThanOneCallTakesAreAllAdded) {
     const Tensor b({4}, std::vector<float>{1, 2, 3, 4});
     Tensor c({4});
     const std::vector<std::uint64_t> zeros(terms, 0);
-    SumOfProducts({.rows = 1, .columns = 4, .depth = 1, .a_stride = 1, .b_stride = 4, .c_stride = 4})(a.data(), b.data(),
-                                                                                                      c.data(), zeros, zeros);
+    SumOfProducts({.rows = 1, .columns = 4, .depth = 1, .a_stride = 1, .b_stride = 4, .c_stride = 4})(
+        a.data(), b.data(), c.data(), zeros, zeros);
     EXPECT_EQ(c.data()[3], 2800.0F);
 }
 
@@ -91,7 +97,8 @@ ConvolutionShape random_convolution(RandomStream& random) {
                            .pad_left = random.below(3),
                            .pad_bottom = random.below(3),
                            .pad_right = random.below(3)};
-        if (s.height + s.pad_top + s.pad_bottom >= s.kernel_height && s.width + s.pad_left + s.pad_right >= s.kernel_width)
+        if (s.height + s.pad_top + s.pad_bottom >= s.kernel_height &&
+            s.width + s.pad_left + s.pad_right >= s.kernel_width)
             return s;
     }
 }
@@ -104,11 +111,12 @@ TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
         const Tensor input = random_tensor({batch * s.height * s.width * s.in_channels}, round);
         const Tensor weight = random_tensor({s.weight_count()}, round + 1000);
         const Tensor bias = random_tensor({s.out_channels}, round + 2000);
-        const Tensor gradient = random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, round + 3000);
-        const auto expected = test::reference_convolution(s, batch, widen(input.values()), widen(weight.values()),
-                                                          widen(bias.values()));
-        const auto gradients = test::reference_convolution_gradients(s, batch, widen(input.values()),
-                                                                     widen(weight.values()), widen(gradient.values()));
+        const Tensor gradient =
+            random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, round + 3000);
+        const auto expected = test::reference_convolution(s, batch, widen(input.values()),
+                                                          widen(weight.values()), widen(bias.values()));
+        const auto gradients = test::reference_convolution_gradients(
+            s, batch, widen(input.values()), widen(weight.values()), widen(gradient.values()));
         for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
             const ConvolutionKernel kernel(s, form);
             Tensor output({gradient.size()});
@@ -116,7 +124,8 @@ TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
             ASSERT_LT(worst_difference(output.values(), expected), tolerance) << "forward, round " << round;
             Tensor data({input.size()});
             kernel.data_gradient(batch, gradient.data(), weight.data(), false, data.data());
-            ASSERT_LT(worst_difference(data.values(), gradients.input), tolerance) << "data gradient, round " << round;
+            ASSERT_LT(worst_difference(data.values(), gradients.input), tolerance)
+                << "data gradient, round " << round;
             kernel.data_gradient(batch, gradient.data(), weight.data(), true, data.data());
             Doubles twice = gradients.input;
             for (double& v : twice) v *= 2;
@@ -124,18 +133,22 @@ TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
             Tensor weights({weight.size()});
             Tensor biases({s.out_channels});
             kernel.weight_gradient(batch, input.data(), gradient.data(), weights.data(), biases.data());
-            ASSERT_LT(worst_difference(weights.values(), gradients.weight), tolerance) << "weight gradient, round " << round;
+            ASSERT_LT(worst_difference(weights.values(), gradients.weight), tolerance)
+                << "weight gradient, round " << round;
             Doubles bias_sum(static_cast<std::size_t>(s.out_channels), 0.0);
             for (std::int64_t i = 0; i < gradient.size(); ++i)
                 bias_sum[static_cast<std::size_t>(i % s.out_channels)] += gradient.data()[i];
-            ASSERT_LT(worst_difference(biases.values(), bias_sum), tolerance) << "bias gradient, round " << round;
+            ASSERT_LT(worst_difference(biases.values(), bias_sum), tolerance)
+                << "bias gradient, round " << round;
         }
     }
 }
 
 TEST(Convolution, AHandWorkedCase) {
-    // 1x3 image, one channel, kernel (1, 2) with one pixel of padding on the left: outputs 2a, a + 2b, b + 2c.
-    const ConvolutionShape s{.height = 1, .width = 3, .in_channels = 1, .out_channels = 1, .kernel_width = 2, .pad_left = 1};
+    // 1x3 image, one channel, kernel (1, 2) with one pixel of padding on the left: outputs 2a, a + 2b, b +
+    // 2c.
+    const ConvolutionShape s{
+        .height = 1, .width = 3, .in_channels = 1, .out_channels = 1, .kernel_width = 2, .pad_left = 1};
     const std::vector<float> image = {5, 7, 11};
     const std::vector<float> weight = {1, 2};
     const float bias = -25;
@@ -147,8 +160,16 @@ TEST(Convolution, AHandWorkedCase) {
 }
 
 TEST(Convolution, AnImageGetsTheSameBitsInEveryBatchAndWithAnyThreads) {
-    const ConvolutionShape s{.height = 9, .width = 7, .in_channels = 5, .out_channels = 18, .kernel_height = 3,
-                             .kernel_width = 3, .pad_top = 1, .pad_left = 1, .pad_bottom = 1, .pad_right = 1};
+    const ConvolutionShape s{.height = 9,
+                             .width = 7,
+                             .in_channels = 5,
+                             .out_channels = 18,
+                             .kernel_height = 3,
+                             .kernel_width = 3,
+                             .pad_top = 1,
+                             .pad_left = 1,
+                             .pad_bottom = 1,
+                             .pad_right = 1};
     const Tensor input = random_tensor({7 * 9 * 7 * 5}, 1);
     const Tensor weight = random_tensor({s.weight_count()}, 2);
     const ConvolutionKernel kernel(s);
@@ -192,7 +213,8 @@ TEST(Normalisation, AHandWorkedBatch) {
     const std::vector<float> scale = {1, 2};
     const std::vector<float> shift = {0, 1};
     std::vector<float> output(8);
-    normalise(shape, 2, input.data(), statistics.mean, statistics.variance, scale.data(), shift.data(), output.data());
+    normalise(shape, 2, input.data(), statistics.mean, statistics.variance, scale.data(), shift.data(),
+              output.data());
     EXPECT_NEAR(output[0], -3 / std::sqrt(5.0), 1e-6);
     EXPECT_FLOAT_EQ(output[1], -1.0F);
     EXPECT_FLOAT_EQ(output[7], 3.0F);
@@ -213,8 +235,8 @@ TEST(Normalisation, ALargeCommonOffsetCostsNoDigits) {
 }
 
 TEST(Pooling, HandWorkedWindows) {
-    const PoolingShape shape{.height = 2, .width = 3, .channels = 1, .kernel_height = 2, .kernel_width = 2,
-                             .pad_left = 1};
+    const PoolingShape shape{
+        .height = 2, .width = 3, .channels = 1, .kernel_height = 2, .kernel_width = 2, .pad_left = 1};
     const std::vector<float> image = {1, 5, 2,  //
                                       4, 3, 9};
     std::vector<float> output(3);
@@ -223,7 +245,8 @@ TEST(Pooling, HandWorkedWindows) {
     EXPECT_THAT(output, testing::ElementsAre(4, 5, 9));
     EXPECT_THAT(winners, testing::ElementsAre(3, 1, 5));
     std::vector<float> gradient(6);
-    max_pool_backward(shape, 1, std::vector<float>{1, 10, 100}.data(), winners.data(), false, gradient.data());
+    max_pool_backward(shape, 1, std::vector<float>{1, 10, 100}.data(), winners.data(), false,
+                      gradient.data());
     EXPECT_THAT(gradient, testing::ElementsAre(0, 10, 0, 1, 0, 100));
     average_pool(shape, 1, image.data(), output.data());
     EXPECT_THAT(output, testing::ElementsAre(2.5F, 3.25F, 4.75F));

@@ -1,15 +1,19 @@
 // Plain loops in double: what the kernels are held against.
 #pragma once
 
-#include <vector>
-
 #include "jevrin/tensor/convolution.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <vector>
 
 namespace jevrin::test {
 
 using Doubles = std::vector<double>;
 
-inline Doubles widen(std::span<const float> values) { return {values.begin(), values.end()}; }
+inline Doubles widen(std::span<const float> values) {
+    return {values.begin(), values.end()};
+}
 
 inline Doubles reference_convolution(const ConvolutionShape& s, std::int64_t batch, const Doubles& input,
                                      const Doubles& weight, const Doubles& bias) {
@@ -26,9 +30,11 @@ inline Doubles reference_convolution(const ConvolutionShape& s, std::int64_t bat
                             const std::int64_t x = ox * s.stride_width - s.pad_left + kx;
                             if (y < 0 || y >= s.height || x < 0 || x >= s.width) continue;
                             for (std::int64_t i = 0; i < s.in_channels; ++i)
-                                sum += input[static_cast<std::size_t>(((n * s.height + y) * s.width + x) * s.in_channels + i)] *
+                                sum += input[static_cast<std::size_t>(
+                                           ((n * s.height + y) * s.width + x) * s.in_channels + i)] *
                                        weight[static_cast<std::size_t>(
-                                           ((ky * s.kernel_width + kx) * s.in_channels + i) * s.out_channels + o)];
+                                           ((ky * s.kernel_width + kx) * s.in_channels + i) * s.out_channels +
+                                           o)];
                         }
                     output[place] = sum;
                 }
@@ -55,8 +61,8 @@ inline ReferenceGradients reference_convolution_gradients(const ConvolutionShape
                             const std::int64_t x = ox * s.stride_width - s.pad_left + kx;
                             if (y < 0 || y >= s.height || x < 0 || x >= s.width) continue;
                             for (std::int64_t i = 0; i < s.in_channels; ++i) {
-                                const auto a =
-                                    static_cast<std::size_t>(((n * s.height + y) * s.width + x) * s.in_channels + i);
+                                const auto a = static_cast<std::size_t>(
+                                    ((n * s.height + y) * s.width + x) * s.in_channels + i);
                                 const auto w = static_cast<std::size_t>(
                                     ((ky * s.kernel_width + kx) * s.in_channels + i) * s.out_channels + o);
                                 g.input[a] += weight[w] * output_gradient[place];
@@ -66,7 +72,8 @@ inline ReferenceGradients reference_convolution_gradients(const ConvolutionShape
     return g;
 }
 
-// The largest |a - b| relative to the largest |b| (at least 1e-3): float32 sums of n terms stay within n * 6e-8 of it.
+// The largest |a - b| relative to the largest |b| (at least 1e-3): float32 sums of n terms stay within n *
+// 6e-8 of it.
 inline double worst_difference(std::span<const float> a, const Doubles& b) {
     double scale = 1e-3;
     double worst = 0.0;

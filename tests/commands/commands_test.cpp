@@ -1,0 +1,325 @@
+// The tool as a user runs it.
+#include "support/support.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/random.hpp"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <chrono>
+#include <cstring>
+#include <set>
+
+namespace jevrin {
+namespace {
+
+using nlohmann::json;
+using test::CommandResult;
+using test::run_jevrin;
+using test::small_plan;
+using test::TemporaryDirectory;
+using test::write_small_study;
+using testing::AllOf;
+using testing::HasSubstr;
+
+// A trained small study that tests may read.
+class TrainedStudy : public testing::Test {
+  protected:
+    static void SetUpTestSuite() {
+        directory_ = std::make_unique<TemporaryDirectory>();
+        write_small_study(directory_->path(), small_plan(3));
+        trained_ = run({"train", "plan.toml"});
+    }
+    static void TearDownTestSuite() { directory_.reset(); }
+    static CommandResult run(const std::vector<std::string>& arguments) {
+        return run_jevrin(arguments, {.directory = directory_->path()});
+    }
+    static json run_json(std::vector<std::string> arguments) {
+        arguments.emplace_back("--json");
+        const CommandResult result = run(arguments);
+        EXPECT_EQ(result.status, 0) << result.errors;
+        return json::parse(result.output);
+    }
+
+    static inline std::unique_ptr<TemporaryDirectory> directory_;
+    static inline CommandResult trained_;
+};
+
+TEST_F(TrainedStudy, TrainPrintsALinePerEpochAndASummary) {
+    EXPECT_EQ(trained_.status, 0) << trained_.errors;
+    EXPECT_EQ(trained_.errors, "");
+    std::size_t lines = 0;
+    for (std::size_t at = 0; (at = trained_.output.find("  epoch ", at)) != std::string::npos; ++at) ++lines;
+    EXPECT_EQ(lines, 18U);
+    EXPECT_THAT(trained_.output, AllOf(HasSubstr("6 runs trained, 0 already finished"),
+                                       HasSubstr("6 of 6 runs finished; the highest accuracy")));
+    EXPECT_THAT(trained_.output, testing::Not(HasSubstr("\x1b")));
+}
+
+TEST_F(TrainedStudy, RunsListsEveryRun) {
+    const json runs = run_json({"runs"});
+    ASSERT_EQ(runs.size(), 6U);
+    std::set<std::string> regimes;
+    for (const json& r : runs) {
+        EXPECT_EQ(r["state"], "finished");
+        EXPECT_EQ(r["epochs"], 3);
+        EXPECT_EQ(r["run"], fmt::format("{}/{}", r["candidate"].get<std::string>(), r["seed"].get<int>()));
+        EXPECT_GT(r["validation"]["loss"].get<double>(), 0.0);
+        EXPECT_LE(r["trainable_parameters"].get<int>(), r["parameters"].get<int>());
+        regimes.insert(r["regime"]);
+    }
+    EXPECT_EQ(regimes.size(), 3U);
+    EXPECT_THAT(run({"runs"}).output, AllOf(HasSubstr("study 'small': 6 of 6 runs finished"),
+                                            HasSubstr("test part has not been looked at")));
+}
+
+TEST_F(TrainedStudy, EveryEpochsMatrixSumsToTheValidationPart) {
+    const json curves = run_json({"curves", "new head/1", "from scratch/2"});
+    ASSERT_EQ(curves.size(), 2U);
+    EXPECT_EQ(curves[1]["run"], "from scratch/2");
+    for (const json& e : curves[0]["epochs"]) {
+        const json matrix =
+            run_json({"confusion", "new head/1", "--epoch", std::to_string(e["epoch"].get<int>())});
+        EXPECT_EQ(matrix["classes"], (json{"across", "both", "down"}));
+        std::int64_t sum = 0;
+        std::int64_t right = 0;
+        for (std::size_t i = 0; i < 3; ++i)
+            for (std::size_t j = 0; j < 3; ++j) {
+                sum += matrix["counts"][i][j].get<int>();
+                if (i == j) right += matrix["counts"][i][j].get<int>();
+            }
+        EXPECT_EQ(sum, 9);
+        EXPECT_DOUBLE_EQ(e["validation"]["accuracy"].get<double>(), static_cast<double>(right) / 9);
+    }
+}
+
+TEST_F(TrainedStudy, ChooseNamesACandidateWithItsInterval) {
+    const json choice = run_json({"choose"});
+    EXPECT_EQ(choice["metric"], "accuracy");
+    ASSERT_EQ(choice["ranking"].size(), 3U);
+    bool found = false;
+    for (const json& c : choice["ranking"]) {
+        EXPECT_LE(c["low"].get<double>(), c["mean"].get<double>());
+        EXPECT_GE(c["high"].get<double>(), c["mean"].get<double>());
+        found = found || c["candidate"] == choice["chosen"];
+    }
+    EXPECT_TRUE(found);
+    EXPECT_THAT(run({"choose"}).output, HasSubstr("> " + choice["chosen"].get<std::string>()));
+}
+
+TEST_F(TrainedStudy, ClassifyGivesWhatTheRunRecorded) {
+    for (const std::string name : {"from scratch/1", "new head/2", "last stage/1"}) {
+        ASSERT_EQ(run({"export", name, "model.onnx", "--replace"}).status, 0);
+        SQLite::Database database((directory_->path() / "ledger" / "ledger.db").string());
+        SQLite::Statement query(
+            database,
+            "SELECT items.item, probabilities FROM predictions JOIN items ON items.id = predictions.item "
+            "JOIN runs ON runs.id = run WHERE candidate || '/' || seed = ?");
+        query.bind(1, name);
+        int compared = 0;
+        for (; query.executeStep(); ++compared) {
+            const std::string item = query.getColumn(0);
+            const json answer = run_json(
+                {"classify", "model.onnx", "images/" + item.substr(0, item.rfind('#')), "--top", "0"});
+            float recorded[3];
+            std::memcpy(recorded, query.getColumn(1).getBlob(), sizeof recorded);
+            const std::vector<std::string> classes = {"across", "both", "down"};
+            for (const json& top : answer[0]["top"]) {
+                const auto place =
+                    std::find(classes.begin(), classes.end(), top["class"].get<std::string>()) -
+                    classes.begin();
+                EXPECT_EQ(top["probability"].get<float>(), recorded[place]) << item;
+            }
+        }
+        EXPECT_EQ(compared, 9);
+    }
+}
+
+TEST_F(TrainedStudy, ExportNeverOverwritesUnasked) {
+    write_file(directory_->path() / "precious.onnx", std::string("mine"));
+    const CommandResult refused = run({"export", "new head/1", "precious.onnx"});
+    EXPECT_EQ(refused.status, 2);
+    EXPECT_THAT(refused.errors, HasSubstr("--replace"));
+    EXPECT_EQ(read_text(directory_->path() / "precious.onnx"), "mine");
+}
+
+TEST_F(TrainedStudy, ClassifyGoesOnAfterABadImage) {
+    ASSERT_EQ(run({"export", "new head/1", "m.onnx", "--replace"}).status, 0);
+    write_file(directory_->path() / "bad\n.png", std::string("no image"));
+    const CommandResult result =
+        run({"classify", "m.onnx", "bad\n.png", "images/down/00.png", "missing.png"});
+    EXPECT_EQ(result.status, 2);
+    EXPECT_THAT(result.output, HasSubstr("images/down/00.png"));
+    EXPECT_THAT(result.errors, AllOf(HasSubstr("bad\\x0a.png: it is neither"),
+                                     HasSubstr("missing.png: cannot read"), HasSubstr("2 of 3 images")));
+}
+
+TEST_F(TrainedStudy, FiguresAreWritten) {
+    EXPECT_EQ(run({"curves", "--figure", "figures/c.png"}).status, 0);
+    EXPECT_EQ(run({"confusion", "last stage/2", "--figure", "figures/m.svg"}).status, 0);
+    EXPECT_GT(std::filesystem::file_size(directory_->path() / "figures" / "c.png"), 10'000U);
+    EXPECT_THAT(read_text(directory_->path() / "figures" / "m.svg"), HasSubstr("across"));
+    const CommandResult refused = run({"curves", "--figure", "c.gif"});
+    EXPECT_EQ(refused.status, 2);
+    EXPECT_THAT(refused.errors, HasSubstr(".png or .svg"));
+}
+
+TEST_F(TrainedStudy, AMissingRunOrLedgerIsHelped) {
+    const CommandResult run_name = run({"confusion", "new heat/1"});
+    EXPECT_EQ(run_name.status, 2);
+    EXPECT_THAT(run_name.errors, HasSubstr("did you mean 'new head/1'"));
+    const CommandResult ledger = run({"runs", "--ledger", "nowhere"});
+    EXPECT_EQ(ledger.status, 2);
+    EXPECT_THAT(ledger.errors, HasSubstr("there is no ledger here"));
+    EXPECT_FALSE(std::filesystem::exists(directory_->path() / "nowhere"));
+    EXPECT_EQ(run({"confusion", "new head/1", "--epoch", "9"}).status, 2);
+}
+
+TEST_F(TrainedStudy, AReadOnlyLedgerCanBeReadButNotTrained) {
+    TemporaryDirectory copy;
+    std::filesystem::copy(directory_->path(), copy / "study", std::filesystem::copy_options::recursive);
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(copy.path()))
+        std::filesystem::permissions(
+            entry.path(), entry.is_directory() ? std::filesystem::perms(0555) : std::filesystem::perms(0444));
+    const test::CommandOptions readonly{.directory = copy / "study", .as_nobody = true};
+    const CommandResult read = run_jevrin({"runs"}, readonly);
+    EXPECT_EQ(read.status, 0) << read.errors;
+    EXPECT_THAT(read.output, HasSubstr("6 of 6 runs finished"));
+    const CommandResult train = run_jevrin({"train", "plan.toml"}, readonly);
+    EXPECT_EQ(train.status, 1) << train.output;
+    EXPECT_THAT(train.errors,
+                AllOf(HasSubstr("ledger"), testing::AnyOf(HasSubstr("read-only"), HasSubstr("who may write"),
+                                                          HasSubstr("who may read and write"))));
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(copy.path()))
+        std::filesystem::permissions(entry.path(), std::filesystem::perms(0755));
+}
+
+TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
+    for (const char* command : {"demo", "survey", "check", "train", "runs", "curves", "confusion", "choose",
+                                "classify", "export"}) {
+        const CommandResult help = run_jevrin({command, "--help"});
+        EXPECT_EQ(help.status, 0);
+        EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;
+    }
+    EXPECT_EQ(run_jevrin({}).status, 2);
+    EXPECT_EQ(run_jevrin({"rnus"}).status, 2);
+    EXPECT_THAT(run_jevrin({"runs", "--jsn"}).errors, HasSubstr("jevrin COMMAND --help"));
+}
+
+TEST(Commands, SurveyCountsAndNamesProblems) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "set", {"many", "rare"}, 9);
+    for (int i = 3; i < 9; ++i)
+        std::filesystem::remove(directory.path() / "set" / "rare" /
+                                fmt::format("{:02}.{}", i, i % 2 ? "jpg" : "png"));
+    write_file(directory.path() / "set" / "many" / "bad.png", std::string("x"));
+    std::filesystem::copy_file(directory.path() / "set" / "many" / "00.png",
+                               directory.path() / "set" / "rare" / "same.png");
+    const CommandResult text =
+        run_jevrin({"survey", "set", "--sheet", "sheet.png"}, {.directory = directory.path()});
+    EXPECT_EQ(text.status, 0) << text.errors;
+    EXPECT_THAT(text.output,
+                AllOf(HasSubstr("13 images in 2 classes, 1 unreadable"), HasSubstr("2.2 times as many"),
+                      HasSubstr("the same picture twice under two labels: many/00.png and rare/same.png"),
+                      HasSubstr("left out: many/bad.png: it is neither")));
+    EXPECT_TRUE(std::filesystem::exists(directory / "sheet.png"));
+    const json counted =
+        json::parse(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);
+    EXPECT_EQ(counted["items"], 13);
+    EXPECT_EQ(counted["classes"][1], (json{{"name", "rare"}, {"count", 4}}));
+    EXPECT_EQ(counted["problems"][0]["file"], "many/bad.png");
+}
+
+TEST(Commands, AFolderThatMayNotBeReadIsNamed) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "set", {"a", "b"}, 3);
+    std::filesystem::permissions(directory.path() / "set" / "b", std::filesystem::perms(0));
+    const CommandResult result =
+        run_jevrin({"survey", "set"}, {.directory = directory.path(), .as_nobody = true});
+    std::filesystem::permissions(directory.path() / "set" / "b", std::filesystem::perms(0755));
+    EXPECT_EQ(result.status, 2);
+    EXPECT_THAT(result.errors, AllOf(HasSubstr("set/b: cannot read this folder"), HasSubstr("who may read")));
+}
+
+TEST(Commands, CheckShowsCandidatesAndRefusesMistakes) {
+    const TemporaryDirectory directory;
+    const auto plan = write_small_study(directory.path(), small_plan(2));
+    const CommandResult good = run_jevrin({"check", "plan.toml"}, {.directory = directory.path()});
+    EXPECT_EQ(good.status, 0) << good.errors;
+    EXPECT_THAT(good.output, AllOf(HasSubstr("plan 'small' is sound: 6 runs"), HasSubstr("[stem 16x16x4]"),
+                                   HasSubstr("learning rate 0.05")));
+    EXPECT_EQ(
+        json::parse(
+            run_jevrin({"check", "plan.toml", "--json"}, {.directory = directory.path()}).output)["runs"],
+        6);
+    std::string text = read_text(plan);
+    text.replace(text.find("epochs"), 6, "epoch");
+    write_file(plan, text);
+    const CommandResult bad = run_jevrin({"check", "plan.toml"}, {.directory = directory.path()});
+    EXPECT_EQ(bad.status, 2);
+    EXPECT_THAT(bad.errors, AllOf(HasSubstr("plan.toml:9:1: "), HasSubstr("did you mean 'epochs'")));
+    EXPECT_EQ(bad.output, "");
+}
+
+// All weights, curves and predictions of a ledger: everything but times.
+std::string dump(const std::filesystem::path& ledger) {
+    SQLite::Database database((ledger / "ledger.db").string());
+    std::string text;
+    for (const char* sql :
+         {"SELECT candidate, seed, state, best_epoch FROM runs ORDER BY candidate, seed",
+          "SELECT candidate, seed, epoch, training_loss, validation_loss, balanced_accuracy FROM epochs JOIN "
+          "runs ON runs.id = run ORDER BY 1, 2, 3",
+          "SELECT candidate, seed, items.item, hex(probabilities) FROM predictions JOIN runs ON runs.id = "
+          "run JOIN items ON items.id = predictions.item ORDER BY 1, 2, 3"}) {
+        SQLite::Statement query(database, sql);
+        while (query.executeStep())
+            for (int c = 0; c < query.getColumnCount(); ++c) text += query.getColumn(c).getString() + "|";
+    }
+    for (int run = 1; run <= 3; ++run) text += read_text(ledger / "models" / fmt::format("run-{}.onnx", run));
+    return text;
+}
+
+TEST(Commands, KilledAtRandomMomentsItEndsAsIfUndisturbed) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(30, "", "[3]"));
+    const test::CommandOptions here{.directory = directory.path()};
+    const auto begin = std::chrono::steady_clock::now();
+    ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
+    const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    RandomStream random({1, Purpose::sample, 0, 0});
+    int killed = 0;
+    for (int attempt = 0; attempt < 6; ++attempt) {
+        test::CommandOptions doomed = here;
+        doomed.kill_after_seconds = seconds * random.uniform(0.1, 0.5);
+        killed += run_jevrin({"train", "plan.toml", "--ledger", "killed"}, doomed).status == 128 + 9;
+    }
+    EXPECT_GE(killed, 1);
+    const CommandResult last = run_jevrin({"train", "plan.toml", "--ledger", "killed"}, here);
+    EXPECT_EQ(last.status, 0) << last.errors;
+    EXPECT_EQ(dump(directory / "killed"), dump(directory / "whole"));
+}
+
+TEST(Commands, AFullDiskStopsWithACureAndLosesNothing) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(3, "", "[3]"));
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
+    for (const long bytes : {100'000L, 20'000L, 4'000L}) {
+        test::CommandOptions full = here;
+        full.largest_file_bytes = bytes;
+        const CommandResult result = run_jevrin({"train", "plan.toml", "--ledger", "full"}, full);
+        EXPECT_EQ(result.status, 1) << bytes << result.output << result.errors;
+        EXPECT_THAT(result.errors + result.output,
+                    testing::AnyOf(HasSubstr("start again"), HasSubstr("disk")))
+            << bytes;
+        for (const auto& entry : std::filesystem::recursive_directory_iterator(directory / "full"))
+            EXPECT_THAT(entry.path().string(), testing::Not(testing::EndsWith(".part")));
+    }
+    EXPECT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "full"}, here).status, 0);
+    EXPECT_EQ(dump(directory / "full"), dump(directory / "whole"));
+}
+
+}  // namespace
+}  // namespace jevrin

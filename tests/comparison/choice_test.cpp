@@ -1,0 +1,129 @@
+#include "jevrin/comparison/choice.hpp"
+
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/random.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::HasSubstr;
+
+// A ledger with made-up runs: what each candidate gets right is decided here, nothing is trained.
+class ChoiceTest : public testing::Test {
+  protected:
+    ChoiceTest() : ledger_(Ledger::open_or_create(directory_ / "ledger")) {
+        test::write_small_set(directory_ / "images", {"a", "b"}, 100);
+        set_ = read_image_set(directory_ / "images");
+        parts_ = divide_into_parts(set_, {0.1, 0.8, 0.1}, 1);
+        study_ = ledger_.put_study("s", Metric::accuracy, set_, parts_);
+    }
+    // Each validation item is right with this probability, drawn per candidate, seed and item.
+    void add_run(const std::string& candidate, std::int64_t seed, double probability, double seconds,
+                 std::uint64_t draw = 0) {
+        const std::int64_t run = ledger_.put_run(study_, {.candidate = candidate,
+                                                          .regime = "scratch",
+                                                          .seed = seed,
+                                                          .settings = "{}",
+                                                          .planned_epochs = 1});
+        RandomStream random({draw + static_cast<std::uint64_t>(seed), Purpose::sample, 0, 0});
+        EpochRecord epoch{.epoch = 1, .seconds = seconds, .validation = ConfusionMatrix(2)};
+        std::vector<PredictionRecord> predictions;
+        for (const std::size_t item : parts_.validation) {
+            const std::size_t label = set_.items[item].label;
+            const std::size_t predicted = random.uniform() < probability ? label : 1 - label;
+            epoch.validation.add(label, predicted);
+            predictions.push_back({set_.items[item].id, label, predicted, {0.5F, 0.5F}});
+        }
+        ledger_.record_epoch(run, epoch, true);
+        ledger_.finish_run(run, predictions);
+    }
+    Choice choice() const { return choose(ledger_, ledger_.study()); }
+
+    TemporaryDirectory directory_;
+    Ledger ledger_;
+    ImageSet set_;
+    Parts parts_;
+    std::int64_t study_ = 0;
+};
+
+TEST_F(ChoiceTest, AClearWinnerIsCalledClear) {
+    for (std::int64_t seed : {1, 2, 3}) {
+        add_run("good", seed, 0.95, 9.0, 100);
+        add_run("poor", seed, 0.6, 1.0, 200);
+    }
+    const Choice c = choice();
+    EXPECT_TRUE(c.clear);
+    EXPECT_EQ(c.chosen, "good");
+    EXPECT_EQ(c.ranking[0].candidate, "good");
+    EXPECT_NEAR(c.ranking[0].mean, 0.95, 0.03);
+    EXPECT_LT(c.ranking[0].interval->low, c.ranking[0].mean);
+    EXPECT_GT(c.ranking[1].behind->interval.low, 0.2);
+    EXPECT_THAT(c.reasons[0], HasSubstr("Use 'good'"));
+}
+
+TEST_F(ChoiceTest, WhenTheEvidenceDoesNotSeparateTheCheapestIsChosen) {
+    for (std::int64_t seed : {1, 2, 3}) {
+        add_run("dear", seed, 0.8, 50.0, 100);
+        add_run("cheap", seed, 0.8, 2.0, 200);
+        add_run("poor", seed, 0.5, 1.0, 300);
+    }
+    const Choice c = choice();
+    EXPECT_FALSE(c.clear);
+    EXPECT_EQ(c.chosen, "cheap");
+    EXPECT_EQ(c.ranking.back().candidate, "poor");
+    EXPECT_THAT(c.reasons[0], HasSubstr("does not separate it from 1 other candidate"));
+}
+
+TEST_F(ChoiceTest, OneSeedNeverMakesAClearWinner) {
+    add_run("good", 1, 0.99, 1.0, 100);
+    add_run("poor", 1, 0.4, 1.0, 200);
+    const Choice c = choice();
+    EXPECT_FALSE(c.clear);
+    EXPECT_FALSE(c.ranking[0].interval.has_value());
+    EXPECT_THAT(c.reasons[1], HasSubstr("with one seed the noise of seeds is unknown"));
+}
+
+TEST_F(ChoiceTest, UnfinishedRunsAreNamedAndDoNotCount) {
+    add_run("a", 1, 0.9, 1.0);
+    add_run("a", 2, 0.9, 1.0);
+    ledger_.put_run(
+        study_, {.candidate = "a", .regime = "scratch", .seed = 3, .settings = "{}", .planned_epochs = 1});
+    const Choice c = choice();
+    EXPECT_EQ(c.ranking[0].runs, 2);
+    EXPECT_THAT(c.reasons.back(), HasSubstr("1 run is not finished and does not count: a/3 (waiting)"));
+    EXPECT_THAT(c.reasons[0], HasSubstr("nothing to compare"));
+}
+
+TEST_F(ChoiceTest, CandidatesWithoutACommonSeedAreNotPaired) {
+    add_run("a", 1, 0.9, 1.0);
+    add_run("b", 2, 0.5, 1.0);
+    const Choice c = choice();
+    EXPECT_FALSE(c.ranking[1].behind.has_value());
+    EXPECT_THAT(c.reasons[1], HasSubstr("share no seed"));
+    EXPECT_FALSE(c.clear);
+}
+
+TEST_F(ChoiceTest, EqualCandidatesSeldomLookDifferent) {
+    // 60 studies of two equal candidates at 95 %: on average 3 false winners, more than 9 would be far out.
+    int clear = 0;
+    for (std::uint64_t round = 0; round < 60; ++round) {
+        study_ = ledger_.put_study("round" + std::to_string(round), Metric::accuracy, set_, parts_);
+        for (std::int64_t seed : {1, 2, 3}) {
+            add_run("a", seed, 0.8, 1.0, 1000 + 20 * round);
+            add_run("b", seed, 0.8, 1.0, 5000 + 20 * round);
+        }
+        clear += choice().clear;
+    }
+    EXPECT_LE(clear, 9);
+}
+
+TEST_F(ChoiceTest, NothingFinishedIsAnError) {
+    EXPECT_THAT(message_of<InputError>([&] { choice(); }), HasSubstr("no finished run"));
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,155 @@
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/figures/confusion_figure.hpp"
+#include "jevrin/figures/curves_figure.hpp"
+#include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/sheet.hpp"
+
+#include <fmt/format.h>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::HasSubstr;
+
+std::vector<RunCurves> curves_of(const std::vector<std::string>& candidates, int seeds, int epochs) {
+    std::vector<RunCurves> all;
+    for (std::size_t c = 0; c < candidates.size(); ++c)
+        for (int seed = 1; seed <= seeds; ++seed) {
+            RunCurves run;
+            run.run.candidate = candidates[c];
+            run.run.seed = seed;
+            run.run.epochs = epochs;
+            for (int e = 1; e <= epochs; ++e) {
+                EpochRecord epoch{.epoch = e,
+                                  .training_loss = 2.0 / e,
+                                  .validation_loss = 2.5 / e + 0.1 * seed,
+                                  .validation = ConfusionMatrix(2)};
+                epoch.validation.add(0, 0, 5 + e);
+                epoch.validation.add(1, 0, 5);
+                run.epochs.push_back(epoch);
+            }
+            if (epochs > 0) run.run.best = run.epochs.back();
+            all.push_back(run);
+        }
+    return all;
+}
+
+// How many pixels of a picture are not white.
+std::int64_t inked(const std::filesystem::path& file) {
+    const Image image = load_image(file);
+    std::int64_t count = 0;
+    for (std::size_t i = 0; i < image.pixels.size(); i += 3) count += image.pixels[i] < 250;
+    return count;
+}
+
+TEST(Curves, ArePngAndSvgWithEveryCandidateNamed) {
+    const TemporaryDirectory directory;
+    const auto curves = curves_of({"new head", "from scratch"}, 2, 4);
+    draw_curves(curves, Metric::accuracy, "two candidates", directory / "c.png");
+    EXPECT_EQ(load_image(directory / "c.png").width, 1280);
+    EXPECT_GT(inked(directory / "c.png"), 5000);
+    draw_curves(curves, Metric::accuracy, "two candidates", directory / "c.svg");
+    const std::string svg = read_text(directory / "c.svg");
+    EXPECT_THAT(
+        svg, testing::AllOf(HasSubstr("new head"), HasSubstr("from scratch"), HasSubstr("two candidates")));
+}
+
+TEST(Curves, OneEpochAndOneRunCanBeDrawn) {
+    const TemporaryDirectory directory;
+    draw_curves(curves_of({"a"}, 1, 1), Metric::accuracy, "t", directory / "c.png");
+    EXPECT_GT(inked(directory / "c.png"), 1000);
+}
+
+TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
+    const std::string text =
+        terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), Metric::accuracy, 80);
+    EXPECT_THAT(text, testing::AllOf(HasSubstr("a new head (mean of 2 runs)"), HasSubstr("b from scratch"),
+                                     HasSubstr("epoch 5"), HasSubstr("2.650 |"), HasSubstr("0.650 |")));
+    for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1)
+        EXPECT_LE(end - begin, 82U);
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), Metric::accuracy, 80),
+                HasSubstr("t training, v validation"));
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), Metric::accuracy, 80),
+                HasSubstr("no epoch is finished"));
+}
+
+TEST(Confusion, IsDrawnForThreeAndForFortyClasses) {
+    const TemporaryDirectory directory;
+    for (const std::size_t n : {3U, 40U}) {
+        ConfusionMatrix matrix(n);
+        std::vector<std::string> classes;
+        for (std::size_t c = 0; c < n; ++c) {
+            matrix.add(c, c, 9);
+            matrix.add(c, (c + 1) % n, 2);
+            classes.push_back(fmt::format("class number {}", c));
+        }
+        draw_confusion(matrix, classes, "t", directory / "m.png");
+        EXPECT_GT(inked(directory / "m.png"), 10'000);
+    }
+}
+
+TEST(Confusion, AsTextHasAlignedRowsWithRecallAndPrecision) {
+    ConfusionMatrix matrix(2);
+    matrix.add(0, 0, 8);
+    matrix.add(0, 1, 2);
+    matrix.add(1, 1, 100);
+    const std::string text = terminal_confusion(matrix, {"blisters", "pinholes"});
+    EXPECT_THAT(text, HasSubstr("\nblisters         8         2    0.800      1.000\n"));
+    EXPECT_THAT(text, HasSubstr("\npinholes         .       100    1.000      0.980\n"));
+}
+
+TEST(Names, CanNeverBecomeCode) {
+    const TemporaryDirectory directory;
+    const std::string bait = (directory / "executed").string();
+    std::vector<std::string> hostile;
+    for (const char* form :
+         {"`touch {}`", "'", "'''", "\"; system('touch {}') #", "$(touch {})", "'; system('touch {}') #",
+          "\\047.system(\"touch {}\").\\047", "\"`touch {}`\"", "@x\n!touch {}\n",
+          "EOD\nsystem \"touch {}\"\n", "<b>&amp;</b>{{/Symbol a}}^2_3 {}"})
+        hostile.push_back(fmt::format(fmt::runtime(form), bait));
+    const std::size_t n = hostile.size();
+    ConfusionMatrix matrix(n);
+    for (std::size_t c = 0; c < n; ++c) matrix.add(c, c, 3);
+    draw_confusion(matrix, hostile, hostile[2], directory / "m.png");
+    draw_curves(curves_of(hostile, 1, 3), Metric::accuracy, hostile[0], directory / "c.svg");
+    std::vector<SheetRow> rows;
+    for (const std::string& name : hostile) rows.push_back({name, {test::small_picture(0, 1)}});
+    draw_sheet(rows, hostile[1], directory.path() / "it's `a` $(sheet).png");
+    EXPECT_GT(inked(directory.path() / "it's `a` $(sheet).png"), 1000);
+    EXPECT_FALSE(std::filesystem::exists(bait));
+    EXPECT_THAT(read_text(directory / "c.svg"), HasSubstr("`touch"));  // shown as it is
+}
+
+TEST(Figures, OtherEndingsAndUnwritablePlacesAreRefused) {
+    const TemporaryDirectory directory;
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { draw_curves(curves_of({"a"}, 1, 2), Metric::accuracy, "t", directory / "c.bmp"); }),
+                HasSubstr(".png or .svg"));
+    write_file(directory / "file", std::string("x"));
+    EXPECT_THROW(
+        draw_curves(curves_of({"a"}, 1, 2), Metric::accuracy, "t", directory.path() / "file" / "c.png"),
+        WorkError);
+    EXPECT_THROW(draw_figure("this is no script", directory / "c.png", 100, 100), WorkError);
+    EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);
+}
+
+TEST(Sheet, ShowsARandomSampleOfEachClass) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "set", {"a", "b", "c"}, 7);
+    const ImageSet set = read_image_set(directory / "set");
+    const auto rows = sample_rows(set, 5, 1);
+    ASSERT_EQ(rows.size(), 3U);
+    EXPECT_EQ(rows[1].label, "b (7)");
+    EXPECT_EQ(rows[1].pictures.size(), 5U);
+    EXPECT_NE(sample_rows(set, 5, 2)[1].pictures[0].pixels, rows[1].pictures[0].pixels);
+    draw_sheet(rows, "t", directory / "s.png");
+    EXPECT_GT(inked(directory / "s.png"), 3 * 5 * 150 * 150);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,171 @@
+#include "jevrin/ledger/ledger.hpp"
+
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/images/parts.hpp"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <unistd.h>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::HasSubstr;
+
+class LedgerTest : public testing::Test {
+  protected:
+    LedgerTest() {
+        test::write_small_set(directory_ / "images", {"a", "b"}, 8);
+        set_ = read_image_set(directory_ / "images");
+        parts_ = divide_into_parts(set_, {0.5, 0.25, 0.25}, 1);
+    }
+    std::filesystem::path file() const { return directory_ / "ledger"; }
+    static EpochRecord epoch(std::int64_t number, std::int64_t right) {
+        EpochRecord e{.epoch = number,
+                      .training_loss = 1.5,
+                      .validation_loss = 0.5 / static_cast<double>(number),
+                      .learning_rate = 0.1,
+                      .seconds = 2.0,
+                      .validation = ConfusionMatrix(2)};
+        e.validation.add(0, 0, right);
+        e.validation.add(1, 0, 4 - right);
+        return e;
+    }
+    static RunIdentity identity(std::int64_t seed, const std::string& settings = "{}") {
+        return {.candidate = "c",
+                .regime = "scratch",
+                .seed = seed,
+                .settings = settings,
+                .planned_epochs = 3,
+                .parameters = 10,
+                .trainable_parameters = 4};
+    }
+    std::vector<PredictionRecord> predictions() const {
+        std::vector<PredictionRecord> records;
+        for (const std::size_t item : parts_.validation)
+            records.push_back({set_.items[item].id, set_.items[item].label, 1, {0.25F, 0.75F}});
+        return records;
+    }
+
+    TemporaryDirectory directory_;
+    ImageSet set_;
+    Parts parts_;
+};
+
+TEST_F(LedgerTest, WhatIsWrittenIsRead) {
+    Ledger ledger = Ledger::open_or_create(file());
+    const std::int64_t study = ledger.put_study("s", Metric::macro_f1, set_, parts_);
+    const std::int64_t run = ledger.put_run(study, identity(3));
+    ledger.record_epoch(run, epoch(1, 2), true);
+    ledger.record_epoch(run, epoch(2, 1), false);
+    ledger.finish_run(run, predictions());
+
+    const Ledger reader = Ledger::open(file());
+    const StudyRecord read = reader.study();
+    EXPECT_EQ(read.name, "s");
+    EXPECT_EQ(read.metric, Metric::macro_f1);
+    EXPECT_THAT(read.classes, testing::ElementsAre("a", "b"));
+    const RunRecord record = reader.run(read.id, "c/3");
+    EXPECT_EQ(record.state, RunState::finished);
+    EXPECT_EQ(record.epochs, 2);
+    EXPECT_EQ(record.best->epoch, 1);
+    EXPECT_DOUBLE_EQ(record.seconds, 4.0);
+    const auto epochs = reader.epochs(run);
+    ASSERT_EQ(epochs.size(), 2U);
+    EXPECT_EQ(epochs[1].validation.at(1, 0), 3);
+    EXPECT_EQ(epochs[1].validation.total(), 4);
+    const auto predicted = reader.predictions(run, Part::validation);
+    ASSERT_EQ(predicted.size(), parts_.validation.size());
+    EXPECT_EQ(predicted[0].probabilities, (std::vector<float>{0.25F, 0.75F}));
+    EXPECT_EQ(reader.items(run, Part::test).size(), parts_.test.size());
+    EXPECT_TRUE(reader.predictions(run, Part::test).empty());
+}
+
+TEST_F(LedgerTest, AnEpochIsRecordedWholeOrNotAtAll) {
+    Ledger ledger = Ledger::open_or_create(file());
+    const std::int64_t run =
+        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    ledger.record_epoch(run, epoch(1, 2), true);
+    EXPECT_THROW(ledger.record_epoch(run, epoch(1, 3), true), WorkError);  // the same epoch twice
+    EXPECT_EQ(ledger.epochs(run).size(), 1U);
+    EXPECT_EQ(ledger.epochs(run)[0].validation.at(0, 0), 2);
+    // Predictions for an item that does not exist undo the whole transaction.
+    auto wrong = predictions();
+    wrong.back().item = "no such item";
+    EXPECT_THROW(ledger.finish_run(run, wrong), WorkError);
+    EXPECT_EQ(ledger.run_by_id(run).state, RunState::training);
+    EXPECT_TRUE(ledger.predictions(run, Part::validation).empty());
+}
+
+TEST_F(LedgerTest, OtherSettingsSupersedeAndTheOldOnesComeBack) {
+    Ledger ledger = Ledger::open_or_create(file());
+    const std::int64_t study = ledger.put_study("s", Metric::accuracy, set_, parts_);
+    const std::int64_t first = ledger.put_run(study, identity(1, "{\"epochs\":1}"));
+    EXPECT_EQ(ledger.put_run(study, identity(1, "{\"epochs\":1}")), first);
+    std::int64_t superseded = 0;
+    const std::int64_t second = ledger.put_run(study, identity(1, "{\"epochs\":2}"), &superseded);
+    EXPECT_NE(second, first);
+    EXPECT_EQ(superseded, 1);
+    ASSERT_EQ(ledger.runs(study).size(), 1U);
+    EXPECT_EQ(ledger.runs(study)[0].id, second);
+    EXPECT_EQ(ledger.put_run(study, identity(1, "{\"epochs\":1}")), first);
+    EXPECT_EQ(ledger.runs(study)[0].id, first);
+}
+
+TEST_F(LedgerTest, LooksAtTheTestPartAreCounted) {
+    Ledger ledger = Ledger::open_or_create(file());
+    const std::int64_t run =
+        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    EXPECT_EQ(ledger.study().test_looks, 0);
+    ledger.record_test_look(run, {});
+    ledger.record_test_look(run, {});
+    EXPECT_EQ(ledger.study().test_looks, 2);
+}
+
+TEST_F(LedgerTest, StudiesAndRunsAreFoundByNameOrHelped) {
+    Ledger ledger = Ledger::open_or_create(file());
+    EXPECT_THAT(message_of<InputError>([&] { ledger.study(); }), HasSubstr("no study has been trained"));
+    const std::int64_t first = ledger.put_study("tiles", Metric::accuracy, set_, parts_);
+    ledger.put_study("others", Metric::accuracy, set_, parts_);
+    EXPECT_EQ(ledger.study().name, "others");
+    ledger.put_study("tiles", Metric::accuracy, set_, parts_);
+    EXPECT_EQ(ledger.study().name, "tiles");
+    EXPECT_THAT(message_of<InputError>([&] { ledger.study("tile"); }), HasSubstr("did you mean 'tiles'"));
+    ledger.put_run(first, identity(1));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.run(first, "c/2"); }), HasSubstr("did you mean 'c/1'"));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.study("x'; DROP TABLE runs; --"); }),
+                HasSubstr("no study is called"));
+    EXPECT_EQ(ledger.runs(first).size(), 1U);
+}
+
+TEST_F(LedgerTest, WhatIsNoLedgerIsRefused) {
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(directory_ / "none"); }),
+                HasSubstr("there is no ledger here"));
+    make_directory(directory_ / "text");
+    write_file(directory_.path() / "text" / "ledger.db", std::string(5000, 'x'));
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(directory_ / "text"); }),
+                HasSubstr("damaged or not a database"));
+    Ledger::open_or_create(file());
+    SQLite::Database(file() / "ledger.db", SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 99");
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }), HasSubstr("newer version"));
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open_or_create(file()); }), HasSubstr("newer version"));
+}
+
+TEST_F(LedgerTest, ATruncatedDatabaseIsRefusedInWords) {
+    {
+        Ledger ledger = Ledger::open_or_create(file());
+        ledger.put_study("s", Metric::accuracy, set_, parts_);
+    }
+    const std::string bytes = read_text(file() / "ledger.db");
+    std::filesystem::remove(file() / "ledger.db-wal");
+    std::filesystem::remove(file() / "ledger.db-shm");
+    write_file(file() / "ledger.db", std::string_view(bytes).substr(0, bytes.size() / 2));
+    EXPECT_THROW(Ledger::open(file()).study(), InputError);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,138 @@
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/metrics/confusion_matrix.hpp"
+#include "jevrin/metrics/influence.hpp"
+#include "jevrin/metrics/intervals.hpp"
+
+#include <cmath>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using testing::HasSubstr;
+
+ConfusionMatrix worked() {
+    // Rows: 5 1 0 / 2 6 2 / 0 0 4.
+    ConfusionMatrix m(3);
+    m.add(0, 0, 5);
+    m.add(0, 1, 1);
+    m.add(1, 0, 2);
+    m.add(1, 1, 6);
+    m.add(1, 2, 2);
+    m.add(2, 2, 4);
+    return m;
+}
+
+TEST(ConfusionMatrix, HandWorkedScores) {
+    const ConfusionMatrix m = worked();
+    EXPECT_EQ(m.total(), 20);
+    EXPECT_EQ(m.correct(), 15);
+    EXPECT_DOUBLE_EQ(m.accuracy(), 0.75);
+    EXPECT_DOUBLE_EQ(m.balanced_accuracy(), (5.0 / 6 + 0.6 + 1.0) / 3);
+    EXPECT_DOUBLE_EQ(m.precision(0), 5.0 / 7);
+    EXPECT_DOUBLE_EQ(m.f1(1), 12.0 / 17);
+    EXPECT_DOUBLE_EQ(m.macro_f1(), (10.0 / 13 + 12.0 / 17 + 8.0 / 10) / 3);
+}
+
+TEST(ConfusionMatrix, AbsentClassesAndEmptyMatricesAreDefined) {
+    ConfusionMatrix m(3);
+    EXPECT_EQ(m.accuracy(), 0.0);
+    EXPECT_EQ(m.balanced_accuracy(), 0.0);
+    m.add(0, 0, 3);
+    m.add(0, 2, 1);
+    EXPECT_DOUBLE_EQ(m.balanced_accuracy(), 0.75);        // classes without items are left out
+    EXPECT_DOUBLE_EQ(m.macro_f1(), (6.0 / 7 + 0.0) / 2);  // class 2 has a prediction, class 1 nothing
+    EXPECT_EQ(m.recall(1), 0.0);
+}
+
+TEST(Metric, NamesGoRoundAndMisspeltOnesAreHelped) {
+    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
+        EXPECT_EQ(metric_from_name(metric_name(metric)), metric);
+    EXPECT_THAT(message_of<InputError>([] { metric_from_name("balanced_acuracy"); }),
+                HasSubstr("'balanced_accuracy'"));
+}
+
+TEST(Intervals, StudentsTForAKnownSample) {
+    // 1, 2, 3: mean 2, standard error 1/sqrt(3), t(2, 0.975) = 4.302653.
+    const MeanInterval m = mean_interval(std::vector<double>{1, 2, 3});
+    EXPECT_DOUBLE_EQ(m.mean, 2.0);
+    EXPECT_NEAR(m.interval->high - 2.0, 4.302653 / std::sqrt(3.0), 1e-6);
+    EXPECT_FALSE(mean_interval(std::vector<double>{5}).interval.has_value());
+}
+
+TEST(Intervals, WilsonAsPublished) {
+    // Newcombe 1998, table I: 81 of 263 gives 0.2553 to 0.3662; 0 of 20 gives 0 to 0.1611; 1 of 29 gives
+    // 0.0061 to 0.1718.
+    const Interval a = wilson_interval(81, 263);
+    EXPECT_NEAR(a.low, 0.2553, 5e-5);
+    EXPECT_NEAR(a.high, 0.3662, 5e-5);
+    const Interval b = wilson_interval(0, 20);
+    EXPECT_NEAR(b.low, 0.0, 1e-12);
+    EXPECT_NEAR(b.high, 0.1611, 5e-5);
+    const Interval c = wilson_interval(1, 29);
+    EXPECT_NEAR(c.low, 0.0061, 5e-5);
+    EXPECT_NEAR(c.high, 0.1718, 5e-5);
+    EXPECT_EQ(wilson_interval(0, 0).high, 1.0);
+}
+
+TEST(CrossedInterval, HandWorkedMeanSquares) {
+    // Two seeds, two items: 1 0 / 0 0. Mean 1/4; MS_seeds = MS_items = MS_rest = 1/4, so the variance of the
+    // mean is (1/4 + 1/4 - 1/4) / 4, not above the floor 1/16: freedom 1, t = 12.7062.
+    const CrossedInterval c = crossed_interval({{1, 0}, {0, 0}});
+    EXPECT_DOUBLE_EQ(c.mean, 0.25);
+    EXPECT_NEAR(c.interval.high - c.mean, 12.7062 * 0.25, 1e-4);
+    EXPECT_TRUE(c.seed_noise_known);
+    EXPECT_FALSE(crossed_interval({{1, 0, 0}}).seed_noise_known);
+}
+
+TEST(CrossedInterval, CoversTheTruthAboutAsOftenAsItSays) {
+    // Equal candidates, 3 seeds, 100 items; seed and item effects in a logit-free additive model, 600
+    // studies.
+    int covered = 0;
+    constexpr int studies = 600;
+    for (std::uint64_t study = 0; study < studies; ++study) {
+        RandomStream random({study, Purpose::bootstrap, 0, 0});
+        std::vector<double> items(100);
+        for (double& v : items) v = 0.3 * random.normal();
+        std::vector<std::vector<double>> table;
+        for (int s = 0; s < 3; ++s) {
+            const double seed = 0.03 * random.normal();
+            table.emplace_back();
+            for (const double item : items) table.back().push_back(seed + item + 0.3 * random.normal());
+        }
+        const CrossedInterval c = crossed_interval(table);
+        covered += c.interval.low <= 0 && c.interval.high >= 0;
+    }
+    EXPECT_GE(covered, studies * 0.92);
+    EXPECT_LE(covered, studies * 0.99);
+}
+
+TEST(Influence, ForAccuracyItIsRightOrWrong) {
+    const std::vector<std::size_t> labels = {0, 0, 1, 1, 1};
+    const std::vector<std::size_t> predicted = {0, 1, 1, 1, 0};
+    const auto values = item_influences(2, labels, predicted, Metric::accuracy);
+    const std::vector<double> expected = {1, 0, 1, 1, 0};
+    for (std::size_t i = 0; i < 5; ++i) EXPECT_NEAR(values[i], expected[i], 1e-12);
+}
+
+TEST(Influence, TheMeanIsNearTheScoreForEveryMetric) {
+    RandomStream random({5, Purpose::sample, 0, 0});
+    std::vector<std::size_t> labels;
+    std::vector<std::size_t> predicted;
+    for (int i = 0; i < 300; ++i) {
+        labels.push_back(random.below(4));
+        predicted.push_back(random.uniform() < 0.7 ? labels.back() : random.below(4));
+    }
+    const ConfusionMatrix matrix(4, labels, predicted);
+    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1}) {
+        double mean = 0;
+        for (const double v : item_influences(4, labels, predicted, metric)) mean += v / 300;
+        EXPECT_NEAR(mean, score(matrix, metric), 0.01) << metric_name(metric);
+    }
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,221 @@
+#include "jevrin/study/study.hpp"
+
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/study/check.hpp"
+#include "jevrin/study/test_part.hpp"
+#include "jevrin/training/classifier.hpp"
+
+#include <cstring>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::small_plan;
+using test::TemporaryDirectory;
+using test::write_small_study;
+using testing::HasSubstr;
+
+// Everything a finished study says, run by run: weights, curves, predictions.
+std::string story(const std::filesystem::path& directory) {
+    const Ledger ledger = Ledger::open(directory);
+    std::string text;
+    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
+        text += run.name() + state_name(run.state) + std::to_string(run.best->epoch);
+        for (const EpochRecord& e : ledger.epochs(run.id)) {
+            for (const double v : {e.training_loss, e.validation_loss, e.training_accuracy, e.learning_rate})
+                text.append(reinterpret_cast<const char*>(&v), sizeof v);
+            for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
+        }
+        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
+            text += p.item;
+            text.append(reinterpret_cast<const char*>(p.probabilities.data()),
+                        p.probabilities.size() * sizeof(float));
+        }
+        text += read_text(ledger.model_file(run.id));
+    }
+    return text;
+}
+
+TEST(Study, ThreeRegimesAndTwoSeedsFinishOnEqualTerms) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(3)));
+    std::vector<std::string> order;
+    StudyCallbacks callbacks;
+    callbacks.run_started = [&](const RunRecord& run, std::int64_t) { order.push_back(run.regime); };
+    const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
+    EXPECT_EQ(summary.trained, 6);
+    EXPECT_THAT(order, testing::ElementsAre("frozen", "frozen", "partial", "partial", "scratch", "scratch"));
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    const auto runs = ledger.runs(summary.study);
+    ASSERT_EQ(runs.size(), 6U);
+    std::vector<std::string> items;
+    for (const RunRecord& run : runs) {
+        EXPECT_EQ(run.state, RunState::finished);
+        EXPECT_EQ(run.epochs, 3);
+        for (const EpochRecord& e : ledger.epochs(run.id)) EXPECT_EQ(e.validation.total(), 9);
+        std::vector<std::string> seen;
+        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) seen.push_back(p.item);
+        if (items.empty()) items = seen;
+        EXPECT_EQ(seen, items);  // every run is judged on the same items
+        EXPECT_TRUE(
+            ledger.predictions(run.id, Part::test).empty());  // and nobody has looked at the test part
+    }
+    EXPECT_LT(runs[2].trainable_parameters, runs[2].parameters);
+    EXPECT_EQ(ledger.study().test_looks, 0);
+}
+
+TEST(Study, NothingIsTrainedTwice) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1)));
+    train_study(plan, directory / "ledger");
+    const std::string before = story(directory / "ledger");
+    const StudySummary again = train_study(plan, directory / "ledger");
+    EXPECT_EQ(again.trained, 0);
+    EXPECT_EQ(again.already_finished, 6);
+    EXPECT_EQ(story(directory / "ledger"), before);
+}
+
+TEST(Study, TwoLedgersOfOnePlanHoldTheSameBits) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(
+        write_small_study(directory.path(), small_plan(2, "augment = { flip = true, shift = 0.1 }", "[4]")));
+    train_study(plan, directory / "one");
+    train_study(plan, directory / "two");
+    EXPECT_EQ(story(directory / "one"), story(directory / "two"));
+}
+
+TEST(Study, InterruptedAnywhereItEndsAsIfUndisturbed) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(3, "", "[5]")));
+    train_study(plan, directory / "whole");
+    int stops = 0;
+    for (bool done = false; !done; ++stops) {
+        int batches = 0;
+        StudyCallbacks callbacks;
+        callbacks.stop_requested = [&] { return ++batches > 4; };
+        try {
+            train_study(plan, directory / "parts", callbacks);
+            done = true;
+        } catch (const Interrupted&) {
+        }
+        ASSERT_LT(stops, 40);
+    }
+    EXPECT_GE(stops, 5);
+    EXPECT_EQ(story(directory / "parts"), story(directory / "whole"));
+}
+
+TEST(Study, ADamagedCheckpointCostsOnlyItsRun) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(3, "", "[5]")));
+    train_study(plan, directory / "whole");
+    int epochs = 0;
+    StudyCallbacks stopping;
+    stopping.epoch_finished = [&](const RunRecord&, const EpochRecord&, bool) { ++epochs; };
+    stopping.stop_requested = [&] { return epochs >= 2; };
+    EXPECT_THROW(train_study(plan, directory / "parts", stopping), Interrupted);
+    for (const auto& entry : std::filesystem::directory_iterator(directory.path() / "parts" / "checkpoints"))
+        write_file(entry.path(), read_text(entry.path()).substr(0, 200));
+    std::vector<std::string> warnings;
+    StudyCallbacks callbacks;
+    callbacks.warning = [&](const std::string& message) { warnings.push_back(message); };
+    train_study(plan, directory / "parts", callbacks);
+    ASSERT_EQ(warnings.size(), 1U);
+    EXPECT_THAT(warnings[0], HasSubstr("checkpoint is damaged"));
+    EXPECT_EQ(story(directory / "parts"), story(directory / "whole"));
+}
+
+TEST(Study, AFailedRunIsRecordedAndTheOthersGoOn) {
+    const TemporaryDirectory directory;
+    const auto file = write_small_study(
+        directory.path(), small_plan(8, "optimiser = { learning_rate = 1000.0, weight_decay = 9.0 }", "[1]"));
+    const StudySummary summary = train_study(read_plan(file), directory / "ledger");
+    EXPECT_GE(summary.failed, 1);
+    EXPECT_EQ(summary.failed + summary.trained, 3);
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    for (const RunRecord& run : ledger.runs(summary.study))
+        if (run.state == RunState::failed) {
+            EXPECT_THAT(run.reason, HasSubstr("learning rate"));
+        }
+}
+
+TEST(Study, AnEditedPlanTrainsOnlyWhatChanged) {
+    const TemporaryDirectory directory;
+    const auto file = write_small_study(directory.path(), small_plan(1, "", "[1]"));
+    train_study(read_plan(file), directory / "ledger");
+    std::string text = read_text(file);
+    text.replace(text.find("hidden = [8]"), 12, "hidden = [9]");
+    write_file(file, text);
+    const StudySummary summary = train_study(read_plan(file), directory / "ledger");
+    EXPECT_EQ(summary.trained, 1);
+    EXPECT_EQ(summary.already_finished, 2);
+    EXPECT_EQ(summary.superseded, 1);
+}
+
+TEST(Study, PlansThatCannotWorkFailBeforeTraining) {
+    const TemporaryDirectory directory;
+    const auto file = write_small_study(directory.path(), small_plan(1));
+    const std::string good = read_text(file);
+    const auto refusal = [&](const std::string& from, const std::string& to) {
+        std::string text = good;
+        text.replace(text.find(from), from.size(), to);
+        write_file(file, text);
+        return message_of<InputError>([&] { train_study(read_plan(file), directory / "ledger"); });
+    };
+    EXPECT_THAT(refusal("\"stage2\"", "\"stage9\""),
+                testing::AllOf(HasSubstr("plan.toml:"), HasSubstr("candidate 'last stage'"),
+                               HasSubstr("the stages are stem")));
+    EXPECT_THAT(refusal("backbone.onnx", "none.onnx"), HasSubstr("none.onnx: cannot read"));
+    write_file(directory / "text.onnx", std::string("hello"));
+    EXPECT_THAT(refusal("backbone.onnx", "text.onnx"), HasSubstr("not a model file"));
+    EXPECT_THAT(refusal("\"images\"", "\"imagse\""), HasSubstr("no such folder"));
+    EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
+}
+
+TEST(Study, OnlyOneProcessTrainsOnALedger) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1)));
+    make_directory(directory / "ledger");
+    const FileLock lock(directory.path() / "ledger" / "train.lock", "");
+    EXPECT_THAT(message_of<WorkError>([&] { train_study(plan, directory / "ledger"); }),
+                HasSubstr("another process is training"));
+}
+
+TEST(TestPart, IsScoredOnlyWhenAskedAndEachLookCounts) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1, "", "[1]")));
+    train_study(plan, directory / "ledger");
+    const ConfusionMatrix matrix = score_test_part(directory / "ledger", "", "new head/1");
+    EXPECT_EQ(matrix.total(), 9);
+    EXPECT_EQ(matrix.support(0), 3);
+    score_test_part(directory / "ledger", "", "new head/1");
+    EXPECT_EQ(Ledger::open(directory / "ledger").study().test_looks, 2);
+    const auto items = Ledger::open(directory / "ledger").items(1, Part::test);
+    write_file(directory.path() / "images" / items[0].substr(0, items[0].rfind('#')),
+               encode_png(test::small_picture(2, 1234)));
+    EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "new head/1"); }),
+                HasSubstr("changed since"));
+}
+
+TEST(Check, SaysWhatEachCandidateCosts) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(4)));
+    const auto materials = gather_materials(plan);
+    const PlanCheck check = check_plan(plan, *materials);
+    EXPECT_EQ(check.runs, 6);
+    EXPECT_EQ(check.part_sizes, (std::vector<std::int64_t>{18, 9, 9}));
+    ASSERT_EQ(check.candidates.size(), 3U);
+    EXPECT_EQ(check.candidates[0].trainable_parameters, check.candidates[0].parameters);
+    EXPECT_EQ(check.candidates[1].trainable_parameters, 8 * 8 + 8 + 8 * 3 + 3);
+    EXPECT_THAT(check.candidates[2].stages, testing::ElementsAre("[stem 16x16x4]", "[stage1 16x16x4]",
+                                                                 "stage2 8x8x8", "pool 8", "head 3"));
+    for (const CandidateCheck& c : check.candidates) EXPECT_GT(c.seconds_per_epoch, 0.0);
+    EXPECT_GT(check.candidates[1].seconds_once, 0.0);
+    EXPECT_GT(check.candidates[0].memory_bytes, check.candidates[1].memory_bytes / 2);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -24,9 +24,9 @@ std::vector<int> count_users(const Network& network) {
 
 // Moves scale * (x - mean) / sqrt(variance + epsilon) + shift into the convolution that makes x.
 void fold_normalisation(Node& convolution, const Node& normalisation) {
-    Tensor& weight = convolution.parameters[0];
-    const std::int64_t out = weight.shape().back();
+    const std::int64_t out = convolution.parameters[0].shape().back();
     if (convolution.parameters.size() < 2) convolution.parameters.emplace_back(Shape{out});
+    Tensor& weight = convolution.parameters[0];
     Tensor& bias = convolution.parameters[1];
     const auto& p = normalisation.parameters;
     const auto epsilon = static_cast<double>(std::get<BatchNormalisation>(normalisation.op).epsilon);

@@ -196,6 +196,46 @@ TEST_F(TrainedStudy, AReadOnlyLedgerCanBeReadButNotTrained) {
         std::filesystem::permissions(entry.path(), std::filesystem::perms(0755));
 }
 
+// The blocks of a document between ```LANGUAGE and ```.
+std::vector<std::string> code_blocks(const std::string& document, const std::string& language) {
+    const std::string text = read_text(std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / document);
+    const std::string fence = "```" + language + "\n";
+    std::vector<std::string> blocks;
+    for (std::size_t at = text.find(fence); at != std::string::npos; at = text.find(fence, at + 1))
+        blocks.push_back(
+            text.substr(at + fence.size(), text.find("```", at + fence.size()) - at - fence.size()));
+    return blocks;
+}
+
+TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
+    const auto blocks = code_blocks("docs/formats.md", "sql");
+    ASSERT_EQ(blocks.size(), 1U);
+    SQLite::Database database((directory_->path() / "ledger" / "ledger.db").string());
+    std::size_t queries = 0;
+    for (std::size_t begin = 0, end; (end = blocks[0].find(';', begin)) != std::string::npos;
+         begin = end + 1, ++queries) {
+        SQLite::Statement query(database, blocks[0].substr(begin, end + 1 - begin));
+        EXPECT_TRUE(query.executeStep()) << query.getQuery();
+    }
+    EXPECT_EQ(queries, 3U);
+}
+
+TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
+    const auto blocks = code_blocks("docs/guide.md", "toml");
+    ASSERT_EQ(blocks.size(), 1U);
+    const auto normal = [](const std::string& text) {
+        std::string kept;
+        bool comment = false;
+        for (const char c : text) {
+            comment = c == '#' || (comment && c != '\n');
+            if (!comment && c != ' ' && c != '\n') kept += c;
+        }
+        return kept;
+    };
+    const auto demo = std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / "demo" / "glaze.toml";
+    EXPECT_EQ(normal(blocks[0]), normal(read_text(demo)));
+}
+
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     for (const char* command : {"demo", "survey", "check", "train", "runs", "curves", "confusion", "choose",
                                 "classify", "export"}) {

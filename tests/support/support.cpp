@@ -122,7 +122,7 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
     const TemporaryDirectory outputs;
     const std::string out = (outputs / "out").string();
     const std::string err = (outputs / "err").string();
-    std::string program = JEVRIN_PROGRAM;
+    std::string program = options.program.empty() ? JEVRIN_PROGRAM : options.program.string();
     std::vector<std::string> words = arguments;
     std::vector<char*> argv = {program.data()};
     for (std::string& word : words) argv.push_back(word.data());

@@ -71,9 +71,10 @@ struct CommandOptions {
     long largest_file_bytes = -1;  // writes beyond it fail, as on a full disk
     bool as_nobody = false;        // without root's rights, when the test runs as root
     double kill_after_seconds = -1.0;
+    std::filesystem::path program;  // instead of the tool
 };
 
-// Runs the tool.
+// Runs the tool, or another program.
 CommandResult run_jevrin(const std::vector<std::string>& arguments, const CommandOptions& options = {});
 
 }  // namespace jevrin::test

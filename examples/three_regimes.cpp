@@ -1,0 +1,37 @@
+// Carries out a plan through the library and prints what to use: three_regimes PLAN LEDGER
+#include "jevrin/base/error.hpp"
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/study/study.hpp"
+
+#include <fmt/format.h>
+
+#include <cstdio>
+
+int main(int argc, char** argv) {
+    if (argc != 3) {
+        fmt::print(stderr, "usage: three_regimes PLAN LEDGER\n");
+        return 2;
+    }
+    try {
+        jevrin::StudyCallbacks callbacks;
+        callbacks.run_finished = [](const jevrin::RunRecord& run) {
+            if (run.best) fmt::print("{}: accuracy {:.3f}\n", run.name(), run.best->validation.accuracy());
+        };
+        const jevrin::StudySummary summary =
+            jevrin::train_study(jevrin::read_plan(argv[1]), argv[2], callbacks);
+        fmt::print("{} runs trained\n", summary.trained);
+
+        const jevrin::Ledger ledger = jevrin::Ledger::open(argv[2]);
+        const jevrin::Choice choice = jevrin::choose(ledger, ledger.study());
+        for (const jevrin::RankedCandidate& candidate : choice.ranking)
+            fmt::print("{:<14} {:.3f}\n", candidate.candidate, candidate.mean);
+        fmt::print("{}\n", choice.reasons.front());
+        return 0;
+    } catch (const jevrin::InputError& error) {
+        fmt::print(stderr, "{}\n", error.what());
+        return 2;
+    } catch (const jevrin::Error& error) {
+        fmt::print(stderr, "{}\n", error.what());
+        return 1;
+    }
+}

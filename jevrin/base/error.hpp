@@ -27,6 +27,12 @@ class WorkError : public Error {
     using Error::Error;
 };
 
+// One run cannot go on, for reasons of its own: the loss is no longer a number. Other runs may.
+class RunError : public WorkError {
+  public:
+    using WorkError::WorkError;
+};
+
 // The caller asked to stop; everything finished so far is kept.
 class Interrupted : public Error {
   public:

@@ -14,7 +14,8 @@ namespace jevrin {
 void set_threads(int count);
 int threads();
 
-// Runs body(chunk) for chunk in [0, count). Exceptions thrown by the body reach the caller.
+// Runs body(chunk) for chunk in [0, count). When bodies throw, the exception of the first such chunk reaches
+// the caller, so that the message does not depend on who was faster.
 void parallel_for(std::int64_t count, const std::function<void(std::int64_t)>& body);
 
 // A half-open range of indices.

@@ -79,9 +79,7 @@ class StudyWork {
             try {
                 train(run);
                 ++summary_.trained;
-            } catch (const Interrupted&) {
-                throw;
-            } catch (const Error& error) {
+            } catch (const RunError& error) {
                 ledger_.fail_run(run.record.id, error.what());
                 ++summary_.failed;
             }

@@ -148,7 +148,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     const auto check_finite = [&](double value) {
         if (std::isfinite(value)) return;
         roll_back();
-        throw WorkError(
+        throw RunError(
             "the loss is no longer a number: the learning rate is probably too high; lower it in the plan");
     };
     for (std::int64_t batch = 0; batch < batches; ++batch) {

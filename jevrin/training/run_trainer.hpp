@@ -87,6 +87,8 @@ class RunTrainer {
     RunTrainer& operator=(const RunTrainer&) = delete;
 
     std::int64_t epochs_done() const;
+    // Trains one more epoch and validates it. RunError when the loss is no longer finite, Interrupted when
+    // progress asks to stop; after either the trainer stands where the epoch before left it.
     EpochResult train_epoch(const BatchProgress& progress = {});
 
     // The weights as they are now become the ones that best_network() gives.

@@ -83,12 +83,17 @@ TEST(Parallel, EveryChunkRunsOnceForAnyNumberOfThreads) {
     set_threads(2);
 }
 
-TEST(Parallel, ExceptionsReachTheCaller) {
-    EXPECT_THROW(parallel_for(50,
-                              [](std::int64_t i) {
-                                  if (i == 17) throw InputError("x");
-                              }),
-                 InputError);
+TEST(Parallel, TheExceptionOfTheFirstFailingChunkReachesTheCaller) {
+    for (const int count : {1, 2, 3}) {
+        set_threads(count);
+        EXPECT_EQ(message_of<InputError>([] {
+                      parallel_for(50, [](std::int64_t i) {
+                          if (i >= 17) throw InputError(fmt::format("chunk {}", i));
+                      });
+                  }),
+                  "chunk 17");
+    }
+    set_threads(2);
 }
 
 TEST(Parallel, ChunkRangesCoverEverythingOnce) {

@@ -33,19 +33,18 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
     return json;
 }
 
-std::string settings_line(const Candidate& candidate) {
+std::string settings_lines(const Candidate& candidate) {
     const TrainingSettings& t = candidate.training;
     const OptimiserSettings& o = t.optimiser;
-    std::string text = fmt::format(
-        "  settings: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay {}; flip "
-        "{}, shift {}",
-        t.epochs, t.batch, o.learning_rate, schedule_name(o.schedule), o.momentum, o.weight_decay,
-        t.augmentation.flip ? "yes" : "no", t.augmentation.shift);
-    return text + fmt::format("; head {}dropout {}\n",
-                              candidate.head.hidden.empty()
-                                  ? ""
-                                  : fmt::format("hidden {}, ", fmt::join(candidate.head.hidden, ", ")),
-                              candidate.head.dropout);
+    std::string hidden;
+    for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
+    return fmt::format(
+               "  training: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay "
+               "{}\n",
+               t.epochs, t.batch, o.learning_rate, schedule_name(o.schedule), o.momentum, o.weight_decay) +
+           fmt::format("  augment: flip {}, shift {}; head: {}dropout {}\n",
+                       t.augmentation.flip ? "yes" : "no", t.augmentation.shift, hidden,
+                       candidate.head.dropout);
 }
 
 void check(const std::filesystem::path& file, bool json) {
@@ -84,7 +83,7 @@ void check(const std::filesystem::path& file, bool json) {
     print(table.text() + "\n");
     for (std::size_t i = 0; i < result.candidates.size(); ++i)
         print(fmt::format("{}\n  layers ([frozen]): {}\n{}", result.candidates[i].candidate,
-                          fmt::join(result.candidates[i].stages, " > "), settings_line(plan.candidates[i])));
+                          fmt::join(result.candidates[i].stages, " > "), settings_lines(plan.candidates[i])));
 }
 
 }  // namespace

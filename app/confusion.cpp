@@ -89,13 +89,11 @@ void confusion(const Options& options) {
         return;
     }
     const Interval sure = wilson_interval(matrix.correct(), matrix.total());
-    print(
-        fmt::format("{}: {} of {} right, accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), balanced accuracy "
-                    "{:.3f}, macro "
-                    "F1 {:.3f}\n{}\n{}",
-                    what, matrix.correct(), matrix.total(), matrix.accuracy(), sure.low, sure.high,
-                    matrix.balanced_accuracy(), matrix.macro_f1(), worst_cells(matrix, open.study.classes),
-                    terminal_confusion(matrix, open.study.classes)));
+    print(fmt::format("{}: {} of {} right\n", what, matrix.correct(), matrix.total()));
+    print(fmt::format(
+        "accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), balanced accuracy {:.3f}, macro F1 {:.3f}\n",
+        matrix.accuracy(), sure.low, sure.high, matrix.balanced_accuracy(), matrix.macro_f1()));
+    print(worst_cells(matrix, open.study.classes) + "\n" + terminal_confusion(matrix, open.study.classes));
     if (options.part == "test")
         print(fmt::format("\nthe test part of this study has now been looked at {}\n",
                           plural(open.study.test_looks, "time")));

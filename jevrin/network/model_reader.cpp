@@ -12,6 +12,7 @@
 #include <cmath>
 #include <cstring>
 #include <limits>
+#include <optional>
 #include <set>
 
 namespace jevrin {
@@ -127,7 +128,7 @@ class Reader {
         return found->second;
     }
 
-    Tensor weight(const onnx::NodeProto& node, int input, std::size_t dimensions) const {
+    Tensor weight(const onnx::NodeProto& node, int input, std::optional<std::size_t> dimensions) const {
         const std::string& name = node.input(input);
         const auto found = weights_.find(name);
         if (found == weights_.end())
@@ -147,9 +148,9 @@ class Reader {
                 fail(node, fmt::format("its weight '{}' has an impossible shape", printable(name)));
             count *= size;
         }
-        if (shape.size() != dimensions)
+        if (dimensions && shape.size() != *dimensions)
             fail(node, fmt::format("its weight '{}' has {} dimensions and needs {}", printable(name),
-                                   shape.size(), dimensions));
+                                   shape.size(), *dimensions));
         const bool raw = proto.has_raw_data();
         const std::size_t stored =
             raw ? proto.raw_data().size() : static_cast<std::size_t>(proto.float_data_size()) * sizeof(float);
@@ -234,6 +235,7 @@ class Reader {
             read_convolution(node, first);
         } else if (type == "BatchNormalization") {
             expect_inputs(node, 5, 5);
+            require(node, "training_mode", 0);
             BatchNormalisation op{float_attribute(node, "epsilon", 1e-5F),
                                   1.0F - float_attribute(node, "momentum", 0.9F)};
             std::vector<Tensor> parameters;
@@ -310,11 +312,23 @@ class Reader {
             parameters.push_back(std::move(stored));
         }
         if (node.input_size() > 2 && !node.input(2).empty()) {
-            parameters.push_back(weight(node, 2, 1));
-            if (parameters[1].size() != parameters[0].shape()[1])
-                fail(node, "its bias does not match its output features");
+            parameters.push_back(dense_bias(node, parameters[0].shape()[1]));
         }
         append(node, Dense{}, {input}, std::move(parameters));
+    }
+
+    // One number per feature, or one for all of them.
+    Tensor dense_bias(const onnx::NodeProto& node, std::int64_t features) const {
+        const Tensor stored = weight(node, 2, std::nullopt);
+        Tensor bias({features});
+        if (stored.size() == features && (stored.shape().empty() || stored.shape().back() == features))
+            std::copy_n(stored.data(), features, bias.data());
+        else if (stored.size() == 1)
+            bias.fill(stored.data()[0]);
+        else
+            fail(node, fmt::format("its bias is {} and its output has {} features", to_string(stored.shape()),
+                                   features));
+        return bias;
     }
 
     void append(const onnx::NodeProto& node, Operator op, std::vector<std::size_t> inputs,

@@ -142,6 +142,25 @@ TEST_F(LedgerTest, StudiesAndRunsAreFoundByNameOrHelped) {
     EXPECT_EQ(ledger.runs(first).size(), 1U);
 }
 
+TEST_F(LedgerTest, AReaderSeesEachEpochAsSoonAsItIsFinished) {
+    Ledger writer = Ledger::open_or_create(file());
+    const std::int64_t study = writer.put_study("s", Metric::accuracy, set_, parts_);
+    const std::int64_t run = writer.put_run(study, identity(1));
+    const Ledger reader = Ledger::open(file());
+    EXPECT_EQ(reader.run(study, "c/1").state, RunState::waiting);
+    for (std::int64_t number = 1; number <= 3; ++number) {
+        writer.record_epoch(run, epoch(number, number), number == 2);
+        EXPECT_EQ(static_cast<std::int64_t>(reader.epochs(run).size()), number);
+    }
+    EXPECT_EQ(reader.run(study, "c/1").state, RunState::training);
+    EXPECT_EQ(reader.run(study, "c/1").best->epoch, 2);
+    writer.restart_run(run);
+    EXPECT_TRUE(reader.epochs(run).empty());
+    EXPECT_FALSE(reader.run(study, "c/1").best.has_value());
+    writer.fail_run(run, "it diverged");
+    EXPECT_EQ(reader.run(study, "c/1").reason, "it diverged");
+}
+
 TEST_F(LedgerTest, WhatIsNoLedgerIsRefused) {
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(directory_ / "none"); }),
                 HasSubstr("there is no ledger here"));

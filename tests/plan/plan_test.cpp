@@ -3,6 +3,7 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/random.hpp"
 
 #include <nlohmann/json.hpp>
 
@@ -116,6 +117,30 @@ TEST(Plan, ContradictionsOfRegimesAreRefused) {
                 HasSubstr("holds '/'"));
     EXPECT_THAT(refusal(head + "[[candidate]]\nname = \"a\\u001b[2J\"\nregime = \"scratch\"\n"),
                 HasSubstr("control characters"));
+}
+
+TEST(Plan, DamagedPlansAreReadOrRefusedWithAPlace) {
+    const std::string good = test::small_plan(3, "augment = { flip = true }");
+    RandomStream random({8, Purpose::sample, 0, 0});
+    int refused = 0;
+    for (int round = 0; round < 500; ++round) {
+        std::string text = good;
+        const std::uint32_t changes = 1 + random.below(3);
+        for (std::uint32_t k = 0; k < changes; ++k) {
+            const std::size_t at = random.below(static_cast<std::uint32_t>(text.size()));
+            if (random.below(2) == 0)
+                text[at] = static_cast<char>(32 + random.below(95));
+            else
+                text.erase(at, 1 + random.below(5));
+        }
+        try {
+            parse_plan(text, "p.toml");
+        } catch (const InputError& error) {
+            EXPECT_THAT(std::string(error.what()), testing::ContainsRegex("^p.toml:[0-9]+:[0-9]+: ")) << text;
+            ++refused;
+        }
+    }
+    EXPECT_GT(refused, 250);
 }
 
 TEST(Plan, ResolvedSettingsHoldEveryDefault) {

@@ -160,6 +160,23 @@ TEST_F(RunTrainerTest, KeptFeaturesChangeNoNumber) {
             << boundary;
 }
 
+TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
+    const Division division = divide(network_, find_boundary(network_, "stage2"));
+    BoundaryFeatures together(*images_, division.frozen, scaling_);
+    BoundaryFeatures alone(*images_, division.frozen, scaling_);
+    const auto size = static_cast<std::size_t>(together.values_per_item());
+    const std::vector<std::int64_t> items = {5, 0, 17, 5, 30};
+    std::vector<float> rows(items.size() * size);
+    together.fill(items, rows);
+    for (std::size_t i = 0; i < items.size(); ++i) {
+        std::vector<float> row(size);
+        alone.fill(std::span(items).subspan(i, 1), row);
+        EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
+        together.fill_augmented(std::span(items).subspan(i, 1), {}, {1, 1}, row);
+        EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
+    }
+}
+
 TEST_F(RunTrainerTest, SharedFeaturesChangeNoNumber) {
     const auto first = trainer("head", settings(2));
     const std::vector<float> alone = weights_after(*first, 2);

@@ -130,6 +130,8 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
     const std::string directory = options.directory.string();
     const int out_file = ::open(out.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0666);
     const int err_file = ::open(err.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0666);
+    // Opened with our rights: without root's, the directory of the build may be closed.
+    const int program_file = ::open(program.c_str(), O_RDONLY | O_CLOEXEC);
     const pid_t child = ::fork();
     if (child == 0) {
         ::dup2(out_file, STDOUT_FILENO);
@@ -142,9 +144,10 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
         if (::chdir(directory.c_str()) != 0) ::_exit(99);
         if (options.as_nobody && ::geteuid() == 0 && (::setgid(65534) != 0 || ::setuid(65534) != 0))
             ::_exit(98);
-        ::execv(program.c_str(), argv.data());
+        ::fexecve(program_file, argv.data(), environ);
         ::_exit(97);
     }
+    ::close(program_file);
     ::close(out_file);
     ::close(err_file);
     if (options.kill_after_seconds >= 0) {

@@ -56,8 +56,8 @@ void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
             place(rows[r].pictures[c], margin + static_cast<std::int64_t>(c) * (side + gap),
                   top + caption_height, side, page);
     }
-    const std::filesystem::path pixels =
-        std::filesystem::temp_directory_path() / fmt::format("jevrin-sheet-{}.rgb", ::getpid());
+    if (file.has_parent_path()) make_directory(file.parent_path());
+    const std::filesystem::path pixels = file.string() + fmt::format(".{}.pixels", ::getpid());
     write_file(pixels, std::as_bytes(std::span(page.pixels)));
     const std::string script = fmt::format(R"(
 set margins 0,0,0,0

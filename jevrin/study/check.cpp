@@ -67,8 +67,8 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
                               .multiplications = multiplication_count(built.network)};
         result.memory_bytes =
             static_cast<std::int64_t>(sizeof(float)) *
-            (2 * candidate.training.batch * activation_count(division.trained) +
-             32 * activation_count(division.frozen) + result.parameters + 2 * result.trainable_parameters);
+            (2 * batch * activation_count(division.trained) + 32 * activation_count(division.frozen) +
+             result.parameters + 2 * result.trainable_parameters);
 
         std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
         std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
@@ -82,7 +82,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         const auto features = frozen.run(batch, pictures);
         const std::vector<float> input(features.begin(), features.end());
 
-        TrainingPass pass(division.trained, candidate.training.batch);
+        TrainingPass pass(division.trained, batch);
         std::vector<std::size_t> labels;
         for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
         std::vector<float> gradient(static_cast<std::size_t>(batch) * data.classes);

@@ -57,6 +57,7 @@ struct RunTrainer::Work {
     std::uint64_t seed;
     Division division;
     std::shared_ptr<BoundaryFeatures> features;
+    std::int64_t batch;  // no larger than the training part
     TrainingPass pass;
     Optimiser optimiser;
     std::int64_t epochs_done = 0;
@@ -71,7 +72,8 @@ struct RunTrainer::Work {
           division(divide(network, first_trained)),
           features(shared ? std::move(shared)
                           : std::make_shared<BoundaryFeatures>(*data.images, division.frozen, scaling)),
-          pass(division.trained, settings.batch),
+          batch(std::min(settings.batch, static_cast<std::int64_t>(data.parts.training.size()))),
+          pass(division.trained, batch),
           optimiser(settings.optimiser, pass.parameters()) {}
 
     bool keeps_features() const { return division.frozen.nodes.size() > 1; }
@@ -132,13 +134,13 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     Work& p = *work_;
     const auto& training = p.data.parts.training;
     const auto total = static_cast<std::int64_t>(training.size());
-    const std::int64_t batches = (total + p.settings.batch - 1) / p.settings.batch;
+    const std::int64_t batches = (total + p.batch - 1) / p.batch;
     EpochResult result{
         .epoch = p.epochs_done + 1,
         .learning_rate = learning_rate_at(p.settings.optimiser, p.epochs_done, p.settings.epochs)};
     const auto order = random_order(total, p.seed, Purpose::order, static_cast<std::uint32_t>(result.epoch));
-    std::vector<float> input(static_cast<std::size_t>(p.settings.batch * p.features->values_per_item()));
-    std::vector<float> gradient(static_cast<std::size_t>(p.settings.batch) * p.data.classes);
+    std::vector<float> input(static_cast<std::size_t>(p.batch * p.features->values_per_item()));
+    std::vector<float> gradient(static_cast<std::size_t>(p.batch) * p.data.classes);
     std::vector<std::int64_t> items;
     std::vector<std::size_t> labels;
     double loss = 0.0;
@@ -154,8 +156,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     for (std::int64_t batch = 0; batch < batches; ++batch) {
         items.clear();
         labels.clear();
-        for (std::int64_t i = batch * p.settings.batch; i < std::min(total, (batch + 1) * p.settings.batch);
-             ++i) {
+        for (std::int64_t i = batch * p.batch; i < std::min(total, (batch + 1) * p.batch); ++i) {
             const std::size_t item = training[static_cast<std::size_t>(order[static_cast<std::size_t>(i)])];
             items.push_back(static_cast<std::int64_t>(item));
             labels.push_back(p.data.labels[item]);

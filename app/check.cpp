@@ -73,7 +73,7 @@ void check(const std::filesystem::path& file, bool json) {
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
         plan.images.size, plan.images.size, fit_name(plan.images.fit), metric_name(plan.metric)));
     Table table(
-        {"candidate", "regime", "parameters", "trained", "multiplications", "memory", "s/epoch", "s once"},
+        {"candidate", "regime", "parameters", "trainable", "multiplications", "memory", "s/epoch", "s once"},
         {2, 3, 4, 5, 6, 7});
     for (const CandidateCheck& c : result.candidates)
         table.add({c.candidate, regime_name(c.regime), with_commas(c.parameters),

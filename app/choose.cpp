@@ -38,7 +38,7 @@ Json to_json(const Choice& choice) {
 std::string choice_text(const Choice& choice) {
     std::string text = choice.reasons.front() + "\n\n";
     Table table(
-        {"candidate", "regime", metric_name(choice.metric), "95 % over seeds", "runs", "trained", "s/run"},
+        {"candidate", "regime", metric_name(choice.metric), "95 % over seeds", "runs", "trainable", "s/run"},
         {2, 4, 5, 6});
     for (const RankedCandidate& c : choice.ranking)
         table.add({(c.candidate == choice.chosen ? "> " : "  ") + c.candidate, c.regime,

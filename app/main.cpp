@@ -13,7 +13,8 @@ int main(int argc, char** argv) {
     using namespace jevrin;
     // A file that reaches the limit of its size is an error of the write, not a reason to die.
     std::signal(SIGXFSZ, SIG_IGN);
-    CLI::App app("Compares training regimes of image classifiers, and chooses with evidence.");
+    CLI::App app("Compares training regimes of image classifiers, and chooses with evidence.", "jevrin");
+    app.get_formatter()->label("SUBCOMMAND", "COMMAND");
     app.set_version_flag("--version", JEVRIN_VERSION);
     app.require_subcommand(1);
     app.footer(
@@ -28,6 +29,7 @@ int main(int argc, char** argv) {
     app::add_choose(app);
     app::add_classify(app);
     app::add_export(app);
+    for (CLI::App* command : app.get_subcommands({})) command->group("Commands");
     try {
         app.parse(argc, argv);
         return 0;

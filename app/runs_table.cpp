@@ -13,7 +13,7 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
     const RunRecord* best = nullptr;
     std::int64_t finished = 0;
     Table table({"run", "regime", "state", "epochs", "best", "accuracy", "balanced", "macro F1", "loss",
-                 "trained", "seconds"},
+                 "trainable", "seconds"},
                 {3, 4, 5, 6, 7, 8, 9, 10});
     for (const RunRecord& run : runs) {
         finished += run.state == RunState::finished;

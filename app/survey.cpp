@@ -61,8 +61,11 @@ std::string describe_pictures(const ImageSet& set) {
     for (const Item& item : set.items) ++formats[item.format];
     std::string text = fmt::format("pictures from {}x{} to {}x{} pixels;", small->width, small->height,
                                    large->width, large->height);
-    for (const auto& [format, count] : formats)
-        text += fmt::format(" {} {}", with_commas(count), format_name(format));
+    const char* separator = " ";
+    for (const auto& [format, count] : formats) {
+        text += fmt::format("{}{} {}", separator, with_commas(count), format_name(format));
+        separator = ", ";
+    }
     return text + "\n";
 }
 

@@ -16,8 +16,6 @@
 #include <cerrno>
 #include <cstring>
 
-extern char** environ;
-
 namespace jevrin {
 namespace {
 

@@ -69,18 +69,6 @@ std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other)
     return crossed_interval(differences);
 }
 
-std::string spoken(Metric metric) {
-    switch (metric) {
-        case Metric::accuracy:
-            return "accuracy";
-        case Metric::balanced_accuracy:
-            return "balanced accuracy";
-        case Metric::macro_f1:
-            return "macro F1";
-    }
-    return "";
-}
-
 }  // namespace
 
 Choice choose(const Ledger& ledger, const StudyRecord& study) {
@@ -92,7 +80,7 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
                      [](const Evidence& a, const Evidence& b) { return a.ranked.mean > b.ranked.mean; });
     Choice choice{.metric = study.metric, .test_looks = study.test_looks};
     const Evidence& best = all.front();
-    const std::string metric = spoken(study.metric);
+    const std::string metric = spoken_metric(study.metric);
     std::vector<const Evidence*> undecided = {&best};
     for (std::size_t i = 1; i < all.size(); ++i) {
         RankedCandidate& other = all[i].ranked;

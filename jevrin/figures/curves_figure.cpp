@@ -65,12 +65,6 @@ std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves) 
     return groups;
 }
 
-std::string spoken(Metric metric) {
-    std::string name = metric_name(metric);
-    std::replace(name.begin(), name.end(), '_', ' ');
-    return name;
-}
-
 // Collects data blocks and plot clauses of one panel.
 class Panel {
   public:
@@ -236,7 +230,7 @@ unset multiplot
 )",
         panel.data(), gnuplot_string(title), last_epoch, gnuplot_string(note),
         limit ? fmt::format("{}", *limit) : "*", loss,
-        gnuplot_string(spoken(metric) + " (dashed: training accuracy)"), scores);
+        gnuplot_string(spoken_metric(metric) + " (dashed: training accuracy)"), scores);
     draw_figure(script, file, 1280, 720);
 }
 
@@ -265,7 +259,7 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, Metric metric,
         legend += ", * several\n";
     }
     return character_chart(losses, groups.size() == 1 ? "loss" : "validation loss", width, 13) + "\n" +
-           character_chart(scores, "validation " + spoken(metric), width, 13) + legend;
+           character_chart(scores, "validation " + spoken_metric(metric), width, 13) + legend;
 }
 
 }  // namespace jevrin

@@ -99,6 +99,18 @@ std::string metric_name(Metric metric) {
     return metric_names.at(static_cast<std::size_t>(metric));
 }
 
+std::string spoken_metric(Metric metric) {
+    switch (metric) {
+        case Metric::accuracy:
+            return "accuracy";
+        case Metric::balanced_accuracy:
+            return "balanced accuracy";
+        case Metric::macro_f1:
+            return "macro F1";
+    }
+    return "";
+}
+
 Metric metric_from_name(const std::string& name) {
     for (std::size_t i = 0; i < metric_names.size(); ++i)
         if (metric_names[i] == name) return static_cast<Metric>(i);

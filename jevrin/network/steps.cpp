@@ -239,14 +239,14 @@ PoolingShape pooling_shape(const Window& w, const Shape& input, bool count_paddi
             w.stride_width, w.pad_top, w.pad_left, w.pad_bottom,    w.pad_right,    count_padding};
 }
 
-}  // namespace
-
 ConvolutionShape convolution_shape(const Node& node, const Shape& input) {
     const Window& w = std::get<Convolution>(node.op).window;
     return {input[0],        input[1],       input[2],        node.parameters[0].shape()[3],
             w.kernel_height, w.kernel_width, w.stride_height, w.stride_width,
             w.pad_top,       w.pad_left,     w.pad_bottom,    w.pad_right};
 }
+
+}  // namespace
 
 std::unique_ptr<Step> make_step(const Node& node, const std::vector<Shape>& inputs, const Shape& output,
                                 std::int64_t capacity, std::size_t index) {

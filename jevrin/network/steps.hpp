@@ -50,8 +50,4 @@ class Step {
 std::unique_ptr<Step> make_step(const Node& node, const std::vector<Shape>& inputs, const Shape& output,
                                 std::int64_t capacity, std::size_t index);
 
-// What a convolution or pooling node asks of its kernel.
-struct ConvolutionShape;
-ConvolutionShape convolution_shape(const Node& node, const Shape& input);
-
 }  // namespace jevrin

@@ -19,6 +19,7 @@ BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& 
 
 void BoundaryFeatures::compute(std::span<const std::int64_t> items, const Augmentation& augmentation,
                                const AugmentationKey& key, std::span<float> out) {
+    computed_ += static_cast<std::int64_t>(items.size());
     for (std::size_t begin = 0; begin < items.size(); begin += feature_batch) {
         const std::size_t count = std::min(feature_batch, items.size() - begin);
         images_.fill(items.subspan(begin, count), scaling_, augmentation, key, batch_);

@@ -16,6 +16,9 @@ class BoundaryFeatures {
     // The frozen part of a network (divide()); images must outlive this.
     BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling);
 
+    // How many rows have been computed so far, kept ones and others.
+    std::int64_t computed() const { return computed_; }
+
     std::int64_t values_per_item() const { return inference_.output_size(); }
 
     // Rows [items, values_per_item] without augmentation; each is computed when first asked for and kept.
@@ -32,6 +35,7 @@ class BoundaryFeatures {
     const PreparedImages& images_;
     ScalingTable scaling_;
     Inference inference_;
+    std::int64_t computed_ = 0;
     std::vector<float> batch_;
     std::vector<std::vector<float>> rows_;  // by item; empty until computed
 };

@@ -177,6 +177,22 @@ TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
     }
 }
 
+TEST_F(RunTrainerTest, FrozenLayersSeeEachPictureOnceForAllEpochsAndSeeds) {
+    const auto first = trainer("head", settings(4));
+    weights_after(*first, 4);
+    const auto pictures =
+        static_cast<std::int64_t>(data_.parts.training.size() + data_.parts.validation.size());
+    EXPECT_EQ(first->features()->computed(), pictures);
+    RunTrainer second(data_, network_, find_boundary(network_, "head"), scaling_, settings(4), 8,
+                      first->features());
+    weights_after(second, 4);
+    EXPECT_EQ(second.features()->computed(), pictures);
+    const auto changing = trainer("head", settings(2, {.flip = true}));
+    weights_after(*changing, 2);
+    EXPECT_EQ(changing->features()->computed(),
+              pictures + static_cast<std::int64_t>(data_.parts.training.size()));
+}
+
 TEST_F(RunTrainerTest, SharedFeaturesChangeNoNumber) {
     const auto first = trainer("head", settings(2));
     const std::vector<float> alone = weights_after(*first, 2);

@@ -5,6 +5,7 @@
 #include "jevrin/tensor/elementwise.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
+#include "jevrin/tensor/reduction.hpp"
 
 #include <cassert>
 
@@ -23,15 +24,16 @@ float* bias_gradient_of(const BackwardArguments& a) {
 
 class ConvolutionStep : public Step {
   public:
-    explicit ConvolutionStep(const ConvolutionShape& shape) : kernel_(shape) {}
+    explicit ConvolutionStep(const ConvolutionShape& shape)
+        : kernel_(shape), pixels_(shape.out_height() * shape.out_width()), channels_(shape.out_channels) {}
     void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
         const bool relu = std::get<Convolution>(node.op).relu;
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node),
                         relu ? Activation::relu : Activation::none, output);
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
-        kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data(),
-                                bias_gradient_of(a));
+        kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data());
+        if (float* bias = bias_gradient_of(a)) sum_rows(batch * pixels_, channels_, a.output_gradient, bias);
         const auto& target = a.input_gradients[0];
         if (target.gradient != nullptr)
             kernel_.data_gradient(batch, a.output_gradient, node.parameters[0].data(), target.accumulate,
@@ -40,6 +42,8 @@ class ConvolutionStep : public Step {
 
   private:
     ConvolutionKernel kernel_;
+    std::int64_t pixels_;
+    std::int64_t channels_;
 };
 
 class NormalisationStep : public Step {
@@ -176,13 +180,13 @@ class FlattenStep : public Step {
 
 class DenseStep : public Step {
   public:
-    DenseStep(std::int64_t in, std::int64_t out) : kernel_(in, out) {}
+    DenseStep(std::int64_t in, std::int64_t out) : kernel_(in, out), channels_(out) {}
     void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), output);
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
-        kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data(),
-                                bias_gradient_of(a));
+        kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data());
+        if (float* bias = bias_gradient_of(a)) sum_rows(batch * pixels_, channels_, a.output_gradient, bias);
         const auto& target = a.input_gradients[0];
         if (target.gradient != nullptr)
             kernel_.data_gradient(batch, a.output_gradient, node.parameters[0].data(), target.accumulate,
@@ -191,6 +195,8 @@ class DenseStep : public Step {
 
   private:
     DenseKernel kernel_;
+    std::int64_t pixels_ = 1;
+    std::int64_t channels_;
 };
 
 class AddStep : public Step {

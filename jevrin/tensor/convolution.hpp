@@ -1,46 +1,24 @@
 // Two-dimensional convolution (cross-correlation, as usual in the field) on channels-last images.
 //
 //     input  [batch, height, width, in_channels]
-//     weight [kernel_height, kernel_width, in_channels, out_channels]
+//     weight [kernel_height, kernel_width, in_channels / groups, out_channels]
 //     output [batch, out_height, out_width, out_channels]
 //
-// Every function is a sum of small matrix products on a padded copy of one image; nothing is unfolded. The
-// result for one image does not depend on the batch it is in.
+// Output channel o belongs to group o / (out_channels / groups) and sees the input channels of that group
+// only. Every function is a sum of small matrix products (TapSum, WeightGradient); depthwise convolutions,
+// with one input channel per group, have loops of their own. The result for one image does not depend on the
+// batch it is in.
 #pragma once
 
+#include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/products.hpp"
+#include "jevrin/tensor/tap_sum.hpp"
+#include "jevrin/tensor/weight_gradient.hpp"
 
 #include <cstdint>
 #include <vector>
 
 namespace jevrin {
-
-struct ConvolutionShape {
-    std::int64_t height = 0;
-    std::int64_t width = 0;
-    std::int64_t in_channels = 0;
-    std::int64_t out_channels = 0;
-    std::int64_t kernel_height = 1;
-    std::int64_t kernel_width = 1;
-    std::int64_t stride_height = 1;
-    std::int64_t stride_width = 1;
-    std::int64_t pad_top = 0;
-    std::int64_t pad_left = 0;
-    std::int64_t pad_bottom = 0;
-    std::int64_t pad_right = 0;
-
-    std::int64_t out_height() const {
-        return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1;
-    }
-    std::int64_t out_width() const {
-        return (width + pad_left + pad_right - kernel_width) / stride_width + 1;
-    }
-    std::int64_t weight_count() const { return kernel_height * kernel_width * in_channels * out_channels; }
-    // Multiplications of one image, forward.
-    std::int64_t multiplications() const { return out_height() * out_width() * weight_count(); }
-};
-
-enum class Activation { none, relu };
 
 class ConvolutionKernel {
   public:
@@ -58,38 +36,27 @@ class ConvolutionKernel {
     void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
                        float* input_gradient) const;
 
-    // weight_gradient and bias_gradient (may be null) are replaced by the sums over the batch.
+    // weight_gradient is replaced by the sum over the batch.
     void weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
-                         float* weight_gradient, float* bias_gradient) const;
+                         float* weight_gradient) const;
+
+    // The largest lease of scratch that any of them takes.
+    std::int64_t scratch_size() const;
 
   private:
-    // The taps that reach one column phase of the input gradient, with the kernels for its rows.
-    struct ColumnPhase {
-        std::int64_t first_column = 0;
-        std::int64_t columns = 0;
-        std::vector<std::int64_t> taps;  // kernel columns
-        SumOfProducts replace;
-        SumOfProducts accumulate;
+    // The input pixels of one remainder of the strides, all reached by the same taps.
+    struct Phase {
+        TapSum sum;
+        std::int64_t first_pixel = 0;    // offset of its first input pixel, elements
+        std::vector<std::int64_t> taps;  // kernel positions, in the order of the sum
     };
 
-    const float* padded_input(const float* image) const;
-    void image_data_gradient(const float* output_gradient, const float* transposed_weight, bool accumulate,
-                             float* input_gradient) const;
+    void add_phase(std::int64_t row, std::int64_t column, ProductForm form);
 
     ConvolutionShape shape_;
-    std::int64_t padded_width_ = 0;
-    std::int64_t padded_height_ = 0;
-    bool needs_padding_ = false;
-    SumOfProducts forward_;
-    std::vector<std::uint64_t> forward_inputs_;   // offset of each tap in the padded image
-    std::vector<std::uint64_t> forward_weights_;  // offset of each tap in the weight
-    SumOfProducts weight_replace_;
-    SumOfProducts weight_accumulate_;
-    std::vector<ColumnPhase> phases_;
-    std::int64_t gradient_margin_top_ = 0;  // zero rows and columns around the output gradient
-    std::int64_t gradient_margin_left_ = 0;
-    std::int64_t gradient_height_ = 0;
-    std::int64_t gradient_width_ = 0;
+    TapSum forward_;
+    std::vector<Phase> phases_;
+    WeightGradient weights_;
 };
 
 }  // namespace jevrin

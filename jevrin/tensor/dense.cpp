@@ -1,42 +1,56 @@
 #include "jevrin/tensor/dense.hpp"
 
-#include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/scratch.hpp"
 
 #include <algorithm>
 #include <array>
-#include <vector>
 
 namespace jevrin {
 namespace {
 
-// Rows are always computed in blocks of this size, so that a row gets the same bits in every batch.
-constexpr std::int64_t row_block = 8;
-constexpr int row_slot = 0;
-constexpr int weight_slot = 1;
-constexpr std::array<std::uint64_t, 1> no_offset = {0};
+// Rows are always computed in blocks of this size, so that a row gets the same bits in every batch; each
+// block is one image of the engines, a line of pixels.
+constexpr std::int64_t row_block = 16;
 
-// Applies a product of exactly row_block rows to any number of rows; a short last block goes through zeros.
-void for_row_blocks(const SumOfProducts& product, std::int64_t rows, std::int64_t in, std::int64_t out,
-                    const float* input, const float* weight, bool accumulate, float* output) {
-    parallel_for((rows + row_block - 1) / row_block, [&](std::int64_t block) {
-        const std::int64_t begin = block * row_block;
-        const std::int64_t count = std::min(row_block, rows - begin);
-        float* result = scratch(row_block * (in + out), row_slot);
-        const float* block_input = input + begin * in;
-        if (count < row_block) {
-            float* copy = result + row_block * out;
-            std::copy_n(block_input, count * in, copy);
-            std::fill_n(copy + count * in, (row_block - count) * in, 0.0F);
-            block_input = copy;
-        }
-        product(block_input, weight, result, no_offset, no_offset);
-        float* target = output + begin * out;
-        if (accumulate)
-            for (std::int64_t i = 0; i < count * out; ++i) target[i] += result[i];
-        else
-            std::copy_n(result, count * out, target);
-    });
+TapSumShape line_product(std::int64_t in, std::int64_t out) {
+    return {.height = 1,
+            .width = row_block,
+            .depth = in,
+            .columns = out,
+            .out_height = 1,
+            .out_width = row_block,
+            .pixel_stride = out,
+            .row_stride = row_block * out,
+            .image_stride = row_block * out,
+            .row_offsets = {0},
+            .column_offsets = {0}};
+}
+
+// The rows that do not fill a block, followed by zeros.
+void copy_tail(const float* tail, std::int64_t rows, std::int64_t width, float* block) {
+    std::copy_n(tail, rows * width, block);
+    std::fill_n(block + rows * width, (row_block - rows) * width, 0.0F);
+}
+
+// output (+)= input * packed weight + bias.
+
+void multiply_rows(const TapSum& sum, std::int64_t rows, const float* input, const float* packed,
+                   const float* bias, bool accumulate, float* output) {
+    const std::int64_t in = sum.shape().depth;
+    const std::int64_t out = sum.shape().columns;
+    const std::int64_t blocks = rows / row_block;
+    const std::int64_t rest = rows % row_block;
+    if (blocks > 0) sum(blocks, input, packed, bias, Activation::none, accumulate, output);
+    if (rest == 0) return;
+    const Scratch tail(row_block * (in + out));
+    float* result = tail.data() + row_block * in;
+    copy_tail(input + blocks * row_block * in, rest, in, tail.data());
+    sum(1, tail.data(), packed, bias, Activation::none, false, result);
+    float* target = output + blocks * row_block * out;
+    if (accumulate)
+        for (std::int64_t i = 0; i < rest * out; ++i) target[i] += result[i];
+    else
+        std::copy_n(result, rest * out, target);
 }
 
 }  // namespace
@@ -44,52 +58,40 @@ void for_row_blocks(const SumOfProducts& product, std::int64_t rows, std::int64_
 DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)
     : in_(in),
       out_(out),
-      forward_(
-          {.rows = row_block, .columns = out, .depth = in, .a_stride = in, .b_stride = out, .c_stride = out},
-          form),
-      data_({.rows = row_block, .columns = in, .depth = out, .a_stride = out, .b_stride = in, .c_stride = in},
-            form),
-      // One item at a time: the sum over the batch is the sum of products, whatever the batch size.
-      weight_({.rows = in,
-               .columns = out,
-               .depth = 1,
-               .a_stride = in,
-               .b_stride = out,
-               .c_stride = out,
-               .a_transposed = true},
-              form) {}
+      forward_(line_product(in, out), form),
+      data_(line_product(out, in), form),
+      weight_({.height = 1, .width = row_block, .in_channels = in, .out_channels = out}, form) {}
 
-void DenseKernel::forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
+void DenseKernel::forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
                           float* output) const {
-    for_row_blocks(forward_, batch, in_, out_, input, weight, false, output);
-    if (bias == nullptr) return;
-    for (std::int64_t n = 0; n < batch; ++n)
-        for (std::int64_t o = 0; o < out_; ++o) output[n * out_ + o] += bias[o];
+    const Scratch packed(forward_.blocks().size() > 1 ? forward_.packed_size() : 0);
+    const float* matrices = pack_weight(forward_, weight, out_, packed.data());
+    multiply_rows(forward_, rows, input, matrices, bias, false, output);
 }
 
-void DenseKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,
+void DenseKernel::data_gradient(std::int64_t rows, const float* output_gradient, const float* weight,
                                 bool accumulate, float* input_gradient) const {
-    float* transposed = scratch(in_ * out_, weight_slot);
-    for (std::int64_t i = 0; i < in_; ++i)
-        for (std::int64_t o = 0; o < out_; ++o) transposed[o * in_ + i] = weight[i * out_ + o];
-    for_row_blocks(data_, batch, out_, in_, output_gradient, transposed, accumulate, input_gradient);
+    const Scratch packed(data_.packed_size());
+    pack_transposed_weight(data_, weight, out_, std::array<std::int64_t, 1>{0}, packed.data());
+    multiply_rows(data_, rows, output_gradient, packed.data(), nullptr, accumulate, input_gradient);
 }
 
-void DenseKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
-                                  float* weight_gradient, float* bias_gradient) const {
-    thread_local std::vector<std::uint64_t> inputs;
-    thread_local std::vector<std::uint64_t> gradients;
-    inputs.resize(static_cast<std::size_t>(batch));
-    gradients.resize(static_cast<std::size_t>(batch));
-    for (std::size_t n = 0; n < inputs.size(); ++n) {
-        inputs[n] = n * static_cast<std::uint64_t>(in_);
-        gradients[n] = n * static_cast<std::uint64_t>(out_);
-    }
-    weight_(input, output_gradient, weight_gradient, inputs, gradients);
-    if (bias_gradient == nullptr) return;
-    std::fill_n(bias_gradient, out_, 0.0F);
-    for (std::int64_t n = 0; n < batch; ++n)
-        for (std::int64_t o = 0; o < out_; ++o) bias_gradient[o] += output_gradient[n * out_ + o];
+void DenseKernel::weight_gradient(std::int64_t rows, const float* input, const float* output_gradient,
+                                  float* weight_gradient) const {
+    const std::int64_t blocks = rows / row_block;
+    const std::int64_t rest = rows % row_block;
+    if (blocks > 0) weight_(blocks, input, output_gradient, false, weight_gradient);
+    if (rest == 0) return;
+    const Scratch tail(row_block * (in_ + out_));
+    float* gradient_tail = tail.data() + row_block * in_;
+    copy_tail(input + blocks * row_block * in_, rest, in_, tail.data());
+    copy_tail(output_gradient + blocks * row_block * out_, rest, out_, gradient_tail);
+    weight_(1, tail.data(), gradient_tail, blocks > 0, weight_gradient);
+}
+
+std::int64_t DenseKernel::scratch_size() const {
+    return std::max({in_ * out_, row_block * (in_ + out_), forward_.scratch_size(), data_.scratch_size(),
+                     weight_.scratch_size()});
 }
 
 }  // namespace jevrin

@@ -1,7 +1,8 @@
-// The dense layer: output [batch, out] = input [batch, in] * weight [in, out] + bias [out].
+// The dense layer: output [rows, out] = input [rows, in] * weight [in, out] + bias [out].
 #pragma once
 
-#include "jevrin/tensor/products.hpp"
+#include "jevrin/tensor/tap_sum.hpp"
+#include "jevrin/tensor/weight_gradient.hpp"
 
 #include <cstdint>
 
@@ -12,22 +13,25 @@ class DenseKernel {
     DenseKernel() = default;
     DenseKernel(std::int64_t in, std::int64_t out, ProductForm form = ProductForm::fastest);
 
-    // The row of one item does not depend on the batch it is in. bias may be null.
-    void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
+    // A row does not depend on the rows computed with it. bias may be null.
+    void forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
                  float* output) const;
     // input_gradient (+)= output_gradient * weight transposed.
-    void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
+    void data_gradient(std::int64_t rows, const float* output_gradient, const float* weight, bool accumulate,
                        float* input_gradient) const;
-    // Sums over the batch, in order; bias_gradient may be null.
-    void weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
-                         float* weight_gradient, float* bias_gradient) const;
+    // weight_gradient is replaced by the sum over the rows.
+    void weight_gradient(std::int64_t rows, const float* input, const float* output_gradient,
+                         float* weight_gradient) const;
+
+    // The largest lease of scratch that any of them takes.
+    std::int64_t scratch_size() const;
 
   private:
     std::int64_t in_ = 0;
     std::int64_t out_ = 0;
-    SumOfProducts forward_;
-    SumOfProducts data_;
-    SumOfProducts weight_;
+    TapSum forward_;
+    TapSum data_;
+    WeightGradient weight_;
 };
 
 }  // namespace jevrin

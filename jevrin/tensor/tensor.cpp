@@ -9,11 +9,9 @@
 #include <new>
 
 namespace jevrin {
-namespace {
 
-constexpr std::size_t alignment = 64;
-
-float* allocate(std::int64_t count) {
+float* allocate_floats(std::int64_t count) {
+    constexpr std::size_t alignment = 64;
     const std::size_t bytes =
         (static_cast<std::size_t>(count) * sizeof(float) + alignment - 1) / alignment * alignment;
     void* memory = std::aligned_alloc(alignment, std::max(bytes, alignment));
@@ -21,7 +19,9 @@ float* allocate(std::int64_t count) {
     return static_cast<float*>(memory);
 }
 
-}  // namespace
+void release_floats(float* memory) {
+    std::free(memory);
+}
 
 std::int64_t element_count(const Shape& shape) {
     std::int64_t count = 1;
@@ -34,22 +34,23 @@ std::string to_string(const Shape& shape) {
 }
 
 void Tensor::Release::operator()(float* memory) const {
-    std::free(memory);
+    release_floats(memory);
 }
 
-Tensor::Tensor(Shape shape) : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate(size_)) {
+Tensor::Tensor(Shape shape)
+    : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate_floats(size_)) {
     fill(0.0F);
 }
 
 Tensor::Tensor(Shape shape, std::span<const float> values)
-    : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate(size_)) {
+    : shape_(std::move(shape)), size_(element_count(shape_)), data_(allocate_floats(size_)) {
     assert(static_cast<std::size_t>(size_) == values.size());
     std::copy(values.begin(), values.end(), data_.get());
 }
 
 Tensor::Tensor(const Tensor& other) : shape_(other.shape_), size_(other.size_) {
     if (!other.data_) return;
-    data_.reset(allocate(size_));
+    data_.reset(allocate_floats(size_));
     std::copy_n(other.data_.get(), size_, data_.get());
 }
 

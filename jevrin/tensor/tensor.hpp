@@ -23,6 +23,11 @@ std::int64_t element_count(const Shape& shape);
 // "64x64x3".
 std::string to_string(const Shape& shape);
 
+// Memory for count floats at a 64-byte boundary, with undefined content; throws std::bad_alloc.
+float* allocate_floats(std::int64_t count);
+// Null is fine.
+void release_floats(float* memory);
+
 class Tensor {
   public:
     Tensor() = default;

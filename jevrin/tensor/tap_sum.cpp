@@ -1,0 +1,339 @@
+#include "jevrin/tensor/tap_sum.hpp"
+
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/scratch.hpp"
+#include "jevrin/tensor/transposition.hpp"
+
+#include <algorithm>
+#include <cassert>
+
+namespace jevrin {
+namespace {
+
+// Up to this many columns stay one block: the kernels keep 64 columns in registers as well as 32.
+constexpr std::int64_t widest_block = 64;
+constexpr std::int64_t usual_block = 32;
+// Rows shorter than this leave registers unused; runs then cross rows.
+constexpr std::int64_t narrow = 8;
+// Fewer channels than this make short inner loops; the columns of the kernel then lie side by side.
+constexpr std::int64_t shallow = 16;
+constexpr std::int64_t buffer_floats = 64 * 1024;    // a band's copy, to stay in a cache of 1 MB
+constexpr std::int64_t cached_weights = 128 * 1024;  // floats of weights that stay in it as well
+constexpr std::int64_t reuse_pixels = 128;           // pixels that use larger weights before others come
+constexpr std::int64_t smallest_task = 1 << 18;      // multiplications worth a task of their own
+constexpr std::int64_t fewest_tasks = 4;
+
+std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
+    return a >= 0 ? a / b : -((-a + b - 1) / b);
+}
+
+std::int64_t divide_up(std::int64_t a, std::int64_t b) {
+    return (a + b - 1) / b;
+}
+
+std::int64_t smallest(const std::vector<std::int64_t>& values) {
+    return *std::min_element(values.begin(), values.end());
+}
+std::int64_t largest(const std::vector<std::int64_t>& values) {
+    return *std::max_element(values.begin(), values.end());
+}
+
+void add_bias_and_activate(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::int64_t channels,
+                           const float* bias, Activation activation) {
+    for (std::int64_t x = 0; x < pixels; ++x) {
+        float* pixel = run + x * pixel_stride;
+        if (bias != nullptr)
+            for (std::int64_t c = 0; c < channels; ++c) pixel[c] += bias[c];
+        if (activation == Activation::relu)
+            for (std::int64_t c = 0; c < channels; ++c) pixel[c] = std::max(pixel[c], 0.0F);
+    }
+}
+
+}  // namespace
+
+TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
+    assert(shape.depth > 0 && shape.columns > 0 && shape.out_height > 0 && shape.out_width > 0);
+    const TapSumShape& s = shape_;
+    block_width_ = s.columns <= widest_block ? s.columns : usual_block;
+    std::int64_t offset = 0;
+    for (std::int64_t group = 0; group < s.groups; ++group)
+        for (std::int64_t begin = 0; begin < s.columns; begin += block_width_) {
+            const std::int64_t width = std::min(block_width_, s.columns - begin);
+            blocks_.push_back({group, begin, width, offset});
+            offset += tap_count() * s.depth * width;
+        }
+    if (tap_count() == 0) return;
+    choose_layout();
+    make_products(form);
+}
+
+std::int64_t TapSum::tap_count() const {
+    return static_cast<std::int64_t>(shape_.row_offsets.size() * shape_.column_offsets.size());
+}
+
+std::int64_t TapSum::packed_size() const {
+    return tap_count() * shape_.groups * shape_.depth * shape_.columns;
+}
+
+TapSum::RowRange TapSum::band_rows(std::int64_t band) const {
+    return {band * rows_per_band_, std::min((band + 1) * rows_per_band_, shape_.out_height)};
+}
+
+void TapSum::choose_layout() {
+    const TapSumShape& s = shape_;
+    first_row_ = smallest(s.row_offsets);
+    first_column_ = smallest(s.column_offsets);
+    const bool inside = first_row_ >= 0 && first_column_ >= 0 &&
+                        (s.out_height - 1) * s.row_step + largest(s.row_offsets) < s.height &&
+                        (s.out_width - 1) * s.column_step + largest(s.column_offsets) < s.width;
+    const bool output_merges = s.row_stride == s.out_width * s.pixel_stride;
+    const bool source_merges = inside && s.row_step * s.width == s.out_width * s.column_step;
+    const auto tap_columns = static_cast<std::int64_t>(s.column_offsets.size());
+    buffer_width_ = (s.out_width - 1) * s.column_step + largest(s.column_offsets) - first_column_ + 1;
+
+    std::int64_t row_floats = s.out_width * s.depth;  // source data per output row, to choose the band
+    if ((s.out_width < narrow && output_merges && !source_merges) || (s.depth < shallow && tap_columns > 1)) {
+        layout_ = Layout::side_by_side;
+        merged_ = output_merges;
+        row_floats *= tap_columns * std::min<std::int64_t>(s.row_step, std::ssize(s.row_offsets));
+    } else if (inside) {
+        layout_ = Layout::in_place;
+        merged_ = source_merges && output_merges;
+    } else {
+        layout_ = Layout::padded;
+        row_floats = s.row_step * buffer_width_ * s.depth;
+    }
+    rows_per_band_ = std::clamp<std::int64_t>(buffer_floats / row_floats, 1, s.out_height);
+    bands_ = divide_up(s.out_height, rows_per_band_);
+    rows_per_band_ = divide_up(s.out_height, bands_);
+    bands_ = divide_up(s.out_height, rows_per_band_);
+
+    const std::int64_t pixels = s.out_height * s.out_width;
+    if (bands_ == 1) {
+        const std::int64_t work = pixels * packed_size();
+        images_per_task_ = divide_up(smallest_task, work);
+        if (packed_size() > cached_weights)
+            images_per_task_ = std::max(images_per_task_, divide_up(reuse_pixels, pixels));
+    }
+
+    if (layout_ == Layout::in_place) {
+        product_depth_ = s.depth;
+        a_row_stride_ = s.row_step * s.width * s.groups * s.depth;
+        for (const std::int64_t row : s.row_offsets)
+            for (const std::int64_t column : s.column_offsets)
+                a_offsets_.push_back(
+                    static_cast<std::uint64_t>((row * s.width + column) * s.groups * s.depth));
+    } else if (layout_ == Layout::padded) {
+        lay_out_padded();
+    } else {
+        lay_out_side_by_side();
+    }
+}
+
+void TapSum::lay_out_padded() {
+    const TapSumShape& s = shape_;
+    product_depth_ = s.depth;
+    a_row_stride_ = s.row_step * buffer_width_ * s.depth;
+    for (const std::int64_t row : s.row_offsets)
+        for (const std::int64_t column : s.column_offsets)
+            a_offsets_.push_back(static_cast<std::uint64_t>(
+                ((row - first_row_) * buffer_width_ + column - first_column_) * s.depth));
+    const std::int64_t rows = (rows_per_band_ - 1) * s.row_step + largest(s.row_offsets) - first_row_ + 1;
+    buffer_size_ = rows * buffer_width_ * s.depth;
+}
+
+void TapSum::lay_out_side_by_side() {
+    const TapSumShape& s = shape_;
+    product_depth_ = std::ssize(s.column_offsets) * s.depth;
+    a_row_stride_ = s.out_width * product_depth_;
+    for (std::int64_t remainder = 0; remainder < s.row_step; ++remainder) {
+        std::vector<std::int64_t> steps;
+        for (const std::int64_t row : s.row_offsets) {
+            const std::int64_t step = floor_divide(row, s.row_step);
+            if (row - step * s.row_step == remainder) steps.push_back(step);
+        }
+        if (steps.empty()) continue;
+        const Plane plane{remainder, smallest(steps), largest(steps) - smallest(steps), buffer_size_};
+        planes_.push_back(plane);
+        buffer_size_ += (rows_per_band_ + plane.extra) * a_row_stride_;
+    }
+    for (const std::int64_t row : s.row_offsets) {
+        const std::int64_t step = floor_divide(row, s.row_step);
+        for (const Plane& plane : planes_)
+            if (row - step * s.row_step == plane.remainder)
+                a_offsets_.push_back(
+                    static_cast<std::uint64_t>(plane.offset + (step - plane.first) * a_row_stride_));
+    }
+}
+
+void TapSum::make_products(ProductForm form) {
+    const TapSumShape& s = shape_;
+    const std::int64_t last_rows = s.out_height - (bands_ - 1) * rows_per_band_;
+    const std::int64_t widths[] = {block_width_, blocks_.back().width};
+    for (int w = 0; w < 2; ++w) {
+        for (std::size_t tap = 0; tap < a_offsets_.size(); ++tap)
+            b_offsets_[w].push_back(tap * static_cast<std::uint64_t>(product_depth_ * widths[w]));
+        for (int r = 0; r < 2; ++r) {
+            const std::int64_t rows = r == 0 ? rows_per_band_ : last_rows;
+            ProductShape product{.rows = merged_ ? rows * s.out_width : s.out_width,
+                                 .columns = widths[w],
+                                 .depth = product_depth_,
+                                 .a_stride = product_depth_,
+                                 .b_stride = widths[w],
+                                 .c_stride = s.pixel_stride};
+            if (layout_ == Layout::in_place) product.a_stride = s.column_step * s.groups * s.depth;
+            if (layout_ == Layout::padded) product.a_stride = s.column_step * s.depth;
+            products_[r][w].replace = SumOfProducts(product, form);
+            product.accumulate = true;
+            products_[r][w].accumulate = SumOfProducts(product, form);
+        }
+    }
+}
+
+void TapSum::fill_zeros(std::int64_t batch, float* output) const {
+    const TapSumShape& s = shape_;
+    parallel_for(batch, [&](std::int64_t n) {
+        for (std::int64_t y = 0; y < s.out_height; ++y)
+            for (std::int64_t x = 0; x < s.out_width; ++x)
+                std::fill_n(output + n * s.image_stride + y * s.row_stride + x * s.pixel_stride,
+                            s.groups * s.columns, 0.0F);
+    });
+}
+
+// The rows that the band reads, one below the other, with zeros around the image.
+void TapSum::copy_padded(const float* image, RowRange rows, float* buffer) const {
+    const TapSumShape& s = shape_;
+    const std::int64_t channels = s.groups * s.depth;
+    const std::int64_t begin = rows.begin * s.row_step + first_row_;
+    const std::int64_t end = (rows.end - 1) * s.row_step + largest(s.row_offsets) + 1;
+    const std::int64_t left = std::clamp<std::int64_t>(-first_column_, 0, buffer_width_);
+    const std::int64_t from = std::max<std::int64_t>(first_column_, 0);
+    const std::int64_t copied = std::clamp<std::int64_t>(s.width - from, 0, buffer_width_ - left);
+    for (std::int64_t y = begin; y < end; ++y) {
+        float* out = buffer + (y - begin) * buffer_width_ * s.depth;
+        if (y < 0 || y >= s.height) {
+            std::fill_n(out, buffer_width_ * s.depth, 0.0F);
+            continue;
+        }
+        const float* in = image + (y * s.width + from) * channels;
+        std::fill_n(out, left * s.depth, 0.0F);
+        if (s.groups == 1)
+            std::copy_n(in, copied * s.depth, out + left * s.depth);
+        else
+            for (std::int64_t x = 0; x < copied; ++x)
+                std::copy_n(in + x * channels, s.depth, out + (left + x) * s.depth);
+        std::fill_n(out + (left + copied) * s.depth, (buffer_width_ - left - copied) * s.depth, 0.0F);
+    }
+}
+
+// For each output pixel the source pixels of all tap columns side by side, [row][out_width][column][depth].
+void TapSum::copy_side_by_side(const float* image, RowRange rows, float* buffer) const {
+    const TapSumShape& s = shape_;
+    const std::int64_t channels = s.groups * s.depth;
+    for (const Plane& plane : planes_) {
+        float* out = buffer + plane.offset;
+        for (std::int64_t row = rows.begin; row < rows.end + plane.extra; ++row) {
+            const std::int64_t y = (row + plane.first) * s.row_step + plane.remainder;
+            if (y < 0 || y >= s.height) {
+                std::fill_n(out, a_row_stride_, 0.0F);
+                out += a_row_stride_;
+                continue;
+            }
+            for (std::int64_t ox = 0; ox < s.out_width; ++ox)
+                for (const std::int64_t column : s.column_offsets) {
+                    const std::int64_t x = ox * s.column_step + column;
+                    if (x < 0 || x >= s.width)
+                        std::fill_n(out, s.depth, 0.0F);
+                    else
+                        std::copy_n(image + (y * s.width + x) * channels, s.depth, out);
+                    out += s.depth;
+                }
+        }
+    }
+}
+
+// a is the source of the band's first output row, output its first pixel.
+void TapSum::compute_band(const float* a, RowRange rows, const ColumnBlock& block, const float* packed,
+                          bool accumulate, float* output) const {
+    const bool last_band = rows.end - rows.begin != rows_per_band_;
+    const bool last_block = block.width != block_width_;
+    const Products& products = products_[last_band][last_block];
+    const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
+    const float* b = packed + block.offset;
+    const std::vector<std::uint64_t>& b_offsets = b_offsets_[last_block];
+    const std::int64_t runs = merged_ ? 1 : rows.end - rows.begin;
+    for (std::int64_t run = 0; run < runs; ++run)
+        product(a + run * a_row_stride_, b, output + run * shape_.row_stride, a_offsets_, b_offsets);
+}
+
+void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
+                        Activation activation, bool accumulate, float* output) const {
+    const TapSumShape& s = shape_;
+    if (tap_count() == 0) {
+        assert(bias == nullptr);
+        if (!accumulate) fill_zeros(batch, output);
+        return;
+    }
+    const std::int64_t image_size = s.height * s.width * s.groups * s.depth;
+    const std::int64_t units = bands_ > 1 ? batch * bands_ : divide_up(batch, images_per_task_);
+    const auto blocks = std::ssize(blocks_);
+    const std::int64_t parts = std::min<std::int64_t>(blocks, divide_up(fewest_tasks, units));
+    parallel_for(units * parts, [&](std::int64_t task) {
+        const std::int64_t unit = task / parts;
+        const Range block_range = chunk_range(blocks, parts, task % parts);
+        const std::int64_t first = bands_ > 1 ? unit / bands_ : unit * images_per_task_;
+        const std::int64_t last = bands_ > 1 ? first + 1 : std::min(first + images_per_task_, batch);
+        const RowRange rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
+        const Scratch buffer(buffer_size_ * (last - first));
+        std::int64_t copied_group = -1;
+        for (std::int64_t b = block_range.begin; b < block_range.end; ++b) {
+            const ColumnBlock& block = blocks_[static_cast<std::size_t>(b)];
+            for (std::int64_t n = first; n < last; ++n) {
+                const float* image = source + n * image_size + block.group * s.depth;
+                float* copy = buffer.data() + (n - first) * buffer_size_;
+                if (copied_group != block.group && layout_ == Layout::padded) copy_padded(image, rows, copy);
+                if (copied_group != block.group && layout_ == Layout::side_by_side)
+                    copy_side_by_side(image, rows, copy);
+                const float* a = layout_ == Layout::in_place ? image + rows.begin * a_row_stride_ : copy;
+                const std::int64_t column = block.group * s.columns + block.begin;
+                float* out = output + n * s.image_stride + rows.begin * s.row_stride + column;
+                compute_band(a, rows, block, packed, accumulate, out);
+                if (bias == nullptr && activation == Activation::none) continue;
+                for (std::int64_t y = 0; y < rows.end - rows.begin; ++y)
+                    add_bias_and_activate(out + y * s.row_stride, s.out_width, s.pixel_stride, block.width,
+                                          bias == nullptr ? nullptr : bias + column, activation);
+            }
+            copied_group = block.group;
+        }
+    });
+}
+
+const float* pack_weight(const TapSum& sum, const float* weight, std::int64_t row_length, float* packed) {
+    const auto& blocks = sum.blocks();
+    if (blocks.size() == 1) return weight;
+    const std::int64_t rows = sum.packed_size() / row_length;
+    parallel_for(std::ssize(blocks), [&](std::int64_t b) {
+        const TapSum::ColumnBlock& block = blocks[static_cast<std::size_t>(b)];
+        const float* from = weight + block.group * sum.shape().columns + block.begin;
+        float* to = packed + block.offset;
+        for (std::int64_t row = 0; row < rows; ++row)
+            std::copy_n(from + row * row_length, block.width, to + row * block.width);
+    });
+    return packed;
+}
+
+void pack_transposed_weight(const TapSum& sum, const float* weight, std::int64_t row_length,
+                            std::span<const std::int64_t> taps, float* packed) {
+    const auto& blocks = sum.blocks();
+    const std::int64_t depth = sum.shape().depth;
+    const auto count = std::ssize(taps);
+    parallel_for(std::ssize(blocks) * count, [&](std::int64_t task) {
+        const TapSum::ColumnBlock& block = blocks[static_cast<std::size_t>(task / count)];
+        const std::int64_t tap = task % count;
+        const std::int64_t row = taps[static_cast<std::size_t>(tap)] * sum.shape().columns + block.begin;
+        transpose(block.width, depth, weight + row * row_length + block.group * depth, row_length,
+                  packed + block.offset + tap * depth * block.width, block.width);
+    });
+}
+
+}  // namespace jevrin

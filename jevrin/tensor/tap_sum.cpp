@@ -20,7 +20,8 @@ constexpr std::int64_t shallow = 16;
 constexpr std::int64_t buffer_floats = 64 * 1024;    // a band's copy, to stay in a cache of 1 MB
 constexpr std::int64_t cached_weights = 128 * 1024;  // floats of weights that stay in it as well
 constexpr std::int64_t reuse_pixels = 128;           // pixels that use larger weights before others come
-constexpr std::int64_t smallest_task = 1 << 18;      // multiplications worth a task of their own
+constexpr std::int64_t smallest_task = 1 << 20;      // multiplications worth a task of their own
+constexpr std::int64_t smallest_copy = 1 << 15;      // floats whose copying is worth one
 constexpr std::int64_t fewest_tasks = 4;
 
 std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
@@ -327,12 +328,17 @@ void pack_transposed_weight(const TapSum& sum, const float* weight, std::int64_t
     const auto& blocks = sum.blocks();
     const std::int64_t depth = sum.shape().depth;
     const auto count = std::ssize(taps);
-    parallel_for(std::ssize(blocks) * count, [&](std::int64_t task) {
-        const TapSum::ColumnBlock& block = blocks[static_cast<std::size_t>(task / count)];
-        const std::int64_t tap = task % count;
-        const std::int64_t row = taps[static_cast<std::size_t>(tap)] * sum.shape().columns + block.begin;
-        transpose(block.width, depth, weight + row * row_length + block.group * depth, row_length,
-                  packed + block.offset + tap * depth * block.width, block.width);
+    const std::int64_t pieces = std::ssize(blocks) * count;
+    const std::int64_t tasks = std::min(pieces, divide_up(sum.packed_size(), smallest_copy));
+    parallel_for(tasks, [&](std::int64_t task) {
+        const Range range = chunk_range(pieces, tasks, task);
+        for (std::int64_t piece = range.begin; piece < range.end; ++piece) {
+            const TapSum::ColumnBlock& block = blocks[static_cast<std::size_t>(piece / count)];
+            const std::int64_t tap = piece % count;
+            const std::int64_t row = taps[static_cast<std::size_t>(tap)] * sum.shape().columns + block.begin;
+            transpose(block.width, depth, weight + row * row_length + block.group * depth, row_length,
+                      packed + block.offset + tap * depth * block.width, block.width);
+        }
     });
 }
 

@@ -13,12 +13,18 @@ namespace {
 constexpr std::int64_t channel_block = 64;
 constexpr std::int64_t widest_columns = 64;
 constexpr std::int64_t usual_columns = 32;
-constexpr std::int64_t pixels_per_portion = 256;  // long enough to load and store the sums rarely
+constexpr std::int64_t vector_floats = 16;
+constexpr std::int64_t pixels_per_portion = 512;  // long enough to load and store the sums rarely
+constexpr std::int64_t narrowest_wide = 33;       // shorter rows are joined to longer products
 constexpr std::int64_t wanted_tasks = 8;
 constexpr std::int64_t most_partial_floats = 4 * 1024 * 1024;
 
 std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
     return a >= 0 ? a / b : -((-a + b - 1) / b);
+}
+
+std::int64_t round_up(std::int64_t value, std::int64_t multiple) {
+    return (value + multiple - 1) / multiple * multiple;
 }
 
 std::int64_t divide_up(std::int64_t a, std::int64_t b) {
@@ -43,6 +49,10 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
     if (row_portions_ == 1)
         images_per_portion_ = divide_up(pixels_per_portion, s.out_height() * s.out_width());
 
+    // Rows begin at whole vectors, so that storing them crosses no line of the cache.
+    wide_ = s.stride_width == 1 && s.out_width() >= narrowest_wide;
+    left_margin_ = wide_ ? round_up(s.pad_left, vector_floats) : 0;
+    row_length_ = wide_ ? round_up(left_margin_ + s.width + s.pad_right, vector_floats) : s.out_width();
     // Kernel row k reads source row y * stride + k * dilation - pad: the rows of one remainder lie together.
     row_offsets_.resize(static_cast<std::size_t>(s.kernel_height));
     for (std::int64_t remainder = 0; remainder < s.stride_height; ++remainder) {
@@ -53,15 +63,18 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
             if (row - step * s.stride_height != remainder) continue;
             if (plane.extra < 0) plane.first = step;
             plane.extra = step - plane.first;
-            row_offsets_[static_cast<std::size_t>(k)] = plane.offset + (step - plane.first) * s.out_width();
+            row_offsets_[static_cast<std::size_t>(k)] = plane.offset + (step - plane.first) * row_length_;
         }
         if (plane.extra < 0) continue;
         planes_.push_back(plane);
-        channel_stride_ += (rows_per_portion_ + plane.extra) * s.out_width();
+        channel_stride_ += (rows_per_portion_ + plane.extra) * row_length_;
     }
     // Channels a multiple of 256 elements apart would share the same few lines of the first cache.
     if (channel_stride_ % 256 == 0) channel_stride_ += 16;
-    image_stride_ = s.kernel_width * std::min(group_in_, channel_block) * channel_stride_;
+    for (const Plane& plane : planes_)
+        longest_plane_ = std::max(longest_plane_, (rows_per_portion_ + plane.extra) * s.width);
+    if (!wide_) prepare_columns();
+    image_stride_ = (wide_ ? 1 : s.kernel_width) * std::min(group_in_, channel_block) * channel_stride_;
 
     const std::int64_t last_rows = s.out_height() - (row_portions_ - 1) * rows_per_portion_;
     const std::int64_t last_columns = (group_out_ - 1) % column_width_ + 1;
@@ -70,18 +83,37 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
             for (int c = 0; c < 2; ++c) {
                 const std::int64_t channels = b == 0 ? blocks_.front().width : blocks_.back().width;
                 const std::int64_t columns = c == 0 ? column_width_ : last_columns;
-                // With all channels in one block the kernel columns follow each other in the gradient as in
-                // the layout, and one product serves a whole kernel row.
-                ProductShape product{.rows = channels == group_in_ ? s.kernel_width * channels : channels,
-                                     .columns = columns,
-                                     .depth = (r == 0 ? rows_per_portion_ : last_rows) * s.out_width(),
-                                     .a_stride = channel_stride_,
-                                     .b_stride = columns,
-                                     .c_stride = s.out_channels};
+                ProductShape product{
+                    .rows = whole_kernel_row(channels) ? s.kernel_width * channels : channels,
+                    .columns = columns,
+                    .depth = wide_ ? s.out_width() : (r == 0 ? rows_per_portion_ : last_rows) * s.out_width(),
+                    .a_stride = channel_stride_,
+                    .b_stride = columns,
+                    .c_stride = s.out_channels};
                 products_[r][b][c].replace = SumOfProducts(product, form);
                 product.accumulate = true;
                 products_[r][b][c].accumulate = SumOfProducts(product, form);
             }
+}
+
+void WeightGradient::prepare_columns() {
+    const ConvolutionShape& s = shape_;
+    turn_margin_ = round_up(std::max(s.pad_left, s.dilation_width * (s.kernel_width - 1)), vector_floats);
+    turned_size_ = longest_plane_ * std::min(group_in_, channel_block) + 2 * turn_margin_;
+    shifts_ = s.stride_width == 1 && s.width == s.out_width();
+    if (!shifts_) return;
+    kept_.assign(static_cast<std::size_t>(s.kernel_width * longest_plane_), 0);
+    for (std::int64_t k = 0; k < s.kernel_width; ++k)
+        for (std::int64_t i = 0; i < longest_plane_; ++i) {
+            const std::int64_t x = i % s.width + k * s.dilation_width - s.pad_left;
+            kept_[static_cast<std::size_t>(k * longest_plane_ + i)] = x >= 0 && x < s.width ? 1 : 0;
+        }
+}
+
+// With all channels in one block the kernel columns follow each other in the gradient as in the layout, and
+// one product serves a whole kernel row.
+bool WeightGradient::whole_kernel_row(std::int64_t channels) const {
+    return !wide_ && channels == group_in_;
 }
 
 std::int64_t WeightGradient::portions(std::int64_t batch) const {
@@ -100,62 +132,103 @@ WeightGradient::Portion WeightGradient::portion(std::int64_t batch, std::int64_t
 std::int64_t WeightGradient::chunks(std::int64_t batch) const {
     const auto by_blocks = divide_up(wanted_tasks, std::ssize(blocks_));
     const std::int64_t by_memory = std::max<std::int64_t>(1, most_partial_floats / shape_.weight_count());
-    return std::min({by_blocks, by_memory, portions(batch)});
+    // Adding up two chunks costs about as much time as a portion.
+    const std::int64_t by_portions =
+        std::max(std::min<std::int64_t>(portions(batch), 2), portions(batch) / 2);
+    return std::min({by_blocks, by_memory, by_portions});
 }
 
 std::int64_t WeightGradient::scratch_size() const {
     const std::int64_t pixels = images_per_portion_ * rows_per_portion_ * shape_.out_width();
-    const std::int64_t portion =
-        images_per_portion_ * image_stride_ + channel_block * shape_.width + pixels * column_width_;
+    const std::int64_t portion = images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_;
     return std::max(portion, wanted_tasks * std::min(shape_.weight_count(), most_partial_floats));
 }
 
-// The pixels of a source row that a kernel column meets, for each channel: [channel][out_width], the channels
-// channel_stride_ apart.
-void WeightGradient::place_row(const float* turned_row, std::int64_t channel_count,
-                               std::int64_t kernel_column, float* to) const {
+// Source rows of a plane, channel by channel: to[c * stride + r * row_length + x]. Rows outside the image are
+// zero.
+void WeightGradient::turn_rows(const Portion& portion, const Plane& plane, const float* image,
+                               std::int64_t channels, std::int64_t row_length, std::int64_t stride,
+                               float* to) const {
     const ConvolutionShape& s = shape_;
-    const std::int64_t shift = kernel_column * s.dilation_width - s.pad_left;
+    const std::int64_t rows = portion.rows + plane.extra;
+    const auto source_row = [&](std::int64_t r) {
+        return (portion.first_row + r + plane.first) * s.stride_height + plane.remainder;
+    };
+    const auto inside = [&](std::int64_t r) { return source_row(r) >= 0 && source_row(r) < s.height; };
+    const bool unbroken = s.stride_height == 1 && row_length == s.width;
+    std::int64_t end = 0;
+    for (std::int64_t r = 0; r < rows; r = end) {
+        end = r + 1;  // rows that follow each other here as in the image are turned at once
+        while (unbroken && end < rows && inside(end) == inside(r)) ++end;
+        if (inside(r))
+            transpose((end - r) * s.width, channels, image + source_row(r) * s.width * s.in_channels,
+                      s.in_channels, to + r * row_length, stride);
+        else
+            for (std::int64_t c = 0; c < channels; ++c)
+                std::fill_n(to + c * stride + r * row_length, (end - r) * s.width, 0.0F);
+    }
+}
+
+// The pixels that a kernel column meets, from rows of the source.
+void WeightGradient::pick_rows(const float* turned, std::int64_t rows, std::int64_t shift, float* to) const {
+    const ConvolutionShape& s = shape_;
     const std::int64_t out = s.out_width();
     const std::int64_t begin = std::clamp<std::int64_t>(divide_up(-shift, s.stride_width), 0, out);
     const std::int64_t end =
         std::clamp<std::int64_t>(floor_divide(s.width - 1 - shift, s.stride_width) + 1, begin, out);
-    for (std::int64_t c = 0; c < channel_count; ++c) {
-        const float* from = turned_row + c * s.width + shift;
-        float* channel = to + c * channel_stride_;
-        for (std::int64_t x = 0; x < begin; ++x) channel[x] = 0.0F;
-        if (s.stride_width == 1)
-            for (std::int64_t x = begin; x < end; ++x) channel[x] = from[x];
-        else
-            for (std::int64_t x = begin; x < end; ++x) channel[x] = from[x * s.stride_width];
-        for (std::int64_t x = end; x < out; ++x) channel[x] = 0.0F;
+    for (std::int64_t r = 0; r < rows; ++r, turned += s.width, to += out) {
+        for (std::int64_t x = 0; x < begin; ++x) to[x] = 0.0F;
+        for (std::int64_t x = begin; x < end; ++x) to[x] = turned[x * s.stride_width + shift];
+        for (std::int64_t x = end; x < out; ++x) to[x] = 0.0F;
+    }
+}
+
+// The same from rows as long as those of the output: a shift, without what comes over from a neighbouring
+// row.
+void WeightGradient::shift_rows(const float* turned, std::int64_t count, const std::uint32_t* kept,
+                                std::int64_t shift, float* to) {
+    const float* from = turned + shift;
+    for (std::int64_t i = 0; i < count; ++i) {
+        const float value = from[i];
+        to[i] = kept[i] != 0 ? value : 0.0F;
+    }
+}
+
+// [image][channel][plane][row][padded width]
+void WeightGradient::lay_out_rows(const Portion& portion, const ChannelBlock& block, const float* image,
+                                  float* channels) const {
+    const ConvolutionShape& s = shape_;
+    for (const Plane& plane : planes_) {
+        const std::int64_t rows = portion.rows + plane.extra;
+        for (std::int64_t c = 0; c < block.width; ++c)
+            for (std::int64_t r = 0; r < rows; ++r) {
+                float* row = channels + c * channel_stride_ + plane.offset + r * row_length_;
+                for (std::int64_t x = left_margin_ - s.pad_left; x < left_margin_; ++x) row[x] = 0.0F;
+                for (std::int64_t x = left_margin_ + s.width; x < left_margin_ + s.width + s.pad_right; ++x)
+                    row[x] = 0.0F;
+            }
+        turn_rows(portion, plane, image, block.width, row_length_, channel_stride_,
+                  channels + plane.offset + left_margin_);
     }
 }
 
 // [image][kernel column][channel][plane][row][out_width]
-void WeightGradient::lay_out_channels(const Portion& portion, const ChannelBlock& block, const float* input,
-                                      float* turned_row, float* channels) const {
+void WeightGradient::lay_out_columns(const Portion& portion, const ChannelBlock& block, const float* image,
+                                     float* turned, float* channels) const {
     const ConvolutionShape& s = shape_;
-    for (std::int64_t n = 0; n < portion.images; ++n) {
-        const float* image = input + (portion.first_image + n) * s.height * s.width * s.in_channels +
-                             block.group * group_in_ + block.begin;
-        for (const Plane& plane : planes_)
-            for (std::int64_t r = 0; r < portion.rows + plane.extra; ++r) {
-                const std::int64_t y =
-                    (portion.first_row + r + plane.first) * s.stride_height + plane.remainder;
-                const bool inside = y >= 0 && y < s.height;
-                if (inside)
-                    transpose(s.width, block.width, image + y * s.width * s.in_channels, s.in_channels,
-                              turned_row, s.width);
-                for (std::int64_t k = 0; k < s.kernel_width; ++k) {
-                    float* to = channels + n * image_stride_ + k * block.width * channel_stride_ +
-                                plane.offset + r * s.out_width();
-                    if (inside)
-                        place_row(turned_row, block.width, k, to);
-                    else
-                        for (std::int64_t c = 0; c < block.width; ++c)
-                            std::fill_n(to + c * channel_stride_, s.out_width(), 0.0F);
-                }
+    for (const Plane& plane : planes_) {
+        const std::int64_t rows = portion.rows + plane.extra;
+        const std::int64_t stride = rows * s.width;
+        turn_rows(portion, plane, image, block.width, s.width, stride, turned);
+        for (std::int64_t k = 0; k < s.kernel_width; ++k)
+            for (std::int64_t c = 0; c < block.width; ++c) {
+                const float* from = turned + c * stride;
+                const std::int64_t shift = k * s.dilation_width - s.pad_left;
+                float* to = channels + (k * block.width + c) * channel_stride_ + plane.offset;
+                if (shifts_)
+                    shift_rows(from, stride, kept_.data() + k * longest_plane_, shift, to);
+                else
+                    pick_rows(from, rows, shift, to);
             }
     }
 }
@@ -181,9 +254,16 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
     const ConvolutionShape& s = shape_;
     const std::int64_t pixels = portion.rows * s.out_width();
     float* channels = scratch;
-    float* turned_row = channels + images_per_portion_ * image_stride_;
-    float* copy = turned_row + channel_block * s.width;
-    lay_out_channels(portion, block, input, turned_row, channels);
+    float* turned = channels + images_per_portion_ * image_stride_;
+    float* copy = turned + turned_size_;
+    for (std::int64_t n = 0; n < portion.images; ++n) {
+        const float* image = input + (portion.first_image + n) * s.height * s.width * s.in_channels +
+                             block.group * group_in_ + block.begin;
+        if (wide_)
+            lay_out_rows(portion, block, image, channels + n * image_stride_);
+        else
+            lay_out_columns(portion, block, image, turned + turn_margin_, channels + n * image_stride_);
+    }
 
     thread_local std::vector<std::uint64_t> a_offsets;
     thread_local std::vector<std::uint64_t> b_offsets;
@@ -201,18 +281,22 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
             in_place ? s.out_height() * s.out_width() * s.out_channels : pixels * width;
         a_offsets.clear();
         b_offsets.clear();
-        for (std::int64_t n = 0; n < portion.images; ++n) {
-            a_offsets.push_back(static_cast<std::uint64_t>(n * image_stride_));
-            b_offsets.push_back(static_cast<std::uint64_t>(n * b_image));
-        }
+        const std::int64_t runs = wide_ ? portion.rows : 1;
+        for (std::int64_t n = 0; n < portion.images; ++n)
+            for (std::int64_t r = 0; r < runs; ++r) {
+                a_offsets.push_back(static_cast<std::uint64_t>(n * image_stride_ + r * row_length_));
+                b_offsets.push_back(static_cast<std::uint64_t>(n * b_image + r * s.out_width() * width));
+            }
         const Products& products = products_[portion.rows != rows_per_portion_]
                                             [block.width != blocks_.front().width][width != column_width_];
         const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
-        const std::int64_t columns_at_once = block.width == group_in_ ? s.kernel_width : 1;
+        const std::int64_t columns_at_once = whole_kernel_row(block.width) ? s.kernel_width : 1;
+        const std::int64_t column_step = wide_ ? s.dilation_width : block.width * channel_stride_;
+        const std::int64_t first_element = wide_ ? left_margin_ - s.pad_left : 0;
         for (std::int64_t ky = 0; ky < s.kernel_height; ++ky)
             for (std::int64_t kx = 0; kx < s.kernel_width; kx += columns_at_once) {
-                const float* a = channels + kx * block.width * channel_stride_ +
-                                 row_offsets_[static_cast<std::size_t>(ky)];
+                const float* a =
+                    channels + row_offsets_[static_cast<std::size_t>(ky)] + first_element + kx * column_step;
                 float* c = gradient +
                            ((ky * s.kernel_width + kx) * group_in_ + block.begin) * s.out_channels + first;
                 product(a, b, c, a_offsets, b_offsets);
@@ -230,8 +314,7 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
     parallel_for(chunk_count * blocks, [&](std::int64_t task) {
         const std::int64_t chunk = task / blocks;
         const ChannelBlock& block = blocks_[static_cast<std::size_t>(task % blocks)];
-        const Scratch scratch(images_per_portion_ * image_stride_ + channel_block * shape_.width +
-                              pixels * column_width_);
+        const Scratch scratch(images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_);
         float* sums = chunk_count > 1 ? partials.data() + chunk * count : gradient;
         const Range range = chunk_range(portions(batch), chunk_count, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i) {
@@ -244,8 +327,8 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
     parallel_for(divide_up(count, piece), [&](std::int64_t part) {
         const std::int64_t begin = part * piece;
         const std::int64_t end = std::min(begin + piece, count);
-        if (!accumulate) std::fill(gradient + begin, gradient + end, 0.0F);
-        for (std::int64_t chunk = 0; chunk < chunk_count; ++chunk) {
+        if (!accumulate) std::copy(partials.data() + begin, partials.data() + end, gradient + begin);
+        for (std::int64_t chunk = accumulate ? 0 : 1; chunk < chunk_count; ++chunk) {
             const float* partial = partials.data() + chunk * count;
             for (std::int64_t i = begin; i < end; ++i) gradient[i] += partial[i];
         }

@@ -41,6 +41,12 @@ class WeightGradient {
         std::int64_t first_row = 0;
         std::int64_t rows = 0;
     };
+    struct Plane {  // the source rows of one remainder of the vertical stride
+        std::int64_t remainder = 0;
+        std::int64_t first = 0;
+        std::int64_t extra = 0;
+        std::int64_t offset = 0;  // in a channel, elements
+    };
     struct Products {
         SumOfProducts replace;
         SumOfProducts accumulate;
@@ -49,10 +55,17 @@ class WeightGradient {
     std::int64_t portions(std::int64_t batch) const;
     Portion portion(std::int64_t batch, std::int64_t index) const;
     std::int64_t chunks(std::int64_t batch) const;
-    void lay_out_channels(const Portion& portion, const ChannelBlock& block, const float* input,
-                          float* turned_row, float* channels) const;
-    void place_row(const float* turned_row, std::int64_t channel_count, std::int64_t kernel_column,
-                   float* to) const;
+    bool whole_kernel_row(std::int64_t channels) const;
+    void turn_rows(const Portion& portion, const Plane& plane, const float* image, std::int64_t channels,
+                   std::int64_t row_length, std::int64_t stride, float* to) const;
+    void pick_rows(const float* turned, std::int64_t rows, std::int64_t shift, float* to) const;
+    static void shift_rows(const float* turned, std::int64_t count, const std::uint32_t* kept,
+                           std::int64_t shift, float* to);
+    void prepare_columns();
+    void lay_out_rows(const Portion& portion, const ChannelBlock& block, const float* image,
+                      float* channels) const;
+    void lay_out_columns(const Portion& portion, const ChannelBlock& block, const float* image, float* turned,
+                         float* channels) const;
     void copy_gradient(const Portion& portion, std::int64_t first, std::int64_t width,
                        const float* output_gradient, float* copy) const;
     void add_portion(const Portion& portion, const ChannelBlock& block, const float* input,
@@ -66,16 +79,19 @@ class WeightGradient {
     std::int64_t rows_per_portion_ = 1;
     std::int64_t row_portions_ = 1;  // per image
     std::int64_t images_per_portion_ = 1;
-    struct Plane {  // the source rows of one remainder of the vertical stride
-        std::int64_t remainder = 0;
-        std::int64_t first = 0;
-        std::int64_t extra = 0;
-        std::int64_t offset = 0;  // in a channel, elements
-    };
+    bool wide_ = false;  // products run along single padded rows, else across rows for each kernel column
+    std::int64_t row_length_ = 0;  // elements of a laid-out row
     std::vector<Plane> planes_;
     std::vector<std::int64_t> row_offsets_;  // in a channel, for each kernel row
     std::int64_t channel_stride_ = 0;        // elements of one channel under one kernel column
     std::int64_t image_stride_ = 0;
+    std::int64_t left_margin_ = 0;  // wide: elements before the first pixel of a row
+    std::int64_t longest_plane_ = 0;
+    // Narrow: the rows of the source before they are picked or shifted, with room for shifts at both ends.
+    std::int64_t turned_size_ = 0;
+    std::int64_t turn_margin_ = 0;
+    bool shifts_ = false;
+    std::vector<std::uint32_t> kept_;  // [kernel column][plane]: 0 where a shift leaves the row
     Products products_[2][2][2];  // [last rows or full][last channel block or full][last columns or full]
 };
 

@@ -89,7 +89,7 @@ ConvolutionShape random_convolution(RandomStream& random) {
     const std::int64_t channels[] = {1, 2, 3, 5, 8, 16, 17, 33, 70};
     for (;;) {
         ConvolutionShape s{.height = 1 + random.below(9),
-                           .width = 1 + random.below(random.below(4) == 0 ? 20 : 9),
+                           .width = 1 + random.below(random.below(4) == 0 ? 40 : 9),
                            .in_channels = channels[random.below(8)],
                            .out_channels = channels[random.below(9)],
                            .kernel_height = 1 + random.below(5),

@@ -6,6 +6,7 @@
 #include "jevrin/tensor/tensor.hpp"
 
 #include <algorithm>
+#include <string>
 #include <vector>
 
 namespace {
@@ -67,10 +68,9 @@ void run_convolutions(benchmark::State& state, Pass pass, std::int64_t channels,
     std::vector<ConvolutionCase> cases;
     double operations = 0.0;
     for (const std::int64_t size : sizes) {
-        // Sixteen images, fewer where these alone would take tenths of a second.
-        cases.emplace_back(
-            channels, size,
-            std::clamp<std::int64_t>((1LL << 29) / (channels * channels * size * size), 1, 16));
+        // The usual batch, fewer where that would take tenths of a second.
+        const std::int64_t batch = (1LL << 29) / (channels * channels * size * size);
+        cases.emplace_back(channels, size, std::clamp<std::int64_t>(batch, 1, 32));
         operations += cases.back().operations();
     }
     bench::measure_arithmetic(state, threads, operations, [&] {
@@ -82,13 +82,16 @@ void register_convolutions(const char* name, Pass pass) {
     for (const std::int64_t channels : {32, 64, 128, 256, 512}) {
         const std::vector<std::int64_t> sizes =
             channels == 512 ? std::vector<std::int64_t>{8, 4} : std::vector<std::int64_t>{64, 32, 16, 8};
-        for (const std::int64_t size : sizes)
+        const auto add = [&](const std::string& figure, const std::vector<std::int64_t>& maps) {
             benchmark::RegisterBenchmark(
-                fmt::format("conv3x3/{}/c{}/map{}", name, channels, size).c_str(),
-                [=](benchmark::State& state) { run_convolutions(state, pass, channels, {size}, 2); })
+                fmt::format("conv3x3/{}/c{}{}", name, channels, figure).c_str(),
+                [=](benchmark::State& state) { run_convolutions(state, pass, channels, maps, 2); })
                 ->UseManualTime()
                 ->Unit(benchmark::kMillisecond)
                 ->Iterations(8);
+        };
+        add("", sizes);
+        for (const std::int64_t size : sizes) add(fmt::format("/map{}", size), {size});
     }
 }
 

@@ -42,12 +42,12 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
             blocks_.push_back({group, begin, std::min(channel_block, group_in_ - begin)});
     column_width_ = group_out_ <= widest_columns ? group_out_ : usual_columns;
 
-    rows_per_portion_ = std::clamp<std::int64_t>(pixels_per_portion / s.out_width(), 1, s.out_height());
+    const std::int64_t pixels = group_in_ <= channel_block / 2 ? 2 * pixels_per_portion : pixels_per_portion;
+    rows_per_portion_ = std::clamp<std::int64_t>(pixels / s.out_width(), 1, s.out_height());
     row_portions_ = divide_up(s.out_height(), rows_per_portion_);
     rows_per_portion_ = divide_up(s.out_height(), row_portions_);
     row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    if (row_portions_ == 1)
-        images_per_portion_ = divide_up(pixels_per_portion, s.out_height() * s.out_width());
+    if (row_portions_ == 1) images_per_portion_ = divide_up(pixels, s.out_height() * s.out_width());
 
     // Rows begin at whole vectors, so that storing them crosses no line of the cache.
     wide_ = s.stride_width == 1 && s.out_width() >= narrowest_wide;

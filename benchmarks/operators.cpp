@@ -50,7 +50,7 @@ struct ConvolutionCase {
     void run(Pass pass) {
         switch (pass) {
             case Pass::forward:
-                kernel.forward(batch, input.data(), weight.data(), nullptr, Activation::none, output.data());
+                kernel.forward(batch, input.data(), weight.data(), nullptr, {}, output.data());
                 break;
             case Pass::data_gradient:
                 kernel.data_gradient(batch, output.data(), weight.data(), false, input.data());

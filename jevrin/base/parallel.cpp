@@ -23,7 +23,7 @@ namespace jevrin {
 namespace {
 
 struct Loop {
-    const std::function<void(std::int64_t)>& body;
+    const ChunkBody& body;
     char begun = 0;
     char ended = 0;
     std::mutex mutex;
@@ -48,7 +48,7 @@ void run_chunk(void* loop, std::int64_t chunk) {
 
 }  // namespace
 
-void parallel_for(std::int64_t count, const std::function<void(std::int64_t)>& body) {
+void parallel_for(std::int64_t count, const ChunkBody& body) {
     if (count <= 0) return;
     if (count == 1 || threads() == 1) {
         for (std::int64_t chunk = 0; chunk < count; ++chunk) body(chunk);

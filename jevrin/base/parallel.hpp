@@ -5,8 +5,9 @@
 // for any number of threads.
 #pragma once
 
+#include <concepts>
 #include <cstdint>
-#include <functional>
+#include <type_traits>
 
 namespace jevrin {
 
@@ -14,9 +15,25 @@ namespace jevrin {
 void set_threads(int count);
 int threads();
 
+// A view of a callable that takes a chunk; valid as long as the callable. Unlike std::function it allocates
+// nothing.
+class ChunkBody {
+  public:
+    template <typename Body>
+    requires(!std::same_as<std::remove_cvref_t<Body>, ChunkBody>)
+        ChunkBody(const Body& body)  // NOLINT: loops are written with plain lambdas
+        : body_(&body),
+          call_([](const void* b, std::int64_t chunk) { (*static_cast<const Body*>(b))(chunk); }) {}
+    void operator()(std::int64_t chunk) const { call_(body_, chunk); }
+
+  private:
+    const void* body_;
+    void (*call_)(const void*, std::int64_t);
+};
+
 // Runs body(chunk) for chunk in [0, count). When bodies throw, the exception of the first such chunk reaches
 // the caller, so that the message does not depend on who was faster.
-void parallel_for(std::int64_t count, const std::function<void(std::int64_t)>& body);
+void parallel_for(std::int64_t count, const ChunkBody& body);
 
 // A half-open range of indices.
 struct Range {

@@ -18,6 +18,56 @@ struct ResidualSettings {
 };
 Network residual_backbone(const ResidualSettings& settings, const Shape& input);
 
+// A plain backbone: stages of 3x3 convolutions with batch normalisation and ReLU, a 2x2 maximum after each
+// (Simonyan 2014, with normalisation), then the global average.
+struct PlainSettings {
+    std::vector<std::int64_t> widths = {16, 32, 64};
+    std::int64_t convolutions = 2;  // of a stage
+};
+Network plain_backbone(const PlainSettings& settings, const Shape& input);
+
+// A densely connected backbone (Huang 2017): every layer sees the outputs of all layers before it in its
+// stage and adds growth channels; between stages a 1x1 convolution halves the channels and a 2x2 mean the
+// map.
+struct DenselyConnectedSettings {
+    std::int64_t stem_width = 16;
+    std::int64_t growth = 12;
+    std::vector<std::int64_t> layers = {4, 4, 4};  // of each stage
+};
+Network densely_connected_backbone(const DenselyConnectedSettings& settings, const Shape& input);
+
+// An inverted-residual backbone (Sandler 2018) with squeeze-and-excitation and hard swish (Howard 2019).
+struct InvertedStage {
+    std::int64_t width = 16;
+    std::int64_t blocks = 1;
+    std::int64_t stride = 1;  // of the first block
+    std::int64_t expansion = 4;
+    std::int64_t kernel = 3;
+    bool squeeze = true;  // squeeze-and-excitation, to a quarter of the expanded channels
+    FunctionKind activation = FunctionKind::hard_swish;
+};
+struct InvertedResidualSettings {
+    std::int64_t stem_width = 16;
+    std::int64_t stem_stride = 2;
+    std::vector<InvertedStage> stages = {
+        {.width = 16, .expansion = 1, .activation = FunctionKind::relu},
+        {.width = 24, .blocks = 2, .stride = 2, .squeeze = false, .activation = FunctionKind::relu},
+        {.width = 40, .blocks = 2, .stride = 2, .kernel = 5}};
+    std::int64_t last_width = 160;  // of the 1x1 convolution before the global average
+};
+Network inverted_residual_backbone(const InvertedResidualSettings& settings, const Shape& input);
+
+// A vision transformer (Dosovitskiy 2021): patches become tokens of the given width beside a class token,
+// with learned positions; blocks of attention and a two-layer perceptron of four times the width, each behind
+// a layer normalisation. The feature is the class token.
+struct VisionTransformerSettings {
+    std::int64_t patch = 8;  // divides height and width of the image
+    std::int64_t width = 64;
+    std::int64_t depth = 4;
+    std::int64_t heads = 4;  // divides the width
+};
+Network vision_transformer_backbone(const VisionTransformerSettings& settings, const Shape& input);
+
 // What stands between the backbone and the classes: hidden dense layers with ReLU, dropout before every dense
 // layer.
 struct HeadSettings {
@@ -29,7 +79,8 @@ struct HeadSettings {
 void append_head(Network& backbone, const HeadSettings& settings, std::int64_t classes);
 
 // Replaces all parameters from a node on by random ones: normal with variance 2 / fan_in before a ReLU (He
-// 2015) and 1 / fan_in in the last dense layer; biases and shifts 0, scales 1. Keyed by seed and node name.
+// 2015) and 1 / fan_in in the last dense layer; trained constants normal with deviation 0.02; biases and
+// shifts 0, scales 1, slopes of parametric ReLUs 0.25 (He 2015). Keyed by seed and node name.
 void initialise(Network& network, std::size_t first_node, std::uint64_t seed);
 
 }  // namespace jevrin

@@ -11,59 +11,15 @@
 //     for (const Shape& shape : infer_shapes(network)) ...
 #pragma once
 
+#include "jevrin/network/operators.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstddef>
 #include <cstdint>
 #include <string>
-#include <variant>
 #include <vector>
 
 namespace jevrin {
-
-struct Window {
-    std::int64_t kernel_height = 1;
-    std::int64_t kernel_width = 1;
-    std::int64_t stride_height = 1;
-    std::int64_t stride_width = 1;
-    std::int64_t pad_top = 0;
-    std::int64_t pad_left = 0;
-    std::int64_t pad_bottom = 0;
-    std::int64_t pad_right = 0;
-};
-
-struct Input {};
-// Parameters: weight [kernel_height, kernel_width, in, out], then optionally bias [out].
-struct Convolution {
-    Window window;
-    bool relu = false;  // set only by fold_for_inference
-};
-// Parameters: scale, shift, mean, variance, each [channels]; the last two are statistics, not trained.
-struct BatchNormalisation {
-    float epsilon = 1e-5F;
-    float momentum = 0.1F;  // share of the newest batch in the running statistics
-};
-struct Relu {};
-struct MaxPooling {
-    Window window;
-};
-struct AveragePooling {
-    Window window;
-    bool count_padding = false;
-};
-// [height, width, channels] to [1, 1, channels].
-struct GlobalAveragePooling {};
-// [height, width, channels] to [channels * height * width], in channels-first order as model files have it.
-struct Flatten {};
-// Parameters: weight [in, out], then optionally bias [out].
-struct Dense {};
-struct Add {};
-struct Dropout {
-    double rate = 0.5;
-};
-
-using Operator = std::variant<Input, Convolution, BatchNormalisation, Relu, MaxPooling, AveragePooling,
-                              GlobalAveragePooling, Flatten, Dense, Add, Dropout>;
 
 struct Node {
     std::string name;
@@ -95,7 +51,7 @@ std::vector<Shape> infer_shapes(const Network& network);
 // Numbers that training may change (statistics are not counted), from a node on.
 std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
 
-// Multiplications for one item, forward, from a node on: convolutions and dense layers only.
+// Multiplications for one item, forward, from a node on: convolutions, dense layers and matrix products.
 std::int64_t multiplication_count(const Network& network, std::size_t first_node = 0);
 
 // The stage of a node: its name up to the first '.' or '/'.

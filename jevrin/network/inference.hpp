@@ -4,20 +4,19 @@
 //     std::span<const float> outputs = inference.run(batch, images);
 #pragma once
 
+#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
 
 #include <cstdint>
-#include <memory>
 #include <span>
 #include <vector>
 
 namespace jevrin {
 
-class Step;
-
 class Inference {
   public:
-    // Copies and folds the network (fold_for_inference); capacity is the largest batch.
+    // Copies and folds the network (fold_for_inference); capacity is the largest batch. InputError when
+    // memory does not suffice.
     Inference(const Network& network, std::int64_t capacity);
     ~Inference();
     Inference(Inference&&) noexcept;
@@ -30,14 +29,14 @@ class Inference {
     std::int64_t capacity() const { return capacity_; }
     std::int64_t input_size() const;
     std::int64_t output_size() const;
-    const Shape& output_shape() const { return shapes_.back(); }
+    const Shape& output_shape() const { return output_shape_; }
 
   private:
     Network network_;
     std::int64_t capacity_;
-    std::vector<Shape> shapes_;
-    std::vector<std::unique_ptr<Step>> steps_;  // none for the input
-    std::vector<Tensor> values_;
+    Shape output_shape_;
+    CompiledNetwork compiled_;
+    std::vector<const float*> inputs_;
 };
 
 // Softmax over rows of logits, [batch, classes], computed in double and rounded once.

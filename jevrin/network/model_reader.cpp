@@ -246,7 +246,7 @@ class Reader {
                 if (v < 0) fail(node, "a stored variance is negative");
             append(node, op, {first}, std::move(parameters));
         } else if (type == "Relu") {
-            append(node, Relu{}, {first});
+            append(node, relu(), {first});
         } else if (type == "MaxPool") {
             append(node, MaxPooling{pooling_window(node)}, {first});
         } else if (type == "AveragePool") {
@@ -263,7 +263,7 @@ class Reader {
             read_dense(node, first);
         } else if (type == "Add") {
             expect_inputs(node, 2, 2);
-            append(node, Add{}, {first, value(node.input(1), user)});
+            append(node, sum_of_two(), {first, value(node.input(1), user)});
         } else if (type == "Dropout") {
             double rate = float_attribute(node, "ratio", 0.5F);
             if (node.input_size() > 1 && !node.input(1).empty())

@@ -12,6 +12,11 @@ namespace {
 constexpr int opset_written = 13;
 constexpr int ir_version_written = 7;
 
+bool is_sum(const Operator& op) {
+    const auto* arithmetic = std::get_if<Arithmetic>(&op);
+    return arithmetic != nullptr && arithmetic->kind == ArithmeticKind::add;
+}
+
 class Writer {
   public:
     explicit Writer(const Network& network) : network_(network), shapes_(infer_shapes(network)) {}
@@ -78,6 +83,9 @@ class Writer {
         set_ints(proto, "kernel_shape", {w.kernel_height, w.kernel_width});
         set_ints(proto, "strides", {w.stride_height, w.stride_width});
         set_ints(proto, "pads", {w.pad_top, w.pad_left, w.pad_bottom, w.pad_right});
+        if (w.dilation_height != 1 || w.dilation_width != 1)
+            set_ints(proto, "dilations", {w.dilation_height, w.dilation_width});
+        if (w.round_up) set_int(proto, "ceil_mode", 1);
     }
 
     void write_node(std::size_t i) {
@@ -85,6 +93,7 @@ class Writer {
         if (const auto* convolution = std::get_if<Convolution>(&node.op)) {
             onnx::NodeProto& proto = add("Conv", i);
             set_window(proto, convolution->window);
+            if (convolution->groups != 1) set_int(proto, "group", convolution->groups);
             const Tensor& w = node.parameters[0];
             const Shape& s = w.shape();
             Tensor first({s[3], s[2], s[0], s[1]});
@@ -103,7 +112,7 @@ class Writer {
             const char* const roles[] = {"scale", "shift", "mean", "variance"};
             for (std::size_t p = 0; p < 4; ++p)
                 add_weight(proto, roles[p], node.parameters[p].shape(), node.parameters[p].values());
-        } else if (std::holds_alternative<Relu>(node.op)) {
+        } else if (is_activation(node.op, FunctionKind::relu)) {
             add("Relu", i);
         } else if (const auto* max = std::get_if<MaxPooling>(&node.op)) {
             set_window(add("MaxPool", i), max->window);
@@ -120,12 +129,15 @@ class Writer {
             add_weight(proto, "weight", node.parameters[0].shape(), node.parameters[0].values());
             if (node.parameters.size() > 1)
                 add_weight(proto, "bias", node.parameters[1].shape(), node.parameters[1].values());
-        } else if (std::holds_alternative<Add>(node.op)) {
+        } else if (is_sum(node.op)) {
             add("Add", i);
         } else if (const auto* dropout = std::get_if<Dropout>(&node.op)) {
             onnx::NodeProto& proto = add("Dropout", i);
             const auto rate = static_cast<float>(dropout->rate);
             add_weight(proto, "rate", {}, {&rate, 1});
+        } else {
+            throw InputError(fmt::format("layer '{}' ({}) cannot be written to a model file",
+                                         printable(node.name), operator_name(node.op)));
         }
     }
 

@@ -86,7 +86,7 @@ Network without_head(const Network& network) {
     while (end > 1) {
         const Operator& op = network.nodes[end - 1].op;
         const bool dense = std::holds_alternative<Dense>(op);
-        if (!dense && !std::holds_alternative<Relu>(op) && !std::holds_alternative<Dropout>(op)) break;
+        if (!dense && !std::holds_alternative<Activation>(op) && !std::holds_alternative<Dropout>(op)) break;
         dense_seen = dense_seen || dense;
         --end;
     }
@@ -114,14 +114,16 @@ Network fold_for_inference(const Network& network) {
         if (node.inputs.size() == 1 && users[node.inputs[0]] == 1) {
             Node& candidate = folded.nodes[place.at(node.inputs[0])];
             const auto* convolution = std::get_if<Convolution>(&candidate.op);
-            if (convolution != nullptr && !convolution->relu) before = &candidate;
+            if (convolution != nullptr && convolution->activation.kind == FunctionKind::identity)
+                before = &candidate;
         }
-        const bool melts =
-            std::holds_alternative<BatchNormalisation>(node.op) || std::holds_alternative<Relu>(node.op);
+        const bool melts = std::holds_alternative<BatchNormalisation>(node.op) ||
+                           std::holds_alternative<Activation>(node.op);
         if (std::holds_alternative<Dropout>(node.op) || (before != nullptr && melts)) {
             place[i] = place.at(node.inputs[0]);
             if (std::holds_alternative<BatchNormalisation>(node.op)) fold_normalisation(*before, node);
-            if (std::holds_alternative<Relu>(node.op)) std::get<Convolution>(before->op).relu = true;
+            if (const auto* activation = std::get_if<Activation>(&node.op))
+                std::get<Convolution>(before->op).activation = activation->function;
             continue;
         }
         Node copy = node;

@@ -1,7 +1,9 @@
-// The arithmetic behind each node of a network: made once for given shapes, then run batch after batch.
+// The arithmetic behind each operator of a network: made once for given shapes, then run batch after batch.
 #pragma once
 
 #include "jevrin/network/graph.hpp"
+#include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/pooling.hpp"
 
 #include <cstdint>
 #include <memory>
@@ -17,22 +19,39 @@ struct PassDraw {
     const std::int64_t* items = nullptr;  // [batch], stable numbers of the items
 };
 
-// What one node reads and writes in a backward step. A null input gradient is not wanted.
+// What one step reads and writes backwards. A null input gradient is not wanted.
 struct BackwardArguments {
-    std::vector<const float*> inputs;
+    std::vector<const float*> inputs;  // only when the step keeps them; likewise the output
     const float* output = nullptr;
     const float* output_gradient = nullptr;
     struct Target {
         float* gradient = nullptr;
         bool accumulate = false;  // another user of the value has already written there
     };
-    std::vector<Target> input_gradients;
+    std::vector<Target> input_gradients;                 // to be written from the last to the first
     std::vector<Tensor>* parameter_gradients = nullptr;  // one per parameter, replaced
 };
 
 class Step {
   public:
+    // What the plan of buffers needs to know.
+    struct Traits {
+        bool keeps_inputs = false;       // backward reads them
+        bool keeps_output = false;       // backward reads it
+        bool in_place = false;           // the output may lie where the first input lies
+        bool gradient_in_place = false;  // the gradient of the first input may lie where that of the output
+                                         // lies, unless it accumulates
+    };
+
     virtual ~Step() = default;
+    virtual Traits traits() const { return {}; }
+    // Bytes that forward keeps for backward, for one item, beside inputs and output.
+    virtual std::int64_t kept_bytes() const { return 0; }
+    // The largest lease of scratch that the step takes, in floats.
+    virtual std::int64_t scratch_size() const { return 0; }
+
+    // Makes room for what is kept of so many items; called once, before the first forward().
+    virtual void prepare(std::int64_t capacity) { static_cast<void>(capacity); }
     // Inference: fixed statistics, no dropout.
     virtual void infer(std::int64_t batch, const Node& node, std::span<const float* const> inputs,
                        float* output) = 0;
@@ -46,8 +65,25 @@ class Step {
     virtual void backward(std::int64_t batch, const Node& node, const BackwardArguments& arguments) = 0;
 };
 
-// inputs and output are the shapes of one item; capacity is the largest batch.
-std::unique_ptr<Step> make_step(const Node& node, const std::vector<Shape>& inputs, const Shape& output,
-                                std::int64_t capacity, std::size_t index);
+// What a node stands between.
+struct StepShapes {
+    std::vector<Shape> inputs;  // of one item
+    Shape output;
+    std::size_t index = 0;  // of the node: names the draws of random operators
+};
+
+std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes);
+// Batch normalisation and the relu behind it in one step.
+std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes);
+
+// By family, for make_step().
+std::unique_ptr<Step> make_weighted_step(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> make_normalising_step(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> make_pointwise_step(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> make_pooling_step(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> make_moving_step(const Node& node, const StepShapes& shapes);
+
+PoolingShape pooling_shape(const Window& window, const Shape& image, bool count_padding);
+ConvolutionShape convolution_shape(const Node& node, const Shape& image);
 
 }  // namespace jevrin

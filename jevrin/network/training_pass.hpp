@@ -7,11 +7,10 @@
 //     for (TrainedParameter& p : pass.parameters()) ...  // p.value -= rate * p.gradient
 #pragma once
 
+#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
-#include "jevrin/network/steps.hpp"
 
 #include <cstdint>
-#include <memory>
 #include <span>
 #include <vector>
 
@@ -27,35 +26,31 @@ struct TrainedParameter {
 class TrainingPass {
   public:
     // Keeps a reference to the network, whose parameters and statistics change in place. Every node of it
-    // trains: cut frozen parts off with divide() first.
+    // trains: cut frozen parts off with divide() first. capacity is the largest batch. InputError when memory
+    // does not suffice. After the first step, steps allocate nothing.
     TrainingPass(Network& network, std::int64_t capacity);
     ~TrainingPass();
     TrainingPass(const TrainingPass&) = delete;
     TrainingPass& operator=(const TrainingPass&) = delete;
 
-    // input [batch, item...] must stay valid until backward(). Moves the running statistics.
+    // input [batch, item...] must stay valid until backward(). Moves the running statistics. The result
+    // [batch, output...] is valid until the next forward().
     std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw);
     // output_gradient is that of the loss with respect to the output of forward().
     void backward(std::int64_t batch, std::span<const float> output_gradient);
 
     std::span<TrainedParameter> parameters() { return parameters_; }
+    const PassMemory& memory() const { return compiled_.memory(); }
 
   private:
-    struct Value {
-        Tensor output;
-        Tensor gradient;  // empty when nothing before needs it
-    };
-
     Network& network_;
-    std::vector<Shape> shapes_;
-    std::vector<std::unique_ptr<Step>> steps_;
-    std::vector<Value> values_;
-    std::vector<std::vector<Tensor>> parameter_gradients_;
+    CompiledNetwork compiled_;
+    std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
     std::vector<TrainedParameter> parameters_;
-    std::vector<bool> gradient_written_;
+    std::vector<bool> gradient_written_;  // of each value
     std::vector<BackwardArguments> backward_;
     std::vector<const float*> inputs_;
-    std::span<const float> input_;
+    const float* input_ = nullptr;
 };
 
 }  // namespace jevrin

@@ -35,6 +35,10 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
     const ConvolutionShape& s = shape_;
     assert(s.out_height() > 0 && s.out_width() > 0);
     assert(s.in_channels % s.groups == 0 && s.out_channels % s.groups == 0);
+    if (is_depthwise()) {
+        depthwise_ = DepthwiseKernel(s);
+        return;
+    }
     TapSumShape sum{.height = s.height,
                     .width = s.width,
                     .groups = s.groups,
@@ -56,6 +60,10 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
         for (std::int64_t column = 0; column < std::min(s.stride_width, s.width); ++column)
             add_phase(row, column, form);
     weights_ = WeightGradient(s, form);
+}
+
+bool ConvolutionKernel::is_depthwise() const {
+    return shape_.groups > 1 && shape_.in_channels == shape_.groups && shape_.out_channels == shape_.groups;
 }
 
 void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, ProductForm form) {
@@ -83,7 +91,15 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
 }
 
 void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
-                                const float* bias, Activation activation, float* output) const {
+                                const float* bias, const Function& activation, float* output) const {
+    if (is_depthwise()) {
+        depthwise_.forward(batch, input, weight, output);
+        const std::int64_t pixels = batch * shape_.out_height() * shape_.out_width();
+        if (bias != nullptr) add_to_rows(pixels, shape_.out_channels, bias, output);
+        if (activation.kind != FunctionKind::identity)
+            apply(activation, pixels * shape_.out_channels, output, output);
+        return;
+    }
     const Scratch packed(forward_.blocks().size() > 1 ? shape_.weight_count() : 0);
     const float* matrices = pack_weight(forward_, weight, shape_.out_channels, packed.data());
     forward_(batch, input, matrices, bias, activation, false, output);
@@ -91,20 +107,28 @@ void ConvolutionKernel::forward(std::int64_t batch, const float* input, const fl
 
 void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,
                                       bool accumulate, float* input_gradient) const {
+    if (is_depthwise()) {
+        depthwise_.data_gradient(batch, output_gradient, weight, accumulate, input_gradient);
+        return;
+    }
     const Scratch packed(shape_.weight_count());
     for (const Phase& phase : phases_) {
         pack_transposed_weight(phase.sum, weight, shape_.out_channels, phase.taps, packed.data());
-        phase.sum(batch, output_gradient, packed.data(), nullptr, Activation::none, accumulate,
+        phase.sum(batch, output_gradient, packed.data(), nullptr, {}, accumulate,
                   input_gradient + phase.first_pixel);
     }
 }
 
 void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
                                         float* weight_gradient) const {
-    weights_(batch, input, output_gradient, false, weight_gradient);
+    if (is_depthwise())
+        depthwise_.weight_gradient(batch, input, output_gradient, weight_gradient);
+    else
+        weights_(batch, input, output_gradient, false, weight_gradient);
 }
 
 std::int64_t ConvolutionKernel::scratch_size() const {
+    if (is_depthwise()) return depthwise_.scratch_size();
     std::int64_t size = std::max({shape_.weight_count(), forward_.scratch_size(), weights_.scratch_size()});
     for (const Phase& phase : phases_) size = std::max(size, phase.sum.scratch_size());
     return size;

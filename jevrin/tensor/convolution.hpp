@@ -6,11 +6,12 @@
 //
 // Output channel o belongs to group o / (out_channels / groups) and sees the input channels of that group
 // only. Every function is a sum of small matrix products (TapSum, WeightGradient); depthwise convolutions,
-// with one input channel per group, have loops of their own. The result for one image does not depend on the
-// batch it is in.
+// where each group is one input and one output channel, have loops of their own. The result for one image
+// does not depend on the batch it is in.
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/depthwise.hpp"
 #include "jevrin/tensor/products.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
 #include "jevrin/tensor/weight_gradient.hpp"
@@ -30,7 +31,7 @@ class ConvolutionKernel {
 
     // output = activation(input * weight + bias); bias [out_channels] may be null.
     void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                 Activation activation, float* output) const;
+                 const Function& activation, float* output) const;
 
     // input_gradient (+)= the gradient with respect to the input.
     void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
@@ -53,7 +54,10 @@ class ConvolutionKernel {
 
     void add_phase(std::int64_t row, std::int64_t column, ProductForm form);
 
+    bool is_depthwise() const;
+
     ConvolutionShape shape_;
+    DepthwiseKernel depthwise_;
     TapSum forward_;
     std::vector<Phase> phases_;
     WeightGradient weights_;

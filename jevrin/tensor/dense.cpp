@@ -40,12 +40,12 @@ void multiply_rows(const TapSum& sum, std::int64_t rows, const float* input, con
     const std::int64_t out = sum.shape().columns;
     const std::int64_t blocks = rows / row_block;
     const std::int64_t rest = rows % row_block;
-    if (blocks > 0) sum(blocks, input, packed, bias, Activation::none, accumulate, output);
+    if (blocks > 0) sum(blocks, input, packed, bias, {}, accumulate, output);
     if (rest == 0) return;
     const Scratch tail(row_block * (in + out));
     float* result = tail.data() + row_block * in;
     copy_tail(input + blocks * row_block * in, rest, in, tail.data());
-    sum(1, tail.data(), packed, bias, Activation::none, false, result);
+    sum(1, tail.data(), packed, bias, {}, false, result);
     float* target = output + blocks * row_block * out;
     if (accumulate)
         for (std::int64_t i = 0; i < rest * out; ++i) target[i] += result[i];

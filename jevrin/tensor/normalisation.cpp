@@ -1,9 +1,11 @@
 #include "jevrin/tensor/normalisation.hpp"
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/element_loop.hpp"
 
 #include <algorithm>
 #include <cmath>
+#include <type_traits>
 
 namespace jevrin {
 namespace {
@@ -61,70 +63,105 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     }
 }
 
-void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
-               std::span<const double> mean, std::span<const double> variance, const float* scale,
-               const float* shift, float* output) {
+namespace {
+
+// The normalisation as factor * input + offset, for each channel: [factors, offsets].
+const float* affine_form(const NormalisationShape& shape, const BatchStatistics& statistics,
+                         const float* scale, const float* shift) {
     const auto channels = static_cast<std::size_t>(shape.channels);
-    thread_local std::vector<float> factors;
-    factors.resize(2 * channels);
+    thread_local std::vector<float> form;
+    form.resize(2 * channels);
     for (std::size_t c = 0; c < channels; ++c) {
-        const double factor = scale[c] / std::sqrt(variance[c] + static_cast<double>(shape.epsilon));
-        factors[c] = static_cast<float>(factor);
-        factors[channels + c] = static_cast<float>(shift[c] - mean[c] * factor);
+        const double factor =
+            scale[c] / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
+        form[c] = static_cast<float>(factor);
+        form[channels + c] = static_cast<float>(shift[c] - statistics.mean[c] * factor);
     }
-    const float* factor = factors.data();
-    const float* offset = factors.data() + channels;
-    parallel_for(batch, [&](std::int64_t n) {
-        const float* in = input + n * shape.pixels * shape.channels;
-        float* out = output + n * shape.pixels * shape.channels;
-        for (std::int64_t p = 0; p < shape.pixels; ++p)
-            for (std::int64_t c = 0; c < shape.channels; ++c) {
-                const std::int64_t i = p * shape.channels + c;
-                out[i] = in[i] * factor[c] + offset[c];
+    return form.data();
+}
+
+// Calls run(relu) with a compile-time constant.
+template <typename Run>
+void with_relu(AfterNormalisation after, Run run) {
+    if (after == AfterNormalisation::relu)
+        run(std::true_type());
+    else
+        run(std::false_type());
+}
+
+}  // namespace
+
+void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
+               const BatchStatistics& statistics, const float* scale, const float* shift,
+               AfterNormalisation after, float* output) {
+    const std::int64_t channels = shape.channels;
+    const float* factor = affine_form(shape, statistics, scale, shift);
+    const float* offset = factor + channels;
+    with_relu(after, [&](auto relu) {
+        for_rows(batch * shape.pixels, channels, [&](std::int64_t row) {
+            const float* in = input + row * channels;
+            float* out = output + row * channels;
+            for (std::int64_t c = 0; c < channels; ++c) {
+                const float value = in[c] * factor[c] + offset[c];
+                out[c] = relu ? std::max(value, 0.0F) : value;
             }
+        });
     });
 }
 
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
-                        const BatchStatistics& statistics, const float* scale, const float* output_gradient,
-                        bool accumulate, float* input_gradient, float* scale_gradient,
-                        float* shift_gradient) {
+                        const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
+                        const float* shift, AfterNormalisation after, const float* output_gradient,
+                        const NormalisationGradients& gradients) {
     const auto channels = static_cast<std::size_t>(shape.channels);
     const double count = static_cast<double>(batch * shape.pixels);
     const double* mean = statistics.mean.data();
+    const float* scaled = affine_form(shape, statistics, scale, shift);
+    const float* offset = scaled + channels;
     thread_local std::vector<double> sums;
-    sum_channels(
-        shape, batch, [&](std::int64_t i, std::int64_t) { return static_cast<double>(output_gradient[i]); },
-        [&](std::int64_t i, std::int64_t c) {
-            return output_gradient[i] * (static_cast<double>(input[i]) - mean[c]);
-        },
-        sums);
-    // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,
-    // section 3.
     thread_local std::vector<float> terms;
     terms.resize(3 * channels);
-    for (std::size_t c = 0; c < channels; ++c) {
-        const double inverse = 1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
-        const double factor = scale[c] * inverse;
-        const double slope = -factor * sums[channels + c] / count * inverse * inverse;
-        terms[c] = static_cast<float>(factor);
-        terms[channels + c] = static_cast<float>(slope);
-        terms[2 * channels + c] = static_cast<float>(-factor * sums[c] / count - slope * mean[c]);
-        scale_gradient[c] = static_cast<float>(sums[channels + c] * inverse);
-        shift_gradient[c] = static_cast<float>(sums[c]);
-    }
-    if (input_gradient == nullptr) return;
-    const float* factor = terms.data();
-    const float* slope = terms.data() + channels;
-    const float* offset = terms.data() + 2 * channels;
-    parallel_for(batch, [&](std::int64_t n) {
-        const std::int64_t begin = n * shape.pixels * shape.channels;
-        for (std::int64_t p = 0; p < shape.pixels; ++p)
-            for (std::int64_t c = 0; c < shape.channels; ++c) {
-                const std::int64_t i = begin + p * shape.channels + c;
-                const float value = output_gradient[i] * factor[c] + input[i] * slope[c] + offset[c];
-                input_gradient[i] = accumulate ? input_gradient[i] + value : value;
-            }
+    with_relu(after, [&](auto relu) {
+        // The gradient that reaches the normalised value; the relu passed what was positive.
+        const auto reaching = [=](std::int64_t i, std::int64_t c) {
+            const float gradient = output_gradient[i];
+            return !relu || input[i] * scaled[c] + offset[c] > 0.0F ? gradient : 0.0F;
+        };
+        sum_channels(
+            shape, batch, [&](std::int64_t i, std::int64_t c) { return static_cast<double>(reaching(i, c)); },
+            [&](std::int64_t i, std::int64_t c) {
+                return reaching(i, c) * (static_cast<double>(input[i]) - mean[c]);
+            },
+            sums);
+        // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,
+        // section 3. With stored statistics only the first term is left.
+        for (std::size_t c = 0; c < channels; ++c) {
+            const double inverse =
+                1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
+            const double factor = scale[c] * inverse;
+            const double dependent = kind == StatisticsKind::of_batch ? 1.0 : 0.0;
+            const double slope = -dependent * factor * sums[channels + c] / count * inverse * inverse;
+            terms[c] = static_cast<float>(factor);
+            terms[channels + c] = static_cast<float>(slope);
+            terms[2 * channels + c] =
+                static_cast<float>(-dependent * factor * sums[c] / count - slope * mean[c]);
+            gradients.scale[c] = static_cast<float>(sums[channels + c] * inverse);
+            gradients.shift[c] = static_cast<float>(sums[c]);
+        }
+        if (gradients.input == nullptr) return;
+        const float* factor = terms.data();
+        const float* slope = factor + channels;
+        const float* rest = slope + channels;
+        for_rows(batch * shape.pixels, shape.channels, [&](std::int64_t row) {
+            const std::int64_t begin = row * shape.channels;
+            float* out = gradients.input + begin;
+            if (gradients.accumulate)
+                for (std::int64_t c = 0; c < shape.channels; ++c)
+                    out[c] += reaching(begin + c, c) * factor[c] + input[begin + c] * slope[c] + rest[c];
+            else
+                for (std::int64_t c = 0; c < shape.channels; ++c)
+                    out[c] = reaching(begin + c, c) * factor[c] + input[begin + c] * slope[c] + rest[c];
+        });
     });
 }
 

@@ -8,7 +8,6 @@
 #pragma once
 
 #include <cstdint>
-#include <span>
 #include <vector>
 
 namespace jevrin {
@@ -29,15 +28,28 @@ struct BatchStatistics {
 void measure_statistics(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         BatchStatistics& statistics);
 
+// What is applied after scaling and shifting, in the same pass over memory.
+enum class AfterNormalisation { nothing, relu };
+
 // output = input normalised with these statistics, then scaled and shifted; output may be the input.
 void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
-               std::span<const double> mean, std::span<const double> variance, const float* scale,
-               const float* shift, float* output);
+               const BatchStatistics& statistics, const float* scale, const float* shift,
+               AfterNormalisation after, float* output);
 
-// Gradients when the statistics are those of the batch (training): input_gradient (+)= ..., scale_gradient
-// and shift_gradient are replaced. input_gradient may be null.
+// Where the statistics came from: those of the batch depend on the input, stored ones do not.
+enum class StatisticsKind { of_batch, stored };
+
+struct NormalisationGradients {
+    float* input = nullptr;  // may be null, and may be the output gradient
+    bool accumulate = false;
+    float* scale = nullptr;  // replaced
+    float* shift = nullptr;
+};
+
+// The gradients of normalise(); input is that of forward.
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
-                        const BatchStatistics& statistics, const float* scale, const float* output_gradient,
-                        bool accumulate, float* input_gradient, float* scale_gradient, float* shift_gradient);
+                        const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
+                        const float* shift, AfterNormalisation after, const float* output_gradient,
+                        const NormalisationGradients& gradients);
 
 }  // namespace jevrin

@@ -16,14 +16,18 @@ struct Window {
 
 // The pixels of the image under the window of one output pixel.
 Window window_at(const PoolingShape& s, std::int64_t y, std::int64_t x) {
+    const std::int64_t top = y * s.stride_height - s.pad_top;
+    const std::int64_t left = x * s.stride_width - s.pad_left;
     const auto clipped = [](std::int64_t begin, std::int64_t length, std::int64_t size) {
         return Range{std::max<std::int64_t>(begin, 0), std::min(begin + length, size)};
     };
-    Window window{clipped(y * s.stride_height - s.pad_top, s.kernel_height, s.height),
-                  clipped(x * s.stride_width - s.pad_left, s.kernel_width, s.width)};
-    const std::int64_t inside =
-        (window.rows.end - window.rows.begin) * (window.columns.end - window.columns.begin);
-    window.divisor = static_cast<float>(s.count_padding ? s.kernel_height * s.kernel_width : inside);
+    const auto length = [](const Range& range) { return range.end - range.begin; };
+    Window window{clipped(top, s.kernel_height, s.height), clipped(left, s.kernel_width, s.width)};
+    std::int64_t counted = length(window.rows) * length(window.columns);
+    if (s.count_padding)
+        counted = (std::min(top + s.kernel_height, s.height + s.pad_bottom) - top) *
+                  (std::min(left + s.kernel_width, s.width + s.pad_right) - left);
+    window.divisor = static_cast<float>(counted);
     return window;
 }
 

@@ -18,12 +18,22 @@ struct PoolingShape {
     std::int64_t pad_bottom = 0;
     std::int64_t pad_right = 0;
     bool count_padding = false;  // average pooling: padded pixels count as zeros in the mean
+    // The last windows may reach beyond the padded image by less than a stride; what lies there never counts.
+    bool round_up = false;
 
     std::int64_t out_height() const {
-        return (height + pad_top + pad_bottom - kernel_height) / stride_height + 1;
+        return extent(height, pad_top, pad_bottom, kernel_height, stride_height);
     }
-    std::int64_t out_width() const {
-        return (width + pad_left + pad_right - kernel_width) / stride_width + 1;
+    std::int64_t out_width() const { return extent(width, pad_left, pad_right, kernel_width, stride_width); }
+
+  private:
+    std::int64_t extent(std::int64_t size, std::int64_t before, std::int64_t after, std::int64_t kernel,
+                        std::int64_t stride) const {
+        const std::int64_t reach = size + before + after - kernel;
+        const std::int64_t whole = reach / stride + 1;
+        // A window that begins in the padding behind the image would hold nothing.
+        const bool another = round_up && reach % stride != 0 && whole * stride < size + before;
+        return whole + (another ? 1 : 0);
     }
 };
 

@@ -39,15 +39,10 @@ std::int64_t largest(const std::vector<std::int64_t>& values) {
     return *std::max_element(values.begin(), values.end());
 }
 
-void add_bias_and_activate(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::int64_t channels,
-                           const float* bias, Activation activation) {
-    for (std::int64_t x = 0; x < pixels; ++x) {
-        float* pixel = run + x * pixel_stride;
-        if (bias != nullptr)
-            for (std::int64_t c = 0; c < channels; ++c) pixel[c] += bias[c];
-        if (activation == Activation::relu)
-            for (std::int64_t c = 0; c < channels; ++c) pixel[c] = std::max(pixel[c], 0.0F);
-    }
+void add_bias(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::int64_t channels,
+              const float* bias) {
+    for (std::int64_t x = 0; x < pixels; ++x)
+        for (std::int64_t c = 0; c < channels; ++c) run[x * pixel_stride + c] += bias[c];
 }
 
 }  // namespace
@@ -268,7 +263,7 @@ void TapSum::compute_band(const float* a, RowRange rows, const ColumnBlock& bloc
 }
 
 void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
-                        Activation activation, bool accumulate, float* output) const {
+                        const Function& activation, bool accumulate, float* output) const {
     const TapSumShape& s = shape_;
     if (tap_count() == 0) {
         assert(bias == nullptr);
@@ -299,10 +294,13 @@ void TapSum::operator()(std::int64_t batch, const float* source, const float* pa
                 const std::int64_t column = block.group * s.columns + block.begin;
                 float* out = output + n * s.image_stride + rows.begin * s.row_stride + column;
                 compute_band(a, rows, block, packed, accumulate, out);
-                if (bias == nullptr && activation == Activation::none) continue;
-                for (std::int64_t y = 0; y < rows.end - rows.begin; ++y)
-                    add_bias_and_activate(out + y * s.row_stride, s.out_width, s.pixel_stride, block.width,
-                                          bias == nullptr ? nullptr : bias + column, activation);
+                for (std::int64_t y = 0; y < rows.end - rows.begin; ++y) {
+                    float* run = out + y * s.row_stride;
+                    if (bias != nullptr)
+                        add_bias(run, s.out_width, s.pixel_stride, block.width, bias + column);
+                    if (activation.kind != FunctionKind::identity)
+                        apply_to_rows(activation, s.out_width, block.width, s.pixel_stride, run);
+                }
             }
             copied_group = block.group;
         }

@@ -14,6 +14,7 @@
 // depend on the batch it is in.
 #pragma once
 
+#include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/products.hpp"
 
 #include <cstdint>
@@ -21,8 +22,6 @@
 #include <vector>
 
 namespace jevrin {
-
-enum class Activation { none, relu };
 
 struct TapSumShape {
     std::int64_t height = 0;  // of the source image
@@ -59,7 +58,7 @@ class TapSum {
 
     // output (+)= the sums, then bias [groups * columns] (may be null) is added and the activation applied.
     void operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
-                    Activation activation, bool accumulate, float* output) const;
+                    const Function& activation, bool accumulate, float* output) const;
 
     // The largest lease of scratch that a call takes.
     std::int64_t scratch_size() const { return buffer_size_ * images_per_task_; }

@@ -5,7 +5,7 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
-#include "jevrin/tensor/elementwise.hpp"
+#include "jevrin/tensor/dropout.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/products.hpp"
@@ -133,7 +133,7 @@ TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
         for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
             const ConvolutionKernel kernel(s, form);
             Tensor output({gradient.size()});
-            kernel.forward(batch, input.data(), weight.data(), bias.data(), Activation::none, output.data());
+            kernel.forward(batch, input.data(), weight.data(), bias.data(), {}, output.data());
             ASSERT_LT(worst_difference(output.values(), expected), tolerance) << "forward, round " << round;
             Tensor data({input.size()});
             kernel.data_gradient(batch, gradient.data(), weight.data(), false, data.data());
@@ -160,9 +160,9 @@ TEST(Convolution, AHandWorkedCase) {
     const std::vector<float> weight = {1, 2};
     const float bias = -25;
     std::vector<float> out(3);
-    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, Activation::none, out.data());
+    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, {}, out.data());
     EXPECT_EQ(out, (std::vector<float>{-15, -6, 4}));
-    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, Activation::relu, out.data());
+    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, {FunctionKind::relu}, out.data());
     EXPECT_EQ(out, (std::vector<float>{0, 0, 4}));
 }
 
@@ -181,12 +181,12 @@ TEST(Convolution, AnImageGetsTheSameBitsInEveryBatchAndWithAnyThreads) {
     const Tensor weight = random_tensor({s.weight_count()}, 2);
     const ConvolutionKernel kernel(s);
     Tensor all({7 * 9 * 7 * 18});
-    kernel.forward(7, input.data(), weight.data(), nullptr, Activation::none, all.data());
+    kernel.forward(7, input.data(), weight.data(), nullptr, {}, all.data());
     Tensor gradients[4];
     for (const int threads : {1, 2, 3}) {
         set_threads(threads);
         Tensor one({9 * 7 * 18});
-        kernel.forward(1, input.data() + 4 * 9 * 7 * 5, weight.data(), nullptr, Activation::none, one.data());
+        kernel.forward(1, input.data() + 4 * 9 * 7 * 5, weight.data(), nullptr, {}, one.data());
         EXPECT_EQ(std::memcmp(one.data(), all.data() + 4 * 9 * 7 * 18, one.values().size_bytes()), 0);
         gradients[threads] = Tensor({s.weight_count()});
         kernel.weight_gradient(7, input.data(), all.data(), gradients[threads].data());
@@ -220,7 +220,7 @@ TEST(Normalisation, AHandWorkedBatch) {
     const std::vector<float> scale = {1, 2};
     const std::vector<float> shift = {0, 1};
     std::vector<float> output(8);
-    normalise(shape, 2, input.data(), statistics.mean, statistics.variance, scale.data(), shift.data(),
+    normalise(shape, 2, input.data(), statistics, scale.data(), shift.data(), AfterNormalisation::nothing,
               output.data());
     EXPECT_NEAR(output[0], -3 / std::sqrt(5.0), 1e-6);
     EXPECT_FLOAT_EQ(output[1], -1.0F);
@@ -266,7 +266,7 @@ TEST(Pooling, HandWorkedWindows) {
 TEST(Dropout, KeepsTheExpectedShareAndTheSameMaskForTheSameKey) {
     const Tensor input({2, 5000}, std::vector<float>(10'000, 1.0F));
     std::vector<float> output(10'000);
-    std::vector<float> mask(10'000);
+    std::vector<std::uint8_t> mask(10'000);
     const std::vector<std::int64_t> items = {8, 9};
     dropout({0.25, 1, 2, 3, items.data()}, 2, 5000, input.data(), output.data(), mask.data());
     double kept = 0;

@@ -6,7 +6,6 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/network/graph.hpp"
 #include "jevrin/tensor/dense.hpp"
-#include "jevrin/tensor/elementwise.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/reduction.hpp"
@@ -126,16 +125,6 @@ TEST(NormalisationSweep, StatisticsAreTheSameBitsForAnyNumberOfThreads) {
             EXPECT_EQ(s.variance, all[0].variance);
         }
     }
-}
-
-TEST(Flatten, GoesToChannelsFirstAndBack) {
-    const std::vector<float> last = {1, 10, 2, 20, 3, 30};  // three pixels of two channels
-    std::vector<float> first(6);
-    to_channels_first(3, 2, 1, last.data(), first.data());
-    EXPECT_THAT(first, testing::ElementsAre(1, 2, 3, 10, 20, 30));
-    std::vector<float> back(6, 100.0F);
-    to_channels_last(3, 2, 1, first.data(), true, back.data());
-    EXPECT_THAT(back, testing::ElementsAre(101, 110, 102, 120, 103, 130));
 }
 
 }  // namespace

@@ -1,0 +1,25 @@
+// Where buffers lie in one block of memory: those that are never alive at the same time share places.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <vector>
+
+namespace jevrin {
+
+// A buffer and the steps, first and last included, during which it holds something.
+struct BufferLife {
+    std::int64_t size = 0;
+    std::int64_t begin = 0;
+    std::int64_t end = 0;
+};
+
+struct BufferPlan {
+    std::vector<std::int64_t> offsets;  // of each buffer
+    std::int64_t total = 0;
+};
+
+// Places the largest first, each at the lowest place that is free during its life.
+BufferPlan plan_buffers(std::span<const BufferLife> lives);
+
+}  // namespace jevrin

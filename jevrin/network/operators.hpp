@@ -1,0 +1,144 @@
+// The operators a network is made of. Shapes are those of one item, [height, width, channels] for images;
+// axes count the dimensions of one item from 0.
+#pragma once
+
+#include "jevrin/tensor/arithmetic.hpp"
+#include "jevrin/tensor/pointwise.hpp"
+#include "jevrin/tensor/rearrangement.hpp"
+#include "jevrin/tensor/reduction.hpp"
+#include "jevrin/tensor/tensor.hpp"
+
+#include <cstdint>
+#include <variant>
+#include <vector>
+
+namespace jevrin {
+
+struct Window {
+    std::int64_t kernel_height = 1;
+    std::int64_t kernel_width = 1;
+    std::int64_t stride_height = 1;
+    std::int64_t stride_width = 1;
+    std::int64_t pad_top = 0;
+    std::int64_t pad_left = 0;
+    std::int64_t pad_bottom = 0;
+    std::int64_t pad_right = 0;
+    std::int64_t dilation_height = 1;  // convolutions only
+    std::int64_t dilation_width = 1;
+    bool round_up = false;  // pooling only: a last window may reach beyond the padded image
+};
+
+struct Input {};
+// Parameters: a value of any shape, which is the output for every item.
+struct Constant {
+    bool trained = true;
+};
+// Parameters: weight [kernel_height, kernel_width, in / groups, out], then optionally bias [out].
+struct Convolution {
+    Window window;
+    std::int64_t groups = 1;
+    Function activation;  // set only by fold_for_inference
+};
+// Over the last dimension. Parameters: scale, shift, mean, variance, each [channels]; the last two are
+// statistics, not trained.
+struct BatchNormalisation {
+    float epsilon = 1e-5F;
+    float momentum = 0.1F;  // share of the newest batch in the running statistics
+    bool fixed = false;     // training uses the stored statistics and leaves them alone
+};
+// Over the trailing dimensions that the parameters have. Parameters: scale, shift.
+struct LayerNormalisation {
+    float epsilon = 1e-5F;
+};
+// [..., channels] in groups of channels. Parameters: scale, shift, each [channels].
+struct GroupNormalisation {
+    std::int64_t groups = 1;
+    float epsilon = 1e-5F;
+};
+struct Activation {
+    Function function;
+};
+// Parameters: slope, one number or [channels].
+struct ParametricRelu {};
+struct MaxPooling {
+    Window window;
+};
+struct AveragePooling {
+    Window window;
+    bool count_padding = false;
+};
+// [height, width, channels] to [1, 1, channels].
+struct GlobalAveragePooling {};
+struct Reduction {
+    ReductionKind kind = ReductionKind::mean;
+    std::vector<std::int64_t> axes;
+    bool keep_dimensions = false;
+};
+struct Softmax {
+    std::int64_t axis = 0;
+    bool logarithm = false;
+};
+// Two inputs, with broadcasting.
+struct Arithmetic {
+    ArithmeticKind kind = ArithmeticKind::add;
+};
+// [..., rows, depth] times [..., depth, columns], the leading dimensions alike.
+struct MatrixProduct {};
+// [..., in] to [..., out]. Parameters: weight [in, out], then optionally bias [out].
+struct Dense {};
+struct Concatenate {
+    std::int64_t axis = 0;
+};
+struct Slice {
+    std::vector<Stretch> stretches;  // one for each dimension
+};
+struct Padding {
+    std::vector<std::int64_t> before;  // for each dimension
+    std::vector<std::int64_t> after;
+    PaddingKind kind = PaddingKind::constant;
+    float value = 0.0F;
+};
+// Output dimension d is input dimension permutation[d].
+struct Transpose {
+    std::vector<std::int64_t> permutation;
+};
+struct Reshape {
+    Shape shape;
+};
+// [height, width, channels] to [channels * height * width], in channels-first order as model files have it.
+struct Flatten {};
+struct Gather {
+    std::int64_t axis = 0;
+    std::vector<std::int64_t> places;
+};
+struct Dropout {
+    double rate = 0.5;
+};
+
+using Operator = std::variant<Input, Constant, Convolution, BatchNormalisation, LayerNormalisation,
+                              GroupNormalisation, Activation, ParametricRelu, MaxPooling, AveragePooling,
+                              GlobalAveragePooling, Reduction, Softmax, Arithmetic, MatrixProduct, Dense,
+                              Concatenate, Slice, Padding, Transpose, Reshape, Flatten, Gather, Dropout>;
+
+// The two most common ones.
+inline Operator relu() {
+    return Activation{{FunctionKind::relu}};
+}
+inline Operator sum_of_two() {
+    return Arithmetic{ArithmeticKind::add};
+}
+
+// Whether an operator is an activation of this kind.
+inline bool is_activation(const Operator& op, FunctionKind kind) {
+    const auto* activation = std::get_if<Activation>(&op);
+    return activation != nullptr && activation->function.kind == kind;
+}
+
+template <typename... Cases>
+struct Overloaded : Cases... {
+    using Cases::operator()...;
+};
+template <typename... Cases>
+Overloaded(Cases...) -> Overloaded<Cases...>;
+
+}  // namespace jevrin

@@ -1,0 +1,50 @@
+// Depthwise convolution: each channel by itself, with a weight [kernel_height, kernel_width, channels]. Its
+// arithmetic is so little that memory sets its pace, so it runs along rows with no copy of the image.
+#pragma once
+
+#include "jevrin/tensor/convolution_shape.hpp"
+
+#include <cstdint>
+#include <vector>
+
+namespace jevrin {
+
+class DepthwiseKernel {
+  public:
+    DepthwiseKernel() = default;
+    // in_channels, out_channels and groups must be equal.
+    explicit DepthwiseKernel(const ConvolutionShape& shape);
+
+    void forward(std::int64_t batch, const float* input, const float* weight, float* output) const;
+    // input_gradient (+)= ...
+    void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
+                       float* input_gradient) const;
+    // weight_gradient is replaced by the sum over the batch.
+    void weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
+                         float* weight_gradient) const;
+
+    std::int64_t scratch_size() const;
+
+  private:
+    // The kernel places that join a place of one image with places of another, along one axis.
+    struct Link {
+        std::int64_t kernel = 0;
+        std::int64_t source = 0;
+    };
+    using Links = std::vector<std::vector<Link>>;
+    struct Size {
+        std::int64_t height = 0;
+        std::int64_t width = 0;
+    };
+
+    void sum_links(std::int64_t batch, Size source_size, const float* source, const Links& rows,
+                   const Links& columns, const float* weight, bool accumulate, float* target) const;
+
+    ConvolutionShape shape_;
+    Links forward_rows_;  // for each output row, input rows
+    Links forward_columns_;
+    Links backward_rows_;  // for each input row, output rows
+    Links backward_columns_;
+};
+
+}  // namespace jevrin

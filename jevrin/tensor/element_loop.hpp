@@ -1,0 +1,50 @@
+// Parallel loops over the elements of arrays, in chunks of a fixed size.
+#pragma once
+
+#include "jevrin/base/parallel.hpp"
+
+#include <algorithm>
+#include <cstdint>
+
+namespace jevrin {
+
+// Elements of one chunk: enough to hide the cost of starting it, few enough to stay in a cache.
+constexpr std::int64_t chunk_elements = 32 * 1024;
+
+// Calls body(begin, end) for chunks of [0, count).
+template <typename Body>
+void for_elements(std::int64_t count, Body body) {
+    parallel_for((count + chunk_elements - 1) / chunk_elements, [&](std::int64_t chunk) {
+        body(chunk * chunk_elements, std::min((chunk + 1) * chunk_elements, count));
+    });
+}
+
+// The same with chunks that hold whole periods; count is a multiple of the period.
+template <typename Body>
+void for_periods(std::int64_t count, std::int64_t period, Body body) {
+    const std::int64_t step = std::max<std::int64_t>(1, chunk_elements / period) * period;
+    parallel_for((count + step - 1) / step,
+                 [&](std::int64_t chunk) { body(chunk * step, std::min((chunk + 1) * step, count)); });
+}
+
+// Calls body(row) for all rows of width elements, several rows to a chunk.
+template <typename Body>
+void for_rows(std::int64_t rows, std::int64_t width, Body body) {
+    const std::int64_t step = std::max<std::int64_t>(1, chunk_elements / std::max<std::int64_t>(1, width));
+    parallel_for((rows + step - 1) / step, [&](std::int64_t chunk) {
+        for (std::int64_t row = chunk * step; row < std::min((chunk + 1) * step, rows); ++row) body(row);
+    });
+}
+
+// target[i] (+)= value(i) for all elements.
+template <typename Value>
+void assign_elements(std::int64_t count, bool accumulate, float* target, Value value) {
+    for_elements(count, [&](std::int64_t begin, std::int64_t end) {
+        if (accumulate)
+            for (std::int64_t i = begin; i < end; ++i) target[i] += value(i);
+        else
+            for (std::int64_t i = begin; i < end; ++i) target[i] = value(i);
+    });
+}
+
+}  // namespace jevrin

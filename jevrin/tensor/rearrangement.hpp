@@ -1,0 +1,64 @@
+// Operators that only move elements: slices, transpositions, padding, gathering. Each is a table, per item,
+// of where every stretch of the output comes from.
+#pragma once
+
+#include "jevrin/tensor/tensor.hpp"
+
+#include <cstdint>
+#include <span>
+#include <vector>
+
+namespace jevrin {
+
+// How values beyond the edge are made: constant ones, the nearest element, or a mirror image without the edge
+// itself.
+enum class PaddingKind { constant, edge, reflect };
+
+// The places start, start + step, ... of a dimension, count of them; the step may be negative.
+struct Stretch {
+    std::int64_t start = 0;
+    std::int64_t step = 1;
+    std::int64_t count = 0;
+};
+
+class Rearrangement {
+  public:
+    Rearrangement() = default;
+
+    // Shapes are those of one item.
+    // Output dimension d is input dimension permutation[d].
+    static Rearrangement transpose(const Shape& input, std::span<const std::int64_t> permutation);
+    // One stretch along each dimension.
+    static Rearrangement slice(const Shape& input, std::span<const Stretch> stretches);
+    // Reflection needs less padding than the dimension is long.
+    static Rearrangement pad(const Shape& input, std::span<const std::int64_t> before,
+                             std::span<const std::int64_t> after, PaddingKind kind, float value);
+    // Along one dimension the places of the list, in its order.
+    static Rearrangement gather(const Shape& input, std::int64_t axis, std::span<const std::int64_t> places);
+
+    void forward(std::int64_t batch, const float* input, float* output) const;
+    // input_gradient (+)= the output gradients at the places each element went to.
+    void backward(std::int64_t batch, const float* output_gradient, bool accumulate,
+                  float* input_gradient) const;
+
+  private:
+    // From the source place along each dimension; -1 stands for the padding value.
+    Rearrangement(const Shape& input, const std::vector<std::vector<std::int64_t>>& places,
+                  std::span<const std::int64_t> permutation);
+
+    std::int64_t input_size_ = 0;
+    std::int64_t output_size_ = 0;
+    std::int64_t length_ = 1;            // elements that move together
+    std::vector<std::int32_t> sources_;  // of each stretch of the output, in stretches; -1: padding
+    float value_ = 0.0F;
+};
+
+// output = the inputs one after the other along an axis; sizes[k] is the number of elements of input k from
+// that axis on (its length along the axis times the dimensions behind it).
+void concatenate(std::int64_t outer, std::span<const std::int64_t> sizes,
+                 std::span<const float* const> inputs, float* output);
+// input_gradient (+)= the share of one input.
+void concatenate_backward(std::int64_t outer, std::span<const std::int64_t> sizes, std::size_t input,
+                          const float* output_gradient, bool accumulate, float* input_gradient);
+
+}  // namespace jevrin

@@ -83,12 +83,9 @@ void register_convolutions(const char* name, Pass pass) {
         const std::vector<std::int64_t> sizes =
             channels == 512 ? std::vector<std::int64_t>{8, 4} : std::vector<std::int64_t>{64, 32, 16, 8};
         const auto add = [&](const std::string& figure, const std::vector<std::int64_t>& maps) {
-            benchmark::RegisterBenchmark(
-                fmt::format("conv3x3/{}/c{}{}", name, channels, figure).c_str(),
-                [=](benchmark::State& state) { run_convolutions(state, pass, channels, maps, 2); })
-                ->UseManualTime()
-                ->Unit(benchmark::kMillisecond)
-                ->Iterations(8);
+            bench::add_figure(
+                fmt::format("conv3x3/{}/c{}{}", name, channels, figure), 9,
+                [=](benchmark::State& state) { run_convolutions(state, pass, channels, maps, 2); });
         };
         add("", sizes);
         for (const std::int64_t size : sizes) add(fmt::format("/map{}", size), {size});

@@ -1,0 +1,196 @@
+// Whole networks: a training step and a forward pass as shares of what the machine can do, two threads
+// against one, and the memory of a step.
+#include "figures.hpp"
+#include "measure.hpp"
+
+#include "jevrin/base/memory.hpp"
+#include "jevrin/network/architecture.hpp"
+#include "jevrin/network/inference.hpp"
+#include "jevrin/network/training_pass.hpp"
+#include "jevrin/training/loss.hpp"
+#include "jevrin/training/optimiser.hpp"
+
+#include <malloc.h>
+
+#include <fstream>
+#include <functional>
+#include <vector>
+
+namespace {
+
+using namespace jevrin;
+
+constexpr std::int64_t classes = 10;
+
+struct NetworkCase {
+    std::string name;
+    std::int64_t size;  // of the square colour images
+    std::int64_t batch;
+    std::function<Network(const Shape&)> backbone;
+    int rounds = 7;
+
+    Network build() const {
+        Network network = backbone({size, size, 3});
+        append_head(network, {}, classes);
+        initialise(network, 0, 1);
+        return network;
+    }
+};
+
+// A network with everything a training step takes.
+class Trainer {
+  public:
+    explicit Trainer(const NetworkCase& c)
+        : batch_(c.batch),
+          images_(static_cast<std::size_t>(c.batch * c.size * c.size * 3), 0.3F),
+          labels_(static_cast<std::size_t>(c.batch), 1),
+          items_(static_cast<std::size_t>(c.batch), 0),
+          gradient_(static_cast<std::size_t>(c.batch * classes)),
+          network_(c.build()),
+          pass_(network_, c.batch),
+          optimiser_({}, pass_.parameters()) {}
+
+    void step() {
+        const auto logits = pass_.forward(batch_, images_, {1, 1, items_.data()});
+        cross_entropy(classes, logits, labels_, gradient_);
+        pass_.backward(batch_, gradient_);
+        optimiser_.step(pass_.parameters(), 0.001);
+    }
+    // Two for each multiplication, in three passes: forward, data gradient, weight gradient.
+    double operations() const {
+        return 2.0 * 3.0 * static_cast<double>(multiplication_count(network_)) * static_cast<double>(batch_);
+    }
+    // Bytes that no step can do without: what forward keeps, and parameters, gradients and momentum.
+    double least_memory() const {
+        return static_cast<double>(pass_.memory().kept_per_item * batch_ +
+                                   3 * parameter_count(network_) * static_cast<std::int64_t>(sizeof(float)));
+    }
+
+  private:
+    std::int64_t batch_;
+    std::vector<float> images_;
+    std::vector<std::size_t> labels_;
+    std::vector<std::int64_t> items_;
+    std::vector<float> gradient_;
+    Network network_;
+    TrainingPass pass_;
+    Optimiser optimiser_;
+};
+
+void run_step(benchmark::State& state, const NetworkCase& c, int threads) {
+    set_threads(threads);
+    Trainer trainer(c);
+    bench::measure_arithmetic(state, threads, trainer.operations(), [&] { trainer.step(); });
+}
+
+void run_forward(benchmark::State& state, const NetworkCase& c, int threads) {
+    set_threads(threads);
+    const Network network = c.build();
+    Inference inference(network, c.batch);
+    const std::vector<float> images(static_cast<std::size_t>(c.batch * inference.input_size()), 0.3F);
+    const double operations =
+        2.0 * static_cast<double>(multiplication_count(network)) * static_cast<double>(c.batch);
+    bench::measure_arithmetic(state, threads, operations, [&] { inference.run(c.batch, images); });
+}
+
+// The time on one thread over that on two, steps in turn.
+void run_scaling(benchmark::State& state, const NetworkCase& c) {
+    Trainer trainer(c);
+    const auto seconds = [&](int threads) {
+        set_threads(threads);
+        const auto begin = std::chrono::steady_clock::now();
+        trainer.step();
+        return bench::seconds_since(begin);
+    };
+    seconds(1);
+    std::vector<double> ratios;
+    double before = seconds(1);
+    for (auto _ : state) {
+        const double two = seconds(2);
+        const double after = seconds(1);
+        state.SetIterationTime(two);
+        ratios.push_back((before + after) / 2 / two);
+        before = after;
+    }
+    state.counters["ratio"] = bench::median(ratios);
+    state.counters["threads"] = 2;
+}
+
+// What the process holds at most during training steps beyond what it held before, over what no step can do
+// without.
+void run_memory(benchmark::State& state, const NetworkCase& c) {
+    set_threads(2);
+    double ratio = 0.0;
+    double bytes = 0.0;
+    for (auto _ : state) {
+        malloc_trim(0);
+        const std::int64_t before = resident_memory();
+        std::ofstream("/proc/self/clear_refs") << "5";  // forgets the peak so far
+        Trainer trainer(c);
+        trainer.step();
+        trainer.step();
+        bytes = static_cast<double>(peak_memory() - before);
+        ratio = bytes / trainer.least_memory();
+        state.SetIterationTime(1e-3);
+    }
+    state.counters["value"] = bytes / 1e6;
+    state.counters["ratio"] = ratio;
+    state.counters["threads"] = 2;
+    state.SetLabel("MB");
+}
+
+const std::vector<NetworkCase>& cases() {
+    const auto residual = [](std::vector<std::int64_t> widths, std::int64_t blocks,
+                             std::int64_t stem_stride) {
+        return [=](const Shape& image) {
+            return residual_backbone({.widths = widths, .blocks = blocks, .stem_stride = stem_stride}, image);
+        };
+    };
+    const auto inverted = [](const Shape& image) {
+        // About the smaller network of Howard 2019, table 2.
+        const FunctionKind relu = FunctionKind::relu;
+        return inverted_residual_backbone(
+            {.stages = {{.width = 16, .stride = 2, .expansion = 1, .activation = relu},
+                        {.width = 24, .blocks = 2, .stride = 2, .squeeze = false, .activation = relu},
+                        {.width = 40, .blocks = 3, .stride = 2, .kernel = 5},
+                        {.width = 48, .blocks = 2, .expansion = 3, .kernel = 5},
+                        {.width = 96, .blocks = 3, .stride = 2, .expansion = 6, .kernel = 5}},
+             .last_width = 576},
+            image);
+    };
+    const auto transformer = [](const Shape& image) {
+        return vision_transformer_backbone({.patch = 8, .width = 192, .depth = 6, .heads = 3}, image);
+    };
+    const std::vector<std::int64_t> wide = {64, 128, 256, 512};
+    static const std::vector<NetworkCase> all = {
+        {"demo_64", 64, 16, residual({16, 32, 64}, 1, 2)},
+        {"residual_small_32", 32, 128, residual({16, 32, 64}, 2, 1)},
+        {"residual18_64", 64, 16, residual(wide, 2, 1)},
+        {"residual18_224", 224, 8, residual(wide, 2, 4), 5},
+        {"inverted_residual_224", 224, 16, inverted},
+        {"vision_transformer_64", 64, 32, transformer},
+    };
+    return all;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    // Memory first, while the process is fresh.
+    for (const NetworkCase& c : cases())
+        jevrin::bench::add_figure("step/" + c.name + "/memory", 1,
+                                  [&c](benchmark::State& state) { run_memory(state, c); });
+    for (const NetworkCase& c : cases()) {
+        for (const int threads : {1, 2})
+            jevrin::bench::add_figure(
+                fmt::format("step/{}/t{}", c.name, threads), c.rounds,
+                [&c, threads](benchmark::State& state) { run_step(state, c, threads); });
+        jevrin::bench::add_figure("step/" + c.name + "/scaling", c.rounds,
+                                  [&c](benchmark::State& state) { run_scaling(state, c); });
+        for (const int threads : {1, 2})
+            jevrin::bench::add_figure(
+                fmt::format("forward/{}/t{}", c.name, threads), c.rounds,
+                [&c, threads](benchmark::State& state) { run_forward(state, c, threads); });
+    }
+    return jevrin::bench::run(argc, argv);
+}

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <type_traits>
 
 namespace jevrin {
@@ -13,24 +14,104 @@ namespace {
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t sum_chunks = 8;
 
-// Two sums for each channel over all pixels of the batch: of first(i) and of second(i), element by element.
-template <typename First, typename Second>
-void sum_channels(const NormalisationShape& shape, std::int64_t batch, First first, Second second,
+typedef float Floats __attribute__((vector_size(8 * sizeof(float))));
+typedef double Doubles __attribute__((vector_size(8 * sizeof(double))));
+
+// Eight channels at once, or a single one: the types of stored numbers and of sums.
+struct EightChannels {
+    using Stored = Floats;
+    using Sum = Doubles;
+    static constexpr std::int64_t count = 8;
+    static Sum widen(Stored v) { return __builtin_convertvector(v, Doubles); }
+};
+struct OneChannel {
+    using Stored = float;
+    using Sum = double;
+    static constexpr std::int64_t count = 1;
+    static Sum widen(Stored v) { return static_cast<double>(v); }
+};
+
+template <typename Value, typename Element>
+Value load(const Element* from) {
+    Value v;
+    std::memcpy(&v, from, sizeof(v));
+    return v;
+}
+
+// The sums behind mean and variance, about the first pixel of each channel, so that a large common offset
+// cancels no digits.
+template <typename Lanes>
+struct StatisticsTerms {
+    using Stored = typename Lanes::Stored;
+    using Sum = typename Lanes::Sum;
+    const float* input;
+    Sum origin;
+
+    void add(std::int64_t place, Sum& a, Sum& b) const {
+        const Sum d = Lanes::widen(load<Stored>(input + place)) - origin;
+        a += d;
+        b += d * d;
+    }
+};
+
+// The sums of the gradient at the normalised value, and of that times the distance from the mean. A relu
+// behind the normalisation passed what was positive.
+template <typename Lanes, bool relu>
+struct GradientTerms {
+    using Stored = typename Lanes::Stored;
+    using Sum = typename Lanes::Sum;
+    const float* input;
+    const float* output_gradient;
+    Stored factor;
+    Stored offset;
+    Sum mean;
+
+    void add(std::int64_t place, Sum& a, Sum& b) const {
+        const Stored x = load<Stored>(input + place);
+        Stored g = load<Stored>(output_gradient + place);
+        if constexpr (relu) g = x * factor + offset > 0.0F ? g : Stored{};
+        const Sum wide = Lanes::widen(g);
+        a += wide;
+        b += wide * (Lanes::widen(x) - mean);
+    }
+};
+
+// Adds up the terms that make(Lanes(), channel) gives, over rows, for some vectors of channels side by side;
+// the sums stay in registers.
+template <typename Lanes, int vectors, typename Make>
+void sum_block(const Range& rows, std::int64_t channels, std::int64_t channel, const Make& make,
+               double* first, double* second) {
+    using Terms = decltype(make(Lanes(), std::int64_t{}));
+    Terms terms[vectors];
+    typename Lanes::Sum a[vectors] = {};
+    typename Lanes::Sum b[vectors] = {};
+    for (int v = 0; v < vectors; ++v) terms[v] = make(Lanes(), channel + v * Lanes::count);
+    for (std::int64_t row = rows.begin; row < rows.end; ++row)
+        for (int v = 0; v < vectors; ++v)
+            terms[v].add(row * channels + channel + v * Lanes::count, a[v], b[v]);
+    std::memcpy(first + channel, a, sizeof(a));
+    std::memcpy(second + channel, b, sizeof(b));
+}
+
+// Two sums for each channel over all pixels of the batch: [first sums, second sums].
+template <typename Make>
+void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Make& make,
                   std::vector<double>& sums) {
     const std::int64_t channels = shape.channels;
     const std::int64_t chunks = std::min(batch, sum_chunks);
     thread_local std::vector<double> partials;
-    partials.assign(static_cast<std::size_t>(chunks * 2 * channels), 0.0);
+    partials.resize(static_cast<std::size_t>(chunks * 2 * channels));
     double* all = partials.data();
     parallel_for(chunks, [&](std::int64_t chunk) {
-        double* a = all + chunk * 2 * channels;
-        double* b = a + channels;
+        double* first = all + chunk * 2 * channels;
+        double* second = first + channels;
         const Range images = chunk_range(batch, chunks, chunk);
-        for (std::int64_t row = images.begin * shape.pixels; row < images.end * shape.pixels; ++row)
-            for (std::int64_t c = 0; c < channels; ++c) {
-                a[c] += first(row * channels + c, c);
-                b[c] += second(row * channels + c, c);
-            }
+        const Range rows{images.begin * shape.pixels, images.end * shape.pixels};
+        std::int64_t c = 0;
+        for (; c + 32 <= channels; c += 32)
+            sum_block<EightChannels, 4>(rows, channels, c, make, first, second);
+        for (; c + 8 <= channels; c += 8) sum_block<EightChannels, 1>(rows, channels, c, make, first, second);
+        for (; c < channels; ++c) sum_block<OneChannel, 1>(rows, channels, c, make, first, second);
     });
     sums.assign(static_cast<std::size_t>(2 * channels), 0.0);
     for (std::int64_t chunk = 0; chunk < chunks; ++chunk)
@@ -45,13 +126,11 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     const auto channels = static_cast<std::size_t>(shape.channels);
     const double count = static_cast<double>(batch * shape.pixels);
     thread_local std::vector<double> sums;
-    // Sums are taken about the first pixel of each channel, so that a large common offset cancels no digits.
     sum_channels(
         shape, batch,
-        [&](std::int64_t i, std::int64_t c) { return static_cast<double>(input[i]) - input[c]; },
-        [&](std::int64_t i, std::int64_t c) {
-            const double d = static_cast<double>(input[i]) - input[c];
-            return d * d;
+        [=](auto lanes, std::int64_t c) {
+            using Lanes = decltype(lanes);
+            return StatisticsTerms<Lanes>{input, Lanes::widen(load<typename Lanes::Stored>(input + c))};
         },
         sums);
     statistics.mean.resize(channels);
@@ -128,9 +207,13 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
             return !relu || input[i] * scaled[c] + offset[c] > 0.0F ? gradient : 0.0F;
         };
         sum_channels(
-            shape, batch, [&](std::int64_t i, std::int64_t c) { return static_cast<double>(reaching(i, c)); },
-            [&](std::int64_t i, std::int64_t c) {
-                return reaching(i, c) * (static_cast<double>(input[i]) - mean[c]);
+            shape, batch,
+            [=](auto lanes, std::int64_t c) {
+                using Lanes = decltype(lanes);
+                using Stored = typename Lanes::Stored;
+                return GradientTerms<Lanes, decltype(relu)::value>{
+                    input, output_gradient, load<Stored>(scaled + c), load<Stored>(offset + c),
+                    load<typename Lanes::Sum>(mean + c)};
             },
             sums);
         // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,

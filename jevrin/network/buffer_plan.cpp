@@ -5,11 +5,10 @@
 
 namespace jevrin {
 
-BufferPlan plan_buffers(std::span<const BufferLife> lives) {
-    std::vector<std::size_t> order(lives.size());
-    std::iota(order.begin(), order.end(), 0);
-    std::stable_sort(order.begin(), order.end(),
-                     [&](std::size_t a, std::size_t b) { return lives[a].size > lives[b].size; });
+namespace {
+
+// Places buffers in this order, each at the lowest place that is free during its life.
+BufferPlan place(std::span<const BufferLife> lives, std::span<const std::size_t> order) {
     BufferPlan plan;
     plan.offsets.assign(lives.size(), 0);
     std::vector<std::size_t> placed;  // in order of their offsets
@@ -25,12 +24,26 @@ BufferPlan plan_buffers(std::span<const BufferLife> lives) {
         }
         plan.offsets[next] = offset;
         plan.total = std::max(plan.total, offset + life.size);
-        const auto place =
+        const auto behind =
             std::upper_bound(placed.begin(), placed.end(), offset,
                              [&](std::int64_t o, std::size_t p) { return o < plan.offsets[p]; });
-        placed.insert(place, next);
+        placed.insert(behind, next);
     }
     return plan;
+}
+
+}  // namespace
+
+BufferPlan plan_buffers(std::span<const BufferLife> lives) {
+    std::vector<std::size_t> order(lives.size());
+    std::iota(order.begin(), order.end(), 0);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return lives[a].begin < lives[b].begin; });
+    BufferPlan by_time = place(lives, order);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return lives[a].size > lives[b].size; });
+    BufferPlan by_size = place(lives, order);
+    return by_size.total <= by_time.total ? by_size : by_time;
 }
 
 }  // namespace jevrin

@@ -19,7 +19,8 @@ struct BufferPlan {
     std::int64_t total = 0;
 };
 
-// Places the largest first, each at the lowest place that is free during its life.
+// Places the buffers one after the other, each at the lowest place that is free during its life: the largest
+// first or the earliest first, whichever takes less.
 BufferPlan plan_buffers(std::span<const BufferLife> lives);
 
 }  // namespace jevrin

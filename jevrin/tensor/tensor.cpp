@@ -5,22 +5,22 @@
 
 #include <algorithm>
 #include <cassert>
-#include <cstdlib>
 #include <new>
 
 namespace jevrin {
 
+namespace {
+
+constexpr std::align_val_t line{64};  // of the cache
+
+}  // namespace
+
 float* allocate_floats(std::int64_t count) {
-    constexpr std::size_t alignment = 64;
-    const std::size_t bytes =
-        (static_cast<std::size_t>(count) * sizeof(float) + alignment - 1) / alignment * alignment;
-    void* memory = std::aligned_alloc(alignment, std::max(bytes, alignment));
-    if (memory == nullptr) throw std::bad_alloc();
-    return static_cast<float*>(memory);
+    return static_cast<float*>(::operator new(static_cast<std::size_t>(count) * sizeof(float), line));
 }
 
 void release_floats(float* memory) {
-    std::free(memory);
+    ::operator delete(memory, line);
 }
 
 std::int64_t element_count(const Shape& shape) {

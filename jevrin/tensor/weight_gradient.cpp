@@ -76,13 +76,22 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
     if (!wide_) prepare_columns();
     image_stride_ = (wide_ ? 1 : s.kernel_width) * std::min(group_in_, channel_block) * channel_stride_;
 
+    const std::int64_t runs = wide_ ? rows_per_portion_ : 1;
+    const std::int64_t widths[] = {column_width_, (group_out_ - 1) % column_width_ + 1};
+    for (std::int64_t n = 0; n < images_per_portion_; ++n)
+        for (std::int64_t r = 0; r < runs; ++r) {
+            a_offsets_.push_back(static_cast<std::uint64_t>(n * image_stride_ + r * row_length_));
+            for (int c = 0; c < 2; ++c)
+                b_offsets_[c].push_back(
+                    static_cast<std::uint64_t>((n * s.out_height() + r) * s.out_width() * widths[c]));
+        }
+
     const std::int64_t last_rows = s.out_height() - (row_portions_ - 1) * rows_per_portion_;
-    const std::int64_t last_columns = (group_out_ - 1) % column_width_ + 1;
     for (int r = 0; r < 2; ++r)
         for (int b = 0; b < 2; ++b)
             for (int c = 0; c < 2; ++c) {
                 const std::int64_t channels = b == 0 ? blocks_.front().width : blocks_.back().width;
-                const std::int64_t columns = c == 0 ? column_width_ : last_columns;
+                const std::int64_t columns = widths[c];
                 ProductShape product{
                     .rows = whole_kernel_row(channels) ? s.kernel_width * channels : channels,
                     .columns = columns,
@@ -252,7 +261,6 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
                                  const float* output_gradient, bool accumulate, float* gradient,
                                  float* scratch) const {
     const ConvolutionShape& s = shape_;
-    const std::int64_t pixels = portion.rows * s.out_width();
     float* channels = scratch;
     float* turned = channels + images_per_portion_ * image_stride_;
     float* copy = turned + turned_size_;
@@ -265,8 +273,6 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
             lay_out_columns(portion, block, image, turned + turn_margin_, channels + n * image_stride_);
     }
 
-    thread_local std::vector<std::uint64_t> a_offsets;
-    thread_local std::vector<std::uint64_t> b_offsets;
     const bool in_place = group_out_ == s.out_channels && column_width_ == group_out_;
     for (std::int64_t column = 0; column < group_out_; column += column_width_) {
         const std::int64_t width = std::min(column_width_, group_out_ - column);
@@ -277,16 +283,9 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
                 (portion.first_image * s.out_height() + portion.first_row) * s.out_width() * s.out_channels;
         else
             copy_gradient(portion, first, width, output_gradient, copy);
-        const std::int64_t b_image =
-            in_place ? s.out_height() * s.out_width() * s.out_channels : pixels * width;
-        a_offsets.clear();
-        b_offsets.clear();
-        const std::int64_t runs = wide_ ? portion.rows : 1;
-        for (std::int64_t n = 0; n < portion.images; ++n)
-            for (std::int64_t r = 0; r < runs; ++r) {
-                a_offsets.push_back(static_cast<std::uint64_t>(n * image_stride_ + r * row_length_));
-                b_offsets.push_back(static_cast<std::uint64_t>(n * b_image + r * s.out_width() * width));
-            }
+        const auto runs = static_cast<std::size_t>(portion.images * (wide_ ? portion.rows : 1));
+        const std::span a_offsets = std::span(a_offsets_).first(runs);
+        const std::span b_offsets = std::span(b_offsets_[width != column_width_]).first(runs);
         const Products& products = products_[portion.rows != rows_per_portion_]
                                             [block.width != blocks_.front().width][width != column_width_];
         const SumOfProducts& product = accumulate ? products.accumulate : products.replace;

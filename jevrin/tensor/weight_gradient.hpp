@@ -92,6 +92,9 @@ class WeightGradient {
     std::int64_t turn_margin_ = 0;
     bool shifts_ = false;
     std::vector<std::uint32_t> kept_;  // [kernel column][plane]: 0 where a shift leaves the row
+    // Of the runs of a whole portion, by image and row; for full columns, for the last ones.
+    std::vector<std::uint64_t> a_offsets_;
+    std::vector<std::uint64_t> b_offsets_[2];
     Products products_[2][2][2];  // [last rows or full][last channel block or full][last columns or full]
 };
 

@@ -90,7 +90,7 @@ ConvolutionShape random_convolution(RandomStream& random) {
     for (;;) {
         ConvolutionShape s{.height = 1 + random.below(9),
                            .width = 1 + random.below(random.below(4) == 0 ? 40 : 9),
-                           .in_channels = channels[random.below(8)],
+                           .in_channels = channels[random.below(9)],
                            .out_channels = channels[random.below(9)],
                            .kernel_height = 1 + random.below(5),
                            .kernel_width = 1 + random.below(5),
@@ -116,39 +116,97 @@ ConvolutionShape random_convolution(RandomStream& random) {
     }
 }
 
+void check_convolution(const ConvolutionShape& s, std::int64_t batch, std::uint64_t seed) {
+    SCOPED_TRACE(seed);
+    const Tensor input = random_tensor({batch * s.height * s.width * s.in_channels}, seed);
+    const Tensor weight = random_tensor({s.weight_count()}, seed + 1000);
+    const Tensor bias = random_tensor({s.out_channels}, seed + 2000);
+    const Tensor gradient =
+        random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, seed + 3000);
+    const auto expected = test::reference_convolution(s, batch, widen(input.values()), widen(weight.values()),
+                                                      widen(bias.values()));
+    const auto gradients = test::reference_convolution_gradients(
+        s, batch, widen(input.values()), widen(weight.values()), widen(gradient.values()));
+    for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
+        const ConvolutionKernel kernel(s, form);
+        Tensor output({gradient.size()});
+        kernel.forward(batch, input.data(), weight.data(), bias.data(), {}, output.data());
+        ASSERT_LT(worst_difference(output.values(), expected), tolerance) << "forward";
+        Tensor data({input.size()});
+        kernel.data_gradient(batch, gradient.data(), weight.data(), false, data.data());
+        ASSERT_LT(worst_difference(data.values(), gradients.input), tolerance) << "data gradient";
+        kernel.data_gradient(batch, gradient.data(), weight.data(), true, data.data());
+        Doubles twice = gradients.input;
+        for (double& v : twice) v *= 2;
+        ASSERT_LT(worst_difference(data.values(), twice), tolerance) << "accumulated data gradient";
+        Tensor weights({weight.size()});
+        kernel.weight_gradient(batch, input.data(), gradient.data(), weights.data());
+        ASSERT_LT(worst_difference(weights.values(), gradients.weight), tolerance) << "weight gradient";
+    }
+}
+
 TEST(Convolution, AllThreeFunctionsAgreeWithTheDefinitionOverManyShapes) {
     RandomStream random({4, Purpose::sample, 0, 0});
     for (std::uint64_t round = 0; round < 400; ++round) {
         const ConvolutionShape s = random_convolution(random);
-        const std::int64_t batch = 1 + random.below(6);
-        const Tensor input = random_tensor({batch * s.height * s.width * s.in_channels}, round);
-        const Tensor weight = random_tensor({s.weight_count()}, round + 1000);
-        const Tensor bias = random_tensor({s.out_channels}, round + 2000);
-        const Tensor gradient =
-            random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, round + 3000);
-        const auto expected = test::reference_convolution(s, batch, widen(input.values()),
-                                                          widen(weight.values()), widen(bias.values()));
-        const auto gradients = test::reference_convolution_gradients(
-            s, batch, widen(input.values()), widen(weight.values()), widen(gradient.values()));
-        for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
-            const ConvolutionKernel kernel(s, form);
-            Tensor output({gradient.size()});
-            kernel.forward(batch, input.data(), weight.data(), bias.data(), {}, output.data());
-            ASSERT_LT(worst_difference(output.values(), expected), tolerance) << "forward, round " << round;
-            Tensor data({input.size()});
-            kernel.data_gradient(batch, gradient.data(), weight.data(), false, data.data());
-            ASSERT_LT(worst_difference(data.values(), gradients.input), tolerance)
-                << "data gradient, round " << round;
-            kernel.data_gradient(batch, gradient.data(), weight.data(), true, data.data());
-            Doubles twice = gradients.input;
-            for (double& v : twice) v *= 2;
-            ASSERT_LT(worst_difference(data.values(), twice), tolerance) << "accumulated, round " << round;
-            Tensor weights({weight.size()});
-            kernel.weight_gradient(batch, input.data(), gradient.data(), weights.data());
-            ASSERT_LT(worst_difference(weights.values(), gradients.weight), tolerance)
-                << "weight gradient, round " << round;
-        }
+        check_convolution(s, 1 + random.below(6), round);
+        if (HasFatalFailure()) return;
     }
+}
+
+// Images that are cut into several bands of rows, and weights of several blocks both ways.
+TEST(Convolution, LargeImagesAndManyChannelsAgreeWithTheDefinition) {
+    const ConvolutionShape padded{.in_channels = 20,
+                                  .out_channels = 6,
+                                  .kernel_height = 3,
+                                  .kernel_width = 3,
+                                  .pad_top = 1,
+                                  .pad_left = 1,
+                                  .pad_bottom = 1,
+                                  .pad_right = 1};
+    const auto sized = [](ConvolutionShape s, std::int64_t height, std::int64_t width) {
+        s.height = height;
+        s.width = width;
+        return s;
+    };
+    std::uint64_t seed = 5000;
+    check_convolution(sized(padded, 75, 66), 2, ++seed);
+    check_convolution(sized(padded, 701, 5), 1, ++seed);  // narrow and tall
+    check_convolution(sized(padded, 3, 900), 1, ++seed);
+    ConvolutionShape strided = sized(padded, 91, 70);
+    strided.stride_height = 2;
+    strided.stride_width = 3;
+    check_convolution(strided, 2, ++seed);
+    ConvolutionShape pointwise = sized({.in_channels = 70, .out_channels = 100}, 33, 31);
+    check_convolution(pointwise, 2, ++seed);
+    ConvolutionShape many = sized(padded, 6, 5);
+    many.in_channels = 131;
+    many.out_channels = 99;
+    check_convolution(many, 3, ++seed);
+    many.groups = 1;
+    many.in_channels = 160;
+    many.out_channels = 160;
+    check_convolution(sized(many, 2, 2), 20, ++seed);
+    ConvolutionShape grouped = sized(padded, 40, 41);
+    grouped.groups = 2;
+    check_convolution(grouped, 2, ++seed);
+    ConvolutionShape depthwise = sized(padded, 30, 40);
+    depthwise.in_channels = 83;
+    depthwise.out_channels = 83;
+    depthwise.groups = 83;
+    check_convolution(depthwise, 10, ++seed);
+    check_convolution(sized({.in_channels = 3,
+                             .out_channels = 8,
+                             .kernel_height = 7,
+                             .kernel_width = 7,
+                             .stride_height = 2,
+                             .stride_width = 2,
+                             .pad_top = 3,
+                             .pad_left = 3,
+                             .pad_bottom = 2,
+                             .pad_right = 2},
+                            112, 96),
+                      2, ++seed);
 }
 
 TEST(Convolution, AHandWorkedCase) {

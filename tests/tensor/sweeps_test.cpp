@@ -35,9 +35,10 @@ TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
         const std::int64_t channels = 1 + random.below(5);
         const std::int64_t batch = 1 + random.below(3);
         const bool counting = random.below(2) == 1;
-        const PoolingShape s{height,         width,           channels,       w.kernel_height,
-                             w.kernel_width, w.stride_height, w.stride_width, w.pad_top,
-                             w.pad_left,     w.pad_bottom,    w.pad_right,    counting};
+        w.round_up = random.below(2) == 1;
+        const PoolingShape s{height,          width,          channels,  w.kernel_height, w.kernel_width,
+                             w.stride_height, w.stride_width, w.pad_top, w.pad_left,      w.pad_bottom,
+                             w.pad_right,     counting,       w.round_up};
         const Shape in{height, width, channels};
         const Shape out{s.out_height(), s.out_width(), channels};
         const Tensor input = random_tensor({batch * element_count(in)}, round);
@@ -66,9 +67,9 @@ TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
 TEST(DenseSweep, AllThreeFunctionsAgreeWithTheDefinition) {
     RandomStream random({12, Purpose::sample, 0, 0});
     for (std::uint64_t round = 0; round < 60; ++round) {
-        const std::int64_t batch = 1 + random.below(20);
-        const std::int64_t in = 1 + random.below(50);
-        const std::int64_t out = 1 + random.below(30);
+        const std::int64_t batch = 1 + random.below(60);
+        const std::int64_t in = 1 + random.below(100);
+        const std::int64_t out = 1 + random.below(random.below(3) == 0 ? 150 : 30);
         const Tensor x = random_tensor({batch, in}, round);
         const Tensor w = random_tensor({in, out}, round + 100);
         const Tensor b = random_tensor({out}, round + 200);

@@ -92,13 +92,18 @@ void add_check(CLI::App& app) {
     struct Options {
         std::filesystem::path plan;
         bool json = false;
+        double memory = 0.0;
     };
     auto options = std::make_shared<Options>();
     auto* command =
         app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
     command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { check(options->plan, options->json); });
+    add_memory_option(*command, options->memory);
+    command->callback([options] {
+        limit_memory(options->memory);
+        check(options->plan, options->json);
+    });
 }
 
 }  // namespace jevrin::app

@@ -1,6 +1,7 @@
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -51,6 +52,17 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
+void add_memory_option(CLI::App& command, double& gigabytes) {
+    command
+        .add_option("--memory", gigabytes,
+                    "gigabytes that training may take (default: most of the machine's)")
+        ->check(CLI::PositiveNumber);
+}
+
+void limit_memory(double gigabytes) {
+    if (gigabytes > 0) set_memory_limit(static_cast<std::int64_t>(gigabytes * 1e9));
+}
+
 void print_json(const Json& json) {
     print(json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
 }
@@ -91,12 +103,6 @@ std::string with_commas(std::int64_t value) {
          place -= 3)
         digits.insert(static_cast<std::size_t>(place), ",");
     return digits;
-}
-
-std::string spoken_bytes(std::int64_t bytes) {
-    const auto value = static_cast<double>(bytes);
-    if (value < 1e6) return fmt::format("{:.0f} kB", value / 1e3);
-    return value < 1e9 ? fmt::format("{:.1f} MB", value / 1e6) : fmt::format("{:.2f} GB", value / 1e9);
 }
 
 std::string spoken_seconds(double seconds) {

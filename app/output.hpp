@@ -23,6 +23,10 @@ struct LedgerOptions {
 };
 void add_ledger_options(CLI::App& command, LedgerOptions& options);
 
+// --memory of the commands that train; zero stands for the default.
+void add_memory_option(CLI::App& command, double& gigabytes);
+void limit_memory(double gigabytes);
+
 // A ledger with the study that the options name.
 struct OpenStudy {
     Ledger ledger;
@@ -47,9 +51,8 @@ class Table {
     std::vector<std::size_t> right_;
 };
 
-// "1,234,567", "12.3 MB", "1 min 20 s".
+// "1,234,567", "1 min 20 s".
 std::string with_commas(std::int64_t value);
-std::string spoken_bytes(std::int64_t bytes);
 std::string spoken_seconds(double seconds);
 std::string plural(std::int64_t count, const std::string& word);
 

@@ -14,10 +14,12 @@ struct Options {
     std::filesystem::path plan;
     std::filesystem::path ledger = "ledger";
     int threads = 0;
+    double memory = 0.0;
 };
 
 void train(const Options& options) {
     if (options.threads > 0) set_threads(options.threads);
+    limit_memory(options.memory);
     const Plan plan = read_plan(options.plan);
     const StudySummary summary = train_with_view(plan, options.ledger);
     std::string line = fmt::format("{} trained, {} already finished", plural(summary.trained, "run"),
@@ -44,6 +46,7 @@ void add_train(CLI::App& app) {
         ->add_option("--threads", options->threads,
                      "how many threads (default: all processors; results are the same)")
         ->check(CLI::Range(1, 1024));
+    add_memory_option(*command, options->memory);
     command->callback([options] { train(*options); });
 }
 

@@ -123,4 +123,10 @@ std::string folded_case(std::string_view text) {
     return result;
 }
 
+std::string spoken_bytes(std::int64_t bytes) {
+    const auto value = static_cast<double>(bytes);
+    if (value < 1e6) return fmt::format("{:.0f} kB", value / 1e3);
+    return value < 1e9 ? fmt::format("{:.1f} MB", value / 1e6) : fmt::format("{:.2f} GB", value / 1e9);
+}
+
 }  // namespace jevrin

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 #include <span>
 #include <string>
 #include <string_view>
@@ -27,5 +28,8 @@ std::string did_you_mean(std::string_view word, std::span<const std::string> can
 
 // The text with ASCII letters in lower case: "Sound" and "sound" fold to the same text.
 std::string folded_case(std::string_view text);
+
+// "12.3 MB".
+std::string spoken_bytes(std::int64_t bytes);
 
 }  // namespace jevrin

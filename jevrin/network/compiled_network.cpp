@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/network/buffer_plan.hpp"
 #include "jevrin/tensor/scratch.hpp"
 
@@ -40,11 +41,19 @@ bool has_trained_parameters(const Node& node) {
     return false;
 }
 
-double gigabytes(std::int64_t bytes) {
-    return static_cast<double>(bytes) / 1e9;
-}
-
 }  // namespace
+
+void require_memory(const PassMemory& memory, std::int64_t batch) {
+    const std::int64_t free = memory_limit() - resident_memory();
+    if (memory.total(batch) > free) {
+        const std::int64_t fitting = std::max<std::int64_t>(0, (free - memory.fixed) / memory.per_item);
+        throw InputError(fmt::format(
+            "the network needs {} of memory for a batch of {} and {} are left; {}",
+            spoken_bytes(memory.total(batch)), batch, spoken_bytes(std::max<std::int64_t>(0, free)),
+            fitting > 0 ? fmt::format("a batch of {} would fit", fitting)
+                        : "not even one image would fit: use smaller images or a narrower network"));
+    }
+}
 
 CompiledNetwork::CompiledNetwork(const Network& network, PassKind kind) {
     const std::vector<Shape> shapes = infer_shapes(network);
@@ -190,15 +199,7 @@ void CompiledNetwork::plan(const Network& network, PassKind kind) {
 }
 
 void CompiledNetwork::allocate(std::int64_t capacity) {
-    const std::int64_t free = memory_limit() - resident_memory();
-    if (memory_.total(capacity) > free) {
-        const std::int64_t fitting = std::max<std::int64_t>(0, (free - memory_.fixed) / memory_.per_item);
-        throw InputError(fmt::format(
-            "the network needs {:.1f} GB of memory for a batch of {} and {:.1f} GB are left; {}",
-            gigabytes(memory_.total(capacity)), capacity, gigabytes(std::max<std::int64_t>(0, free)),
-            fitting > 0 ? fmt::format("a batch of {} would fit", fitting)
-                        : "not even one image would fit: use smaller images or a narrower network"));
-    }
+    require_memory(memory_, capacity);
     capacity_ = capacity;
     arena_.reset(allocate_floats(arena_size_ * capacity));
     std::int64_t scratch = 0;

@@ -28,6 +28,9 @@ struct PassMemory {
     std::int64_t total(std::int64_t batch) const { return fixed + per_item * batch; }
 };
 
+// InputError when a batch of this size needs more than memory_limit() leaves, with the batch that would fit.
+void require_memory(const PassMemory& memory, std::int64_t batch);
+
 class CompiledNetwork {
   public:
     // A step with the values it reads and writes. Value 0 is the input of the network.
@@ -49,8 +52,7 @@ class CompiledNetwork {
     std::int64_t output_size() const { return sizes_.back(); }
     std::int64_t size(std::size_t value) const { return sizes_[value]; }
 
-    // Takes the memory for batches of up to so many items. InputError when it is more than memory_limit()
-    // leaves, with the batch that would fit; nothing has been taken then.
+    // Takes the memory for batches of up to so many items, after require_memory().
     void allocate(std::int64_t capacity);
     // The places of a value, which is not the input, and of its gradient; null when it has none.
     float* value(std::size_t index) const;

@@ -41,12 +41,6 @@ std::vector<std::string> describe_stages(const Network& network, std::size_t fir
     return stages;
 }
 
-std::int64_t activation_count(const Network& network) {
-    std::int64_t count = 0;
-    for (const Shape& shape : infer_shapes(network)) count += element_count(shape);
-    return count;
-}
-
 }  // namespace
 
 PlanCheck check_plan(const Plan& plan, const Materials& materials) {
@@ -65,10 +59,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
                               .parameters = parameter_count(built.network),
                               .trainable_parameters = parameter_count(built.network, built.first_trained),
                               .multiplications = multiplication_count(built.network)};
-        result.memory_bytes =
-            static_cast<std::int64_t>(sizeof(float)) *
-            (2 * batch * activation_count(division.trained) + 32 * activation_count(division.frozen) +
-             result.parameters + 2 * result.trainable_parameters);
+        result.memory_bytes = require_candidate_memory(candidate, built, batch);
 
         std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
         std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));

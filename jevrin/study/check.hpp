@@ -19,8 +19,7 @@ struct CandidateCheck {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image
-    std::int64_t memory_bytes =
-        0;  // of one training step: activations, gradients, weights and their momentum
+    std::int64_t memory_bytes = 0;     // of training, beside the images themselves
     double seconds_per_epoch = 0.0;
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };

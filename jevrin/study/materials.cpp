@@ -55,6 +55,17 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
     }
 }
 
+std::int64_t require_candidate_memory(const Candidate& candidate, const CandidateNetwork& built,
+                                      std::int64_t batch) {
+    const PassMemory memory = run_memory(built.network, built.first_trained);
+    try {
+        require_memory(memory, batch);
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("candidate '{}': {}", printable(candidate.name), error.what()));
+    }
+    return memory.total(batch);
+}
+
 const Scaling& Materials::scaling_for(const Candidate& candidate) const {
     const bool pretrained = candidate.regime != Regime::scratch;
     return pretrained && backbone && backbone->scaling ? *backbone->scaling : measured_scaling;

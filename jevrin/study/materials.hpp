@@ -32,6 +32,11 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
                                const std::optional<Backbone>& backbone, std::size_t classes,
                                std::uint64_t seed);
 
+// The memory in bytes that training a candidate takes beside its images and features; InputError with a batch
+// that fits when there is less.
+std::int64_t require_candidate_memory(const Candidate& candidate, const CandidateNetwork& built,
+                                      std::int64_t batch);
+
 // Everything the runs of a study share. Neither copied nor moved: the training data point into it.
 struct Materials {
     ImageSet set;

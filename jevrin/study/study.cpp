@@ -123,6 +123,9 @@ class StudyWork {
                 else
                     missing.push_back(std::move(run));
             }
+            const bool trains = !missing.empty() && missing.back().candidate == &candidate;
+            const auto items = static_cast<std::int64_t>(materials_.data.parts.training.size());
+            if (trains) require_candidate_memory(candidate, built, std::min(candidate.training.batch, items));
         }
         std::stable_sort(missing.begin(), missing.end(), [](const PlannedRun& a, const PlannedRun& b) {
             return cost_rank(a.candidate->regime) < cost_rank(b.candidate->regime);

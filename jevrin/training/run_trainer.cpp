@@ -42,6 +42,19 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
 
 }  // namespace
 
+PassMemory run_memory(const Network& network, std::size_t first_trained) {
+    const Division division = divide(network, first_trained);
+    PassMemory memory = CompiledNetwork(division.trained, PassKind::training).memory();
+    memory.fixed += static_cast<std::int64_t>(sizeof(float)) *
+                    (parameter_count(network) + 2 * parameter_count(division.trained));
+    for (const Network* part : {&division.frozen, &division.trained})
+        if (part->nodes.size() > 1)
+            memory.fixed += CompiledNetwork(fold_for_inference(*part), PassKind::inference)
+                                .memory()
+                                .total(evaluation_batch);
+    return memory;
+}
+
 std::vector<std::size_t> Predictions::classes() const {
     std::vector<std::size_t> result;
     if (items.empty()) return result;

@@ -13,6 +13,7 @@
 
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/parts.hpp"
+#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
 #include "jevrin/training/optimiser.hpp"
 
@@ -67,6 +68,10 @@ struct TrainingState {
     std::vector<Tensor> best_parameters;
     std::string note;  // whatever the caller wants to find again
 };
+
+// The memory of a run beside its images and features: steps, evaluations, weights, momentum, the best
+// weights.
+PassMemory run_memory(const Network& network, std::size_t first_trained);
 
 // Called after each batch; return false to stop (Interrupted is thrown, the finished epochs stand).
 using BatchProgress = std::function<bool(std::int64_t batch, std::int64_t batches)>;

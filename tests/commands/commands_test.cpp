@@ -321,6 +321,23 @@ std::string dump(const std::filesystem::path& ledger) {
     return text;
 }
 
+TEST(Commands, APlanThatDoesNotFitTheMemoryIsRefusedBeforeAnythingTrains) {
+    const test::TemporaryDirectory directory;
+    const std::filesystem::path plan = test::write_small_study(directory.path(), test::small_plan());
+    const std::string ledger = (directory / "ledger").string();
+    for (const std::string command : {"check", "train"}) {
+        std::vector<std::string> arguments = {command, plan.string(), "--memory", "0.001"};
+        if (command == "train") arguments.insert(arguments.end(), {"--ledger", ledger});
+        const CommandResult refused = run_jevrin(arguments);
+        EXPECT_EQ(refused.status, 2);
+        EXPECT_THAT(refused.errors, HasSubstr("candidate '"));
+        EXPECT_THAT(refused.errors, HasSubstr("of memory for a batch of"));
+    }
+    EXPECT_EQ(run_jevrin({"train", plan.string(), "--ledger", ledger}).status, 0);
+    // What is finished needs no memory any more.
+    EXPECT_EQ(run_jevrin({"train", plan.string(), "--ledger", ledger, "--memory", "0.001"}).status, 0);
+}
+
 TEST(Commands, KilledAtRandomMomentsItEndsAsIfUndisturbed) {
     const TemporaryDirectory directory;
     write_small_study(directory.path(), small_plan(30, "", "[3]"));

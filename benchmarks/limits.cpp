@@ -3,6 +3,7 @@
 #include <cblas.h>
 
 #include <chrono>
+#include <cstring>
 #include <functional>
 #include <thread>
 #include <vector>
@@ -60,6 +61,18 @@ double product_limit(int threads) {
                     a + 2 * n * n, n);
     });
     return 2.0 * n * n * n * threads / seconds;
+}
+
+double copy_limit(int threads) {
+    constexpr std::size_t bytes = 96 << 20;
+    static std::vector<char> from(bytes, 1);
+    static std::vector<char> to(bytes, 2);
+    const double seconds = seconds_of(threads, [&](int t) {
+        const std::size_t share = bytes / static_cast<std::size_t>(threads);
+        const std::size_t begin = static_cast<std::size_t>(t) * share;
+        std::memcpy(to.data() + begin, from.data() + begin, share);
+    });
+    return 2.0 * static_cast<double>(bytes) / seconds;
 }
 
 }  // namespace jevrin::bench

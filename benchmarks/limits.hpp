@@ -11,4 +11,8 @@ double arithmetic_limit(int threads);
 // The same of serial BLAS products of 1024^3, one on each thread; about 20 ms.
 double product_limit(int threads);
 
+// Bytes per second, read and written, of copying arrays far larger than the caches, a share on each thread;
+// about 20 ms.
+double copy_limit(int threads);
+
 }  // namespace jevrin::bench

@@ -24,17 +24,12 @@ inline double median(std::vector<double> values) {
     return *middle;
 }
 
-// Work of so many nominal operations, as shares of the arithmetic limit and of sgemm on as many threads. Each
-// round repeats the work for at least 20 ms with both limits before and after it; the shares are the medians
-// of the rounds.
-template <typename Work>
-void measure_arithmetic(benchmark::State& state, int threads, double operations, Work work) {
+// Repeats the work for at least 20 ms, round after round, and calls after(seconds of one repetition) with the
+// limits to be measured in turn with it.
+template <typename Work, typename After>
+void measure_rounds(benchmark::State& state, int threads, Work work, After after) {
     set_threads(threads);
     work();
-    std::vector<double> of_limit;
-    std::vector<double> of_sgemm;
-    double limit_before = arithmetic_limit(threads);
-    double product_before = product_limit(threads);
     for (auto _ : state) {
         const auto begin = std::chrono::steady_clock::now();
         double repeats = 0;
@@ -44,16 +39,51 @@ void measure_arithmetic(benchmark::State& state, int threads, double operations,
         } while (seconds_since(begin) < 0.02);
         const double seconds = seconds_since(begin) / repeats;
         state.SetIterationTime(seconds);
-        const double product_after = product_limit(threads);
-        const double limit_after = arithmetic_limit(threads);
-        of_limit.push_back(operations / seconds * 2 / (limit_before + limit_after));
-        of_sgemm.push_back(operations / seconds * 2 / (product_before + product_after));
-        limit_before = limit_after;
-        product_before = product_after;
+        after(seconds);
     }
-    state.counters["of_limit"] = median(of_limit);
-    state.counters["of_sgemm"] = median(of_sgemm);
     state.counters["threads"] = threads;
+}
+
+// A limit measured before and after each round of work: their mean is what the work is held against.
+class Limit {
+  public:
+    Limit(double (*measure)(int), int threads)
+        : measure_(measure), threads_(threads), before_(measure(threads)) {}
+    // The share of the limit that a rate reached since the last call.
+    void add(double rate) {
+        const double after = measure_(threads_);
+        shares_.push_back(rate * 2 / (before_ + after));
+        before_ = after;
+    }
+    double share() const { return median(shares_); }
+
+  private:
+    double (*measure_)(int);
+    int threads_;
+    double before_;
+    std::vector<double> shares_;
+};
+
+// Work of so many nominal operations, as shares of the arithmetic limit and of sgemm on as many threads: the
+// medians of the rounds.
+template <typename Work>
+void measure_arithmetic(benchmark::State& state, int threads, double operations, Work work) {
+    Limit arithmetic(arithmetic_limit, threads);
+    Limit products(product_limit, threads);
+    measure_rounds(state, threads, work, [&](double seconds) {
+        arithmetic.add(operations / seconds);
+        products.add(operations / seconds);
+    });
+    state.counters["of_limit"] = arithmetic.share();
+    state.counters["of_sgemm"] = products.share();
+}
+
+// Work that has to read and write so many bytes at least, as a share of the copy limit.
+template <typename Work>
+void measure_memory(benchmark::State& state, int threads, double bytes, Work work) {
+    Limit copying(copy_limit, threads);
+    measure_rounds(state, threads, work, [&](double seconds) { copying.add(bytes / seconds); });
+    state.counters["of_limit"] = copying.share();
 }
 
 }  // namespace jevrin::bench

@@ -166,7 +166,12 @@ const std::vector<NetworkCase>& cases() {
         {"demo_64", 64, 16, residual({16, 32, 64}, 1, 2)},
         {"residual_small_32", 32, 128, residual({16, 32, 64}, 2, 1)},
         {"residual18_64", 64, 16, residual(wide, 2, 1)},
-        {"residual18_224", 224, 8, residual(wide, 2, 4), 5},
+        {"residual18_224", 224, 8,
+         [=](const Shape& image) {
+             return residual_backbone({.widths = wide, .blocks = 2, .stem_kernel = 7, .stem_pool = true},
+                                      image);
+         },
+         5},
         {"inverted_residual_224", 224, 16, inverted},
         {"vision_transformer_64", 64, 32, transformer},
     };

@@ -35,10 +35,11 @@ Network residual_backbone(const ResidualSettings& settings, const Shape& input) 
     assert(!settings.widths.empty() && input.size() == 3);
     Network network{input, {}};
     std::size_t x = network.add("image", Input{}, {});
-    x = network_parts::convolution(network, "stem.convolution", x, input[2], settings.widths[0], 3,
-                                   settings.stem_stride);
+    x = network_parts::convolution(network, "stem.convolution", x, input[2], settings.widths[0],
+                                   settings.stem_kernel, settings.stem_stride);
     x = network_parts::normalisation(network, "stem.normalisation", x, settings.widths[0]);
     x = network.add("stem.relu", relu(), {x});
+    if (settings.stem_pool) x = network.add("stem.pool", MaxPooling{{3, 3, 2, 2, 1, 1, 1, 1}}, {x});
     std::int64_t in = settings.widths[0];
     for (std::size_t stage = 0; stage < settings.widths.size(); ++stage) {
         const std::int64_t out = settings.widths[stage];

@@ -8,13 +8,15 @@
 
 namespace jevrin {
 
-// A residual backbone (He 2016): a 3x3 convolution with this stride, one stage per width with
-// this many blocks of two 3x3 convolutions each, every stage but the first halving the map; then the global
-// average. Stages are called stem, stage1, stage2, ..., pool.
+// A residual backbone (He 2016): a convolution with this kernel and stride and, if asked, a 3x3 maximum with
+// stride 2; one stage per width with this many blocks of two 3x3 convolutions each, every stage but the first
+// halving the map; then the global average. Stages are called stem, stage1, stage2, ..., pool.
 struct ResidualSettings {
     std::vector<std::int64_t> widths = {16, 32, 64};
     std::int64_t blocks = 1;
     std::int64_t stem_stride = 2;
+    std::int64_t stem_kernel = 3;
+    bool stem_pool = false;
 };
 Network residual_backbone(const ResidualSettings& settings, const Shape& input);
 

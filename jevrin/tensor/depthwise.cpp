@@ -26,11 +26,12 @@ void store(const Vector& v, float* to) {
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t sum_chunks = 8;
 
-// Calls body(lane count, first channel) for blocks of 64 and 16 channels and for single ones.
+// Calls body(vectors of channels, first channel) for blocks of 64, 32 and 16 channels and for single ones.
 template <typename Body>
 void for_channel_blocks(std::int64_t channels, Body body) {
     std::int64_t c = 0;
     for (; c + 4 * lanes <= channels; c += 4 * lanes) body(std::integral_constant<int, 4>(), c);
+    for (; c + 2 * lanes <= channels; c += 2 * lanes) body(std::integral_constant<int, 2>(), c);
     for (; c + lanes <= channels; c += lanes) body(std::integral_constant<int, 1>(), c);
     for (; c < channels; ++c) body(std::integral_constant<int, 0>(), c);
 }
@@ -68,11 +69,13 @@ void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const floa
     for_rows(batch * height, width * channels, [&](std::int64_t row) {
         const float* image = source + row / height * source_size.height * source_size.width * channels;
         const std::vector<Link>& row_links = rows[static_cast<std::size_t>(row % height)];
-        for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
-            constexpr int count = decltype(vectors)::value;
-            for (std::int64_t x = 0; x < width; ++x) {
-                const std::vector<Link>& column_links = columns[static_cast<std::size_t>(x)];
-                float* out = target + (row * width + x) * channels + c;
+        // Along the row, all channels of a pixel before the next: memory is read as it lies.
+        for (std::int64_t x = 0; x < width; ++x) {
+            const std::vector<Link>& column_links = columns[static_cast<std::size_t>(x)];
+            float* pixel = target + (row * width + x) * channels;
+            for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
+                constexpr int count = decltype(vectors)::value;
+                float* out = pixel + c;
                 Vector sums[std::max(count, 1)] = {};
                 float sum = 0.0F;
                 for (const Link& r : row_links)
@@ -92,8 +95,8 @@ void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const floa
                         if (accumulate) sums[v] += load(out + v * lanes);
                         store(sums[v], out + v * lanes);
                     }
-            }
-        });
+            });
+        }
     });
 }
 
@@ -123,39 +126,53 @@ void DepthwiseKernel::weight_gradient(std::int64_t batch, const float* input, co
         for (std::int64_t row = images.begin * s.out_height(); row < images.end * s.out_height(); ++row) {
             const float* image = input + row / s.out_height() * s.height * s.width * channels;
             const float* gradients = output_gradient + row * s.out_width() * channels;
-            for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
-                constexpr int count = decltype(vectors)::value;
-                for (const Link& r : forward_rows_[static_cast<std::size_t>(row % s.out_height())])
-                    for (std::int64_t k = 0; k < s.kernel_width; ++k) {
-                        // The output columns that this kernel column joins with a pixel of the image.
-                        const std::int64_t shift = k * s.dilation_width - s.pad_left;
-                        const float* pixels = image + (r.source * s.width + shift) * channels + c;
-                        float* to = partial + (r.kernel * s.kernel_width + k) * channels + c;
-                        Vector sums[std::max(count, 1)] = {};
-                        float sum = 0.0F;
-                        for (std::int64_t x = 0; x < s.out_width(); ++x) {
-                            const std::int64_t at = x * s.stride_width + shift;
-                            if (at < 0 || at >= s.width) continue;
-                            const float* in = pixels + x * s.stride_width * channels;
-                            const float* g = gradients + x * channels + c;
-                            if constexpr (count == 0)
-                                sum += *in * *g;
-                            else
-                                for (int v = 0; v < count; ++v)
-                                    sums[v] += load(in + v * lanes) * load(g + v * lanes);
-                        }
-                        if constexpr (count == 0)
-                            *to += sum;
-                        else
-                            for (int v = 0; v < count; ++v)
-                                store(load(to + v * lanes) + sums[v], to + v * lanes);
-                    }
-            });
+            for (const Link& r : forward_rows_[static_cast<std::size_t>(row % s.out_height())]) {
+                const float* pixels = image + r.source * s.width * channels;
+                float* sums = partial + r.kernel * s.kernel_width * channels;
+                std::int64_t k = 0;
+                for (; k + 3 <= s.kernel_width; k += 3) add_row<3>(pixels, gradients, k, sums);
+                for (; k < s.kernel_width; ++k) add_row<1>(pixels, gradients, k, sums);
+            }
         }
     });
     std::copy_n(partials.data(), size, weight_gradient);
     for (std::int64_t chunk = 1; chunk < chunks; ++chunk)
         for (std::int64_t i = 0; i < size; ++i) weight_gradient[i] += partials.data()[chunk * size + i];
+}
+
+// sums(kernel column) += gradients * pixels over a row, for some kernel columns from first on; the sums of a
+// row stay in registers.
+template <int columns>
+void DepthwiseKernel::add_row(const float* pixels, const float* gradients, std::int64_t first,
+                              float* sums) const {
+    const ConvolutionShape& s = shape_;
+    const std::int64_t channels = s.groups;
+    for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
+        constexpr int count = decltype(vectors)::value;
+        Vector sum[columns][std::max(count, 1)] = {};
+        float single[columns] = {};
+        for (std::int64_t x = 0; x < s.out_width(); ++x) {
+            const float* g = gradients + x * channels + c;
+            Vector gradient[std::max(count, 1)];
+            for (int v = 0; v < count; ++v) gradient[v] = load(g + v * lanes);
+            for (int k = 0; k < columns; ++k) {
+                const std::int64_t at = x * s.stride_width + (first + k) * s.dilation_width - s.pad_left;
+                if (at < 0 || at >= s.width) continue;
+                const float* in = pixels + at * channels + c;
+                if constexpr (count == 0)
+                    single[k] += *in * *g;
+                else
+                    for (int v = 0; v < count; ++v) sum[k][v] += load(in + v * lanes) * gradient[v];
+            }
+        }
+        for (int k = 0; k < columns; ++k) {
+            float* to = sums + (first + k) * channels + c;
+            if constexpr (count == 0)
+                *to += single[k];
+            else
+                for (int v = 0; v < count; ++v) store(load(to + v * lanes) + sum[k][v], to + v * lanes);
+        }
+    });
 }
 
 std::int64_t DepthwiseKernel::scratch_size() const {

@@ -40,6 +40,9 @@ class DepthwiseKernel {
     void sum_links(std::int64_t batch, Size source_size, const float* source, const Links& rows,
                    const Links& columns, const float* weight, bool accumulate, float* target) const;
 
+    template <int columns>
+    void add_row(const float* pixels, const float* gradients, std::int64_t first, float* sums) const;
+
     ConvolutionShape shape_;
     Links forward_rows_;  // for each output row, input rows
     Links forward_columns_;

@@ -13,12 +13,11 @@ namespace {
 // Sums over the items are cut into this many chunks, added in order.
 constexpr std::int64_t sum_chunks = 8;
 
-// Calls visit(place in the item, channel) for each element of a group.
+// Calls visit(place in the item, first channel, width) for each pixel's share of a group.
 template <typename Visit>
 void for_group(const GroupNormalisationShape& s, std::int64_t group, Visit visit) {
     const std::int64_t width = s.channels / s.groups;
-    for (std::int64_t p = 0; p < s.pixels; ++p)
-        for (std::int64_t c = group * width; c < (group + 1) * width; ++c) visit(p * s.channels + c, c);
+    for (std::int64_t p = 0; p < s.pixels; ++p) visit(p * s.channels + group * width, group * width, width);
 }
 
 }  // namespace
@@ -31,18 +30,23 @@ void normalise_groups(const GroupNormalisationShape& s, std::int64_t items, cons
         float* out = output + n * s.item_size();
         for (std::int64_t g = 0; g < s.groups; ++g) {
             double sum = 0.0;
-            for_group(s, g, [&](std::int64_t i, std::int64_t) { sum += static_cast<double>(in[i]); });
+            for_group(s, g, [&](std::int64_t at, std::int64_t, std::int64_t width) {
+                sum += sum_terms(width, [=](std::int64_t i) { return in[at + i]; });
+            });
             const double mean = sum / count;
             double squares = 0.0;
-            for_group(s, g, [&](std::int64_t i, std::int64_t) {
-                const double d = static_cast<double>(in[i]) - mean;
-                squares += d * d;
+            for_group(s, g, [&](std::int64_t at, std::int64_t, std::int64_t width) {
+                squares += sum_terms(width, [=](std::int64_t i) {
+                    const double d = static_cast<double>(in[at + i]) - mean;
+                    return d * d;
+                });
             });
             const auto inverse =
                 static_cast<float>(1.0 / std::sqrt(squares / count + static_cast<double>(s.epsilon)));
             const auto centre = static_cast<float>(mean);
-            for_group(s, g, [&](std::int64_t i, std::int64_t c) {
-                out[i] = (in[i] - centre) * inverse * scale[c] + shift[c];
+            for_group(s, g, [&](std::int64_t at, std::int64_t c, std::int64_t width) {
+                for (std::int64_t i = 0; i < width; ++i)
+                    out[at + i] = (in[at + i] - centre) * inverse * scale[c + i] + shift[c + i];
             });
             if (statistics == nullptr) continue;
             statistics[(n * s.groups + g) * 2] = centre;
@@ -71,21 +75,27 @@ void normalise_groups_backward(const GroupNormalisationShape& s, std::int64_t it
                 const float inverse = statistics[(n * s.groups + g) * 2 + 1];
                 double sum = 0.0;         // of the gradient at the normalised value
                 double projection = 0.0;  // of that times the normalised value
-                for_group(s, g, [&](std::int64_t i, std::int64_t c) {
-                    const float normal = (in[i] - mean) * inverse;
-                    scale_sums[c] += static_cast<double>(dy[i] * normal);
-                    shift_sums[c] += static_cast<double>(dy[i]);
-                    sum += static_cast<double>(dy[i] * scale[c]);
-                    projection += static_cast<double>(dy[i] * scale[c] * normal);
+                const auto normal = [=](std::int64_t place) { return (in[place] - mean) * inverse; };
+                for_group(s, g, [&](std::int64_t at, std::int64_t c, std::int64_t width) {
+                    for (std::int64_t i = 0; i < width; ++i) {
+                        scale_sums[c + i] += static_cast<double>(dy[at + i] * normal(at + i));
+                        shift_sums[c + i] += static_cast<double>(dy[at + i]);
+                    }
+                    sum += sum_terms(width, [=](std::int64_t i) { return dy[at + i] * scale[c + i]; });
+                    projection += sum_terms(
+                        width, [=](std::int64_t i) { return dy[at + i] * scale[c + i] * normal(at + i); });
                 });
                 if (gradients.input == nullptr) continue;
                 float* dx = gradients.input + n * s.item_size();
                 const auto mean_sum = static_cast<float>(sum / count);
                 const auto mean_projection = static_cast<float>(projection / count);
-                for_group(s, g, [&](std::int64_t i, std::int64_t c) {
-                    const float normal = (in[i] - mean) * inverse;
-                    const float value = inverse * (dy[i] * scale[c] - mean_sum - normal * mean_projection);
-                    dx[i] = gradients.accumulate ? dx[i] + value : value;
+                const bool accumulate = gradients.accumulate;
+                for_group(s, g, [&](std::int64_t at, std::int64_t c, std::int64_t width) {
+                    for (std::int64_t i = 0; i < width; ++i) {
+                        const float value = inverse * (dy[at + i] * scale[c + i] - mean_sum -
+                                                       normal(at + i) * mean_projection);
+                        dx[at + i] = accumulate ? dx[at + i] + value : value;
+                    }
                 });
             }
     });

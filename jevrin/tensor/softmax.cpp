@@ -5,82 +5,91 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
+#include <type_traits>
 
 namespace jevrin {
 namespace {
 
-// Calls body(offset of the first value) for each distribution.
+// Calls body(offset of the first value, step) for each distribution; the step between its values is known at
+// compile time when they lie together, so that loops over them become vector instructions.
 template <typename Body>
 void for_distributions(const SoftmaxShape& s, Body body) {
     for_rows(s.outer, s.length * s.inner, [&](std::int64_t row) {
-        for (std::int64_t i = 0; i < s.inner; ++i) body(row * s.length * s.inner + i);
+        if (s.inner == 1)
+            body(row * s.length, std::integral_constant<std::int64_t, 1>());
+        else
+            for (std::int64_t i = 0; i < s.inner; ++i) body(row * s.length * s.inner + i, s.inner);
     });
 }
 
-float largest(const SoftmaxShape& s, const float* values) {
-    float result = values[0];
-    for (std::int64_t k = 1; k < s.length; ++k) result = std::max(result, values[k * s.inner]);
-    return result;
-}
-
-void assign(float& target, bool accumulate, float value) {
-    target = accumulate ? target + value : value;
+template <typename Step>
+float largest(std::int64_t length, Step step, const float* values) {
+    // Eight maxima of every eighth value, which may be taken side by side.
+    float lanes[8];
+    std::fill(std::begin(lanes), std::end(lanes), values[0]);
+    std::int64_t k = 0;
+    for (; k + 8 <= length; k += 8)
+        for (int lane = 0; lane < 8; ++lane) {
+            const float value = values[(k + lane) * step];
+            lanes[lane] = lanes[lane] < value ? value : lanes[lane];
+        }
+    for (; k < length; ++k) lanes[0] = std::max(lanes[0], values[k * step]);
+    return *std::max_element(std::begin(lanes), std::end(lanes));
 }
 
 }  // namespace
 
 void softmax(const SoftmaxShape& s, const float* input, float* output) {
-    for_distributions(s, [&](std::int64_t first) {
+    for_distributions(s, [&](std::int64_t first, auto step) {
         const float* in = input + first;
         float* out = output + first;
-        const float top = largest(s, in);
-        for (std::int64_t k = 0; k < s.length; ++k) out[k * s.inner] = fast_exp(in[k * s.inner] - top);
-        double sum = 0.0;
-        for (std::int64_t k = 0; k < s.length; ++k) sum += static_cast<double>(out[k * s.inner]);
-        const auto share = static_cast<float>(1.0 / sum);
-        for (std::int64_t k = 0; k < s.length; ++k) out[k * s.inner] *= share;
+        const float top = largest(s.length, step, in);
+        for (std::int64_t k = 0; k < s.length; ++k) out[k * step] = fast_exp(in[k * step] - top);
+        const auto share =
+            static_cast<float>(1.0 / sum_terms(s.length, [=](std::int64_t k) { return out[k * step]; }));
+        for (std::int64_t k = 0; k < s.length; ++k) out[k * step] *= share;
     });
 }
 
 void log_softmax(const SoftmaxShape& s, const float* input, float* output) {
-    for_distributions(s, [&](std::int64_t first) {
+    for_distributions(s, [&](std::int64_t first, auto step) {
         const float* in = input + first;
         float* out = output + first;
-        const float top = largest(s, in);
-        double sum = 0.0;
-        for (std::int64_t k = 0; k < s.length; ++k)
-            sum += static_cast<double>(fast_exp(in[k * s.inner] - top));
-        const auto total = static_cast<float>(std::log(sum));
-        for (std::int64_t k = 0; k < s.length; ++k) out[k * s.inner] = (in[k * s.inner] - top) - total;
+        const float top = largest(s.length, step, in);
+        const auto total = static_cast<float>(
+            std::log(sum_terms(s.length, [=](std::int64_t k) { return fast_exp(in[k * step] - top); })));
+        for (std::int64_t k = 0; k < s.length; ++k) out[k * step] = (in[k * step] - top) - total;
     });
 }
 
 void softmax_backward(const SoftmaxShape& s, const float* output, const float* output_gradient,
                       bool accumulate, float* input_gradient) {
-    for_distributions(s, [&](std::int64_t first) {
+    for_distributions(s, [&](std::int64_t first, auto step) {
         const float* out = output + first;
         const float* gradient = output_gradient + first;
-        double sum = 0.0;
-        for (std::int64_t k = 0; k < s.length; ++k)
-            sum += static_cast<double>(out[k * s.inner] * gradient[k * s.inner]);
-        const auto mean = static_cast<float>(sum);
-        for (std::int64_t k = 0; k < s.length; ++k)
-            assign(input_gradient[first + k * s.inner], accumulate,
-                   out[k * s.inner] * (gradient[k * s.inner] - mean));
+        float* target = input_gradient + first;
+        const auto mean = static_cast<float>(
+            sum_terms(s.length, [=](std::int64_t k) { return out[k * step] * gradient[k * step]; }));
+        for (std::int64_t k = 0; k < s.length; ++k) {
+            const float value = out[k * step] * (gradient[k * step] - mean);
+            target[k * step] = accumulate ? target[k * step] + value : value;
+        }
     });
 }
 
 void log_softmax_backward(const SoftmaxShape& s, const float* output, const float* output_gradient,
                           bool accumulate, float* input_gradient) {
-    for_distributions(s, [&](std::int64_t first) {
+    for_distributions(s, [&](std::int64_t first, auto step) {
         const float* out = output + first;
         const float* gradient = output_gradient + first;
-        double sum = 0.0;
-        for (std::int64_t k = 0; k < s.length; ++k) sum += static_cast<double>(gradient[k * s.inner]);
-        const auto total = static_cast<float>(sum);
-        for (std::int64_t k = 0; k < s.length; ++k)
-            assign(input_gradient[first + k * s.inner], accumulate,
-                   gradient[k * s.inner] - fast_exp(out[k * s.inner]) * total);
+        float* target = input_gradient + first;
+        const auto total =
+            static_cast<float>(sum_terms(s.length, [=](std::int64_t k) { return gradient[k * step]; }));
+        for (std::int64_t k = 0; k < s.length; ++k) {
+            const float value = gradient[k * step] - fast_exp(out[k * step]) * total;
+            target[k * step] = accumulate ? target[k * step] + value : value;
+        }
     });
 }
 

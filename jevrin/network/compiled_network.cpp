@@ -6,6 +6,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/network/buffer_plan.hpp"
 #include "jevrin/tensor/scratch.hpp"
+#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <fmt/format.h>
 
@@ -179,7 +180,7 @@ void CompiledNetwork::plan(const Network& network, PassKind kind) {
     for (std::size_t b = 0; b < lives.size(); ++b) {
         if (b < values && lives[b].begin < end_of_forward && lives[b].end > end_of_forward)
             memory_.kept_per_item += lives[b].size * float_bytes;
-        lives[b].size = (lives[b].size + line_floats - 1) / line_floats * line_floats;
+        lives[b].size = round_up(lives[b].size, line_floats);
     }
     const BufferPlan buffers = plan_buffers(lives);
     offsets_ = buffers.offsets;

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <algorithm>
 #include <cstdint>
@@ -14,7 +15,7 @@ constexpr std::int64_t chunk_elements = 32 * 1024;
 // Calls body(begin, end) for chunks of [0, count).
 template <typename Body>
 void for_elements(std::int64_t count, Body body) {
-    parallel_for((count + chunk_elements - 1) / chunk_elements, [&](std::int64_t chunk) {
+    parallel_for(divide_up(count, chunk_elements), [&](std::int64_t chunk) {
         body(chunk * chunk_elements, std::min((chunk + 1) * chunk_elements, count));
     });
 }
@@ -23,7 +24,7 @@ void for_elements(std::int64_t count, Body body) {
 template <typename Body>
 void for_periods(std::int64_t count, std::int64_t period, Body body) {
     const std::int64_t step = std::max<std::int64_t>(1, chunk_elements / period) * period;
-    parallel_for((count + step - 1) / step,
+    parallel_for(divide_up(count, step),
                  [&](std::int64_t chunk) { body(chunk * step, std::min((chunk + 1) * step, count)); });
 }
 
@@ -31,7 +32,7 @@ void for_periods(std::int64_t count, std::int64_t period, Body body) {
 template <typename Body>
 void for_rows(std::int64_t rows, std::int64_t width, Body body) {
     const std::int64_t step = std::max<std::int64_t>(1, chunk_elements / std::max<std::int64_t>(1, width));
-    parallel_for((rows + step - 1) / step, [&](std::int64_t chunk) {
+    parallel_for(divide_up(rows, step), [&](std::int64_t chunk) {
         for (std::int64_t row = chunk * step; row < std::min((chunk + 1) * step, rows); ++row) body(row);
     });
 }

@@ -3,6 +3,7 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
+#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -23,14 +24,6 @@ constexpr std::int64_t reuse_pixels = 128;           // pixels that use larger w
 constexpr std::int64_t smallest_task = 1 << 20;      // multiplications worth a task of their own
 constexpr std::int64_t smallest_copy = 1 << 15;      // floats whose copying is worth one
 constexpr std::int64_t fewest_tasks = 4;
-
-std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
-    return a >= 0 ? a / b : -((-a + b - 1) / b);
-}
-
-std::int64_t divide_up(std::int64_t a, std::int64_t b) {
-    return (a + b - 1) / b;
-}
 
 std::int64_t smallest(const std::vector<std::int64_t>& values) {
     return *std::min_element(values.begin(), values.end());
@@ -145,7 +138,7 @@ void TapSum::lay_out_side_by_side() {
     for (std::int64_t remainder = 0; remainder < s.row_step; ++remainder) {
         std::vector<std::int64_t> steps;
         for (const std::int64_t row : s.row_offsets) {
-            const std::int64_t step = floor_divide(row, s.row_step);
+            const std::int64_t step = divide_down(row, s.row_step);
             if (row - step * s.row_step == remainder) steps.push_back(step);
         }
         if (steps.empty()) continue;
@@ -154,7 +147,7 @@ void TapSum::lay_out_side_by_side() {
         buffer_size_ += (rows_per_band_ + plane.extra) * a_row_stride_;
     }
     for (const std::int64_t row : s.row_offsets) {
-        const std::int64_t step = floor_divide(row, s.row_step);
+        const std::int64_t step = divide_down(row, s.row_step);
         for (const Plane& plane : planes_)
             if (row - step * s.row_step == plane.remainder)
                 a_offsets_.push_back(

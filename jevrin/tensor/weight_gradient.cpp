@@ -3,6 +3,7 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
+#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -18,18 +19,6 @@ constexpr std::int64_t pixels_per_portion = 512;  // long enough to load and sto
 constexpr std::int64_t narrowest_wide = 33;       // shorter rows are joined to longer products
 constexpr std::int64_t wanted_tasks = 8;
 constexpr std::int64_t most_partial_floats = 4 * 1024 * 1024;
-
-std::int64_t floor_divide(std::int64_t a, std::int64_t b) {
-    return a >= 0 ? a / b : -((-a + b - 1) / b);
-}
-
-std::int64_t round_up(std::int64_t value, std::int64_t multiple) {
-    return (value + multiple - 1) / multiple * multiple;
-}
-
-std::int64_t divide_up(std::int64_t a, std::int64_t b) {
-    return (a + b - 1) / b;
-}
 
 }  // namespace
 
@@ -59,7 +48,7 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
         Plane plane{remainder, 0, -1, channel_stride_};
         for (std::int64_t k = 0; k < s.kernel_height; ++k) {
             const std::int64_t row = k * s.dilation_height - s.pad_top;
-            const std::int64_t step = floor_divide(row, s.stride_height);
+            const std::int64_t step = divide_down(row, s.stride_height);
             if (row - step * s.stride_height != remainder) continue;
             if (plane.extra < 0) plane.first = step;
             plane.extra = step - plane.first;
@@ -138,19 +127,27 @@ WeightGradient::Portion WeightGradient::portion(std::int64_t batch, std::int64_t
     return {index / row_portions_, 1, row, std::min(rows_per_portion_, shape_.out_height() - row)};
 }
 
-std::int64_t WeightGradient::chunks(std::int64_t batch) const {
+std::int64_t WeightGradient::most_chunks() const {
     const auto by_blocks = divide_up(wanted_tasks, std::ssize(blocks_));
     const std::int64_t by_memory = std::max<std::int64_t>(1, most_partial_floats / shape_.weight_count());
+    return std::min(by_blocks, by_memory);
+}
+
+std::int64_t WeightGradient::chunks(std::int64_t batch) const {
     // Adding up two chunks costs about as much time as a portion.
     const std::int64_t by_portions =
         std::max(std::min<std::int64_t>(portions(batch), 2), portions(batch) / 2);
-    return std::min({by_blocks, by_memory, by_portions});
+    return std::min(most_chunks(), by_portions);
+}
+
+std::int64_t WeightGradient::portion_scratch() const {
+    const std::int64_t pixels = images_per_portion_ * rows_per_portion_ * shape_.out_width();
+    return images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_;
 }
 
 std::int64_t WeightGradient::scratch_size() const {
-    const std::int64_t pixels = images_per_portion_ * rows_per_portion_ * shape_.out_width();
-    const std::int64_t portion = images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_;
-    return std::max(portion, wanted_tasks * std::min(shape_.weight_count(), most_partial_floats));
+    const std::int64_t partials = most_chunks() > 1 ? most_chunks() * shape_.weight_count() : 0;
+    return std::max(portion_scratch(), partials);
 }
 
 // Source rows of a plane, channel by channel: to[c * stride + r * row_length + x]. Rows outside the image are
@@ -184,7 +181,7 @@ void WeightGradient::pick_rows(const float* turned, std::int64_t rows, std::int6
     const std::int64_t out = s.out_width();
     const std::int64_t begin = std::clamp<std::int64_t>(divide_up(-shift, s.stride_width), 0, out);
     const std::int64_t end =
-        std::clamp<std::int64_t>(floor_divide(s.width - 1 - shift, s.stride_width) + 1, begin, out);
+        std::clamp<std::int64_t>(divide_down(s.width - 1 - shift, s.stride_width) + 1, begin, out);
     for (std::int64_t r = 0; r < rows; ++r, turned += s.width, to += out) {
         for (std::int64_t x = 0; x < begin; ++x) to[x] = 0.0F;
         for (std::int64_t x = begin; x < end; ++x) to[x] = turned[x * s.stride_width + shift];
@@ -307,13 +304,12 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
                                 bool accumulate, float* gradient) const {
     const std::int64_t count = shape_.weight_count();
     const std::int64_t chunk_count = chunks(batch);
-    const std::int64_t pixels = images_per_portion_ * rows_per_portion_ * shape_.out_width();
     const Scratch partials(chunk_count > 1 ? chunk_count * count : 0);
     const auto blocks = std::ssize(blocks_);
     parallel_for(chunk_count * blocks, [&](std::int64_t task) {
         const std::int64_t chunk = task / blocks;
         const ChannelBlock& block = blocks_[static_cast<std::size_t>(task % blocks)];
-        const Scratch scratch(images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_);
+        const Scratch scratch(portion_scratch());
         float* sums = chunk_count > 1 ? partials.data() + chunk * count : gradient;
         const Range range = chunk_range(portions(batch), chunk_count, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i) {

@@ -54,7 +54,9 @@ class WeightGradient {
 
     std::int64_t portions(std::int64_t batch) const;
     Portion portion(std::int64_t batch, std::int64_t index) const;
+    std::int64_t most_chunks() const;
     std::int64_t chunks(std::int64_t batch) const;
+    std::int64_t portion_scratch() const;
     bool whole_kernel_row(std::int64_t channels) const;
     void turn_rows(const Portion& portion, const Plane& plane, const float* image, std::int64_t channels,
                    std::int64_t row_length, std::int64_t stride, float* to) const;

@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
@@ -173,6 +174,29 @@ TEST(Hash, ContentDecides) {
     EXPECT_EQ(content_hash(std::string_view("abc")), content_hash(std::string_view("abc")));
     EXPECT_NE(content_hash(std::string_view("abc")), content_hash(std::string_view("abd")));
     EXPECT_EQ(content_hash(std::string_view("")).size(), 32U);
+}
+
+TEST(Memory, TheLimitIsTheMachinesUntilItIsSet) {
+    const std::int64_t usual = memory_limit();
+    EXPECT_GT(usual, resident_memory());
+    set_memory_limit(12'345);
+    EXPECT_EQ(memory_limit(), 12'345);
+    set_memory_limit(0);
+    EXPECT_EQ(memory_limit(), usual);
+}
+
+TEST(Memory, WhatTheProcessHoldsIsSeen) {
+    const std::int64_t before = resident_memory();
+    const std::vector<char> block(64 << 20, 1);
+    EXPECT_GE(resident_memory(), before + (60 << 20));
+    EXPECT_GE(peak_memory(), before + (60 << 20));
+    EXPECT_EQ(block.back(), 1);
+}
+
+TEST(Text, BytesAreSpokenInTheUnitThatFits) {
+    EXPECT_EQ(spoken_bytes(900), "1 kB");
+    EXPECT_EQ(spoken_bytes(12'340'000), "12.3 MB");
+    EXPECT_EQ(spoken_bytes(3'210'000'000), "3.21 GB");
 }
 
 }  // namespace

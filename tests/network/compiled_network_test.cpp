@@ -180,6 +180,52 @@ TEST(CompiledNetwork, ATooLargeBatchIsRefusedWithOneThatFits) {
     EXPECT_EQ(pass.memory().total(20), need.total(20));
 }
 
+TEST(CompiledNetwork, KeepsWhatBackwardReadsAndNothingElse) {
+    // A 1x1 convolution, its normalisation joined with the relu, a second convolution and the pooling: the
+    // input of the normalisation and of the second convolution are kept, the output of the last is not.
+    Network network{{8, 8, 4}, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    const auto convolution = [&](const char* name, std::int64_t in, std::int64_t out) {
+        x = network.add(name, Convolution{}, {x}, {Tensor({1, 1, in, out})});
+    };
+    convolution("first", 4, 16);
+    x = network.add("normalisation", BatchNormalisation{}, {x}, std::vector<Tensor>(4, Tensor({16})));
+    x = network.add("relu", relu(), {x});
+    convolution("second", 16, 32);
+    network.add("average", GlobalAveragePooling{}, {x});
+    const PassMemory memory = CompiledNetwork(network, PassKind::training).memory();
+    // ... and the 32 averages, which the caller reads.
+    EXPECT_EQ(memory.kept_per_item, (8 * 8 * 16 + 8 * 8 * 16 + 32) * 4);
+    // Beside them at most the gradients before and behind the second convolution.
+    EXPECT_LE(memory.per_item, memory.kept_per_item + 8 * 8 * (32 + 16) * 4);
+    // Without backward, a value lives from its maker to its user.
+    EXPECT_LE(CompiledNetwork(network, PassKind::inference).memory().per_item, 8 * 8 * (16 + 32) * 4);
+}
+
+TEST(CompiledNetwork, AStepOfADeepNetworkTakesLittleMoreThanItMustKeep) {
+    Network network =
+        residual_backbone({.widths = {64, 128, 256, 512}, .blocks = 2, .stem_stride = 1}, {64, 64, 3});
+    append_head(network, {}, classes);
+    const PassMemory memory = CompiledNetwork(network, PassKind::training).memory();
+    const std::int64_t parameters = parameter_count(network) * 4;
+    const double least = static_cast<double>(16 * memory.kept_per_item + 3 * parameters);
+    // The pass holds the gradients; the weights and their momentum come on top.
+    EXPECT_LE(static_cast<double>(memory.total(16) + 2 * parameters) / least, 1.3);
+}
+
+TEST(CompiledNetwork, AFrozenBeginningNeitherKeepsNorDifferentiates) {
+    // Constants that do not train, and what is made of them alone, take part in no backward step.
+    Network network{{6}, {}};
+    const std::size_t x = network.add("features", Input{}, {});
+    const std::size_t offset = network.add("offset", Constant{.trained = false}, {}, {Tensor({6})});
+    const std::size_t moved = network.add("moved", sum_of_two(), {x, offset});
+    network.add("dense", Dense{}, {moved}, {Tensor({6, 3}), Tensor({3})});
+    const CompiledNetwork compiled(network, PassKind::training);
+    std::vector<bool> trains;
+    for (const auto& instruction : compiled.instructions()) trains.push_back(instruction.trains);
+    EXPECT_EQ(trains, (std::vector<bool>{false, false, true}));
+}
+
 TEST(BufferPlan, BuffersAliveTogetherNeverOverlap) {
     RandomStream random({21, Purpose::sample, 0, 0});
     for (int round = 0; round < 100; ++round) {

@@ -9,6 +9,8 @@
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/products.hpp"
+#include "jevrin/tensor/scratch.hpp"
+#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <cmath>
 #include <cstring>
@@ -319,6 +321,51 @@ TEST(Pooling, HandWorkedWindows) {
     counting.count_padding = true;
     average_pool(counting, 1, image.data(), output.data());
     EXPECT_THAT(output, testing::ElementsAre(1.25F, 3.25F, 4.75F));
+}
+
+TEST(Dropout, TheGradientPassesWhereTheValueDid) {
+    const Tensor input({1, 1000}, std::vector<float>(1000, 2.0F));
+    std::vector<float> output(1000);
+    std::vector<std::uint8_t> kept(1000);
+    const std::int64_t item = 5;
+    dropout({0.5, 1, 1, 1, &item}, 1, 1000, input.data(), output.data(), kept.data());
+    std::vector<float> gradient(1000, 1.0F);
+    const std::vector<float> ones(1000, 1.0F);
+    dropout_backward(0.5, 1000, kept.data(), ones.data(), true, gradient.data());
+    for (std::size_t i = 0; i < 1000; ++i) EXPECT_EQ(gradient[i], 1.0F + output[i] / 2.0F);
+}
+
+TEST(WholeNumbers, DivideAsTheirNamesSay) {
+    for (std::int64_t a = -20; a <= 20; ++a)
+        for (std::int64_t b = 1; b <= 7; ++b) {
+            const double exact = static_cast<double>(a) / static_cast<double>(b);
+            EXPECT_EQ(static_cast<double>(divide_down(a, b)), std::floor(exact));
+            EXPECT_EQ(static_cast<double>(divide_up(a, b)), std::ceil(exact));
+            EXPECT_EQ(round_up(a, b) % b, 0);
+        }
+}
+
+TEST(Scratch, LeasesAreApartAndAligned) {
+    const Scratch first(1000);
+    const Scratch second(10);
+    const Scratch third(5000);
+    for (const Scratch* lease : {&first, &second, &third})
+        EXPECT_EQ(reinterpret_cast<std::uintptr_t>(lease->data()) % 64, 0U);
+    std::fill_n(first.data(), 1000, 1.0F);
+    std::fill_n(second.data(), 10, 2.0F);
+    std::fill_n(third.data(), 5000, 3.0F);
+    EXPECT_EQ(std::count(first.data(), first.data() + 1000, 1.0F), 1000);
+    EXPECT_EQ(std::count(second.data(), second.data() + 10, 2.0F), 10);
+}
+
+TEST(Scratch, AReturnedBlockIsLeasedAgain) {
+    float* place = nullptr;
+    {
+        const Scratch first(123'456);
+        place = first.data();
+    }
+    const Scratch again(123'456);
+    EXPECT_EQ(again.data(), place);
 }
 
 TEST(Dropout, KeepsTheExpectedShareAndTheSameMaskForTheSameKey) {

@@ -180,6 +180,55 @@ TEST(CompiledNetwork, ATooLargeBatchIsRefusedWithOneThatFits) {
     EXPECT_EQ(pass.memory().total(20), need.total(20));
 }
 
+TEST(CompiledNetwork, AnItemGetsTheSameBitsInEveryBatchAndOnAnyNumberOfThreads) {
+    for (const Family& family : families()) {
+        SCOPED_TRACE(family.name);
+        Network network = family.backbone;
+        append_head(network, {.hidden = {33}}, classes);
+        initialise(network, 0, 2);
+        Inference inference(network, 9);
+        const auto size = static_cast<std::size_t>(inference.input_size());
+        const Tensor pictures = random_tensor({9 * inference.input_size()}, 4);
+        const auto together = inference.run(9, pictures.values());
+        const std::vector<float> expected(together.begin(), together.end());
+        for (const int threads : {1, 3}) {
+            set_threads(threads);
+            for (std::size_t n = 0; n < 9; ++n) {
+                const auto alone = inference.run(1, pictures.values().subspan(n * size));
+                EXPECT_EQ(std::memcmp(alone.data(), expected.data() + n * classes, alone.size_bytes()), 0)
+                    << "item " << n << ", " << threads << " threads";
+            }
+        }
+        set_threads(2);
+    }
+}
+
+TEST(CompiledNetwork, EveryFamilyLearnsToTellItsPicturesApart) {
+    for (const Family& family : families()) {
+        SCOPED_TRACE(family.name);
+        Network network = family.backbone;
+        append_head(network, {}, classes);
+        initialise(network, 0, 11);
+        const Tensor pictures = random_tensor({10 * element_count(network.input)}, 8);
+        const std::vector<std::size_t> labels = {0, 1, 2, 3, 4, 0, 1, 2, 3, 4};
+        const std::vector<std::int64_t> items(10, 0);
+        std::vector<float> gradient(10 * classes);
+        TrainingPass pass(network, 10);
+        Optimiser optimiser({}, pass.parameters());
+        double first = 0;
+        double last = 0;
+        for (int step = 0; step < 80; ++step) {
+            const auto logits = pass.forward(10, pictures.values(), {1, 1, items.data()});
+            last = cross_entropy(classes, logits, labels, gradient).loss_sum / 10;
+            if (step == 0) first = last;
+            pass.backward(10, gradient);
+            optimiser.step(pass.parameters(), 0.02);
+        }
+        EXPECT_GT(first, 0.5);
+        EXPECT_LT(last, first / 5);
+    }
+}
+
 TEST(CompiledNetwork, KeepsWhatBackwardReadsAndNothingElse) {
     // A 1x1 convolution, its normalisation joined with the relu, a second convolution and the pooling: the
     // input of the normalisation and of the second convolution are kept, the output of the last is not.

@@ -7,6 +7,7 @@
 #include "jevrin/tensor/arithmetic.hpp"
 #include "jevrin/tensor/group_normalisation.hpp"
 #include "jevrin/tensor/matrix_product.hpp"
+#include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/rearrangement.hpp"
 #include "jevrin/tensor/reduction.hpp"
@@ -144,6 +145,67 @@ TEST(Softmax, WorksAlongAMiddleDimension) {
     std::vector<float> shares(6);
     softmax({1, 3, 2}, logits.data(), shares.data());
     for (const float s : shares) EXPECT_NEAR(s, 1.0 / 3.0, 1e-6);
+}
+
+TEST(Softmax, AgreesWithItsDefinitionOverManyShapes) {
+    RandomStream random({33, Purpose::sample, 0, 0});
+    for (std::uint64_t round = 0; round < 100; ++round) {
+        const SoftmaxShape s{1 + random.below(6), 1 + random.below(40), 1 + random.below(4)};
+        const Tensor x = random_tensor({s.outer * s.length * s.inner}, round, 3.0);
+        Tensor shares({x.size()});
+        Tensor logarithms({x.size()});
+        softmax(s, x.data(), shares.data());
+        log_softmax(s, x.data(), logarithms.data());
+        for (std::int64_t o = 0; o < s.outer; ++o)
+            for (std::int64_t i = 0; i < s.inner; ++i) {
+                const auto place = [&](std::int64_t k) { return (o * s.length + k) * s.inner + i; };
+                double sum = 0;
+                for (std::int64_t k = 0; k < s.length; ++k)
+                    sum += std::exp(static_cast<double>(x.data()[place(k)]));
+                for (std::int64_t k = 0; k < s.length; ++k) {
+                    const double share = std::exp(static_cast<double>(x.data()[place(k)])) / sum;
+                    EXPECT_NEAR(shares.data()[place(k)], share, 1e-6);
+                    EXPECT_NEAR(logarithms.data()[place(k)], std::log(share), 2e-6 * (1 - std::log(share)));
+                }
+            }
+    }
+}
+
+TEST(Normalisation, JoinedWithReluItIsTheSameAsBothInTurn) {
+    RandomStream random({34, Purpose::sample, 0, 0});
+    for (std::uint64_t round = 0; round < 40; ++round) {
+        const NormalisationShape shape{.pixels = 1 + random.below(30), .channels = 1 + random.below(80)};
+        const std::int64_t batch = 2 + random.below(12);
+        const std::int64_t size = batch * shape.pixels * shape.channels;
+        const Tensor x = random_tensor({size}, round);
+        const Tensor g = random_tensor({size}, round + 100);
+        const Tensor scale = random_tensor({shape.channels}, round + 200);
+        const Tensor shift = random_tensor({shape.channels}, round + 300);
+        BatchStatistics statistics;
+        measure_statistics(shape, batch, x.data(), statistics);
+        Tensor joined({size});
+        Tensor separate({size});
+        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), AfterNormalisation::relu,
+                  joined.data());
+        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), AfterNormalisation::nothing,
+                  separate.data());
+        Tensor masked({size});
+        for (std::int64_t i = 0; i < size; ++i) {
+            EXPECT_EQ(joined.data()[i], std::max(separate.data()[i], 0.0F));
+            masked.data()[i] = separate.data()[i] > 0 ? g.data()[i] : 0.0F;
+        }
+        Tensor dx[2] = {Tensor({size}), Tensor({size})};
+        Tensor parameters[2] = {Tensor({2, shape.channels}), Tensor({2, shape.channels})};
+        for (const int way : {0, 1})
+            normalise_backward(
+                shape, batch, x.data(), statistics, StatisticsKind::of_batch, scale.data(), shift.data(),
+                way == 0 ? AfterNormalisation::relu : AfterNormalisation::nothing,
+                way == 0 ? g.data() : masked.data(),
+                {dx[way].data(), false, parameters[way].data(), parameters[way].data() + shape.channels});
+        for (std::int64_t i = 0; i < size; ++i) EXPECT_EQ(dx[0].data()[i], dx[1].data()[i]);
+        for (std::int64_t i = 0; i < 2 * shape.channels; ++i)
+            EXPECT_EQ(parameters[0].data()[i], parameters[1].data()[i]);
+    }
 }
 
 TEST(Arithmetic, KnowsWhichShapesFitTogether) {

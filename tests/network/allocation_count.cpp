@@ -10,10 +10,14 @@ namespace {
 
 std::atomic<std::int64_t> count{0};
 
-void* take(std::size_t size, std::size_t alignment) {
+void* take_or_null(std::size_t size, std::size_t alignment) noexcept {
     ++count;
     const std::size_t whole = (std::max<std::size_t>(size, 1) + alignment - 1) / alignment * alignment;
-    void* memory = std::aligned_alloc(alignment, whole);
+    return std::aligned_alloc(alignment, whole);
+}
+
+void* take(std::size_t size, std::size_t alignment) {
+    void* memory = take_or_null(size, alignment);
     if (memory == nullptr) throw std::bad_alloc();
     return memory;
 }
@@ -31,6 +35,18 @@ void* operator new(std::size_t size, std::align_val_t alignment) {
 }
 void* operator new[](std::size_t size, std::align_val_t alignment) {
     return take(size, static_cast<std::size_t>(alignment));
+}
+void* operator new(std::size_t size, const std::nothrow_t&) noexcept {
+    return take_or_null(size, alignof(std::max_align_t));
+}
+void* operator new[](std::size_t size, const std::nothrow_t&) noexcept {
+    return take_or_null(size, alignof(std::max_align_t));
+}
+void operator delete(void* memory, const std::nothrow_t&) noexcept {
+    std::free(memory);
+}
+void operator delete[](void* memory, const std::nothrow_t&) noexcept {
+    std::free(memory);
 }
 void operator delete(void* memory) noexcept {
     std::free(memory);

@@ -162,7 +162,7 @@ TEST(CompiledNetwork, TheOutputIsThatOfTheNetworkBeforeItWasCompiled) {
 }
 
 TEST(CompiledNetwork, ATooLargeBatchIsRefusedWithOneThatFits) {
-    Network network = residual_backbone({.widths = {8, 16}, .blocks = 1}, {32, 32, 3});
+    Network network = residual_backbone({.widths = {32, 64}, .blocks = 1, .stem_stride = 1}, {64, 64, 3});
     append_head(network, {}, classes);
     initialise(network, 0, 1);
     const PassMemory need = CompiledNetwork(network, PassKind::training).memory();

@@ -45,15 +45,15 @@ bool has_trained_parameters(const Node& node) {
 }  // namespace
 
 void require_memory(const PassMemory& memory, std::int64_t batch) {
-    const std::int64_t free = memory_limit() - resident_memory();
-    if (memory.total(batch) > free) {
-        const std::int64_t fitting = std::max<std::int64_t>(0, (free - memory.fixed) / memory.per_item);
-        throw InputError(fmt::format(
-            "the network needs {} of memory for a batch of {} and {} are left; {}",
-            spoken_bytes(memory.total(batch)), batch, spoken_bytes(std::max<std::int64_t>(0, free)),
-            fitting > 0 ? fmt::format("a batch of {} would fit", fitting)
-                        : "not even one image would fit: use smaller images or a narrower network"));
-    }
+    const std::int64_t free = std::max<std::int64_t>(0, memory_limit() - resident_memory());
+    const std::int64_t needed = memory.total(batch);
+    if (needed <= free) return;
+    const std::int64_t fitting = memory.per_item > 0 ? (free - memory.fixed) / memory.per_item : 0;
+    throw InputError(
+        fmt::format("the network needs {} of memory for a batch of {} and {} are left; {}",
+                    spoken_bytes(needed), batch, spoken_bytes(free),
+                    fitting > 0 ? fmt::format("a batch of {} would fit", fitting)
+                                : "not even one image would fit: use smaller images or a narrower network"));
 }
 
 CompiledNetwork::CompiledNetwork(const Network& network, PassKind kind) {

@@ -1,6 +1,5 @@
 #include "jevrin/tensor/tap_sum.hpp"
 
-#include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
 #include "jevrin/tensor/whole_numbers.hpp"
@@ -64,7 +63,7 @@ std::int64_t TapSum::packed_size() const {
     return tap_count() * shape_.groups * shape_.depth * shape_.columns;
 }
 
-TapSum::RowRange TapSum::band_rows(std::int64_t band) const {
+Range TapSum::band_rows(std::int64_t band) const {
     return {band * rows_per_band_, std::min((band + 1) * rows_per_band_, shape_.out_height)};
 }
 
@@ -190,7 +189,7 @@ void TapSum::fill_zeros(std::int64_t batch, float* output) const {
 }
 
 // The rows that the band reads, one below the other, with zeros around the image.
-void TapSum::copy_padded(const float* image, RowRange rows, float* buffer) const {
+void TapSum::copy_padded(const float* image, Range rows, float* buffer) const {
     const TapSumShape& s = shape_;
     const std::int64_t channels = s.groups * s.depth;
     const std::int64_t begin = rows.begin * s.row_step + first_row_;
@@ -216,7 +215,7 @@ void TapSum::copy_padded(const float* image, RowRange rows, float* buffer) const
 }
 
 // For each output pixel the source pixels of all tap columns side by side, [row][out_width][column][depth].
-void TapSum::copy_side_by_side(const float* image, RowRange rows, float* buffer) const {
+void TapSum::copy_side_by_side(const float* image, Range rows, float* buffer) const {
     const TapSumShape& s = shape_;
     const std::int64_t channels = s.groups * s.depth;
     for (const Plane& plane : planes_) {
@@ -242,7 +241,7 @@ void TapSum::copy_side_by_side(const float* image, RowRange rows, float* buffer)
 }
 
 // a is the source of the band's first output row, output its first pixel.
-void TapSum::compute_band(const float* a, RowRange rows, const ColumnBlock& block, const float* packed,
+void TapSum::compute_band(const float* a, Range rows, const ColumnBlock& block, const float* packed,
                           bool accumulate, float* output) const {
     const bool last_band = rows.end - rows.begin != rows_per_band_;
     const bool last_block = block.width != block_width_;
@@ -272,7 +271,7 @@ void TapSum::operator()(std::int64_t batch, const float* source, const float* pa
         const Range block_range = chunk_range(blocks, parts, task % parts);
         const std::int64_t first = bands_ > 1 ? unit / bands_ : unit * images_per_task_;
         const std::int64_t last = bands_ > 1 ? first + 1 : std::min(first + images_per_task_, batch);
-        const RowRange rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
+        const Range rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
         const Scratch buffer(buffer_size_ * (last - first));
         std::int64_t copied_group = -1;
         for (std::int64_t b = block_range.begin; b < block_range.end; ++b) {

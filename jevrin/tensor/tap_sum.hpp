@@ -14,6 +14,7 @@
 // depend on the batch it is in.
 #pragma once
 
+#include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/products.hpp"
 
@@ -65,25 +66,21 @@ class TapSum {
 
   private:
     enum class Layout { in_place, padded, side_by_side };
-    struct RowRange {
-        std::int64_t begin = 0;
-        std::int64_t end = 0;
-    };
     struct Products {
         SumOfProducts replace;
         SumOfProducts accumulate;
     };
 
     std::int64_t tap_count() const;
-    RowRange band_rows(std::int64_t band) const;
+    Range band_rows(std::int64_t band) const;
     void choose_layout();
     void lay_out_padded();
     void lay_out_side_by_side();
     void make_products(ProductForm form);
     void fill_zeros(std::int64_t batch, float* output) const;
-    void copy_padded(const float* image, RowRange rows, float* buffer) const;
-    void copy_side_by_side(const float* image, RowRange rows, float* buffer) const;
-    void compute_band(const float* a, RowRange rows, const ColumnBlock& block, const float* packed,
+    void copy_padded(const float* image, Range rows, float* buffer) const;
+    void copy_side_by_side(const float* image, Range rows, float* buffer) const;
+    void compute_band(const float* a, Range rows, const ColumnBlock& block, const float* packed,
                       bool accumulate, float* output) const;
 
     TapSumShape shape_;

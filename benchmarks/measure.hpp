@@ -24,8 +24,8 @@ inline double median(std::vector<double> values) {
     return *middle;
 }
 
-// Repeats the work for at least 20 ms, round after round, and calls after(seconds of one repetition) with the
-// limits to be measured in turn with it.
+// Repeats the work for at least 20 ms, round after round, and calls after(seconds of one repetition, seconds
+// of the round) to measure the limits in turn with it.
 template <typename Work, typename After>
 void measure_rounds(benchmark::State& state, int threads, Work work, After after) {
     set_threads(threads);
@@ -37,30 +37,30 @@ void measure_rounds(benchmark::State& state, int threads, Work work, After after
             work();
             ++repeats;
         } while (seconds_since(begin) < 0.02);
-        const double seconds = seconds_since(begin) / repeats;
-        state.SetIterationTime(seconds);
-        after(seconds);
+        const double round = seconds_since(begin);
+        state.SetIterationTime(round / repeats);
+        after(round / repeats, round);
     }
     state.counters["threads"] = threads;
 }
 
-// A limit measured before and after each round of work: their mean is what the work is held against.
+// A limit measured after each round of work, for as long as the round took (at most a fifth of a second): the
+// mean of those before and after it is what the round is held against.
 class Limit {
   public:
-    Limit(double (*measure)(int), int threads)
-        : measure_(measure), threads_(threads), before_(measure(threads)) {}
-    // The share of the limit that a rate reached since the last call.
-    void add(double rate) {
-        const double after = measure_(threads_);
-        shares_.push_back(rate * 2 / (before_ + after));
+    Limit(double (*measure)(int, double), int threads) : measure_(measure), threads_(threads) {}
+    // The work of a round had this rate; the first round only finds out how long a round takes.
+    void add(double rate, double round_seconds) {
+        const double after = measure_(threads_, std::min(round_seconds, 0.2));
+        if (before_ > 0) shares_.push_back(rate * 2 / (before_ + after));
         before_ = after;
     }
     double share() const { return median(shares_); }
 
   private:
-    double (*measure_)(int);
+    double (*measure_)(int, double);
     int threads_;
-    double before_;
+    double before_ = 0.0;
     std::vector<double> shares_;
 };
 
@@ -70,9 +70,9 @@ template <typename Work>
 void measure_arithmetic(benchmark::State& state, int threads, double operations, Work work) {
     Limit arithmetic(arithmetic_limit, threads);
     Limit products(product_limit, threads);
-    measure_rounds(state, threads, work, [&](double seconds) {
-        arithmetic.add(operations / seconds);
-        products.add(operations / seconds);
+    measure_rounds(state, threads, work, [&](double seconds, double round) {
+        arithmetic.add(operations / seconds, round);
+        products.add(operations / seconds, round);
     });
     state.counters["of_limit"] = arithmetic.share();
     state.counters["of_sgemm"] = products.share();
@@ -82,7 +82,8 @@ void measure_arithmetic(benchmark::State& state, int threads, double operations,
 template <typename Work>
 void measure_memory(benchmark::State& state, int threads, double bytes, Work work) {
     Limit copying(copy_limit, threads);
-    measure_rounds(state, threads, work, [&](double seconds) { copying.add(bytes / seconds); });
+    measure_rounds(state, threads, work,
+                   [&](double seconds, double round) { copying.add(bytes / seconds, round); });
     state.counters["of_limit"] = copying.share();
 }
 

@@ -29,6 +29,12 @@ struct ProductShape {
 
 enum class ProductForm { fastest, portable };
 
+// How many of so many columns one product should have: up to 64 stay together, since the kernels keep as many
+// in registers; more are cut into blocks of 32, whose second matrix stays in a cache.
+constexpr std::int64_t block_columns(std::int64_t columns) {
+    return columns <= 64 ? columns : 32;
+}
+
 class SumOfProducts {
   public:
     SumOfProducts() = default;

@@ -10,9 +10,6 @@
 namespace jevrin {
 namespace {
 
-// Up to this many columns stay one block: the kernels keep 64 columns in registers as well as 32.
-constexpr std::int64_t widest_block = 64;
-constexpr std::int64_t usual_block = 32;
 // Rows shorter than this leave registers unused; runs then cross rows.
 constexpr std::int64_t narrow = 8;
 // Fewer channels than this make short inner loops; the columns of the kernel then lie side by side.
@@ -42,7 +39,7 @@ void add_bias(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::i
 TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
     assert(shape.depth > 0 && shape.columns > 0 && shape.out_height > 0 && shape.out_width > 0);
     const TapSumShape& s = shape_;
-    block_width_ = s.columns <= widest_block ? s.columns : usual_block;
+    block_width_ = block_columns(s.columns);
     std::int64_t offset = 0;
     for (std::int64_t group = 0; group < s.groups; ++group)
         for (std::int64_t begin = 0; begin < s.columns; begin += block_width_) {

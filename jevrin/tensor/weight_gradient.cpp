@@ -12,8 +12,6 @@ namespace jevrin {
 namespace {
 
 constexpr std::int64_t channel_block = 64;
-constexpr std::int64_t widest_columns = 64;
-constexpr std::int64_t usual_columns = 32;
 constexpr std::int64_t vector_floats = 16;
 constexpr std::int64_t pixels_per_portion = 512;  // long enough to load and store the sums rarely
 constexpr std::int64_t narrowest_wide = 33;       // shorter rows are joined to longer products
@@ -29,7 +27,7 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
     for (std::int64_t group = 0; group < s.groups; ++group)
         for (std::int64_t begin = 0; begin < group_in_; begin += channel_block)
             blocks_.push_back({group, begin, std::min(channel_block, group_in_ - begin)});
-    column_width_ = group_out_ <= widest_columns ? group_out_ : usual_columns;
+    column_width_ = block_columns(group_out_);
 
     const std::int64_t pixels = group_in_ <= channel_block / 2 ? 2 * pixels_per_portion : pixels_per_portion;
     rows_per_portion_ = std::clamp<std::int64_t>(pixels / s.out_width(), 1, s.out_height());

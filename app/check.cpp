@@ -47,23 +47,28 @@ std::string settings_lines(const Candidate& candidate) {
                        candidate.head.dropout);
 }
 
-void check(const std::filesystem::path& file, bool json) {
+void check(const std::filesystem::path& file, const std::filesystem::path& ledger, bool json) {
     const Plan plan = read_plan(file);
+    // What a ledger already holds is used; none is made here.
+    const bool has_ledger = std::filesystem::exists(ledger / "ledger.db");
     std::unique_ptr<Materials> materials;
     {
         ProgressBar bar;
         materials =
-            gather_materials(plan, [&](const std::string& what, std::int64_t done, std::int64_t total) {
-                bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
-            });
+            gather_materials(plan, has_ledger ? std::optional(ledger) : std::nullopt,
+                             [&](const std::string& what, std::int64_t done, std::int64_t total) {
+                                 bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
+                             });
     }
     if (!materials->set.problems.empty())
         warn(fmt::format(
             "{} left out; 'jevrin survey' names them",
             plural(static_cast<std::int64_t>(materials->set.problems.size()), "unreadable image")));
-    const PlanCheck result = check_plan(plan, *materials);
+    for (const auto* notes : {&materials->set.notes, &materials->parts.notes})
+        for (const std::string& note : *notes) warn(note);
+    const PlanCheck result = check_plan(materials->plan, *materials);
     if (json) {
-        print_json(to_json(plan, result));
+        print_json(to_json(materials->plan, result));
         return;
     }
     print(fmt::format("plan '{}' is sound: {}, about {} to train on this machine\n", plan.name,
@@ -71,7 +76,8 @@ void check(const std::filesystem::path& file, bool json) {
     print(fmt::format(
         "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}; compared by {}\n\n",
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
-        plan.images.size, plan.images.size, fit_name(plan.images.fit), metric_name(plan.metric)));
+        plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
+        metric_name(plan.metric)));
     Table table(
         {"candidate", "regime", "parameters", "trainable", "multiplications", "memory", "s/epoch", "s once"},
         {2, 3, 4, 5, 6, 7});
@@ -91,6 +97,7 @@ void check(const std::filesystem::path& file, bool json) {
 void add_check(CLI::App& app) {
     struct Options {
         std::filesystem::path plan;
+        std::filesystem::path ledger = "ledger";
         bool json = false;
         double memory = 0.0;
     };
@@ -98,11 +105,14 @@ void add_check(CLI::App& app) {
     auto* command =
         app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
+    command->add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
+        ->type_name("DIR")
+        ->capture_default_str();
     command->add_flag("--json", options->json, "print one JSON document");
     add_memory_option(*command, options->memory);
     command->callback([options] {
         limit_memory(options->memory);
-        check(options->plan, options->json);
+        check(options->plan, options->ledger, options->json);
     });
 }
 

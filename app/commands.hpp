@@ -7,6 +7,7 @@ namespace jevrin::app {
 
 void add_demo(CLI::App& app);
 void add_survey(CLI::App& app);
+void add_compose(CLI::App& app);
 void add_check(CLI::App& app);
 void add_train(CLI::App& app);
 void add_runs(CLI::App& app);

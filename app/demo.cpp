@@ -38,7 +38,7 @@ void make_images(const fs::path& folder) {
 
 void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study,
                    const std::string& chosen) {
-    draw_sheet(sample_rows(read_image_set(directory / "glaze"), 10, 1),
+    draw_sheet(sample_rows(read_image_set({.from = directory / "glaze"}), 10, 1),
                "glaze: a random sample of each class", directory / "sheet.png");
     std::vector<RunCurves> curves;
     const RunRecord* best = nullptr;

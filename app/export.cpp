@@ -40,8 +40,8 @@ void export_run(const Options& options) {
     }
     print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n", run.name(),
                       run.best ? run.best->epoch : 0, printable(options.file.string()), spoken_bytes(bytes),
-                      classifier.classes.size(), classifier.preparation.size, classifier.preparation.size,
-                      fit_name(classifier.preparation.fit)));
+                      classifier.classes.size(), classifier.preparation.fitting.size,
+                      classifier.preparation.fitting.size, fit_name(classifier.preparation.fitting.fit)));
 }
 
 }  // namespace

@@ -21,6 +21,7 @@ int main(int argc, char** argv) {
         "'jevrin COMMAND --help' explains a command. 'jevrin demo' shows the whole way on made-up images.");
     app::add_demo(app);
     app::add_survey(app);
+    app::add_compose(app);
     app::add_check(app);
     app::add_train(app);
     app::add_runs(app);

@@ -43,7 +43,7 @@ class Trainer {
     explicit Trainer(const NetworkCase& c)
         : batch_(c.batch),
           images_(static_cast<std::size_t>(c.batch * c.size * c.size * 3), 0.3F),
-          labels_(static_cast<std::size_t>(c.batch), 1),
+          targets_(static_cast<std::size_t>(c.batch), Target{.label = 1}),
           items_(static_cast<std::size_t>(c.batch), 0),
           gradient_(static_cast<std::size_t>(c.batch * classes)),
           network_(c.build()),
@@ -52,7 +52,7 @@ class Trainer {
 
     void step() {
         const auto logits = pass_.forward(batch_, images_, {1, 1, items_.data()});
-        cross_entropy(classes, logits, labels_, gradient_);
+        cross_entropy(classes, logits, targets_, gradient_);
         pass_.backward(batch_, gradient_);
         optimiser_.step(pass_.parameters(), 0.001);
     }
@@ -69,7 +69,7 @@ class Trainer {
   private:
     std::int64_t batch_;
     std::vector<float> images_;
-    std::vector<std::size_t> labels_;
+    std::vector<Target> targets_;
     std::vector<std::int64_t> items_;
     std::vector<float> gradient_;
     Network network_;

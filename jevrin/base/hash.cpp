@@ -3,11 +3,31 @@
 #include <fmt/format.h>
 #include <xxhash.h>
 
+#include <charconv>
+
 namespace jevrin {
 
-std::string content_hash(std::span<const std::byte> bytes) {
+std::string ContentHash::text() const {
+    return fmt::format("{:016x}{:016x}", high, low);
+}
+
+std::optional<ContentHash> ContentHash::from_text(std::string_view text) {
+    ContentHash hash;
+    const auto half = [&](std::size_t at, std::uint64_t& value) {
+        const char* end = text.data() + at + 16;
+        return std::from_chars(text.data() + at, end, value, 16).ptr == end;
+    };
+    if (text.size() != 32 || !half(0, hash.high) || !half(16, hash.low)) return std::nullopt;
+    return hash;
+}
+
+ContentHash hash_of(std::span<const std::byte> bytes) {
     const XXH128_hash_t hash = XXH3_128bits(bytes.data(), bytes.size());
-    return fmt::format("{:016x}{:016x}", hash.high64, hash.low64);
+    return {hash.high64, hash.low64};
+}
+
+std::string content_hash(std::span<const std::byte> bytes) {
+    return hash_of(bytes).text();
 }
 
 std::string content_hash(std::string_view text) {
@@ -16,6 +36,10 @@ std::string content_hash(std::string_view text) {
 
 std::uint64_t content_number(std::string_view text) {
     return XXH3_64bits(text.data(), text.size());
+}
+
+std::uint64_t content_number(std::span<const std::byte> bytes) {
+    return XXH3_64bits(bytes.data(), bytes.size());
 }
 
 }  // namespace jevrin

@@ -1,19 +1,40 @@
 // Content hashes (XXH3, 128 bits): names for content, not protection against forgery.
 #pragma once
 
+#include <compare>
 #include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
 
 namespace jevrin {
 
-// 32 lower-case hexadecimal digits.
+struct ContentHash {
+    std::uint64_t high = 0;
+    std::uint64_t low = 0;
+
+    auto operator<=>(const ContentHash&) const = default;
+    // 32 lower-case hexadecimal digits.
+    std::string text() const;
+    // Nothing when the text is not that.
+    static std::optional<ContentHash> from_text(std::string_view text);
+};
+
+ContentHash hash_of(std::span<const std::byte> bytes);
+
+// The text of the hash.
 std::string content_hash(std::span<const std::byte> bytes);
 std::string content_hash(std::string_view text);
 
-// 64 bits of the same family, for keys of random streams.
+// 64 bits of the same family, for keys of random streams and as checksums.
 std::uint64_t content_number(std::string_view text);
+std::uint64_t content_number(std::span<const std::byte> bytes);
 
 }  // namespace jevrin
+
+template <>
+struct std::hash<jevrin::ContentHash> {
+    std::size_t operator()(const jevrin::ContentHash& content) const noexcept { return content.low; }
+};

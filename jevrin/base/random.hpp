@@ -25,6 +25,8 @@ enum class Purpose : std::uint32_t {
     demo = 6,
     bootstrap = 7,
     sample = 8,
+    noise = 9,
+    mixing = 10,
 };
 
 struct RandomKey {

@@ -1,10 +1,13 @@
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
+#include <utf8proc.h>
 
 #include <algorithm>
 #include <cctype>
 #include <cstdint>
+#include <cstdlib>
+#include <memory>
 #include <numeric>
 #include <vector>
 
@@ -121,6 +124,17 @@ std::string folded_case(std::string_view text) {
     std::transform(result.begin(), result.end(), result.begin(),
                    [](unsigned char c) { return static_cast<char>(c < 0x80 ? std::tolower(c) : c); });
     return result;
+}
+
+std::string folded_form(std::string_view text) {
+    utf8proc_uint8_t* folded = nullptr;
+    constexpr auto options = static_cast<utf8proc_option_t>(
+        UTF8PROC_STABLE | UTF8PROC_COMPOSE | UTF8PROC_COMPAT | UTF8PROC_CASEFOLD | UTF8PROC_IGNORE);
+    const auto length = utf8proc_map(reinterpret_cast<const utf8proc_uint8_t*>(text.data()),
+                                     static_cast<utf8proc_ssize_t>(text.size()), &folded, options);
+    const std::unique_ptr<utf8proc_uint8_t, decltype(&std::free)> owned(folded, std::free);
+    if (length < 0) return std::string(text);
+    return {reinterpret_cast<const char*>(folded), static_cast<std::size_t>(length)};
 }
 
 std::string spoken_bytes(std::int64_t bytes) {

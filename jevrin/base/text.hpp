@@ -29,6 +29,10 @@ std::string did_you_mean(std::string_view word, std::span<const std::string> can
 // The text with ASCII letters in lower case: "Sound" and "sound" fold to the same text.
 std::string folded_case(std::string_view text);
 
+// Unicode's compatibility form without case (NFKC_Casefold): names that fold to the same text look the same
+// to people. Bytes that are not UTF-8 stay as they are.
+std::string folded_form(std::string_view text);
+
 // "12.3 MB".
 std::string spoken_bytes(std::int64_t bytes);
 

@@ -5,12 +5,15 @@
 #include <tbb/global_control.h>
 #include <tbb/parallel_for.h>
 #include <tbb/task_arena.h>
+#include <tbb/task_group.h>
 
 #include <algorithm>
 #include <atomic>
+#include <exception>
 #include <memory>
 #include <mutex>
 #include <thread>
+#include <utility>
 
 namespace jevrin {
 namespace {
@@ -62,6 +65,34 @@ void run_on_pool(std::int64_t count, void (*run)(void*, std::int64_t), void* con
             },
             tbb::simple_partitioner());
     });
+}
+
+struct PoolTask::Group {
+    tbb::task_group tasks;
+    std::exception_ptr failure;  // seen by the waiter after the end of the work
+};
+
+PoolTask::PoolTask() : group_(std::make_unique<Group>()) {}
+
+PoolTask::~PoolTask() {
+    arena().execute([&] { group_->tasks.wait(); });
+}
+
+void PoolTask::run(std::function<void()> work) {
+    arena().execute([&] {
+        group_->tasks.run([group = group_.get(), work = std::move(work)] {
+            try {
+                work();
+            } catch (...) {
+                group->failure = std::current_exception();
+            }
+        });
+    });
+}
+
+void PoolTask::wait() {
+    arena().execute([&] { group_->tasks.wait(); });
+    if (group_->failure) std::rethrow_exception(std::exchange(group_->failure, nullptr));
 }
 
 }  // namespace jevrin

@@ -1,7 +1,7 @@
 #include "jevrin/images/batches.hpp"
 
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/base/random.hpp"
+#include "jevrin/base/worker_pool.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -10,70 +10,184 @@
 namespace jevrin {
 namespace {
 
-// Copies a square picture moved by (dx, dy), its edge repeated, mirrored first when asked.
-void augment(const std::uint8_t* from, std::int64_t size, bool mirrored, std::int64_t dx, std::int64_t dy,
-             std::uint8_t* to) {
-    for (std::int64_t y = 0; y < size; ++y) {
-        const std::int64_t from_y = std::clamp<std::int64_t>(y - dy, 0, size - 1);
-        for (std::int64_t x = 0; x < size; ++x) {
-            const std::int64_t shifted = std::clamp<std::int64_t>(x - dx, 0, size - 1);
-            const std::int64_t from_x = mirrored ? size - 1 - shifted : shifted;
-            std::copy_n(from + (from_y * size + from_x) * 3, 3, to + (y * size + x) * 3);
+// Bytes that each thread keeps for one picture.
+template <int purpose>
+std::span<std::uint8_t> picture_space(std::int64_t values) {
+    thread_local std::vector<std::uint8_t> bytes;
+    if (bytes.size() < static_cast<std::size_t>(values)) bytes.resize(static_cast<std::size_t>(values));
+    return std::span(bytes).first(static_cast<std::size_t>(values));
+}
+
+// One item's bytes, augmented for an epoch, in `space`.
+void augmented(const PreparedImages& images, const Augmentation& augmentation, const AugmentationKey& key,
+               std::int64_t item, std::span<std::uint8_t> space) {
+    const std::uint8_t* pixels = images.pixels(static_cast<std::size_t>(item), space);
+    if (pixels != space.data()) std::copy_n(pixels, space.size(), space.data());
+    const Fitting& fitting = images.fitting();
+    augment({space.data(), fitting.size, fitting.size, fitting.channels}, augmentation, key, item);
+}
+
+void mix_in(const MixingDraw& draw, MixingForm form, const Fitting& fitting,
+            std::span<const std::uint8_t> partner, std::span<std::uint8_t> pixels) {
+    if (form == MixingForm::paste) {
+        const std::int64_t row = fitting.size * fitting.channels;
+        for (std::int64_t y = draw.top; y < draw.top + draw.height; ++y) {
+            const auto first = static_cast<std::ptrdiff_t>(y * row + draw.left * fitting.channels);
+            std::copy_n(partner.begin() + first, draw.width * fitting.channels, pixels.begin() + first);
         }
+        return;
     }
+    const auto share = static_cast<float>(draw.share);
+    for (std::size_t i = 0; i < pixels.size(); ++i)
+        pixels[i] = static_cast<std::uint8_t>(share * static_cast<float>(pixels[i]) +
+                                              (1.0F - share) * static_cast<float>(partner[i]) + 0.5F);
 }
 
 }  // namespace
 
-PreparedImages::PreparedImages(const ImageSet& set, std::int64_t size, Fit fit, const ReadProgress& progress)
-    : size_(size), bytes_(set.items.size() * static_cast<std::size_t>(size * size * 3)) {
+PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, PictureStore* store,
+                               const ReadProgress& progress)
+    : set_(set), fitting_(fitting), store_(store) {
+    if (store_ == nullptr) return;
     std::mutex mutex;
     std::int64_t done = 0;
     const auto total = static_cast<std::int64_t>(set.items.size());
     parallel_for(total, [&](std::int64_t i) {
-        const Image fitted = fit_image(load_image(set, set.items[static_cast<std::size_t>(i)]), size, fit);
-        std::copy(fitted.pixels.begin(), fitted.pixels.end(), bytes_.begin() + i * values_per_image());
+        pixels(static_cast<std::size_t>(i), picture_space<1>(values_per_image()));
         const std::lock_guard lock(mutex);
         if (progress) progress(++done, total);
     });
 }
 
-const std::uint8_t* PreparedImages::image(std::size_t item) const {
-    return bytes_.data() + static_cast<std::int64_t>(item) * values_per_image();
+const std::uint8_t* PreparedImages::pixels(std::size_t item, std::span<std::uint8_t> space) const {
+    const Item& wanted = set_.items[item];
+    if (store_ != nullptr)
+        if (const std::uint8_t* kept = store_->find(wanted.content)) return kept;
+    const std::vector<std::uint8_t> fitted = load_fitted(set_, wanted, fitting_);
+    std::copy(fitted.begin(), fitted.end(), space.begin());
+    if (store_ != nullptr) store_->put(wanted.content, fitted);
+    return space.data();
 }
 
 Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
-    std::vector<const std::uint8_t*> images;
-    for (const std::size_t item : items) images.push_back(image(item));
-    return measure_scaling(images, size_ * size_);
+    ScalingSums sums(fitting_.channels);
+    std::mutex mutex;
+    constexpr std::int64_t block = 64;
+    const auto total = static_cast<std::int64_t>(items.size());
+    parallel_for((total + block - 1) / block, [&](std::int64_t chunk) {
+        ScalingSums own(fitting_.channels);
+        for (std::int64_t i = chunk * block; i < std::min(total, (chunk + 1) * block); ++i) {
+            const std::uint8_t* one =
+                pixels(items[static_cast<std::size_t>(i)], picture_space<1>(values_per_image()));
+            own.add(std::span(one, static_cast<std::size_t>(values_per_image())));
+        }
+        const std::lock_guard lock(mutex);
+        sums.add(own);  // whole numbers: the order does not matter
+    });
+    return sums.scaling();
 }
 
 void PreparedImages::fill(std::span<const std::int64_t> items, const ScalingTable& scaling,
                           const Augmentation& augmentation, const AugmentationKey& key,
                           std::span<float> out) const {
-    assert(static_cast<std::int64_t>(out.size()) >=
-           static_cast<std::int64_t>(items.size()) * values_per_image());
+    const auto values = static_cast<std::size_t>(values_per_image());
+    assert(out.size() >= items.size() * values);
     parallel_for(static_cast<std::int64_t>(items.size()), [&](std::int64_t n) {
         const std::int64_t item = items[static_cast<std::size_t>(n)];
-        const std::uint8_t* pixels = image(static_cast<std::size_t>(item));
-        thread_local std::vector<std::uint8_t> changed;
+        const auto space = picture_space<1>(values_per_image());
+        const auto row = out.subspan(static_cast<std::size_t>(n) * values, values);
         if (augmentation.changes_anything()) {
-            RandomStream stream(
-                {key.seed, Purpose::augmentation, key.epoch, static_cast<std::uint64_t>(item)});
-            const bool mirrored = stream.uniform() < 0.5 && augmentation.flip;
-            const auto most = static_cast<std::int64_t>(augmentation.shift * static_cast<double>(size_));
-            const auto draw = [&] {
-                return static_cast<std::int64_t>(stream.below(static_cast<std::uint32_t>(2 * most + 1))) -
-                       most;
-            };
-            const std::int64_t dx = draw();
-            const std::int64_t dy = draw();
-            changed.resize(static_cast<std::size_t>(values_per_image()));
-            augment(pixels, size_, mirrored, dx, dy, changed.data());
-            pixels = changed.data();
+            augmented(*this, augmentation, key, item, space);
+            scaling.apply(space, row);
+        } else {
+            scaling.apply(std::span(pixels(static_cast<std::size_t>(item), space), values), row);
         }
-        scaling.apply(pixels, size_ * size_, out.data() + n * values_per_image());
     });
+}
+
+struct BatchQueue::Work {
+    const PreparedImages& images;
+    const ScalingTable& scaling;
+    BatchSettings settings;
+    std::vector<std::int64_t> order;
+    const std::vector<std::size_t>& labels;
+    const std::vector<double>& weights;
+    // One more than wait: the one in use.
+    std::array<Batch, ahead + 1> slots;
+    std::array<PoolTask, ahead + 1> tasks;
+    std::int64_t begun = 0;
+    std::int64_t taken = 0;
+
+    std::int64_t batches() const {
+        return (static_cast<std::int64_t>(order.size()) + settings.size - 1) / settings.size;
+    }
+
+    void begin_next() {
+        const std::int64_t batch = begun++;
+        const auto slot = static_cast<std::size_t>(batch % std::ssize(slots));
+        tasks[slot].run([this, batch, slot] { prepare(batch, slots[slot]); });
+    }
+
+    void prepare(std::int64_t number, Batch& batch) const {
+        const auto begin = number * settings.size;
+        const auto end = std::min<std::int64_t>(std::ssize(order), begin + settings.size);
+        batch.items.assign(order.begin() + begin, order.begin() + end);
+        batch.pictures.resize(batch.items.size() * static_cast<std::size_t>(images.values_per_image()));
+        batch.targets.clear();
+        for (const std::int64_t item : batch.items) {
+            const auto place = static_cast<std::size_t>(item);
+            batch.targets.push_back({.label = labels[place],
+                                     .other = labels[place],
+                                     .weight = weights.empty() ? 1.0 : weights[place]});
+        }
+        if (settings.augmentation.mixing.form == MixingForm::none)
+            images.fill(batch.items, scaling, settings.augmentation, settings.key, batch.pictures);
+        else
+            fill_mixed(batch);
+    }
+
+    void fill_mixed(Batch& batch) const {
+        const Augmentation& augmentation = settings.augmentation;
+        const Fitting& fitting = images.fitting();
+        const auto values = static_cast<std::size_t>(fitting.values());
+        parallel_for(std::ssize(batch.items), [&](std::int64_t n) {
+            const auto row = static_cast<std::size_t>(n);
+            const std::int64_t item = batch.items[row];
+            const MixingDraw draw =
+                draw_mixing(augmentation.mixing, settings.key, item, order.size(), fitting.size);
+            const std::int64_t partner = order[draw.partner];
+            const auto pixels = picture_space<1>(fitting.values());
+            const auto other = picture_space<2>(fitting.values());
+            augmented(images, augmentation, settings.key, item, pixels);
+            augmented(images, augmentation, settings.key, partner, other);
+            mix_in(draw, augmentation.mixing.form, fitting, other, pixels);
+            batch.targets[row].other = labels[static_cast<std::size_t>(partner)];
+            batch.targets[row].share = draw.share;
+            scaling.apply(pixels, std::span(batch.pictures).subspan(row * values, values));
+        });
+    }
+};
+
+BatchQueue::BatchQueue(const PreparedImages& images, const ScalingTable& scaling, BatchSettings settings,
+                       std::vector<std::int64_t> order, const std::vector<std::size_t>& labels,
+                       const std::vector<double>& weights)
+    : work_(new Work{images, scaling, std::move(settings), std::move(order), labels, weights}) {
+    while (work_->begun < std::min(ahead, work_->batches())) work_->begin_next();
+}
+
+BatchQueue::~BatchQueue() = default;
+
+std::int64_t BatchQueue::batches() const {
+    return work_->batches();
+}
+
+const Batch* BatchQueue::next() {
+    Work& work = *work_;
+    if (work.taken == work.batches()) return nullptr;
+    const auto slot = static_cast<std::size_t>(work.taken++ % std::ssize(work.slots));
+    if (work.begun < work.batches()) work.begin_next();
+    work.tasks[slot].wait();
+    return &work.slots[slot];
 }
 
 }  // namespace jevrin

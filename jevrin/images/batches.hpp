@@ -1,50 +1,85 @@
-// Fitted pictures of an image set in memory, and batches of them as numbers.
+// The fitted pictures of an image set, and batches of them as numbers, prepared ahead of their use.
 //
-//     PreparedImages prepared(set, 64, Fit::pad);
-//     prepared.fill(items, scaling, {.flip = true, .shift = 0.1}, {.seed = 1, .epoch = 3}, batch.values());
+//     PreparedImages prepared(set, fitting, &store);
+//     BatchQueue queue(prepared, settings, order_of_items, batch_size, {.seed = 1, .epoch = 3});
+//     while (const Batch* batch = queue.next()) ... batch->pictures, batch->targets ...
 #pragma once
 
+#include "jevrin/images/augmentation.hpp"
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/picture_store.hpp"
 #include "jevrin/images/preparation.hpp"
 
 #include <cstdint>
+#include <memory>
 #include <span>
 #include <vector>
 
 namespace jevrin {
 
-// Random changes of a training picture; each draw is keyed by (seed, epoch, item).
-struct Augmentation {
-    bool flip = false;   // left and right exchanged in half of all pictures
-    double shift = 0.0;  // up to this share of the side in each direction, the edge repeated
-
-    bool changes_anything() const { return flip || shift > 0; }
-};
-
-struct AugmentationKey {
-    std::uint64_t seed = 0;
-    std::uint32_t epoch = 0;
-};
-
 class PreparedImages {
   public:
-    // Loads and fits every item, in parallel.
-    PreparedImages(const ImageSet& set, std::int64_t size, Fit fit, const ReadProgress& progress = {});
+    // set and store must outlive this. With a store every picture that it lacks is read, fitted and put there
+    // now, in parallel; without one pictures are read whenever they are needed. The bytes are the same.
+    PreparedImages(const ImageSet& set, const Fitting& fitting, PictureStore* store = nullptr,
+                   const ReadProgress& progress = {});
 
-    std::int64_t size() const { return size_; }
-    std::int64_t values_per_image() const { return size_ * size_ * 3; }
-    const std::uint8_t* image(std::size_t item) const;
+    const Fitting& fitting() const { return fitting_; }
+    std::int64_t values_per_image() const { return fitting_.values(); }
+
+    // One picture's bytes; into `space` [values_per_image] when they must be read.
+    const std::uint8_t* pixels(std::size_t item, std::span<std::uint8_t> space) const;
 
     // The scaling measured over these items.
     Scaling scaling_of(std::span<const std::size_t> items) const;
 
-    // out [items.size(), size, size, 3].
+    // out [items.size(), size, size, channels], in parallel. The overlays that were laid on change nothing
+    // about the labels; mixing is not done here.
     void fill(std::span<const std::int64_t> items, const ScalingTable& scaling,
               const Augmentation& augmentation, const AugmentationKey& key, std::span<float> out) const;
 
   private:
-    std::int64_t size_;
-    std::vector<std::uint8_t> bytes_;
+    const ImageSet& set_;
+    Fitting fitting_;
+    PictureStore* store_;
+};
+
+// A batch as a network takes it.
+struct Batch {
+    std::vector<std::int64_t> items;
+    std::vector<float> pictures;  // [items, size, size, channels]
+    std::vector<Target> targets;
+};
+
+struct BatchSettings {
+    std::int64_t size = 32;
+    Augmentation augmentation;
+    AugmentationKey key;
+};
+
+// The batches of one epoch, in order. While one is used, the next are read, fitted, augmented and mixed on
+// whatever threads are free; at most `ahead` wait, whatever the size of the set.
+class BatchQueue {
+  public:
+    static constexpr std::int64_t ahead = 3;
+
+    // images must outlive the queue; order holds items, cut into batches of settings.size (the last may be
+    // smaller). labels and weights are by item; no weights means 1 each. Partners for mixing come from order.
+    BatchQueue(const PreparedImages& images, const ScalingTable& scaling, BatchSettings settings,
+               std::vector<std::int64_t> order, const std::vector<std::size_t>& labels,
+               const std::vector<double>& weights);
+    // Waits for what was begun.
+    ~BatchQueue();
+    BatchQueue(const BatchQueue&) = delete;
+    BatchQueue& operator=(const BatchQueue&) = delete;
+
+    std::int64_t batches() const;
+    // The next batch, valid until the next call; null after the last. Throws what preparing it threw.
+    const Batch* next();
+
+  private:
+    struct Work;
+    std::unique_ptr<Work> work_;
 };
 
 }  // namespace jevrin

@@ -1,13 +1,17 @@
-// Images in memory, and the formats they come in.
+// Images in memory.
 #pragma once
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <span>
-#include <string>
 #include <vector>
 
 namespace jevrin {
+
+// Red, green, blue.
+using Colour = std::array<std::uint8_t, 3>;
+inline constexpr Colour white = {255, 255, 255};
 
 // 8-bit RGB, [height, width, 3], rows from the top.
 struct Image {
@@ -24,21 +28,6 @@ struct Image {
         return pixels.data() + (y * width + x) * 3;
     }
 };
-
-enum class ImageFormat { unknown, png, jpeg };
-
-// By content, not by name.
-ImageFormat image_format(std::span<const std::byte> bytes);
-
-// "PNG", "JPEG".
-std::string format_name(ImageFormat format);
-
-// Images with more pixels than this are refused before memory is taken.
-inline constexpr std::int64_t largest_image_pixels = 100'000'000;
-
-// Decodes PNG and JPEG; grey becomes RGB, transparent parts lie on white. InputError says what is wrong with
-// the bytes, without a file name: empty, not an image, cut short, too large.
-Image decode_image(std::span<const std::byte> bytes);
 
 std::vector<std::byte> encode_png(const Image& image);
 // quality in 1..100.

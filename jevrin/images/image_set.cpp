@@ -2,185 +2,227 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/base/hash.hpp"
-#include "jevrin/base/parallel.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/images/listing.hpp"
+#include "jevrin/images/number_array.hpp"
+#include "jevrin/images/preparation.hpp"
 
 #include <fmt/format.h>
+#include <re2/re2.h>
 
 #include <algorithm>
 #include <map>
-#include <mutex>
 
 namespace jevrin {
 namespace {
 
 namespace fs = std::filesystem;
 
-std::vector<fs::directory_entry> sorted_entries(const fs::path& directory) {
-    std::error_code error;
-    std::vector<fs::directory_entry> entries;
-    fs::directory_iterator it(directory, error);
-    for (; !error && it != fs::directory_iterator(); it.increment(error)) entries.push_back(*it);
-    if (error)
-        throw InputError(fmt::format("{}: cannot read this folder: {}; check who may read it",
-                                     printable(directory.string()), error.message()));
-    std::sort(entries.begin(), entries.end());
-    return entries;
-}
-
-bool is_hidden(const fs::path& path) {
-    return path.filename().string().starts_with('.');
-}
-
-bool claims_to_be_image(const fs::path& path) {
-    const std::string extension = folded_case(path.extension().string());
-    return extension == ".png" || extension == ".jpg" || extension == ".jpeg";
-}
-
-struct Candidate {
-    fs::path file;
-    std::size_t label;
-};
-
-void collect_files(const fs::path& directory, std::size_t label, std::vector<Candidate>& files,
-                   std::int64_t& skipped) {
-    for (const auto& entry : sorted_entries(directory)) {
-        // Links to folders are not followed: they could form a loop.
-        if (entry.is_directory() && !entry.is_symlink() && !is_hidden(entry.path()))
-            collect_files(entry.path(), label, files, skipped);
-        else if (entry.is_regular_file() && !is_hidden(entry.path()) && claims_to_be_image(entry.path()))
-            files.push_back({entry.path(), label});
+// What the first group of the pattern captures, or the whole match, becomes the group of an item that has
+// none.
+void set_groups(ImageSet& set, const std::string& pattern) {
+    RE2::Options quiet;
+    quiet.set_log_errors(false);
+    quiet.set_encoding(RE2::Options::EncodingLatin1);  // paths need not be UTF-8
+    const RE2 expression(pattern, quiet);
+    if (!expression.ok())
+        throw InputError(fmt::format("group_pattern '{}' is not a pattern: {}", printable(pattern),
+                                     printable(expression.error())));
+    const bool captures = expression.NumberOfCapturingGroups() > 0;
+    std::int64_t without = 0;
+    for (Item& item : set.items) {
+        if (!item.group.empty()) continue;
+        re2::StringPiece found[2];
+        if (expression.Match(item.path, 0, item.path.size(), RE2::UNANCHORED, found, captures ? 2 : 1))
+            item.group = found[captures ? 1 : 0].as_string();
         else
-            ++skipped;
+            ++without;
+    }
+    const auto all = static_cast<std::int64_t>(set.items.size());
+    if (without == all)
+        throw InputError(fmt::format("group_pattern '{}' matches no item; the first is '{}'",
+                                     printable(pattern), printable(set.items.front().path)));
+    if (without > 0)
+        set.notes.push_back(
+            fmt::format("group_pattern matches {} of {} items; each of the others is a group of its "
+                        "own",
+                        all - without, all));
+}
+
+void list_unlabelled(ImageSet& set, const fs::path& folder) {
+    if (!fs::is_directory(folder))
+        throw InputError(fmt::format("{}: there is no such folder of unlabelled images; check the path",
+                                     printable(folder.string())));
+    std::vector<fs::path> files;
+    collect_images(folder, files, set.skipped);
+    for (const fs::path& file : files) {
+        const fs::path relative = file.lexically_relative(set.root);
+        const bool below = !relative.empty() && *relative.begin() != "..";
+        set.unlabelled.push_back(
+            {.path = (below ? relative : fs::absolute(file).lexically_normal()).generic_string()});
     }
 }
 
-// Class folders, ordered by name.
-std::vector<fs::path> class_folders(const fs::path& root, std::int64_t& skipped) {
-    const std::string name = printable(root.string());
-    if (!fs::exists(root)) throw InputError(fmt::format("{}: there is no such folder; check the path", name));
-    if (!fs::is_directory(root))
+void require_file(const fs::path& path) {
+    std::error_code error;
+    if (!fs::exists(path, error))
+        throw InputError(fmt::format("{}: there is no such {}; check the path", printable(path.string()),
+                                     path.has_extension() ? "file" : "folder"));
+}
+
+// An array or an index; InputError for other files.
+bool holds_array(const fs::path& path) {
+    const MappedFile file(path);
+    if (is_number_array(file.bytes())) return true;
+    const std::string name = printable(path.string());
+    if (image_format(file.bytes()) != ImageFormat::unknown)
         throw InputError(
-            fmt::format("{}: this is a file; name the folder that holds a folder per class", name));
-    std::vector<fs::path> folders;
-    bool has_images = false;
-    for (const auto& entry : sorted_entries(root)) {
-        if (entry.is_directory() && !is_hidden(entry.path())) {
-            folders.push_back(entry.path());
-        } else {
-            has_images = has_images || claims_to_be_image(entry.path());
-            ++skipped;
-        }
-    }
-    if (folders.empty() && has_images)
+            fmt::format("{}: this is one image; name the folder that holds a folder per class", name));
+    constexpr std::size_t enough = 4096;
+    const auto beginning = file.bytes().first(std::min(enough, file.bytes().size()));
+    if (std::find(beginning.begin(), beginning.end(), std::byte{0}) != beginning.end())
         throw InputError(
-            fmt::format("{}: it holds images but no class folders; name the folder one level higher", name));
-    if (folders.size() < 2)
-        throw InputError(
-            fmt::format("{}: it holds {} class folders; at least 2 are needed, one folder per class", name,
-                        folders.size()));
-    std::sort(folders.begin(), folders.end());
-    std::map<std::string, std::string> seen;
-    for (const fs::path& folder : folders) {
-        const std::string label = folder.filename().string();
-        const auto [other, added] = seen.emplace(folded_case(label), label);
-        if (!added)
-            throw InputError(
-                fmt::format("{}: the classes '{}' and '{}' differ only by case; rename one or merge them",
-                            name, printable(other->second), printable(label)));
-    }
-    return folders;
+            fmt::format("{}: this file is neither a CSV index nor an IDX or NPY array; unpack it when it "
+                        "is an archive",
+                        name));
+    return false;
 }
 
 }  // namespace
 
-ImageSet read_image_set(const fs::path& root, const ReadProgress& progress) {
-    ImageSet set;
-    set.root = root;
-    std::vector<Candidate> files;
-    for (const fs::path& folder : class_folders(root, set.skipped)) {
-        collect_files(folder, set.classes.size(), files, set.skipped);
-        set.classes.push_back(folder.filename().string());
+std::string part_name(Part part) {
+    switch (part) {
+        case Part::training:
+            return "training";
+        case Part::validation:
+            return "validation";
+        case Part::test:
+            return "test";
     }
-    std::vector<Item> items(files.size());
-    std::vector<std::string> failures(files.size());
-    std::mutex progress_mutex;
-    std::int64_t done = 0;
-    constexpr std::int64_t block = 16;
-    const auto total = static_cast<std::int64_t>(files.size());
-    parallel_for((total + block - 1) / block, [&](std::int64_t chunk) {
-        const std::int64_t end = std::min(total, (chunk + 1) * block);
-        for (std::int64_t i = chunk * block; i < end; ++i) {
-            const Candidate& file = files[static_cast<std::size_t>(i)];
-            Item& item = items[static_cast<std::size_t>(i)];
-            item.path = file.file.lexically_relative(root).generic_string();
-            item.label = file.label;
-            try {
-                const std::vector<std::byte> bytes = read_file(file.file);
-                const Image image = decode_image(bytes);
-                item.id = item.path + "#" + content_hash(bytes);
-                item.width = image.width;
-                item.height = image.height;
-                item.format = image_format(bytes);
-            } catch (const Error& error) {
-                failures[static_cast<std::size_t>(i)] = error.what();
-            }
-        }
-        const std::lock_guard lock(progress_mutex);
-        done += end - chunk * block;
-        if (progress) progress(done, total);
-    });
-    std::string identity;
-    for (const std::string& name : set.classes) identity += name + '\0';
-    for (std::size_t i = 0; i < items.size(); ++i) {
-        if (!failures[i].empty()) {
-            set.problems.push_back({items[i].path, failures[i]});
-            continue;
-        }
-        identity += items[i].id + '\0' + std::to_string(items[i].label) + '\0';
-        set.items.push_back(std::move(items[i]));
-    }
-    set.fingerprint = content_hash(identity);
-    const std::vector<std::int64_t> counts = class_counts(set);
-    for (std::size_t c = 0; c < counts.size(); ++c)
-        if (counts[c] == 0)
+    return "";
+}
+
+std::optional<Part> part_from_name(const std::string& name) {
+    const std::string word = folded_case(name);
+    if (word == "training" || word == "train") return Part::training;
+    if (word == "validation" || word == "valid" || word == "val") return Part::validation;
+    if (word == "test" || word == "testing") return Part::test;
+    return std::nullopt;
+}
+
+void set_classes(ImageSet& set, std::vector<std::string> names, const ImageSource& source,
+                 const std::string& place) {
+    std::sort(names.begin(), names.end());
+    std::map<std::string, std::string> seen;
+    for (const std::string& name : names) {
+        const auto [other, added] = seen.emplace(folded_form(name), name);
+        if (!added)
             throw InputError(
-                fmt::format("{}: class '{}' has no readable PNG or JPEG image; add some or remove the folder",
-                            printable(root.string()), printable(set.classes[c])));
+                fmt::format("{}: the classes '{}' and '{}' differ only by case or by their form in "
+                            "Unicode; rename one or merge them",
+                            place, printable(other->second), printable(name)));
+    }
+    for (const std::string& stated : source.classes)
+        if (std::find(names.begin(), names.end(), stated) == names.end())
+            throw InputError(fmt::format("{}: 'classes' names '{}'{}, which has no image", place,
+                                         printable(stated), did_you_mean(stated, names)));
+    if (!source.classes.empty())
+        for (const std::string& name : names)
+            if (std::find(source.classes.begin(), source.classes.end(), name) == source.classes.end())
+                throw InputError(
+                    fmt::format("{}: it holds the class '{}', which 'classes' does not name; add it "
+                                "there or move its images away",
+                                place, printable(name)));
+    if (names.size() < 2)
+        throw InputError(fmt::format("{}: it holds {} class{}; at least 2 are needed", place, names.size(),
+                                     names.size() == 1 ? "" : "es"));
+    set.classes = source.classes.empty() ? names : source.classes;
+}
+
+ImageSet list_image_set(const ImageSource& source) {
+    require_file(source.from);
+    ImageSet set;
+    set.source = source;
+    set.root = source.from;
+    if (fs::is_directory(source.from))
+        list_folders(set, source);
+    else if (holds_array(source.from))
+        list_arrays(set, source);
+    else
+        list_index(set, source);
+    if (!source.unlabelled.empty()) list_unlabelled(set, source.unlabelled);
+    if (!source.group_pattern.empty() && !set.items.empty()) set_groups(set, source.group_pattern);
     return set;
 }
 
-Image load_image(const fs::path& path) {
-    const std::vector<std::byte> bytes = read_file(path);
+ImageSet read_image_set(const ImageSource& source, const ReadProgress& progress, ContentCache* cache) {
+    ImageSet set = list_image_set(source);
+    read_items(set, progress, cache);
+    return set;
+}
+
+fs::path item_file(const ImageSet& set, const Item& item) {
+    return set.root / item.path;  // an absolute path stands for itself
+}
+
+namespace {
+
+std::int64_t element_of(const Item& item) {
+    return std::stoll(item.path.substr(item.path.rfind('[') + 1));
+}
+
+// Runs work(bytes) on a file and gives its errors the file's name.
+template <typename Work>
+auto with_file(const fs::path& file, Work work) -> decltype(work(std::span<const std::byte>())) {
+    const std::vector<std::byte> bytes = read_file(file);
     try {
-        return decode_image(bytes);
+        return work(std::span<const std::byte>(bytes));
     } catch (const InputError& error) {
-        throw InputError(
-            fmt::format("{}: {}; give a PNG or JPEG image", printable(path.string()), error.what()));
+        throw InputError(fmt::format("{}: {}", printable(file.string()), error.what()));
     }
 }
 
+void require_unchanged(const Item& item, std::span<const std::byte> bytes) {
+    if (!item.id.empty() && hash_of(bytes) != item.content)
+        throw InputError("it changed since the image set was read; run the command again, or restore it");
+}
+
+Image array_image(const ImageSet& set, const Item& item) {
+    Image image = set.array->image(element_of(item));
+    require_unchanged(item, std::as_bytes(std::span(image.pixels)));
+    return image;
+}
+
+}  // namespace
+
 Image load_image(const ImageSet& set, const Item& item) {
-    return load_image(set.root / item.path);
+    if (set.array) return array_image(set, item);
+    return with_file(item_file(set, item), [&](std::span<const std::byte> bytes) {
+        require_unchanged(item, bytes);
+        return decode_image(bytes);
+    });
+}
+
+std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const Fitting& fitting) {
+    if (set.array) return fit_picture(array_image(set, item), fitting);
+    return with_file(item_file(set, item), [&](std::span<const std::byte> bytes) {
+        require_unchanged(item, bytes);
+        return fit_picture(bytes, fitting);
+    });
+}
+
+std::vector<std::uint8_t> load_fitted(const fs::path& file, const Fitting& fitting) {
+    return with_file(file, [&](std::span<const std::byte> bytes) { return fit_picture(bytes, fitting); });
+}
+
+Image load_image(const fs::path& file) {
+    return with_file(file, [&](std::span<const std::byte> bytes) { return decode_image(bytes); });
 }
 
 std::vector<std::int64_t> class_counts(const ImageSet& set) {
     std::vector<std::int64_t> counts(set.classes.size(), 0);
     for (const Item& item : set.items) ++counts[item.label];
     return counts;
-}
-
-std::vector<std::vector<std::size_t>> exact_duplicates(const ImageSet& set) {
-    std::map<std::string, std::vector<std::size_t>> by_content;
-    for (std::size_t i = 0; i < set.items.size(); ++i) {
-        const std::string& id = set.items[i].id;
-        by_content[id.substr(id.rfind('#'))].push_back(i);
-    }
-    std::vector<std::vector<std::size_t>> groups;
-    for (auto& [hash, members] : by_content)
-        if (members.size() > 1) groups.push_back(std::move(members));
-    return groups;
 }
 
 }  // namespace jevrin

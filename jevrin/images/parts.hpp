@@ -1,37 +1,67 @@
 // Training, validation and test: disjoint shares of an image set.
+//
+//     Parts parts = divide_into_parts(set, {.training = 0.6, .validation = 0.2, .test = 0.2});
+//     for (std::size_t item : parts.validation) ... set.items[item] ...
+//
+// What belongs together stays together: identical pictures, near duplicates, items of one group. Such a unit
+// goes into one part as a whole, so that none leaks from training into validation or test.
 #pragma once
 
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/part.hpp"
 
-#include <array>
 #include <cstdint>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 namespace jevrin {
 
-enum class Part { training, validation, test };
-inline constexpr std::array<Part, 3> all_parts = {Part::training, Part::validation, Part::test};
-std::string part_name(Part part);
+// shares: of each class. counts: so many images of each class; a count of 0 for training means the rest.
+// given: as the source says (folders, or a column). folds: k equal shares, one of which is validation.
+enum class PartsBy { shares, counts, given, folds };
 
-// Shares of the items; they sum to at most 1. A share of 0 leaves the part empty (the test part only).
-struct PartShares {
+struct PartsSettings {
+    PartsBy by = PartsBy::shares;
+    // Shares sum to at most 1; counts are whole numbers. A test of 0 leaves that part empty. Folds use the
+    // test share alone. Given parts without validation take this share of training for it, if it is not 0.
     double training = 0.6;
     double validation = 0.2;
     double test = 0.2;
+    std::int64_t folds = 0;
+    std::int64_t fold = 1;  // 1 to folds: the one that is validation
+    std::uint64_t seed = 1;
+    bool near_duplicates_together = true;
+
+    // Names what determines the place of an item, whichever fold is validation.
+    std::string key() const;
 };
+
+// Where an item was put: a part, or a fold (from 1) of what is not test.
+struct Place {
+    Part part = Part::training;
+    std::int64_t fold = 0;  // 0: no folds
+};
+// By content: a picture that was renamed is still the same picture.
+using KnownPlaces = std::unordered_map<ContentHash, Place>;
 
 struct Parts {
     std::vector<std::size_t> training;  // indices of items, ascending
     std::vector<std::size_t> validation;
     std::vector<std::size_t> test;
+    std::vector<std::int64_t> folds = {};  // by item: 1 to k, 0 for test; empty without folds
+    std::vector<std::string> notes = {};   // what a reader should know about the division, in words
 
     const std::vector<std::size_t>& of(Part part) const;
 };
 
-// Stratified: each class is divided by the shares (largest remainders), and each part with a share gets at
-// least one item of each class. Identical pictures go into one part together. The place of an item depends on
-// the seed, its id and its class. InputError when a class has too few items, naming it.
-Parts divide_into_parts(const ImageSet& set, const PartShares& shares, std::uint64_t seed);
+// Stratified: each class is divided by its shares (largest remainders) as nearly as its units allow. Items
+// with a known place stay there; the place of any other depends on the seed, its id, and what is there.
+// InputError when a class has too few items or units for the parts, or a part lacks a class.
+Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings = {},
+                        const KnownPlaces& known = {});
+
+// The units of a set: for each item the lowest index of those it stays together with.
+std::vector<std::size_t> find_units(const ImageSet& set, bool near_duplicates_together);
 
 }  // namespace jevrin

@@ -2,34 +2,88 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/images/decoding.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
+#include <cassert>
 #include <cmath>
 
 namespace jevrin {
 namespace {
 
 const std::array<std::string, 3> fit_names = {"stretch", "crop", "pad"};
+const std::array<std::string, 3> padding_names = {"edge", "constant", "mean"};
 
-// The middle [width, height] of an image; where the image is smaller its edge is repeated.
-Image centred(const Image& image, std::int64_t width, std::int64_t height) {
-    Image result(width, height);
-    const std::int64_t left = (image.width - width) / 2;
-    const std::int64_t top = (image.height - height) / 2;
-    for (std::int64_t y = 0; y < height; ++y)
-        for (std::int64_t x = 0; x < width; ++x) {
+template <typename Kind>
+Kind kind_from_name(const std::string& what, const std::string& name,
+                    const std::array<std::string, 3>& names) {
+    for (std::size_t i = 0; i < names.size(); ++i)
+        if (names[i] == name) return static_cast<Kind>(i);
+    throw InputError(fmt::format("{} is '{}'{}; it may be {}, {} or {}", what, printable(name),
+                                 did_you_mean(name, names), names[0], names[1], names[2]));
+}
+
+struct Size {
+    std::int64_t width = 0;
+    std::int64_t height = 0;
+};
+
+// What a picture is resized to before it is cut or filled up.
+Size resized(Size from, const Fitting& fitting) {
+    if (fitting.fit == Fit::stretch) return {fitting.size, fitting.size};
+    const std::int64_t reference =
+        fitting.fit == Fit::pad ? std::max(from.width, from.height) : std::min(from.width, from.height);
+    const auto scaled = [&](std::int64_t length) {
+        return std::max<std::int64_t>(1, (2 * length * fitting.size + reference) / (2 * reference));
+    };
+    return {scaled(from.width), scaled(from.height)};
+}
+
+Colour mean_colour(const Image& image) {
+    std::array<std::uint64_t, 3> sums{};
+    for (std::size_t i = 0; i < image.pixels.size(); ++i) sums[i % 3] += image.pixels[i];
+    const std::uint64_t count = image.pixels.size() / 3;
+    Colour mean{};
+    for (std::size_t c = 0; c < 3; ++c) mean[c] = static_cast<std::uint8_t>((sums[c] + count / 2) / count);
+    return mean;
+}
+
+// The middle square of an image; where the image is smaller it is filled up.
+Image centred(const Image& image, const Fitting& fitting) {
+    Image result(fitting.size, fitting.size);
+    const std::int64_t left = (image.width - fitting.size) / 2;
+    const std::int64_t top = (image.height - fitting.size) / 2;
+    const Colour filling = fitting.padding == FitPadding::mean ? mean_colour(image) : fitting.padding_colour;
+    for (std::int64_t y = 0; y < fitting.size; ++y)
+        for (std::int64_t x = 0; x < fitting.size; ++x) {
             const std::int64_t from_x = std::clamp<std::int64_t>(x + left, 0, image.width - 1);
             const std::int64_t from_y = std::clamp<std::int64_t>(y + top, 0, image.height - 1);
-            std::copy_n(image.at(from_x, from_y), 3, result.at(x, y));
+            const bool inside = from_x == x + left && from_y == y + top;
+            const bool copied = inside || fitting.padding == FitPadding::edge;
+            std::copy_n(copied ? image.at(from_x, from_y) : filling.data(), 3, result.at(x, y));
         }
     return result;
 }
 
-std::int64_t scaled(std::int64_t length, std::int64_t size, std::int64_t reference) {
-    return std::max<std::int64_t>(1, (2 * length * size + reference) / (2 * reference));
+std::vector<std::uint8_t> grey(const Image& image) {
+    std::vector<std::uint8_t> result(image.pixels.size() / 3);
+    for (std::size_t p = 0; p < result.size(); ++p) {
+        const std::uint8_t* colour = image.pixels.data() + p * 3;
+        result[p] =
+            static_cast<std::uint8_t>((299 * colour[0] + 587 * colour[1] + 114 * colour[2] + 500) / 1000);
+    }
+    return result;
+}
+
+// The image may be a reduced form of a picture that was `whole` large.
+std::vector<std::uint8_t> fit_from(const Image& image, Size whole, const Fitting& fitting) {
+    const Size size = resized(whole, fitting);
+    Image square = resize(image, size.width, size.height);
+    if (size.width != fitting.size || size.height != fitting.size) square = centred(square, fitting);
+    return fitting.channels == 1 ? grey(square) : std::move(square.pixels);
 }
 
 }  // namespace
@@ -39,15 +93,46 @@ std::string fit_name(Fit fit) {
 }
 
 Fit fit_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < fit_names.size(); ++i)
-        if (fit_names[i] == name) return static_cast<Fit>(i);
-    throw InputError(fmt::format("fit is '{}'{}; it may be stretch, crop or pad", printable(name),
-                                 did_you_mean(name, fit_names)));
+    return kind_from_name<Fit>("fit", name, fit_names);
+}
+
+std::string padding_name(FitPadding padding) {
+    return padding_names.at(static_cast<std::size_t>(padding));
+}
+
+FitPadding padding_from_name(const std::string& name) {
+    return kind_from_name<FitPadding>("padding", name, padding_names);
+}
+
+std::string Fitting::key() const {
+    return fmt::format("{} {} {} {} {} {}", size, fit_name(fit), padding_name(padding),
+                       fmt::join(padding_colour, ","), fmt::join(background, ","), channels);
+}
+
+std::vector<std::uint8_t> fit_picture(const Image& image, const Fitting& fitting) {
+    return fit_from(image, {image.width, image.height}, fitting);
+}
+
+std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fitting& fitting) {
+    const ImageFacts facts = read_facts(file);
+    const Size whole = {facts.width, facts.height};
+    const Size size = resized(whole, fitting);
+    DecodeSettings settings{.background = fitting.background};
+    while (settings.reduction < 8 && whole.width >= 4 * settings.reduction * size.width &&
+           whole.height >= 4 * settings.reduction * size.height)
+        settings.reduction *= 2;
+    return fit_from(decode_image(file, settings), whole, fitting);
 }
 
 std::string Preparation::to_json() const {
-    const nlohmann::ordered_json json = {
-        {"size", size}, {"fit", fit_name(fit)}, {"mean", scaling.mean}, {"deviation", scaling.deviation}};
+    const nlohmann::ordered_json json = {{"size", fitting.size},
+                                         {"fit", fit_name(fitting.fit)},
+                                         {"padding", padding_name(fitting.padding)},
+                                         {"padding_colour", fitting.padding_colour},
+                                         {"background", fitting.background},
+                                         {"channels", fitting.channels},
+                                         {"mean", scaling.mean},
+                                         {"deviation", scaling.deviation}};
     return json.dump();
 }
 
@@ -55,12 +140,18 @@ Preparation Preparation::from_json(const std::string& text) {
     try {
         const auto json = nlohmann::json::parse(text);
         Preparation preparation;
-        preparation.size = json.at("size").get<std::int64_t>();
-        preparation.fit = fit_from_name(json.at("fit").get<std::string>());
+        Fitting& fitting = preparation.fitting;
+        fitting.size = json.at("size").get<std::int64_t>();
+        fitting.fit = fit_from_name(json.at("fit").get<std::string>());
+        fitting.padding = padding_from_name(json.value("padding", padding_name(fitting.padding)));
+        fitting.padding_colour = json.value("padding_colour", fitting.padding_colour);
+        fitting.background = json.value("background", fitting.background);
+        fitting.channels = json.value("channels", fitting.channels);
         preparation.scaling.mean = json.at("mean").get<std::array<double, 3>>();
         preparation.scaling.deviation = json.at("deviation").get<std::array<double, 3>>();
         const auto& d = preparation.scaling.deviation;
-        if (preparation.size < 1 || preparation.size > 4096 || !(std::min({d[0], d[1], d[2]}) > 0))
+        if (fitting.size < 1 || fitting.size > 4096 || (fitting.channels != 1 && fitting.channels != 3) ||
+            !(std::min({d[0], d[1], d[2]}) > 0))
             throw InputError("its preparation is out of range");
         return preparation;
     } catch (const nlohmann::json::exception&) {
@@ -68,48 +159,51 @@ Preparation Preparation::from_json(const std::string& text) {
     }
 }
 
-Image fit_image(const Image& image, std::int64_t size, Fit fit) {
-    if (fit == Fit::stretch) return resize(image, size, size);
-    const std::int64_t reference =
-        fit == Fit::pad ? std::max(image.width, image.height) : std::min(image.width, image.height);
-    return centred(resize(image, scaled(image.width, size, reference), scaled(image.height, size, reference)),
-                   size, size);
+void ScalingSums::add(std::span<const std::uint8_t> pixels) {
+    const auto channels = static_cast<std::size_t>(channels_);
+    for (std::size_t i = 0; i < pixels.size(); i += channels)
+        for (std::size_t c = 0; c < channels; ++c) {
+            const std::uint64_t value = pixels[i + c];
+            sums_[c] += value;
+            squares_[c] += value * value;
+        }
+    pixels_ += pixels.size() / channels;
 }
 
-Scaling measure_scaling(std::span<const std::uint8_t* const> images, std::int64_t pixels) {
-    std::array<std::uint64_t, 3> sums{};
-    std::array<std::uint64_t, 3> squares{};
-    for (const std::uint8_t* image : images)
-        for (std::int64_t p = 0; p < pixels; ++p)
-            for (std::size_t c = 0; c < 3; ++c) {
-                const std::uint64_t value = image[p * 3 + static_cast<std::int64_t>(c)];
-                sums[c] += value;
-                squares[c] += value * value;
-            }
-    const double count = static_cast<double>(images.size()) * static_cast<double>(pixels);
+void ScalingSums::add(const ScalingSums& other) {
+    assert(channels_ == other.channels_);
+    pixels_ += other.pixels_;
+    for (std::size_t c = 0; c < 3; ++c) {
+        sums_[c] += other.sums_[c];
+        squares_[c] += other.squares_[c];
+    }
+}
+
+Scaling ScalingSums::scaling() const {
+    const auto count = static_cast<double>(pixels_);
     Scaling scaling;
     for (std::size_t c = 0; c < 3; ++c) {
-        const double mean = static_cast<double>(sums[c]) / count;
-        const double variance = static_cast<double>(squares[c]) / count - mean * mean;
+        const std::size_t from = channels_ == 1 ? 0 : c;
+        const double mean = static_cast<double>(sums_[from]) / count;
+        const double variance = static_cast<double>(squares_[from]) / count - mean * mean;
         scaling.mean[c] = mean / 255.0;
         scaling.deviation[c] = std::max(1.0, std::sqrt(std::max(0.0, variance))) / 255.0;
     }
     return scaling;
 }
 
-ScalingTable::ScalingTable(const Scaling& scaling) {
+ScalingTable::ScalingTable(const Scaling& scaling, int channels) : channels_(channels) {
     for (std::size_t c = 0; c < 3; ++c)
         for (std::size_t v = 0; v < 256; ++v)
             table_[c][v] =
                 static_cast<float>((static_cast<double>(v) / 255.0 - scaling.mean[c]) / scaling.deviation[c]);
 }
 
-void ScalingTable::apply(const std::uint8_t* pixels, std::int64_t count, float* out) const {
-    for (std::int64_t p = 0; p < count; ++p)
-        for (std::size_t c = 0; c < 3; ++c) {
-            const std::int64_t i = p * 3 + static_cast<std::int64_t>(c);
-            out[i] = table_[c][pixels[i]];
-        }
+void ScalingTable::apply(std::span<const std::uint8_t> pixels, std::span<float> out) const {
+    assert(out.size() >= pixels.size());
+    const auto channels = static_cast<std::size_t>(channels_);
+    for (std::size_t i = 0; i < pixels.size(); i += channels)
+        for (std::size_t c = 0; c < channels; ++c) out[i + c] = table_[c][pixels[i + c]];
 }
 
 }  // namespace jevrin

@@ -1,4 +1,7 @@
 // Preparation: what happens to every picture before a network sees it, in training and in prediction alike.
+//
+//     std::vector<std::uint8_t> pixels = fit_picture(read_file("tile.jpg"), {.size = 64, .fit = Fit::crop});
+//     ScalingTable(scaling, 3).apply(pixels, numbers);
 #pragma once
 
 #include "jevrin/images/image.hpp"
@@ -12,21 +15,46 @@
 namespace jevrin {
 
 // How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
-// about its centre, pad repeats the edge of the shorter side.
+// about its centre, pad fills up the shorter side.
 enum class Fit { stretch, crop, pad };
 std::string fit_name(Fit fit);
 // InputError names the three words.
 Fit fit_from_name(const std::string& name);
 
-// (value / 255 - mean) / deviation for each of red, green, blue.
+// What pad fills up with: the repeated edge, a constant colour, or the mean colour of the picture.
+enum class FitPadding { edge, constant, mean };
+std::string padding_name(FitPadding padding);
+FitPadding padding_from_name(const std::string& name);
+
+// How a picture becomes [size, size, channels] bytes.
+struct Fitting {
+    std::int64_t size = 64;  // pixels of both sides
+    Fit fit = Fit::pad;
+    FitPadding padding = FitPadding::edge;
+    Colour padding_colour = {0, 0, 0};  // of FitPadding::constant
+    Colour background = white;          // under transparent parts
+    int channels = 3;                   // 3 colour, 1 grey: 0.299 red + 0.587 green + 0.114 blue (BT.601)
+
+    std::int64_t values() const { return size * size * channels; }
+    // Names everything that can change a byte of the result.
+    std::string key() const;
+};
+
+// The bytes [size, size, channels] of a picture in memory.
+std::vector<std::uint8_t> fit_picture(const Image& image, const Fitting& fitting);
+// The same of an image file's bytes. A JPEG at least twice as large as it must be is decoded at 1/2, 1/4 or
+// 1/8, with sides of at least twice the result's; this differs from decoding it whole by less than one level
+// in the mean. InputError as decode_image().
+std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fitting& fitting);
+
+// (value / 255 - mean) / deviation for each of red, green, blue; grey uses the first.
 struct Scaling {
     std::array<double, 3> mean = {0.0, 0.0, 0.0};
     std::array<double, 3> deviation = {1.0, 1.0, 1.0};
 };
 
 struct Preparation {
-    std::int64_t size = 64;  // pixels of both sides
-    Fit fit = Fit::pad;
+    Fitting fitting;
     Scaling scaling;
 
     // One line of JSON, as it is stored in models.
@@ -35,20 +63,33 @@ struct Preparation {
     static Preparation from_json(const std::string& text);
 };
 
-// The picture fitted to [size, size, 3], still as bytes.
-Image fit_image(const Image& image, std::int64_t size, Fit fit);
-
-// Mean and deviation of bytes over many fitted pictures; exact integer sums. A deviation below 1/255 counts
-// as 1/255.
-Scaling measure_scaling(std::span<const std::uint8_t* const> images, std::int64_t pixels);
-
-// Bytes to numbers through a table of 256 values per colour.
-class ScalingTable {
+// Mean and deviation of bytes over many fitted pictures; exact integer sums, so that their order does not
+// matter.
+class ScalingSums {
   public:
-    explicit ScalingTable(const Scaling& scaling);
-    void apply(const std::uint8_t* pixels, std::int64_t count, float* out) const;
+    explicit ScalingSums(int channels) : channels_(channels) {}
+    // pixels [count, channels].
+    void add(std::span<const std::uint8_t> pixels);
+    void add(const ScalingSums& other);
+    // A deviation below 1/255 counts as 1/255.
+    Scaling scaling() const;
 
   private:
+    int channels_;
+    std::uint64_t pixels_ = 0;
+    std::array<std::uint64_t, 3> sums_{};
+    std::array<std::uint64_t, 3> squares_{};
+};
+
+// Bytes to numbers through a table of 256 values per channel.
+class ScalingTable {
+  public:
+    ScalingTable(const Scaling& scaling, int channels);
+    // As many values as there are pixels; [.., channels] both.
+    void apply(std::span<const std::uint8_t> pixels, std::span<float> out) const;
+
+  private:
+    int channels_;
     std::array<std::array<float, 256>, 3> table_;
 };
 

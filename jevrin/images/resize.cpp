@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <span>
 
 namespace jevrin {
 namespace {
@@ -9,10 +10,10 @@ namespace {
 // For one output coordinate: the input coordinates it takes, with weights that sum to weight_one.
 struct Taps {
     std::int64_t first = 0;
-    std::vector<std::int64_t> weights;
+    std::vector<std::int32_t> weights;  // none is negative
 };
 
-constexpr std::int64_t weight_one = 1 << 14;
+constexpr std::int32_t weight_one = 1 << 14;
 
 // A triangle filter with exact rational positions: distances are counted in 1 / (2 * out) of an input pixel.
 std::vector<Taps> filter(std::int64_t in, std::int64_t out) {
@@ -38,11 +39,26 @@ std::vector<Taps> filter(std::int64_t in, std::int64_t out) {
         for (const std::int64_t weight : raw) {
             seen += weight;
             const std::int64_t due = (seen * weight_one * 2 + total) / (2 * total);
-            taps.weights.push_back(due - given);
+            taps.weights.push_back(static_cast<std::int32_t>(due - given));
             given = due;
         }
     }
     return filters;
+}
+
+// One row of sums over the rows that an output row takes, with 14 fractional bits.
+void sum_rows(const Image& image, const Taps& taps, std::span<std::int32_t> sums) {
+    std::fill(sums.begin(), sums.end(), 0);
+    for (std::size_t k = 0; k < taps.weights.size(); ++k) {
+        const std::uint8_t* row = image.at(0, taps.first + static_cast<std::int64_t>(k));
+        const std::int32_t weight = taps.weights[k];
+        for (std::size_t i = 0; i < sums.size(); ++i) sums[i] += weight * row[i];
+    }
+}
+
+std::uint8_t rounded(std::int64_t sum) {
+    constexpr std::int64_t one = std::int64_t{weight_one} * weight_one;
+    return static_cast<std::uint8_t>((sum + one / 2) / one);
 }
 
 }  // namespace
@@ -52,31 +68,26 @@ Image resize(const Image& image, std::int64_t width, std::int64_t height) {
     if (image.width == width && image.height == height) return image;
     const std::vector<Taps> columns = filter(image.width, width);
     const std::vector<Taps> rows = filter(image.height, height);
-    // Rows first in x, kept with 14 fractional bits until the end.
-    std::vector<std::int32_t> wide(static_cast<std::size_t>(width * image.height * 3));
-    for (std::int64_t y = 0; y < image.height; ++y)
+    Image result(width, height);
+    std::vector<std::int32_t> sums(static_cast<std::size_t>(image.width * 3));
+    for (std::int64_t y = 0; y < height; ++y) {
+        sum_rows(image, rows[static_cast<std::size_t>(y)], sums);
         for (std::int64_t x = 0; x < width; ++x) {
             const Taps& taps = columns[static_cast<std::size_t>(x)];
-            std::int64_t sums[3] = {};
-            for (std::size_t k = 0; k < taps.weights.size(); ++k) {
-                const std::uint8_t* pixel = image.at(taps.first + static_cast<std::int64_t>(k), y);
-                for (int c = 0; c < 3; ++c) sums[c] += pixel[c] * taps.weights[k];
+            std::int64_t red = 0;
+            std::int64_t green = 0;
+            std::int64_t blue = 0;
+            const std::int32_t* from = sums.data() + taps.first * 3;
+            for (const std::int64_t weight : taps.weights) {
+                red += weight * from[0];
+                green += weight * from[1];
+                blue += weight * from[2];
+                from += 3;
             }
-            for (int c = 0; c < 3; ++c)
-                wide[static_cast<std::size_t>((y * width + x) * 3 + c)] = static_cast<std::int32_t>(sums[c]);
-        }
-    Image result(width, height);
-    for (std::int64_t y = 0; y < height; ++y) {
-        const Taps& taps = rows[static_cast<std::size_t>(y)];
-        for (std::int64_t i = 0; i < width * 3; ++i) {
-            std::int64_t sum = 0;
-            for (std::size_t k = 0; k < taps.weights.size(); ++k)
-                sum += wide[static_cast<std::size_t>((taps.first + static_cast<std::int64_t>(k)) * width * 3 +
-                                                     i)] *
-                       taps.weights[k];
-            const std::int64_t rounded = (sum + weight_one * weight_one / 2) / (weight_one * weight_one);
-            result.pixels[static_cast<std::size_t>(y * width * 3 + i)] =
-                static_cast<std::uint8_t>(std::clamp<std::int64_t>(rounded, 0, 255));
+            std::uint8_t* to = result.at(x, y);
+            to[0] = rounded(red);
+            to[1] = rounded(green);
+            to[2] = rounded(blue);
         }
     }
     return result;

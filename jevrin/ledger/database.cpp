@@ -15,7 +15,10 @@ const char* const schema = R"sql(
 CREATE TABLE image_sets (
     id INTEGER PRIMARY KEY,
     fingerprint TEXT NOT NULL UNIQUE,
-    root TEXT NOT NULL);
+    root TEXT NOT NULL,
+    version INTEGER NOT NULL DEFAULT 1,
+    added TEXT NOT NULL DEFAULT '',
+    source TEXT NOT NULL DEFAULT '{}');
 CREATE TABLE classes (
     image_set INTEGER NOT NULL REFERENCES image_sets(id),
     class INTEGER NOT NULL,
@@ -30,11 +33,17 @@ CREATE TABLE items (
 CREATE TABLE divisions (
     id INTEGER PRIMARY KEY,
     image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    hash TEXT NOT NULL UNIQUE);
+    hash TEXT NOT NULL UNIQUE,
+    settings TEXT NOT NULL DEFAULT '');
+CREATE TABLE unlabelled_items (
+    image_set INTEGER NOT NULL REFERENCES image_sets(id),
+    item TEXT NOT NULL,
+    PRIMARY KEY (image_set, item)) WITHOUT ROWID;
 CREATE TABLE division_items (
     division INTEGER NOT NULL REFERENCES divisions(id),
     item INTEGER NOT NULL REFERENCES items(id),
     part TEXT NOT NULL,
+    fold INTEGER NOT NULL DEFAULT 0,
     PRIMARY KEY (division, item)) WITHOUT ROWID;
 CREATE TABLE studies (
     id INTEGER PRIMARY KEY,
@@ -94,6 +103,19 @@ CREATE TABLE test_looks (
     looked TEXT NOT NULL);
 )sql";
 
+// What version 2 added to version 1.
+const char* const from_version_1 = R"sql(
+ALTER TABLE image_sets ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE image_sets ADD COLUMN added TEXT NOT NULL DEFAULT '';
+ALTER TABLE image_sets ADD COLUMN source TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE divisions ADD COLUMN settings TEXT NOT NULL DEFAULT '';
+ALTER TABLE division_items ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE unlabelled_items (
+    image_set INTEGER NOT NULL REFERENCES image_sets(id),
+    item TEXT NOT NULL,
+    PRIMARY KEY (image_set, item)) WITHOUT ROWID;
+)sql";
+
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
@@ -104,9 +126,14 @@ void check_version(int version, const std::filesystem::path& file) {
             fmt::format("{}: a newer version of Jevrin wrote this ledger (its format is {}, this version "
                         "knows {}); use the newer one",
                         printable(file.string()), version, schema_version));
-    if (version < schema_version)
+    if (version < 1)
         throw InputError(
             fmt::format("{}: this is not a ledger; name the directory of one, or another, empty one",
+                        printable(file.string())));
+    if (version < schema_version)
+        throw InputError(
+            fmt::format("{}: an earlier version of Jevrin wrote this ledger; 'jevrin train' with its "
+                        "plan brings it up to date and loses nothing",
                         printable(file.string())));
 }
 
@@ -164,6 +191,14 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             if (stored_version(*database) == 0) {
                 database->exec(schema);
+                database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
+            }
+            transaction.commit();
+        }
+        if (stored_version(*database) == 1) {
+            SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
+            if (stored_version(*database) == 1) {
+                database->exec(from_version_1);
                 database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             }
             transaction.commit();

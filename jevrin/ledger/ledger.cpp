@@ -77,7 +77,7 @@ std::vector<std::string> Ledger::study_names() const {
 StudyRecord Ledger::study(const std::string& name) const {
     return with_database_errors(database_file(directory_), [&] {
         SQLite::Statement query(*database_, R"sql(
-            SELECT studies.id, studies.name, metric, root, image_sets.id,
+            SELECT studies.id, studies.name, metric, root, image_sets.id, version, source,
                    (SELECT COUNT(*) FROM test_looks JOIN runs ON runs.id = test_looks.run WHERE runs.study = studies.id)
             FROM studies JOIN divisions ON divisions.id = division JOIN image_sets ON image_sets.id = image_set
             WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql");
@@ -94,7 +94,9 @@ StudyRecord Ledger::study(const std::string& name) const {
                           .name = query.getColumn(1),
                           .metric = metric_from_name(query.getColumn(2)),
                           .image_root = query.getColumn(3),
-                          .test_looks = query.getColumn(5)};
+                          .image_set_version = query.getColumn(5),
+                          .image_source = query.getColumn(6),
+                          .test_looks = query.getColumn(7)};
         SQLite::Statement classes(*database_, "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
         classes.bind(1, query.getColumn(4).getInt64());
         while (classes.executeStep()) study.classes.push_back(classes.getColumn(0));
@@ -106,7 +108,9 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
     SQLite::Statement query(*database_, fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
                trainable_parameters, best_epoch,
-               (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id)
+               (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id),
+               (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
+                WHERE divisions.id = runs.division)
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed)sql",
@@ -125,6 +129,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .planned_epochs = query.getColumn(7),
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
+                      .image_set_version = query.getColumn(13),
                       .seconds = query.getColumn(12)};
         const std::int64_t best = query.getColumn(10);
         if (best > 0)
@@ -226,15 +231,37 @@ std::string Ledger::settings(std::int64_t run) const {
     });
 }
 
-std::vector<std::string> Ledger::items(std::int64_t run, Part part) const {
+KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
     return with_database_errors(database_file(directory_), [&] {
         SQLite::Statement query(*database_, R"sql(
-            SELECT items.item FROM division_items JOIN items ON items.id = division_items.item
+            SELECT items.item, part, fold FROM division_items JOIN items ON items.id = division_items.item
+            JOIN divisions ON divisions.id = division WHERE settings = ? ORDER BY divisions.id DESC)sql");
+        query.bind(1, parts_settings);
+        KnownPlaces places;
+        while (query.executeStep()) {
+            const std::string id = query.getColumn(0);
+            const auto content = ContentHash::from_text(std::string_view(id).substr(id.rfind('#') + 1));
+            const auto part = part_from_name(query.getColumn(1));
+            if (!content || !part) continue;
+            const std::int64_t fold = query.getColumn(2);
+            // With folds every item that is not in the test part has one, whichever is validation.
+            places.emplace(*content, Place{fold > 0 ? Part::training : *part, fold});
+        }
+        return places;
+    });
+}
+
+std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class FROM division_items JOIN items ON items.id = division_items.item
             JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run);
         query.bind(2, part_name(part));
-        std::vector<std::string> items;
-        while (query.executeStep()) items.push_back(query.getColumn(0));
+        std::vector<ItemRecord> items;
+        while (query.executeStep())
+            items.push_back(
+                {query.getColumn(0).getString(), static_cast<std::size_t>(query.getColumn(1).getInt64())});
         return items;
     });
 }

@@ -40,6 +40,10 @@ class Ledger {
     const std::filesystem::path& directory() const { return directory_; }
     std::filesystem::path model_file(std::int64_t run) const;
     std::filesystem::path checkpoint_file(std::int64_t run) const;
+    // What may be deleted at any time: pictures and what reading files found out.
+    static std::filesystem::path stores(const std::filesystem::path& directory) {
+        return directory / "stores";
+    }
 
     // --- reading ---
 
@@ -56,13 +60,17 @@ class Ledger {
     // The settings JSON of a run.
     std::string settings(std::int64_t run) const;
     // The items of a part as a run saw them, by id.
-    std::vector<std::string> items(std::int64_t run, Part part) const;
+    std::vector<ItemRecord> items(std::int64_t run, Part part) const;
+    // Where divisions of these settings (PartsSettings::key()) put their pictures.
+    KnownPlaces known_places(const std::string& parts_settings) const;
 
     // --- writing ---
 
     // Records the study, its image set and its division, replacing what an earlier plan of that name said;
     // the study becomes the one trained last.
-    std::int64_t put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts);
+    // parts_settings (PartsSettings::key()) finds the places again when images are added.
+    std::int64_t put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,
+                           const std::string& parts_settings = "");
     // The run with this identity, added when it is new. Runs of the same candidate and seed with other
     // settings become superseded: they stay in the database and out of sight; superseded_count receives how
     // many.

@@ -5,6 +5,7 @@
 
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 #include <ctime>
 
@@ -50,15 +51,34 @@ std::int64_t select_number(SQLite::Database& database, const char* sql, const Va
     return statement.executeStep() ? statement.getColumn(0).getInt64() : 0;
 }
 
+// What it takes to read items again, besides their paths: only arrays need more than that.
+std::string source_json(const ImageSource& source) {
+    nlohmann::ordered_json json = nlohmann::ordered_json::object();
+    if (!source.labels.empty())
+        json = {{"array", std::filesystem::absolute(source.from).lexically_normal().string()},
+                {"shape", source.shape},
+                {"transposed", source.transposed}};
+    return json.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
+}
+
+// Where paths begin.
+std::string root_of(const ImageSet& set) {
+    return std::filesystem::absolute(set.root).lexically_normal().string();
+}
+
 std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
-    const std::string root = std::filesystem::absolute(set.root).lexically_normal().string();
+    const std::string root = root_of(set);
     const std::int64_t known =
         select_number(database, "SELECT id FROM image_sets WHERE fingerprint = ?", set.fingerprint);
     if (known != 0) {
         execute(database, "UPDATE image_sets SET root = ? WHERE id = ?", root, known);
         return known;
     }
-    execute(database, "INSERT INTO image_sets (fingerprint, root) VALUES (?, ?)", set.fingerprint, root);
+    const std::int64_t version =
+        1 + select_number(database, "SELECT MAX(version) FROM image_sets WHERE root = ?", root);
+    execute(database,
+            "INSERT INTO image_sets (fingerprint, root, version, added, source) VALUES (?, ?, ?, ?, ?)",
+            set.fingerprint, root, version, now(), source_json(set.source));
     const std::int64_t id = database.getLastInsertRowid();
     for (std::size_t c = 0; c < set.classes.size(); ++c)
         execute(database, "INSERT INTO classes VALUES (?, ?, ?)", id, static_cast<std::int64_t>(c),
@@ -71,12 +91,14 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
         insert.exec();
         insert.reset();
     }
+    for (const Item& item : set.unlabelled)
+        execute(database, "INSERT OR IGNORE INTO unlabelled_items VALUES (?, ?)", id, item.id);
     return id;
 }
 
 std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
-                          const Parts& parts) {
-    std::string identity = set.fingerprint;
+                          const Parts& parts, const std::string& settings) {
+    std::string identity = set.fingerprint + '|' + settings;
     for (const Part part : all_parts) {
         identity += '|' + part_name(part);
         for (const std::size_t item : parts.of(part)) identity += ',' + std::to_string(item);
@@ -84,16 +106,19 @@ std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, co
     const std::string hash = content_hash(identity);
     const std::int64_t known = select_number(database, "SELECT id FROM divisions WHERE hash = ?", hash);
     if (known != 0) return known;
-    execute(database, "INSERT INTO divisions (image_set, hash) VALUES (?, ?)", image_set, hash);
+    execute(database, "INSERT INTO divisions (image_set, hash, settings) VALUES (?, ?, ?)", image_set, hash,
+            settings);
     const std::int64_t id = database.getLastInsertRowid();
     SQLite::Statement insert(
-        database, "INSERT INTO division_items SELECT ?, id, ? FROM items WHERE image_set = ? AND item = ?");
+        database,
+        "INSERT INTO division_items SELECT ?, id, ?, ? FROM items WHERE image_set = ? AND item = ?");
     for (const Part part : all_parts)
         for (const std::size_t item : parts.of(part)) {
             insert.bind(1, id);
             insert.bind(2, part_name(part));
-            insert.bind(3, image_set);
-            insert.bind(4, set.items[item].id);
+            insert.bind(3, parts.folds.empty() ? std::int64_t{0} : parts.folds[item]);
+            insert.bind(4, image_set);
+            insert.bind(5, set.items[item].id);
             insert.exec();
             insert.reset();
         }
@@ -103,10 +128,10 @@ std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, co
 }  // namespace
 
 std::int64_t Ledger::put_study(const std::string& name, Metric metric, const ImageSet& set,
-                               const Parts& parts) {
+                               const Parts& parts, const std::string& parts_settings) {
     return in_transaction(*database_, directory_, [&] {
         const std::int64_t image_set = put_image_set(*database_, set);
-        const std::int64_t division = put_division(*database_, image_set, set, parts);
+        const std::int64_t division = put_division(*database_, image_set, set, parts, parts_settings);
         const std::int64_t used = 1 + select_number(*database_, "SELECT MAX(used) FROM studies");
         execute(*database_,
                 "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "

@@ -37,8 +37,9 @@ struct RunRecord {
     std::int64_t planned_epochs = 0;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
-    double seconds = 0.0;             // of all its epochs
-    std::optional<EpochRecord> best;  // the epoch whose weights are kept
+    std::int64_t image_set_version = 1;  // what it saw: the versions of one root are counted from 1
+    double seconds = 0.0;                // of all its epochs
+    std::optional<EpochRecord> best;     // the epoch whose weights are kept
 
     // "candidate/seed".
     std::string name() const;
@@ -52,11 +53,19 @@ struct PredictionRecord {
     std::vector<float> probabilities;  // by class
 };
 
+// One item with its label, as a run saw it.
+struct ItemRecord {
+    std::string id;
+    std::size_t label = 0;
+};
+
 struct StudyRecord {
     std::int64_t id = 0;
     std::string name;
     Metric metric = Metric::balanced_accuracy;
     std::string image_root;
+    std::int64_t image_set_version = 1;
+    std::string image_source;  // JSON: empty object, or array, shape and transposed
     std::vector<std::string> classes;
     std::int64_t test_looks = 0;  // how often its test part has been scored
 };

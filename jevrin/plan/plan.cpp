@@ -24,35 +24,9 @@ Regime regime_from_name(const std::string& name) {
                                  did_you_mean(name, regime_names)));
 }
 
-std::filesystem::path beside(const std::filesystem::path& plan, const std::string& path) {
-    return std::filesystem::absolute(plan.parent_path() / path).lexically_normal();
-}
-
-ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {
-    ImagesPlan images;
-    images.from = beside(file, reader.text("from"));
-    if (auto parts = reader.table("parts")) {
-        images.parts.training = parts->number("training", std::nullopt, 0.01, 0.99);
-        images.parts.validation = parts->number("validation", std::nullopt, 0.01, 0.99);
-        images.parts.test = parts->number("test", 0.0, 0.0, 0.98);
-        const double sum = images.parts.training + images.parts.validation + images.parts.test;
-        if (sum > 1.0 + 1e-9)
-            throw InputError(
-                fmt::format("{}: the parts sum to {}; they may sum to at most 1", parts->place(), sum));
-        parts->finish();
-    }
-    images.division_seed = static_cast<std::uint64_t>(
-        reader.integer("division_seed", static_cast<std::int64_t>(images.division_seed), 0,
-                       std::numeric_limits<std::int32_t>::max()));
-    images.size = reader.integer("size", images.size, 8, 1024);
-    const std::string fit = reader.text("fit", fit_name(images.fit));
-    images.fit = reader.at("fit", [&] { return fit_from_name(fit); });
-    reader.finish();
-    return images;
-}
-
 // What the table states replaces the settings given; the rest stays.
-TrainingSettings read_training(TomlReader reader, TrainingSettings settings) {
+TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
+                               const std::filesystem::path& file) {
     settings.epochs = reader.integer("epochs", settings.epochs, 1, 100'000);
     settings.batch = reader.integer("batch", settings.batch, 1, 65'536);
     OptimiserSettings& optimiser = settings.optimiser;
@@ -69,11 +43,7 @@ TrainingSettings read_training(TomlReader reader, TrainingSettings settings) {
         optimiser.weight_decay = table->number("weight_decay", optimiser.weight_decay, 0.0, 10.0);
         table->finish();
     }
-    if (auto table = reader.table("augment")) {
-        settings.augmentation.flip = table->truth("flip", settings.augmentation.flip);
-        settings.augmentation.shift = table->number("shift", settings.augmentation.shift, 0.0, 0.5);
-        table->finish();
-    }
+    settings.augmentation = read_augmentation(reader, file, settings.augmentation);
     reader.finish();
     return settings;
 }
@@ -105,7 +75,8 @@ ResidualSettings read_network(TomlReader reader) {
     return network;
 }
 
-Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults) {
+Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
+                         const std::filesystem::path& file) {
     Candidate candidate;
     candidate.place = reader.place();
     candidate.training = defaults;
@@ -123,7 +94,8 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults) {
     candidate.train_from = reader.text("train_from", "");
     if (auto head = reader.table("head")) candidate.head = read_head(*head);
     if (auto network = reader.table("network")) candidate.network = read_network(*network);
-    if (auto training = reader.table("training")) candidate.training = read_training(*training, defaults);
+    if (auto training = reader.table("training"))
+        candidate.training = read_training(*training, defaults, file);
     reader.finish();
     const bool partial = candidate.regime == Regime::partial;
     const auto refuse = [&](const std::string& why) {
@@ -157,14 +129,7 @@ std::string regime_name(Regime regime) {
 
 Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     const std::string name = printable(file.string());
-    toml::table document;
-    try {
-        document = toml::parse(text, file.string());
-    } catch (const toml::parse_error& error) {
-        const auto& begin = error.source().begin;
-        throw InputError(fmt::format("{}:{}:{}: this is not TOML: {}", name, begin.line, begin.column,
-                                     printable(error.description())));
-    }
+    const toml::table document = parse_toml(text, file);
     TomlReader reader(document, name, "the plan");
     Plan plan;
     plan.file = file;
@@ -180,14 +145,14 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     if (!images) throw InputError(fmt::format("{}:1:1: the plan needs [images]", name));
     plan.images = read_images(*images, file);
     TrainingSettings defaults;
-    if (auto training = reader.table("training")) defaults = read_training(*training, defaults);
+    if (auto training = reader.table("training")) defaults = read_training(*training, defaults, file);
     if (auto backbone = reader.table("backbone")) {
         plan.backbone = beside(file, backbone->text("file"));
         backbone->finish();
     }
     std::set<std::string> names;
     for (const TomlReader& table : reader.tables("candidate")) {
-        plan.candidates.push_back(read_candidate(table, defaults));
+        plan.candidates.push_back(read_candidate(table, defaults, file));
         const Candidate& candidate = plan.candidates.back();
         if (!names.insert(candidate.name).second)
             throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ",
@@ -216,13 +181,7 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
                            {"blocks", candidate.network->blocks},
                            {"stem_stride", candidate.network->stem_stride}};
     json["head"] = {{"hidden", candidate.head.hidden}, {"dropout", candidate.head.dropout}};
-    json["images"] = {{"parts",
-                       {{"training", plan.images.parts.training},
-                        {"validation", plan.images.parts.validation},
-                        {"test", plan.images.parts.test}}},
-                      {"division_seed", plan.images.division_seed},
-                      {"size", plan.images.size},
-                      {"fit", fit_name(plan.images.fit)}};
+    json["images"] = to_json(plan.images);
     json["training"] = {{"epochs", t.epochs},
                         {"batch", t.batch},
                         {"schedule", schedule_name(t.optimiser.schedule)},
@@ -231,7 +190,7 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
                           {"learning_rate", t.optimiser.learning_rate},
                           {"momentum", t.optimiser.momentum},
                           {"weight_decay", t.optimiser.weight_decay}}},
-                        {"augment", {{"flip", t.augmentation.flip}, {"shift", t.augmentation.shift}}}};
+                        {"augment", to_json(t.augmentation)}};
     json["metric"] = metric_name(plan.metric);
     return json;
 }

@@ -4,10 +4,9 @@
 //     for (const Candidate& candidate : plan.candidates) ...
 #pragma once
 
-#include "jevrin/images/parts.hpp"
-#include "jevrin/images/preparation.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/network/architecture.hpp"
+#include "jevrin/plan/images_plan.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
 #include <nlohmann/json_fwd.hpp>
@@ -25,14 +24,6 @@ namespace jevrin {
 // backbone trains from a boundary on, and the head.
 enum class Regime { scratch, frozen, partial };
 std::string regime_name(Regime regime);
-
-struct ImagesPlan {
-    std::filesystem::path from;  // absolute
-    PartShares parts;
-    std::uint64_t division_seed = 1;  // which items go to which part
-    std::int64_t size = 64;
-    Fit fit = Fit::pad;
-};
 
 struct Candidate {
     std::string name;

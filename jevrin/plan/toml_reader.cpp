@@ -6,6 +6,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <type_traits>
 
 namespace jevrin {
 namespace {
@@ -30,6 +31,16 @@ const char* type_name(const toml::node& node) {
 }
 
 }  // namespace
+
+toml::table parse_toml(std::string_view text, const std::filesystem::path& file) {
+    try {
+        return toml::parse(text, file.string());
+    } catch (const toml::parse_error& error) {
+        const auto& begin = error.source().begin;
+        throw InputError(fmt::format("{}:{}:{}: this is not TOML: {}", printable(file.string()), begin.line,
+                                     begin.column, printable(error.description())));
+    }
+}
 
 TomlReader::TomlReader(const toml::table& table, std::string file, std::string what)
     : table_(table), file_(std::move(file)), what_(std::move(what)) {}
@@ -109,20 +120,56 @@ bool TomlReader::truth(const std::string& key, bool otherwise) {
     return *value;
 }
 
-std::vector<std::int64_t> TomlReader::integers(const std::string& key, std::int64_t low, std::int64_t high) {
-    std::vector<std::int64_t> values;
+template <typename Value>
+std::vector<Value> TomlReader::list(const std::string& key, const char* wanted, bool flat) {
+    std::vector<Value> values;
     const toml::node* node = find(key);
     if (node == nullptr) return values;
-    const toml::array* list = node->as_array();
-    if (list == nullptr) wrong_type(key, *node, "a list of whole numbers");
-    for (const toml::node& element : *list) {
-        const auto value = element.value_exact<std::int64_t>();
-        if (!value) wrong_type(key, element, "a list of whole numbers");
-        if (*value < low || *value > high)
-            fail(element, fmt::format("'{}' holds {}; it may hold {} to {}", key, *value, low, high));
-        values.push_back(*value);
-    }
+    const auto take = [&](const toml::array& array, const auto& self) -> void {
+        for (const toml::node& element : array) {
+            if (const toml::array* inner = flat ? element.as_array() : nullptr) {
+                self(*inner, self);
+                continue;
+            }
+            const bool fits = std::is_same_v<Value, double> ? element.is_number()
+                                                            : element.value_exact<Value>().has_value();
+            if (!fits) wrong_type(key, element, wanted);
+            values.push_back(*element.value<Value>());
+        }
+    };
+    if (node->as_array() == nullptr) wrong_type(key, *node, wanted);
+    take(*node->as_array(), take);
     return values;
+}
+
+template <typename Value>
+void TomlReader::require_range(const std::string& key, const std::vector<Value>& values, Value low,
+                               Value high) const {
+    for (const Value value : values)
+        if (!(value >= low && value <= high))
+            fail_at(key, fmt::format("'{}' holds {}; it may hold {} to {}", key, value, low, high));
+}
+
+std::vector<std::int64_t> TomlReader::integers(const std::string& key, std::int64_t low, std::int64_t high) {
+    auto values = list<std::int64_t>(key, "a list of whole numbers", false);
+    require_range(key, values, low, high);
+    return values;
+}
+
+std::vector<double> TomlReader::numbers(const std::string& key, double low, double high) {
+    auto values = list<double>(key, "a list of numbers", false);
+    require_range(key, values, low, high);
+    return values;
+}
+
+std::vector<double> TomlReader::flat_numbers(const std::string& key, double low, double high) {
+    auto values = list<double>(key, "a list of lists of numbers", true);
+    require_range(key, values, low, high);
+    return values;
+}
+
+std::vector<std::string> TomlReader::texts(const std::string& key) {
+    return list<std::string>(key, "a list of texts", false);
 }
 
 std::optional<TomlReader> TomlReader::table(const std::string& key) {

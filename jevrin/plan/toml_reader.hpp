@@ -4,12 +4,17 @@
 #include <toml++/toml.h>
 
 #include <cstdint>
+#include <filesystem>
 #include <functional>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace jevrin {
+
+// InputError with FILE:LINE:COLUMN when the text is not TOML.
+toml::table parse_toml(std::string_view text, const std::filesystem::path& file);
 
 class TomlReader {
   public:
@@ -30,6 +35,10 @@ class TomlReader {
     bool truth(const std::string& key, bool otherwise);
     // Integers within [low, high]; empty when the key is absent.
     std::vector<std::int64_t> integers(const std::string& key, std::int64_t low, std::int64_t high);
+    std::vector<double> numbers(const std::string& key, double low, double high);
+    // Numbers of a list, or of lists in a list, one after the other.
+    std::vector<double> flat_numbers(const std::string& key, double low, double high);
+    std::vector<std::string> texts(const std::string& key);
     // Nothing when the key is absent.
     std::optional<TomlReader> table(const std::string& key);
     // The tables of [[key]]; at least one.
@@ -40,10 +49,17 @@ class TomlReader {
     auto at(const std::string& key, Make make) const -> decltype(make());
 
     bool has(const std::string& key) const { return table_.contains(key); }
+    bool holds_text(const std::string& key) const { return table_[key].is_string(); }
+    // Makes a key known that was not asked for.
+    void mention(const std::string& key) { known_.push_back(key); }
     // Refuses keys that were never asked for.
     void finish() const;
 
   private:
+    template <typename Value>
+    std::vector<Value> list(const std::string& key, const char* wanted, bool flat);
+    template <typename Value>
+    void require_range(const std::string& key, const std::vector<Value>& values, Value low, Value high) const;
     const toml::node* find(const std::string& key);
     const toml::node& require(const std::string& key);
     [[noreturn]] void wrong_type(const std::string& key, const toml::node& node, const char* wanted) const;

@@ -63,7 +63,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
 
         std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
         std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
-        const ScalingTable scaling(materials.scaling_for(candidate));
+        const ScalingTable scaling(materials.scaling_for(candidate), data.images->fitting().channels);
         const double fill_seconds = measure([&] {
             data.images->fill(items, scaling, candidate.training.augmentation, {plan.seeds.front(), 1},
                               pictures);
@@ -76,10 +76,11 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         TrainingPass pass(division.trained, batch);
         std::vector<std::size_t> labels;
         for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
+        const std::vector<Target> targets = plain_targets(labels);
         std::vector<float> gradient(static_cast<std::size_t>(batch) * data.classes);
         const double step_seconds = measure([&] {
             const auto logits = pass.forward(batch, input, {plan.seeds.front(), 1, items.data()});
-            cross_entropy(static_cast<std::int64_t>(data.classes), logits, labels, gradient);
+            cross_entropy(static_cast<std::int64_t>(data.classes), logits, targets, gradient);
             pass.backward(batch, gradient);
         });
         Inference trained(division.trained, batch);

@@ -16,6 +16,7 @@ namespace jevrin {
 
 struct Backbone {
     Network network;                 // without its head, for pictures of the plan's size
+    int channels = 3;                // that it takes
     std::optional<Scaling> scaling;  // its own, when it carries one
     std::string hash;                // of the file
 };
@@ -39,8 +40,10 @@ std::int64_t require_candidate_memory(const Candidate& candidate, const Candidat
 
 // Everything the runs of a study share. Neither copied nor moved: the training data point into it.
 struct Materials {
+    Plan plan;  // with what it left open settled: parts, channels
     ImageSet set;
     Parts parts;
+    std::unique_ptr<PictureStore> store;
     std::unique_ptr<PreparedImages> images;
     std::optional<Backbone> backbone;
     TrainingData data;
@@ -50,13 +53,18 @@ struct Materials {
     Materials(const Materials&) = delete;
     Materials& operator=(const Materials&) = delete;
 
-    // A backbone that was trained brings its scaling with it; what starts random takes that of the training
-    // part.
-    const Scaling& scaling_for(const Candidate& candidate) const;
+    // What the plan states; otherwise a backbone that was trained brings its scaling with it, and what starts
+    // random takes that of the training part.
+    Scaling scaling_for(const Candidate& candidate) const;
 };
 
 // what is "reading images" or "preparing images".
 using MaterialsProgress = std::function<void(const std::string& what, std::int64_t done, std::int64_t total)>;
-std::unique_ptr<Materials> gather_materials(const Plan& plan, const MaterialsProgress& progress = {});
+// With a ledger's directory, pictures keep the places that it knows, and what was read and fitted once is
+// kept in its stores; without one nothing is left behind. InputError for everything that is wrong with the
+// plan's images or networks.
+std::unique_ptr<Materials> gather_materials(const Plan& plan,
+                                            const std::optional<std::filesystem::path>& ledger = std::nullopt,
+                                            const MaterialsProgress& progress = {});
 
 }  // namespace jevrin

@@ -1,5 +1,6 @@
 #include "jevrin/study/study.hpp"
 
+#include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
@@ -65,11 +66,12 @@ EpochRecord epoch_from_json(const nlohmann::json& json) {
 
 class StudyWork {
   public:
-    StudyWork(const Plan& plan, Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks)
-        : plan_(plan), ledger_(ledger), materials_(materials), callbacks_(callbacks) {}
+    StudyWork(Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks)
+        : plan_(materials.plan), ledger_(ledger), materials_(materials), callbacks_(callbacks) {}
 
     StudySummary carry_out() {
-        summary_.study = ledger_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts);
+        summary_.study = ledger_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
+                                           plan_.images.parts->key());
         std::vector<PlannedRun> missing = find_missing();
         for (const PlannedRun& run : missing)
             epochs_left_[run.candidate->regime] += run.candidate->training.epochs;
@@ -94,7 +96,7 @@ class StudyWork {
         settings["images"]["fingerprint"] = materials_.set.fingerprint;
         const bool uses_backbone = materials_.backbone && !candidate.network;
         if (uses_backbone) settings["backbone"] = materials_.backbone->hash;
-        const Scaling& scaling = materials_.scaling_for(candidate);
+        const Scaling scaling = materials_.scaling_for(candidate);
         settings["scaling"] = {{"mean", scaling.mean}, {"deviation", scaling.deviation}};
         return settings.dump();
     }
@@ -166,7 +168,7 @@ class StudyWork {
         const Candidate& candidate = *run.candidate;
         const CandidateNetwork built =
             build_network(plan_, candidate, materials_.backbone, materials_.set.classes.size(), run.seed);
-        const Scaling& scaling = materials_.scaling_for(candidate);
+        const Scaling scaling = materials_.scaling_for(candidate);
         // Runs whose frozen part is the same share its features.
         auto& shared =
             features_[candidate.regime == Regime::scratch ? std::string()
@@ -233,7 +235,7 @@ class StudyWork {
     void finish(const PlannedRun& run, const RunTrainer& trainer, const Scaling& scaling) {
         Classifier classifier{trainer.best_network(),
                               materials_.set.classes,
-                              Preparation{plan_.images.size, plan_.images.fit, scaling},
+                              Preparation{plan_.images.fitting, scaling},
                               {{"study", plan_.name},
                                {"run", run.record.name()},
                                {"regime", run.record.regime},
@@ -294,34 +296,56 @@ class StudyWork {
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;  // by the first trained layer
 };
 
+// The full list of unreadable images, for those who want more than the first few.
+void write_problems(const std::vector<Problem>& problems, const std::filesystem::path& file) {
+    std::string text = "file,problem\n";
+    for (const Problem& problem : problems)
+        text += csv_row(std::vector<std::string>{problem.file, problem.problem});
+    write_file(file, text);
+}
+
+void warn_about(const Materials& materials, const std::filesystem::path& ledger,
+                const std::function<void(const std::string&)>& warning) {
+    const auto& problems = materials.set.problems;
+    if (!problems.empty()) {
+        constexpr std::size_t shown = 3;
+        const std::filesystem::path file = ledger / "left-out.csv";
+        write_problems(problems, file);
+        std::string list;
+        for (std::size_t i = 0; i < std::min(problems.size(), shown); ++i)
+            list +=
+                fmt::format("{}{}: {}", i == 0 ? "" : "; ", printable(problems[i].file), problems[i].problem);
+        warning(fmt::format("{} unreadable image{} left out ({}{}); {} lists all", problems.size(),
+                            problems.size() == 1 ? "" : "s", list, problems.size() > shown ? "; ..." : "",
+                            printable(file.string())));
+    }
+    for (const auto* notes : {&materials.set.notes, &materials.parts.notes})
+        for (const std::string& note : *notes) warning(note);
+    if (!materials.store->accepts())
+        warning(fmt::format(
+            "{}: pictures cannot be kept here (a full disk, no right to write, or another process "
+            "keeps them); they are read and fitted again whenever they are needed",
+            printable(Ledger::stores(ledger).string())));
+    const Plan& plan = materials.plan;
+    if (plan.backbone && !materials.backbone->scaling && !plan.images.scaling)
+        warning(fmt::format("{}: it carries no preparation; colours are scaled by the training part",
+                            printable(plan.backbone->string())));
+}
+
 }  // namespace
 
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks) {
-    const std::unique_ptr<Materials> materials = gather_materials(plan, callbacks.preparing);
-    if (callbacks.warning) {
-        const auto& problems = materials->set.problems;
-        if (!problems.empty()) {
-            std::string list;
-            for (std::size_t i = 0; i < std::min<std::size_t>(problems.size(), 5); ++i)
-                list += fmt::format("{}{}: {}", i == 0 ? "" : "; ", printable(problems[i].file),
-                                    problems[i].problem);
-            callbacks.warning(fmt::format("{} unreadable image{} left out ({}{})", problems.size(),
-                                          problems.size() == 1 ? "" : "s", list,
-                                          problems.size() > 5 ? "; ..." : ""));
-        }
-        if (plan.backbone && !materials->backbone->scaling)
-            callbacks.warning(
-                fmt::format("{}: it carries no preparation; colours are scaled by the training part",
-                            printable(plan.backbone->string())));
-    }
+    const std::unique_ptr<Materials> materials =
+        gather_materials(plan, ledger_directory, callbacks.preparing);
     Ledger ledger = Ledger::open_or_create(ledger_directory);
     const FileLock lock(
         ledger_directory / "train.lock",
         fmt::format("{}: another process is training on this ledger; wait for it, or give another "
                     "--ledger",
                     printable(ledger_directory.string())));
-    return StudyWork(plan, ledger, *materials, callbacks).carry_out();
+    if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
+    return StudyWork(ledger, *materials, callbacks).carry_out();
 }
 
 }  // namespace jevrin

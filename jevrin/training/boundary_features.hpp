@@ -24,19 +24,18 @@ class BoundaryFeatures {
     // Rows [items, values_per_item] without augmentation; each is computed when first asked for and kept.
     void fill(std::span<const std::int64_t> items, std::span<float> out);
 
-    // The same with augmentation, never kept.
-    void fill_augmented(std::span<const std::int64_t> items, const Augmentation& augmentation,
-                        const AugmentationKey& key, std::span<float> out);
+    // Rows of `count` pictures [count, size, size, channels] as they are given, never kept.
+    void compute(std::int64_t count, std::span<const float> pictures, std::span<float> out);
+
+    const PreparedImages& images() const { return images_; }
+    const ScalingTable& scaling() const { return scaling_; }
 
   private:
-    void compute(std::span<const std::int64_t> items, const Augmentation& augmentation,
-                 const AugmentationKey& key, std::span<float> out);
-
     const PreparedImages& images_;
     ScalingTable scaling_;
     Inference inference_;
     std::int64_t computed_ = 0;
-    std::vector<float> batch_;
+    std::vector<float> pictures_;
     std::vector<std::vector<float>> rows_;  // by item; empty until computed
 };
 

@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
+#include <cassert>
 
 namespace jevrin {
 namespace {
@@ -36,13 +37,14 @@ Classifier load_classifier(const std::filesystem::path& path) {
         throw InputError(fmt::format("{}: its list of classes is not understood; the file is damaged", file));
     }
     const Shape output = infer_shapes(model.network).back();
-    const std::int64_t size = classifier.preparation.size;
-    if (output != Shape{static_cast<std::int64_t>(classifier.classes.size())} ||
-        model.network.input != Shape{size, size, 3})
-        throw InputError(fmt::format(
-            "{}: its network takes {} and gives {}, which fits neither its {} classes nor its "
-            "preparation to {}x{}x3; the file is damaged",
-            file, to_string(model.network.input), to_string(output), classifier.classes.size(), size, size));
+    const Fitting& fitting = classifier.preparation.fitting;
+    const Shape input = {fitting.size, fitting.size, fitting.channels};
+    if (output != Shape{static_cast<std::int64_t>(classifier.classes.size())} || model.network.input != input)
+        throw InputError(
+            fmt::format("{}: its network takes {} and gives {}, which fits neither its {} classes nor its "
+                        "preparation to {}; the file is damaged",
+                        file, to_string(model.network.input), to_string(output), classifier.classes.size(),
+                        to_string(input)));
     classifier.network = std::move(model.network);
     for (const auto& [key, value] : model.metadata)
         if (key.starts_with(provenance_prefix))
@@ -59,20 +61,21 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
     write_model(path, model);
 }
 
-std::vector<float> classify(const Classifier& classifier, std::span<const Image> images) {
+std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted) {
     const auto classes = static_cast<std::int64_t>(classifier.classes.size());
-    const ScalingTable scaling(classifier.preparation.scaling);
-    const std::int64_t size = classifier.preparation.size;
-    const std::int64_t values = size * size * 3;
+    const Fitting& fitting = classifier.preparation.fitting;
+    const ScalingTable scaling(classifier.preparation.scaling, fitting.channels);
+    const auto values = static_cast<std::size_t>(fitting.values());
     Inference inference(classifier.network,
-                        static_cast<std::int64_t>(std::min(inference_batch, images.size())));
-    std::vector<float> probabilities(images.size() * classifier.classes.size());
-    std::vector<float> batch(static_cast<std::size_t>(inference.capacity() * values));
-    for (std::size_t begin = 0; begin < images.size(); begin += inference_batch) {
-        const std::size_t count = std::min(inference_batch, images.size() - begin);
-        for (std::size_t i = 0; i < count; ++i)
-            scaling.apply(fit_image(images[begin + i], size, classifier.preparation.fit).pixels.data(),
-                          size * size, batch.data() + static_cast<std::int64_t>(i) * values);
+                        static_cast<std::int64_t>(std::min(inference_batch, fitted.size())));
+    std::vector<float> probabilities(fitted.size() * classifier.classes.size());
+    std::vector<float> batch(static_cast<std::size_t>(inference.capacity()) * values);
+    for (std::size_t begin = 0; begin < fitted.size(); begin += inference_batch) {
+        const std::size_t count = std::min(inference_batch, fitted.size() - begin);
+        for (std::size_t i = 0; i < count; ++i) {
+            assert(fitted[begin + i].size() == values);
+            scaling.apply(fitted[begin + i], std::span(batch).subspan(i * values, values));
+        }
         const auto logits = inference.run(static_cast<std::int64_t>(count), batch);
         softmax(static_cast<std::int64_t>(count), classes, logits,
                 std::span(probabilities).subspan(begin * classifier.classes.size()));

@@ -1,9 +1,11 @@
 // A classifier: a network with its classes and preparation, in one model file.
 //
 //     Classifier classifier = load_classifier("chosen.onnx");
-//     std::vector<float> probabilities = classify(classifier, images);
+//     const auto picture = load_fitted("tile.jpg", classifier.preparation.fitting);
+//     std::vector<float> probabilities = classify(classifier, {&picture, 1});
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/network/graph.hpp"
 
@@ -27,7 +29,8 @@ struct Classifier {
 Classifier load_classifier(const std::filesystem::path& path);
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier);
 
-// Probabilities [images.size(), classes], each row summing to 1.
-std::vector<float> classify(const Classifier& classifier, std::span<const Image> images);
+// Probabilities [pictures, classes], each row summing to 1, of pictures fitted with fit_picture() or
+// load_fitted() by classifier.preparation.fitting.
+std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted);
 
 }  // namespace jevrin

@@ -91,13 +91,25 @@ struct RunTrainer::Work {
 
     bool keeps_features() const { return division.frozen.nodes.size() > 1; }
 
-    void fill_training(std::span<const std::int64_t> items, std::span<float> out) {
-        const AugmentationKey key{seed, static_cast<std::uint32_t>(epochs_done + 1)};
-        // Without frozen layers a kept row would be the picture once more, as numbers.
-        if (settings.augmentation.changes_anything() || !keeps_features())
-            features->fill_augmented(items, settings.augmentation, key, out);
-        else
-            features->fill(items, out);
+    // The pictures of an epoch, prepared ahead; nothing when kept features stand in for them. Without frozen
+    // layers a kept row would be the picture once more, as numbers.
+    std::unique_ptr<BatchQueue> pictures(const std::vector<std::int64_t>& order, std::uint32_t epoch) const {
+        if (keeps_features() && !settings.augmentation.changes_anything()) return nullptr;
+        return std::make_unique<BatchQueue>(
+            features->images(), features->scaling(),
+            BatchSettings{.size = batch, .augmentation = settings.augmentation, .key = {seed, epoch}}, order,
+            data.labels, data.weights);
+    }
+
+    std::vector<Target> targets_of(std::span<const std::int64_t> items) const {
+        std::vector<Target> targets;
+        for (const std::int64_t item : items) {
+            const auto place = static_cast<std::size_t>(item);
+            targets.push_back({.label = data.labels[place],
+                               .other = data.labels[place],
+                               .weight = data.weights.empty() ? 1.0 : data.weights[place]});
+        }
+        return targets;
     }
 
     Predictions predict(const Network& trained, const std::vector<std::size_t>& items) const {
@@ -113,12 +125,12 @@ struct RunTrainer::Work {
             if (keeps_features())
                 features->fill(some, input);
             else
-                features->fill_augmented(some, {}, {}, input);
+                features->images().fill(some, features->scaling(), {}, {}, input);
             const auto logits = inference.run(static_cast<std::int64_t>(count), input);
             std::vector<std::size_t> labels;
             for (const std::int64_t item : some)
                 labels.push_back(data.labels[static_cast<std::size_t>(item)]);
-            result.loss += cross_entropy(classes, logits, labels, {}).loss_sum;
+            result.loss += cross_entropy(classes, logits, plain_targets(labels), {}).loss_sum;
             softmax(static_cast<std::int64_t>(count), classes, logits,
                     std::span(result.probabilities).subspan(begin * data.classes));
         }
@@ -151,11 +163,13 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     EpochResult result{
         .epoch = p.epochs_done + 1,
         .learning_rate = learning_rate_at(p.settings.optimiser, p.epochs_done, p.settings.epochs)};
-    const auto order = random_order(total, p.seed, Purpose::order, static_cast<std::uint32_t>(result.epoch));
+    const auto epoch = static_cast<std::uint32_t>(result.epoch);
+    std::vector<std::int64_t> order;
+    for (const std::int64_t place : random_order(total, p.seed, Purpose::order, epoch))
+        order.push_back(static_cast<std::int64_t>(training[static_cast<std::size_t>(place)]));
+    const std::unique_ptr<BatchQueue> pictures = p.pictures(order, epoch);
     std::vector<float> input(static_cast<std::size_t>(p.batch * p.features->values_per_item()));
     std::vector<float> gradient(static_cast<std::size_t>(p.batch) * p.data.classes);
-    std::vector<std::int64_t> items;
-    std::vector<std::size_t> labels;
     double loss = 0.0;
     std::int64_t correct = 0;
     // An interrupted epoch must leave no trace: it is trained again from its beginning.
@@ -167,19 +181,24 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
             "the loss is no longer a number: the learning rate is probably too high; lower it in the plan");
     };
     for (std::int64_t batch = 0; batch < batches; ++batch) {
-        items.clear();
-        labels.clear();
-        for (std::int64_t i = batch * p.batch; i < std::min(total, (batch + 1) * p.batch); ++i) {
-            const std::size_t item = training[static_cast<std::size_t>(order[static_cast<std::size_t>(i)])];
-            items.push_back(static_cast<std::int64_t>(item));
-            labels.push_back(p.data.labels[item]);
+        const std::int64_t count = std::min(p.batch, total - batch * p.batch);
+        const std::span items(order.data() + batch * p.batch, static_cast<std::size_t>(count));
+        std::span<const float> numbers = input;
+        std::vector<Target> targets;
+        if (const Batch* prepared = pictures ? pictures->next() : nullptr) {
+            targets = prepared->targets;
+            numbers = prepared->pictures;
+            if (p.keeps_features()) {
+                p.features->compute(count, prepared->pictures, input);
+                numbers = input;
+            }
+        } else {
+            targets = p.targets_of(items);
+            p.features->fill(items, input);
         }
-        const auto count = static_cast<std::int64_t>(items.size());
-        p.fill_training(items, input);
-        const auto logits =
-            p.pass.forward(count, input, {p.seed, static_cast<std::uint32_t>(result.epoch), items.data()});
+        const auto logits = p.pass.forward(count, numbers, {p.seed, epoch, items.data()});
         const BatchLoss batch_loss =
-            cross_entropy(static_cast<std::int64_t>(p.data.classes), logits, labels, gradient);
+            cross_entropy(static_cast<std::int64_t>(p.data.classes), logits, targets, gradient);
         check_finite(batch_loss.loss_sum);
         loss += batch_loss.loss_sum;
         correct += batch_loss.correct;

@@ -28,7 +28,8 @@ namespace jevrin {
 // What every run of a study shares: equal terms begin here.
 struct TrainingData {
     const PreparedImages* images = nullptr;
-    std::vector<std::size_t> labels;  // of all items
+    std::vector<std::size_t> labels;   // of all items
+    std::vector<double> weights = {};  // of the training loss, of all items; empty: 1 each
     std::size_t classes = 0;
     Parts parts;
 };

@@ -262,8 +262,9 @@ TEST(Commands, SurveyCountsAndNamesProblems) {
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_THAT(text.output,
                 AllOf(HasSubstr("13 images in 2 classes, 1 unreadable"), HasSubstr("2.2 times as many"),
-                      HasSubstr("the same picture twice under two labels: many/00.png and rare/same.png"),
-                      HasSubstr("left out: many/bad.png: it is neither")));
+                      HasSubstr("1 pair of one picture under two labels: correct one of them\n          "
+                                "many/00.png and rare/same.png"),
+                      HasSubstr("left out  1 unreadable file\n          many/bad.png: it is neither")));
     EXPECT_TRUE(std::filesystem::exists(directory / "sheet.png"));
     const json counted =
         json::parse(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);

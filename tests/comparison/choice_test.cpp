@@ -17,8 +17,8 @@ class ChoiceTest : public testing::Test {
   protected:
     ChoiceTest() : ledger_(Ledger::open_or_create(directory_ / "ledger")) {
         test::write_small_set(directory_ / "images", {"a", "b"}, 100);
-        set_ = read_image_set(directory_ / "images");
-        parts_ = divide_into_parts(set_, {0.1, 0.8, 0.1}, 1);
+        set_ = read_image_set({.from = directory_ / "images"});
+        parts_ = divide_into_parts(set_, {.training = 0.1, .validation = 0.8, .test = 0.1, .seed = 1});
         study_ = ledger_.put_study("s", Metric::accuracy, set_, parts_);
     }
     // Each validation item is right with this probability, drawn per candidate, seed and item.

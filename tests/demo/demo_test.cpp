@@ -20,7 +20,7 @@ TEST(GlazeTiles, TheSampleThatShipsIsWhatTheGeneratorMakes) {
         bytes += std::filesystem::file_size(shipped / tile.path);
     }
     EXPECT_LT(bytes, 1'000'000U);
-    EXPECT_EQ(read_image_set(shipped).items.size(), sample.size());
+    EXPECT_EQ(read_image_set({.from = shipped}).items.size(), sample.size());
 }
 
 TEST(GlazeTiles, TheSetIsAsTheScenarioSays) {

@@ -141,7 +141,7 @@ TEST(Figures, OtherEndingsAndUnwritablePlacesAreRefused) {
 TEST(Sheet, ShowsARandomSampleOfEachClass) {
     const TemporaryDirectory directory;
     test::write_small_set(directory / "set", {"a", "b", "c"}, 7);
-    const ImageSet set = read_image_set(directory / "set");
+    const ImageSet set = read_image_set({.from = directory / "set"});
     const auto rows = sample_rows(set, 5, 1);
     ASSERT_EQ(rows.size(), 3U);
     EXPECT_EQ(rows[1].label, "b (7)");

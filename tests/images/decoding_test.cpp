@@ -1,10 +1,11 @@
 // Damaged files by the hundred: every one decodes or is refused in words, and nothing is read outside the
 // bytes (the address sanitizer watches).
+#include "jevrin/images/decoding.hpp"
+
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/images/image.hpp"
 
 namespace jevrin {
 namespace {

@@ -45,7 +45,7 @@ TEST(Image, PngIsExactAndJpegIsNear) {
 TEST(Image, BadBytesAreRefusedInWords) {
     EXPECT_THAT(message_of<InputError>([] { decode_image({}); }), HasSubstr("empty"));
     EXPECT_THAT(message_of<InputError>([] { decode_image(bytes_of("GIF89a.....")); }),
-                HasSubstr("neither PNG nor JPEG"));
+                HasSubstr("it is a GIF; save it as PNG"));
     for (const auto& whole : {encode_png(small_picture(0, 1, 24)), encode_jpeg(small_picture(0, 1, 24), 90)})
         for (std::size_t length = 8; length + 16 < whole.size(); length += 7)
             EXPECT_THAT(message_of<InputError>([&] { decode_image(std::span(whole).first(length)); }),
@@ -97,24 +97,37 @@ TEST(Preparation, EachFitDoesWhatItSays) {
     Image wide(8, 4);  // left half black, right half white
     for (std::int64_t y = 0; y < 4; ++y)
         for (std::int64_t x = 4; x < 8; ++x) std::fill_n(wide.at(x, y), 3, std::uint8_t{255});
-    const Image stretched = fit_image(wide, 4, Fit::stretch);
-    EXPECT_EQ(stretched.at(0, 0)[0], 0);
-    EXPECT_EQ(stretched.at(3, 3)[0], 255);
-    const Image cropped = fit_image(wide, 4, Fit::crop);
-    EXPECT_EQ(cropped.at(1, 0)[0], 0);
-    EXPECT_EQ(cropped.at(2, 0)[0], 255);
-    const Image padded = fit_image(wide, 8, Fit::pad);
-    EXPECT_EQ(padded.width, 8);
-    EXPECT_EQ(padded.at(0, 0)[0], 0);
-    EXPECT_EQ(padded.at(7, 7)[0], 255);
+    const auto stretched = fit_picture(wide, {.size = 4, .fit = Fit::stretch});
+    EXPECT_EQ(stretched.front(), 0);
+    EXPECT_EQ(stretched.back(), 255);
+    const auto cropped = fit_picture(wide, {.size = 4, .fit = Fit::crop});
+    EXPECT_EQ(cropped[1 * 3], 0);
+    EXPECT_EQ(cropped[2 * 3], 255);
+    const auto padded = fit_picture(wide, {.size = 8, .fit = Fit::pad});
+    ASSERT_EQ(padded.size(), 8U * 8U * 3U);
+    EXPECT_EQ(padded.front(), 0);
+    EXPECT_EQ(padded.back(), 255);
+    const auto filled =
+        fit_picture(wide, {.size = 8, .padding = FitPadding::constant, .padding_colour = {9, 8, 7}});
+    EXPECT_THAT(std::vector<int>(filled.begin(), filled.begin() + 3), testing::ElementsAre(9, 8, 7));
+    EXPECT_EQ(filled[(2 * 8 + 0) * 3], 0);  // the picture itself begins in the third row
+    const auto mean = fit_picture(wide, {.size = 8, .padding = FitPadding::mean});
+    EXPECT_EQ(mean.front(), 128);
+    EXPECT_EQ(fit_picture(wide, {.size = 8, .channels = 1}).size(), 8U * 8U);
     EXPECT_THAT(message_of<InputError>([] { fit_from_name("padd"); }), HasSubstr("did you mean 'pad'"));
 }
 
 TEST(Preparation, JsonGoesRoundAndRefusesNonsense) {
-    const Preparation before{.size = 48, .fit = Fit::crop, .scaling = {{0.1, 0.2, 1.0 / 3}, {0.4, 0.5, 0.6}}};
+    const Preparation before{.fitting = {.size = 48,
+                                         .fit = Fit::crop,
+                                         .padding = FitPadding::mean,
+                                         .padding_colour = {1, 2, 3},
+                                         .background = {4, 5, 6},
+                                         .channels = 1},
+                             .scaling = {{0.1, 0.2, 1.0 / 3}, {0.4, 0.5, 0.6}}};
     const Preparation after = Preparation::from_json(before.to_json());
-    EXPECT_EQ(after.size, 48);
-    EXPECT_EQ(after.fit, Fit::crop);
+    EXPECT_EQ(after.fitting.key(), before.fitting.key());
+    EXPECT_EQ(after.fitting.channels, 1);
     EXPECT_EQ(after.scaling.mean, before.scaling.mean);
     for (const char* text :
          {"", "[]", "{\"size\":3}", "{\"size\":-1,\"fit\":\"pad\",\"mean\":[0,0,0],\"deviation\":[1,1,1]}",
@@ -125,15 +138,16 @@ TEST(Preparation, JsonGoesRoundAndRefusesNonsense) {
 TEST(Preparation, ScalingIsTheMeanAndDeviationOfThePixels) {
     Image image(2, 1);
     image.pixels = {0, 10, 100, 255, 30, 100};
-    const std::uint8_t* pointer = image.pixels.data();
-    const Scaling scaling = measure_scaling({&pointer, 1}, 2);
+    ScalingSums sums(3);
+    sums.add(image.pixels);
+    const Scaling scaling = sums.scaling();
     EXPECT_DOUBLE_EQ(scaling.mean[0], 0.5);
     EXPECT_DOUBLE_EQ(scaling.deviation[0], 0.5);
     EXPECT_NEAR(scaling.mean[1], 20 / 255.0, 1e-12);
     EXPECT_NEAR(scaling.deviation[1], 10 / 255.0, 1e-12);
     EXPECT_NEAR(scaling.deviation[2], 1 / 255.0, 1e-12);  // constant: never a division by zero
     std::vector<float> out(6);
-    ScalingTable(scaling).apply(pointer, 2, out.data());
+    ScalingTable(scaling, 3).apply(image.pixels, out);
     EXPECT_FLOAT_EQ(out[0], -1.0F);
     EXPECT_FLOAT_EQ(out[4], 1.0F);
 }
@@ -146,13 +160,13 @@ TEST(ImageSet, ReadsClassesInOrderAndSkipsWhatIsForeign) {
     write_file(directory.path() / "ant" / "list.csv", std::string("x"));
     make_directory(directory.path() / "ant" / "deeper");
     write_file(directory.path() / "ant" / "deeper" / "x.png", encode_png(small_picture(1, 99)));
-    const ImageSet set = read_image_set(directory.path());
+    const ImageSet set = read_image_set({.from = directory.path()});
     EXPECT_THAT(set.classes, testing::ElementsAre("ant", "mole", "zebra"));
     EXPECT_EQ(class_counts(set), (std::vector<std::int64_t>{5, 4, 4}));
     EXPECT_EQ(set.skipped, 3);
     EXPECT_TRUE(set.problems.empty());
     EXPECT_EQ(set.items[0].path, "ant/00.png");
-    EXPECT_EQ(set.items[0].width, 16);
+    EXPECT_EQ(set.items[0].facts.width, 16);
 }
 
 TEST(ImageSet, BadFilesAreNamedAndCostNothingElse) {
@@ -162,7 +176,7 @@ TEST(ImageSet, BadFilesAreNamedAndCostNothingElse) {
     write_file(directory.path() / "a" / "text.jpg", std::string("this is text"));
     const std::string whole = read_text(directory.path() / "b" / "00.png");
     write_file(directory.path() / "b" / "cut.png", std::string_view(whole).substr(0, whole.size() / 2));
-    const ImageSet set = read_image_set(directory.path());
+    const ImageSet set = read_image_set({.from = directory.path()});
     EXPECT_EQ(set.items.size(), 8U);
     ASSERT_EQ(set.problems.size(), 3U);
     EXPECT_EQ(set.problems[0].file, "a/empty.png");
@@ -173,37 +187,39 @@ TEST(ImageSet, BadFilesAreNamedAndCostNothingElse) {
 
 TEST(ImageSet, WrongRootsAreRecognised) {
     const TemporaryDirectory directory;
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory / "none"); }),
+    EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory / "none"}); }),
                 HasSubstr("no such folder"));
     write_small_set(directory / "set", {"a", "b"}, 2);
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory.path() / "set" / "a"); }),
-                HasSubstr("one level higher"));
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory.path() / "set" / "a" / "00.png"); }),
-                HasSubstr("is a file"));
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory.path()); }), HasSubstr("at least 2"));
+    EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory.path() / "set" / "a"}); }),
+                HasSubstr("one level too low"));
+    EXPECT_THAT(
+        message_of<InputError>([&] { read_image_set({.from = directory.path() / "set" / "a" / "00.png"}); }),
+        HasSubstr("this is one image"));
+    EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory.path()}); }),
+                HasSubstr("one level too high"));
     make_directory(directory.path() / "set" / "A");
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory / "set"); }),
+    EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory / "set"}); }),
                 HasSubstr("'A' and 'a' differ only by case"));
     std::filesystem::remove(directory.path() / "set" / "A");
     make_directory(directory.path() / "set" / "c");
-    EXPECT_THAT(message_of<InputError>([&] { read_image_set(directory / "set"); }),
+    EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory / "set"}); }),
                 HasSubstr("class 'c' has no readable"));
 }
 
 TEST(ImageSet, TheFingerprintFollowsContentAndLabels) {
     const TemporaryDirectory directory;
     write_small_set(directory.path(), {"a", "b"}, 3);
-    const std::string before = read_image_set(directory.path()).fingerprint;
-    EXPECT_EQ(read_image_set(directory.path()).fingerprint, before);
+    const std::string before = read_image_set({.from = directory.path()}).fingerprint;
+    EXPECT_EQ(read_image_set({.from = directory.path()}).fingerprint, before);
     std::filesystem::rename(directory.path() / "a" / "00.png", directory.path() / "b" / "90.png");
-    EXPECT_NE(read_image_set(directory.path()).fingerprint, before);
+    EXPECT_NE(read_image_set({.from = directory.path()}).fingerprint, before);
 }
 
 TEST(Parts, AreDisjointStratifiedAndFollowTheSeed) {
     const TemporaryDirectory directory;
     write_small_set(directory.path(), {"a", "b", "c"}, 20);
-    const ImageSet set = read_image_set(directory.path());
-    const Parts parts = divide_into_parts(set, {0.6, 0.2, 0.2}, 1);
+    const ImageSet set = read_image_set({.from = directory.path()});
+    const Parts parts = divide_into_parts(set, {.seed = 1});
     std::set<std::size_t> seen;
     for (const Part part : all_parts) {
         std::vector<int> by_class(3, 0);
@@ -214,9 +230,9 @@ TEST(Parts, AreDisjointStratifiedAndFollowTheSeed) {
         EXPECT_THAT(by_class, testing::Each(part == Part::training ? 12 : 4));
     }
     EXPECT_EQ(seen.size(), 60U);
-    EXPECT_EQ(divide_into_parts(set, {0.6, 0.2, 0.2}, 1).test, parts.test);
-    EXPECT_NE(divide_into_parts(set, {0.6, 0.2, 0.2}, 2).test, parts.test);
-    EXPECT_TRUE(divide_into_parts(set, {0.8, 0.2, 0.0}, 1).test.empty());
+    EXPECT_EQ(divide_into_parts(set, {.seed = 1}).test, parts.test);
+    EXPECT_NE(divide_into_parts(set, {.seed = 2}).test, parts.test);
+    EXPECT_TRUE(divide_into_parts(set, {.training = 0.8, .test = 0.0}).test.empty());
 }
 
 TEST(Parts, EqualPicturesNeverLieInTwoParts) {
@@ -226,9 +242,10 @@ TEST(Parts, EqualPicturesNeverLieInTwoParts) {
         std::filesystem::copy_file(
             directory.path() / "a" / fmt::format("{:02}.{}", i, i % 2 ? "jpg" : "png"),
             directory.path() / "a" / fmt::format("copy{}.{}", i, i % 2 ? "jpg" : "png"));
-    const ImageSet set = read_image_set(directory.path());
+    const ImageSet set = read_image_set({.from = directory.path()});
     EXPECT_EQ(exact_duplicates(set).size(), 10U);
-    const Parts parts = divide_into_parts(set, {0.5, 0.25, 0.25}, 3);
+    const Parts parts =
+        divide_into_parts(set, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 3});
     for (const auto& group : exact_duplicates(set))
         for (const Part part : all_parts) {
             const auto& items = parts.of(part);
@@ -243,17 +260,17 @@ TEST(Parts, AClassTooSmallForItsPartsIsNamed) {
     for (int i = 1; i < 9; ++i)
         std::filesystem::remove(directory.path() / "rare" /
                                 fmt::format("{:02}.{}", i, i % 2 ? "jpg" : "png"));
-    const ImageSet set = read_image_set(directory.path());
-    EXPECT_THAT(message_of<InputError>([&] { divide_into_parts(set, {}, 1); }),
-                testing::AllOf(HasSubstr("class 'rare' has 1 different image "), HasSubstr("3 parts")));
+    const ImageSet set = read_image_set({.from = directory.path()});
+    EXPECT_THAT(message_of<InputError>([&] { divide_into_parts(set); }),
+                testing::AllOf(HasSubstr("class 'rare' has 1 image "), HasSubstr("3 parts")));
 }
 
 TEST(Batches, AugmentationDependsOnSeedEpochAndItemAlone) {
     const TemporaryDirectory directory;
     write_small_set(directory.path(), {"a", "b"}, 6);
-    const ImageSet set = read_image_set(directory.path());
-    const PreparedImages images(set, 16, Fit::pad);
-    const ScalingTable scaling(Scaling{});
+    const ImageSet set = read_image_set({.from = directory.path()});
+    const PreparedImages images(set, {.size = 16});
+    const ScalingTable scaling(Scaling{}, 3);
     const Augmentation augmentation{.flip = true, .shift = 0.2};
     const auto size = static_cast<std::size_t>(images.values_per_image());
     const auto batch = [&](std::vector<std::int64_t> items, AugmentationKey key) {
@@ -281,21 +298,21 @@ TEST(Batches, AFlipMirrorsAndAShiftMoves) {
         make_directory(directory / name);
         write_file(directory.path() / name / "x.png", encode_png(picture));
     }
-    const ImageSet set = read_image_set(directory.path());
-    const PreparedImages images(set, 16, Fit::stretch);
+    const ImageSet set = read_image_set({.from = directory.path()});
+    const PreparedImages images(set, {.size = 16, .fit = Fit::stretch});
     const std::vector<std::int64_t> items = {0};
     std::vector<float> out(16 * 16 * 3);
     bool mirrored = false;
     bool straight = false;
     for (std::uint32_t epoch = 0; epoch < 20; ++epoch) {
-        images.fill(items, ScalingTable(Scaling{}), {.flip = true}, {1, epoch}, out);
+        images.fill(items, ScalingTable(Scaling{}, 3), {.flip = true}, {1, epoch}, out);
         mirrored = mirrored || std::lround(out[0] * 255) == 150;
         straight = straight || std::lround(out[0] * 255) == 0;
     }
     EXPECT_TRUE(mirrored && straight);
     std::set<long> offsets;
     for (std::uint32_t epoch = 0; epoch < 60; ++epoch) {
-        images.fill(items, ScalingTable(Scaling{}), {.shift = 0.125}, {1, epoch}, out);
+        images.fill(items, ScalingTable(Scaling{}, 3), {.shift = 0.125}, {1, epoch}, out);
         offsets.insert(std::lround(out[8 * 3] * 255) / 10 - 8);
     }
     EXPECT_THAT(offsets, testing::ElementsAre(-2, -1, 0, 1, 2));

@@ -20,8 +20,8 @@ class LedgerTest : public testing::Test {
   protected:
     LedgerTest() {
         test::write_small_set(directory_ / "images", {"a", "b"}, 8);
-        set_ = read_image_set(directory_ / "images");
-        parts_ = divide_into_parts(set_, {0.5, 0.25, 0.25}, 1);
+        set_ = read_image_set({.from = directory_ / "images"});
+        parts_ = divide_into_parts(set_, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 1});
     }
     std::filesystem::path file() const { return directory_ / "ledger"; }
     static EpochRecord epoch(std::int64_t number, std::int64_t right) {

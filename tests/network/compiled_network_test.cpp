@@ -53,7 +53,7 @@ class Training {
         gradient_.resize(static_cast<std::size_t>(capacity * classes));
         for (std::int64_t i = 0; i < 40; ++i) {
             items_.push_back(i);
-            labels_.push_back(static_cast<std::size_t>(i % classes));
+            targets_.push_back({.label = static_cast<std::size_t>(i % classes)});
         }
     }
     void step(std::int64_t first, std::int64_t batch) {
@@ -61,10 +61,10 @@ class Training {
         const auto logits =
             pass_->forward(batch, pictures_.values().subspan(static_cast<std::size_t>(first * size)),
                            {1, 2, items_.data() + first});
-        cross_entropy(
-            classes, logits,
-            std::span(labels_).subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(batch)),
-            gradient_);
+        cross_entropy(classes, logits,
+                      std::span<const Target>(targets_).subspan(static_cast<std::size_t>(first),
+                                                                static_cast<std::size_t>(batch)),
+                      gradient_);
         pass_->backward(batch, gradient_);
         optimiser_->step(pass_->parameters(), 0.01);
     }
@@ -87,7 +87,7 @@ class Training {
     std::optional<Optimiser> optimiser_;
     Tensor pictures_;
     std::vector<std::int64_t> items_;
-    std::vector<std::size_t> labels_;
+    std::vector<Target> targets_;
     std::vector<float> gradient_;
 };
 
@@ -219,7 +219,7 @@ TEST(CompiledNetwork, EveryFamilyLearnsToTellItsPicturesApart) {
         double last = 0;
         for (int step = 0; step < 80; ++step) {
             const auto logits = pass.forward(10, pictures.values(), {1, 1, items.data()});
-            last = cross_entropy(classes, logits, labels, gradient).loss_sum / 10;
+            last = cross_entropy(classes, logits, plain_targets(labels), gradient).loss_sum / 10;
             if (step == 0) first = last;
             pass.backward(10, gradient);
             optimiser.step(pass.parameters(), 0.02);

@@ -58,10 +58,10 @@ regime = "partial"
 train_from = "stage3"
 )",
                                  "/work place/plan.toml");
-    EXPECT_EQ(plan.images.from, "/work place/glaze");
+    EXPECT_EQ(plan.images.source.from, "/work place/glaze");
     EXPECT_EQ(*plan.backbone, "/work place/backbone.onnx");
-    EXPECT_EQ(plan.images.size, 48);
-    EXPECT_EQ(plan.images.fit, Fit::crop);
+    EXPECT_EQ(plan.images.fitting.size, 48);
+    EXPECT_EQ(plan.images.fitting.fit, Fit::crop);
     ASSERT_EQ(plan.candidates.size(), 3U);
     EXPECT_EQ(plan.candidates[0].training.optimiser.momentum, 0.8);
     EXPECT_EQ(plan.candidates[1].regime, Regime::frozen);
@@ -149,7 +149,8 @@ TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     EXPECT_EQ(json["training"]["epochs"], TrainingSettings{}.epochs);
     EXPECT_EQ(json["training"]["optimiser"]["learning_rate"], OptimiserSettings{}.learning_rate);
     EXPECT_EQ(json["network"]["widths"], ResidualSettings{}.widths);
-    EXPECT_EQ(json["images"]["parts"]["test"], 0.2);
+    EXPECT_EQ(json["images"]["size"], Fitting{}.size);
+    EXPECT_EQ(json["training"]["augment"]["mixing"]["form"], "none");
     EXPECT_EQ(json["metric"], "balanced_accuracy");
 }
 

@@ -194,7 +194,7 @@ TEST(TestPart, IsScoredOnlyWhenAskedAndEachLookCounts) {
     score_test_part(directory / "ledger", "", "new head/1");
     EXPECT_EQ(Ledger::open(directory / "ledger").study().test_looks, 2);
     const auto items = Ledger::open(directory / "ledger").items(1, Part::test);
-    write_file(directory.path() / "images" / items[0].substr(0, items[0].rfind('#')),
+    write_file(directory.path() / "images" / items[0].id.substr(0, items[0].id.rfind('#')),
                encode_png(test::small_picture(2, 1234)));
     EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "new head/1"); }),
                 HasSubstr("changed since"));

@@ -28,7 +28,7 @@ TEST(CrossEntropy, HandWorkedLossAndGradient) {
     const std::vector<float> logits = {0.0F, std::log(3.0F), 5.0F, 5.0F};
     const std::vector<std::size_t> labels = {0, 1};
     std::vector<float> gradient(4);
-    const BatchLoss loss = cross_entropy(2, logits, labels, gradient);
+    const BatchLoss loss = cross_entropy(2, logits, plain_targets(labels), gradient);
     EXPECT_NEAR(loss.loss_sum, std::log(4.0) + std::log(2.0), 1e-6);
     EXPECT_EQ(loss.correct, 0);  // the tie goes to the first class
     EXPECT_NEAR(gradient[0], (0.25 - 1) / 2, 1e-6);
@@ -39,7 +39,7 @@ TEST(CrossEntropy, HandWorkedLossAndGradient) {
 TEST(CrossEntropy, LargeLogitsStayFinite) {
     const std::vector<float> logits = {2000.0F, -2000.0F};
     const std::vector<std::size_t> labels = {1};
-    EXPECT_NEAR(cross_entropy(2, logits, labels, {}).loss_sum, 4000.0, 1e-3);
+    EXPECT_NEAR(cross_entropy(2, logits, plain_targets(labels), {}).loss_sum, 4000.0, 1e-3);
 }
 
 TEST(Optimiser, TwoStepsByHand) {
@@ -70,11 +70,11 @@ class RunTrainerTest : public testing::Test {
   protected:
     RunTrainerTest() {
         test::write_small_set(directory_.path(), {"across", "both", "down"}, 14);
-        set_ = read_image_set(directory_.path());
-        images_ = std::make_unique<PreparedImages>(set_, 16, Fit::pad);
+        set_ = read_image_set({.from = directory_.path()});
+        images_ = std::make_unique<PreparedImages>(set_, Fitting{.size = 16});
         data_.images = images_.get();
         data_.classes = 3;
-        data_.parts = divide_into_parts(set_, {0.6, 0.2, 0.2}, 1);
+        data_.parts = divide_into_parts(set_, {.seed = 1});
         for (const Item& item : set_.items) data_.labels.push_back(item.label);
         scaling_ = images_->scaling_of(data_.parts.training);
         network_ = residual_backbone({.widths = {4, 8}, .blocks = 1, .stem_stride = 1}, {16, 16, 3});
@@ -172,7 +172,9 @@ TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
         std::vector<float> row(size);
         alone.fill(std::span(items).subspan(i, 1), row);
         EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
-        together.fill_augmented(std::span(items).subspan(i, 1), {}, {1, 1}, row);
+        std::vector<float> picture(static_cast<std::size_t>(images_->values_per_image()));
+        images_->fill(std::span(items).subspan(i, 1), together.scaling(), {}, {}, picture);
+        together.compute(1, picture, row);
         EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
     }
 }
@@ -268,13 +270,14 @@ TEST_F(RunTrainerTest, AClassifierPredictsWhatItsRunPredicted) {
         run->keep_as_best();
         const Predictions predicted = run->predict_with_best(data_.parts.validation);
         save_classifier(directory_ / "c.onnx",
-                        {run->best_network(), set_.classes, {16, Fit::pad, scaling_}, {{"run", "r/1"}}});
+                        {run->best_network(), set_.classes, {{.size = 16}, scaling_}, {{"run", "r/1"}}});
         const Classifier classifier = load_classifier(directory_ / "c.onnx");
         EXPECT_EQ(classifier.provenance.at("run"), "r/1");
-        std::vector<Image> images;
+        std::vector<std::vector<std::uint8_t>> pictures;
         for (const std::size_t item : data_.parts.validation)
-            images.push_back(load_image(set_, set_.items[item]));
-        EXPECT_EQ(classify(classifier, images), predicted.probabilities) << boundary;
+            pictures.push_back(
+                load_fitted(item_file(set_, set_.items[item]), classifier.preparation.fitting));
+        EXPECT_EQ(classify(classifier, pictures), predicted.probabilities) << boundary;
     }
 }
 

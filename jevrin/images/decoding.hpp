@@ -1,0 +1,56 @@
+// Image files as they come: PNG, JPEG and WebP, told apart by content, turned upright, on a background.
+//
+//     Image picture = decode_image(read_file("tile.jpg"), {.background = {0, 0, 0}});
+//
+// Whatever is wrong with the bytes is an InputError that says so in words and names no file: empty, not an
+// image, cut short, animated, too large.
+#pragma once
+
+#include "jevrin/images/image.hpp"
+
+#include <string>
+
+namespace jevrin {
+
+// values: pixels that did not come from an image file but from an array of numbers.
+enum class ImageFormat { unknown, png, jpeg, webp, values };
+
+// By content, not by name.
+ImageFormat image_format(std::span<const std::byte> bytes);
+
+// "PNG", "JPEG", "WebP", "array".
+std::string format_name(ImageFormat format);
+
+// Images with more pixels than this are refused before memory is taken.
+inline constexpr std::int64_t largest_image_pixels = 100'000'000;
+
+// What the bytes are, whatever they are made into.
+struct ImageFacts {
+    ImageFormat format = ImageFormat::unknown;
+    std::int64_t width = 0;  // upright, as stated by the EXIF orientation of a JPEG
+    std::int64_t height = 0;
+    int channels = 3;  // 1 grey, 2 grey and alpha, 3 colour, 4 colour and alpha (or CMYK)
+};
+
+// From the header alone; the rest may still be damaged.
+ImageFacts read_facts(std::span<const std::byte> bytes);
+
+struct DecodeSettings {
+    Colour background = white;  // under transparent parts
+    // 1, 2, 4 or 8: a JPEG is decoded to sides this many times shorter (rounded up), which is much faster
+    // than decoding it whole. Other formats are always decoded whole.
+    int reduction = 1;
+};
+
+Image decode_image(std::span<const std::byte> bytes, const DecodeSettings& settings = {});
+
+// A picture part to lay over others: its colours and how opaque each pixel is.
+struct Cutout {
+    Image colours;
+    std::vector<std::uint8_t> alpha;  // [height, width]; 255 is opaque
+};
+
+// A PNG or WebP with alpha; what has none is opaque everywhere.
+Cutout decode_cutout(std::span<const std::byte> bytes);
+
+}  // namespace jevrin

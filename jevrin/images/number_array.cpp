@@ -1,0 +1,356 @@
+#include "jevrin/images/number_array.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <cassert>
+#include <charconv>
+#include <cmath>
+#include <cstring>
+#include <limits>
+#include <optional>
+#include <string_view>
+
+namespace jevrin {
+namespace {
+
+constexpr std::string_view npy_mark = "\x93NUMPY";
+constexpr std::int64_t largest_image_side = 16'384;
+
+std::size_t width_of(NumberType type) {
+    constexpr std::size_t widths[] = {1, 1, 2, 2, 4, 4, 8, 8, 4, 8};
+    return widths[static_cast<std::size_t>(type)];
+}
+
+std::size_t big_endian_number(std::span<const std::byte> bytes, std::size_t at) {
+    std::size_t value = 0;
+    for (std::size_t i = 0; i < 4; ++i) value = value << 8 | std::to_integer<std::size_t>(bytes[at + i]);
+    return value;
+}
+
+ArrayLayout read_idx(std::span<const std::byte> bytes) {
+    ArrayLayout layout{.big_endian = true};
+    switch (std::to_integer<int>(bytes[2])) {
+        case 0x08:
+            layout.type = NumberType::uint8;
+            break;
+        case 0x09:
+            layout.type = NumberType::int8;
+            break;
+        case 0x0B:
+            layout.type = NumberType::int16;
+            break;
+        case 0x0C:
+            layout.type = NumberType::int32;
+            break;
+        case 0x0D:
+            layout.type = NumberType::float32;
+            break;
+        case 0x0E:
+            layout.type = NumberType::float64;
+            break;
+        default:
+            throw InputError("it is a damaged IDX array (its type is unknown)");
+    }
+    const auto dimensions = std::to_integer<std::size_t>(bytes[3]);
+    layout.offset = 4 + 4 * dimensions;
+    if (bytes.size() < layout.offset) throw InputError("it is a damaged IDX array (its header is cut short)");
+    for (std::size_t d = 0; d < dimensions; ++d)
+        layout.shape.push_back(static_cast<std::int64_t>(big_endian_number(bytes, 4 + 4 * d)));
+    return layout;
+}
+
+// The text after a key of the header's dictionary, from its value on.
+std::string_view npy_value(std::string_view header, std::string_view key) {
+    for (const char quote : {'\'', '"'}) {
+        const std::string quoted = quote + std::string(key) + quote;
+        const std::size_t at = header.find(quoted);
+        if (at == std::string_view::npos) continue;
+        const std::size_t value = header.find_first_not_of(" :", at + quoted.size());
+        if (value != std::string_view::npos) return header.substr(value);
+    }
+    throw InputError(fmt::format("it is a damaged NPY array (its header lacks '{}')", key));
+}
+
+void set_npy_type(std::string_view text, ArrayLayout& layout) {
+    const std::string_view name = text.substr(0, std::min<std::size_t>(text.size(), 6));
+    struct Known {
+        std::string_view name;
+        NumberType type;
+    };
+    constexpr Known known[] = {
+        {"u1", NumberType::uint8},   {"b1", NumberType::uint8},  {"i1", NumberType::int8},
+        {"u2", NumberType::uint16},  {"i2", NumberType::int16},  {"u4", NumberType::uint32},
+        {"i4", NumberType::int32},   {"u8", NumberType::uint64}, {"i8", NumberType::int64},
+        {"f4", NumberType::float32}, {"f8", NumberType::float64}};
+    if (name.size() >= 5 && (name[0] == '\'' || name[0] == '"') && name[4] == name[0])
+        for (const Known& type : known)
+            if (type.name == name.substr(2, 2) &&
+                std::string_view("<>|=").find(name[1]) != std::string_view::npos) {
+                layout.type = type.type;
+                layout.big_endian = name[1] == '>';
+                return;
+            }
+    throw InputError(fmt::format("its numbers are of type {}; save it as unsigned bytes or 32-bit floats",
+                                 printable(name)));
+}
+
+std::vector<std::int64_t> npy_shape(std::string_view text) {
+    std::vector<std::int64_t> shape;
+    const std::size_t end = text.find(')');
+    if (!text.starts_with('(') || end == std::string_view::npos)
+        throw InputError("it is a damaged NPY array (its shape)");
+    for (std::size_t at = 1; at < end;) {
+        if (text[at] == ' ' || text[at] == ',' || text[at] == 'L') {
+            ++at;
+            continue;
+        }
+        std::int64_t value = 0;
+        const auto [next, error] = std::from_chars(text.data() + at, text.data() + end, value);
+        if (error != std::errc() || value < 0) throw InputError("it is a damaged NPY array (its shape)");
+        shape.push_back(value);
+        at = static_cast<std::size_t>(next - text.data());
+    }
+    return shape;
+}
+
+ArrayLayout read_npy(std::span<const std::byte> bytes) {
+    const std::size_t version = bytes.size() > 8 ? std::to_integer<std::size_t>(bytes[6]) : 0;
+    const std::size_t length_bytes = version == 1 ? 2 : 4;
+    const std::size_t start = 8 + length_bytes;
+    if (version < 1 || version > 3 || bytes.size() < start)
+        throw InputError("it is a damaged NPY array (its header is cut short or of an unknown version)");
+    std::size_t length = 0;
+    for (std::size_t i = length_bytes; i-- > 0;)
+        length = length << 8 | std::to_integer<std::size_t>(bytes[8 + i]);
+    if (bytes.size() - start < length)
+        throw InputError("it is a damaged NPY array (its header is cut short)");
+    const std::string_view header(reinterpret_cast<const char*>(bytes.data()) + start, length);
+    ArrayLayout layout;
+    layout.offset = start + length;
+    set_npy_type(npy_value(header, "descr"), layout);
+    layout.first_index_fastest = npy_value(header, "fortran_order").starts_with("True");
+    layout.shape = npy_shape(npy_value(header, "shape"));
+    return layout;
+}
+
+template <typename Number>
+double read_number(const std::byte* from, bool big_endian) {
+    std::array<std::byte, sizeof(Number)> raw;
+    std::memcpy(raw.data(), from, sizeof(Number));
+    if (big_endian != (std::endian::native == std::endian::big)) std::reverse(raw.begin(), raw.end());
+    return static_cast<double>(std::bit_cast<Number>(raw));
+}
+
+std::string spoken_shape(const std::vector<std::int64_t>& shape) {
+    return fmt::format("[{}]", fmt::join(shape, ", "));
+}
+
+}  // namespace
+
+bool is_number_array(std::span<const std::byte> bytes) {
+    const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+    if (text.starts_with(npy_mark)) return true;
+    return bytes.size() >= 4 && text[0] == 0 && text[1] == 0 && text[2] >= 0x08 && text[2] <= 0x0E &&
+           text[3] >= 1 && text[3] <= 8;
+}
+
+ArrayLayout read_layout(std::span<const std::byte> bytes) {
+    const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+    if (text.starts_with("\x1f\x8b")) throw InputError("it is compressed with gzip; unpack it first");
+    if (text.starts_with("PK")) throw InputError("it is an archive; unpack the NPY file you mean");
+    if (!is_number_array(bytes)) throw InputError("it is neither an IDX nor an NPY array");
+    ArrayLayout layout = text.starts_with(npy_mark) ? read_npy(bytes) : read_idx(bytes);
+    if (layout.shape.empty()) throw InputError("it holds a single number, not a list of items");
+    const std::size_t held = (bytes.size() - layout.offset) / width_of(layout.type);
+    std::size_t said = 1;
+    for (const std::int64_t length : layout.shape) {
+        const auto factor = static_cast<std::size_t>(length);
+        if (factor != 0 && said > std::numeric_limits<std::size_t>::max() / 8 / factor)
+            throw InputError(fmt::format("its shape {} is impossible", spoken_shape(layout.shape)));
+        said *= factor;
+    }
+    if (said == 0) throw InputError(fmt::format("its shape {} holds nothing", spoken_shape(layout.shape)));
+    if (said != held || (bytes.size() - layout.offset) % width_of(layout.type) != 0)
+        throw InputError(
+            fmt::format("its shape {} means {} numbers, but it holds {}; it is cut short or damaged",
+                        spoken_shape(layout.shape), said, held));
+    return layout;
+}
+
+NumberArray::NumberArray(const std::filesystem::path& path) : file_(path) {
+    try {
+        layout_ = read_layout(file_.bytes());
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}", printable(path.string()), error.what()));
+    }
+    strides_.assign(layout_.shape.size(), 1);
+    if (layout_.first_index_fastest)
+        for (std::size_t d = 1; d < strides_.size(); ++d)
+            strides_[d] = strides_[d - 1] * layout_.shape[d - 1];
+    else
+        for (std::size_t d = strides_.size() - 1; d-- > 0;)
+            strides_[d] = strides_[d + 1] * layout_.shape[d + 1];
+}
+
+std::int64_t NumberArray::row_size() const {
+    std::int64_t size = 1;
+    for (std::size_t d = 1; d < layout_.shape.size(); ++d) size *= layout_.shape[d];
+    return size;
+}
+
+double NumberArray::at(std::int64_t index) const {
+    std::int64_t place = index;
+    if (layout_.first_index_fastest) {
+        place = 0;
+        for (std::size_t d = layout_.shape.size(); d-- > 0;) {
+            place += index % layout_.shape[d] * strides_[d];
+            index /= layout_.shape[d];
+        }
+    }
+    const std::byte* from =
+        file_.bytes().data() + layout_.offset + static_cast<std::size_t>(place) * width_of(layout_.type);
+    const bool big = layout_.big_endian;
+    switch (layout_.type) {
+        case NumberType::uint8:
+            return read_number<std::uint8_t>(from, big);
+        case NumberType::int8:
+            return read_number<std::int8_t>(from, big);
+        case NumberType::uint16:
+            return read_number<std::uint16_t>(from, big);
+        case NumberType::int16:
+            return read_number<std::int16_t>(from, big);
+        case NumberType::uint32:
+            return read_number<std::uint32_t>(from, big);
+        case NumberType::int32:
+            return read_number<std::int32_t>(from, big);
+        case NumberType::uint64:
+            return read_number<std::uint64_t>(from, big);
+        case NumberType::int64:
+            return read_number<std::int64_t>(from, big);
+        case NumberType::float32:
+            return read_number<float>(from, big);
+        case NumberType::float64:
+            return read_number<double>(from, big);
+    }
+    return 0.0;
+}
+
+PictureArray::PictureArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape,
+                           bool transposed)
+    : name_(printable(path.string())), array_(path), transposed_(transposed) {
+    const bool floats = array_.type() == NumberType::float32 || array_.type() == NumberType::float64;
+    if (!floats && array_.type() != NumberType::uint8)
+        throw InputError(fmt::format(
+            "{}: its numbers are neither unsigned bytes nor floats; save pictures as one of them", name_));
+    std::vector<std::int64_t> own(array_.shape().begin() + 1, array_.shape().end());
+    if (!shape.empty()) {
+        std::int64_t values = 1;
+        for (const std::int64_t length : shape) values *= length;
+        if (values != array_.row_size())
+            throw InputError(fmt::format("{}: 'shape' {} means {} values a picture, but its rows have {}",
+                                         name_, spoken_shape(shape), values, array_.row_size()));
+        own = shape;
+    }
+    set_shape(std::move(own));
+    if (height_ > largest_image_side || width_ > largest_image_side)
+        throw InputError(fmt::format("{}: pictures of {}x{} are too large; the limit is {} a side", name_,
+                                     width_, height_, largest_image_side));
+    if (floats) {
+        double low = 0.0;
+        double high = 0.0;
+        for (std::int64_t i = 0; i < count() * array_.row_size(); ++i) {
+            const double value = array_.at(i);
+            if (!std::isfinite(value)) continue;
+            low = std::min(low, value);
+            high = std::max(high, value);
+        }
+        if (low < 0.0 || high > 255.0)
+            throw InputError(
+                fmt::format("{}: its values go from {:.4g} to {:.4g}; scale them to 0 to 1 or 0 to 255",
+                            name_, low, high));
+        factor_ = high <= 1.0 ? 255.0 : 1.0;
+    }
+}
+
+void PictureArray::set_shape(std::vector<std::int64_t> shape) {
+    const auto is_channels = [](std::int64_t length) { return length == 1 || length == 3; };
+    if (shape.size() == 2) shape.push_back(1);
+    if (shape.size() == 3 && is_channels(shape[2])) {
+        height_ = shape[0];
+        width_ = shape[1];
+        channels_ = static_cast<int>(shape[2]);
+        return;
+    }
+    if (shape.size() == 3 && is_channels(shape[0])) {
+        channels_first_ = true;
+        channels_ = static_cast<int>(shape[0]);
+        height_ = shape[1];
+        width_ = shape[2];
+        return;
+    }
+    const auto side =
+        static_cast<std::int64_t>(std::lround(std::sqrt(static_cast<double>(array_.row_size()))));
+    const std::string guess =
+        side * side == array_.row_size() ? fmt::format("; perhaps shape = [{0}, {0}]", side) : "";
+    throw InputError(
+        fmt::format("{}: its shape is {}; pictures need [count, height, width], with 1 or 3 "
+                    "channels first or last; state their 'shape' in the plan{}",
+                    name_, spoken_shape(array_.shape()), guess));
+}
+
+Image PictureArray::image(std::int64_t index) const {
+    Image picture(width(), height());
+    const std::int64_t first = index * array_.row_size();
+    const std::int64_t plane = width_ * height_;
+    for (std::int64_t y = 0; y < picture.height; ++y)
+        for (std::int64_t x = 0; x < picture.width; ++x) {
+            const std::int64_t pixel = transposed_ ? x * width_ + y : y * width_ + x;
+            std::uint8_t* to = picture.at(x, y);
+            for (int c = 0; c < channels_; ++c) {
+                const double value =
+                    array_.at(first + (channels_first_ ? c * plane + pixel : pixel * channels_ + c)) *
+                    factor_;
+                if (!std::isfinite(value)) throw InputError("it holds values that are not numbers");
+                to[c] = static_cast<std::uint8_t>(std::lround(value));
+            }
+            if (channels_ == 1) to[1] = to[2] = to[0];
+        }
+    return picture;
+}
+
+LabelArray read_labels(const std::filesystem::path& path) {
+    const NumberArray array(path);
+    const std::string name = printable(path.string());
+    const std::int64_t count = array.shape().front();
+    const std::int64_t columns = array.row_size();
+    if (array.shape().size() > 2)
+        throw InputError(fmt::format("{}: its shape is {}; labels need [count] or one-hot [count, classes]",
+                                     name, spoken_shape(array.shape())));
+    LabelArray result{.labels = {}, .columns = columns > 1 ? columns : 0};
+    for (std::int64_t row = 0; row < count; ++row) {
+        if (columns == 1) {
+            const double value = array.at(row);
+            if (!(value == std::floor(value)) || std::abs(value) > 1e9)
+                throw InputError(fmt::format("{}: label {} is {}, not a whole number", name, row, value));
+            result.labels.push_back(static_cast<std::int64_t>(value));
+            continue;
+        }
+        std::optional<std::int64_t> one;
+        for (std::int64_t c = 0; c < columns; ++c) {
+            const double value = array.at(row * columns + c);
+            if ((value != 0.0 && value != 1.0) || (value == 1.0 && one))
+                throw InputError(fmt::format("{}: row {} is not one-hot: one 1 and otherwise 0", name, row));
+            if (value == 1.0) one = c;
+        }
+        if (!one) throw InputError(fmt::format("{}: row {} is not one-hot: it has no 1", name, row));
+        result.labels.push_back(*one);
+    }
+    return result;
+}
+
+}  // namespace jevrin

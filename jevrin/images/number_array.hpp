@@ -1,0 +1,85 @@
+// Arrays of numbers in files: IDX and NPY, mapped, never copied whole.
+#pragma once
+
+#include "jevrin/base/mapped_file.hpp"
+#include "jevrin/images/image.hpp"
+
+#include <cstdint>
+#include <filesystem>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+enum class NumberType { uint8, int8, uint16, int16, uint32, int32, uint64, int64, float32, float64 };
+
+// The shape and type of an array whose numbers begin `offset` bytes into a file.
+struct ArrayLayout {
+    NumberType type = NumberType::uint8;
+    bool big_endian = false;
+    bool first_index_fastest = false;  // NPY's fortran_order
+    std::vector<std::int64_t> shape;
+    std::size_t offset = 0;
+};
+
+bool is_number_array(std::span<const std::byte> bytes);
+
+// Reads the header. IDX: four bytes 0, 0, type, dimensions, then the dimensions, all big-endian. NPY:
+// versions 1 to 3. InputError without a file name when it is neither, is damaged, or holds fewer or more
+// bytes than it says.
+ArrayLayout read_layout(std::span<const std::byte> bytes);
+
+class NumberArray {
+  public:
+    // InputError names the file.
+    explicit NumberArray(const std::filesystem::path& path);
+
+    const std::vector<std::int64_t>& shape() const { return layout_.shape; }
+    NumberType type() const { return layout_.type; }
+    // The product of the dimensions after the first.
+    std::int64_t row_size() const;
+    // The number at a place in the order of C: the last index is the fastest.
+    double at(std::int64_t index) const;
+
+  private:
+    MappedFile file_;
+    ArrayLayout layout_;
+    std::vector<std::int64_t> strides_;
+};
+
+// Pictures in an array of bytes or floats: [count, height, width], with channels (1 or 3) first or last, or
+// flat rows with a stated shape.
+class PictureArray {
+  public:
+    // shape and transposed as in ImageSource. InputError names the file and what the shape would have to be.
+    PictureArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape, bool transposed);
+
+    std::int64_t count() const { return array_.shape().front(); }
+    std::int64_t width() const { return transposed_ ? height_ : width_; }
+    std::int64_t height() const { return transposed_ ? width_ : height_; }
+    int channels() const { return channels_; }
+    // Floats from 0 to 1 are multiplied by 255. InputError when a value is not a number.
+    Image image(std::int64_t index) const;
+
+  private:
+    void set_shape(std::vector<std::int64_t> shape);
+
+    std::string name_;
+    NumberArray array_;
+    bool transposed_;
+    std::int64_t width_ = 0;
+    std::int64_t height_ = 0;
+    int channels_ = 1;
+    bool channels_first_ = false;
+    double factor_ = 1.0;
+};
+
+// Whole numbers [count], or one-hot rows [count, classes] as the place of the one. InputError names the file
+// and the row.
+struct LabelArray {
+    std::vector<std::int64_t> labels;
+    std::int64_t columns = 0;  // of one-hot rows; 0: whole numbers
+};
+LabelArray read_labels(const std::filesystem::path& path);
+
+}  // namespace jevrin

@@ -1,0 +1,99 @@
+#include "jevrin/base/error.hpp"
+#include "jevrin/images/decoders.hpp"
+
+#include <fmt/format.h>
+#include <png.h>
+
+#include <cstring>
+
+namespace jevrin {
+namespace {
+
+// libpng's simplified reader: it knows palettes, 16 bits, grey, transparency by colour, and interlacing.
+class PngReader {
+  public:
+    explicit PngReader(std::span<const std::byte> bytes) {
+        png_.version = PNG_IMAGE_VERSION;
+        if (png_image_begin_read_from_memory(&png_, bytes.data(), bytes.size()) == 0) fail();
+        require_allowed_size(png_.width, png_.height);
+        // Without a stated gamma 16-bit values mean what 8-bit ones do.
+        png_.flags |= PNG_IMAGE_FLAG_16BIT_sRGB;
+    }
+    ~PngReader() { png_image_free(&png_); }
+    PngReader(const PngReader&) = delete;
+    PngReader& operator=(const PngReader&) = delete;
+
+    const png_image& header() const { return png_; }
+
+    void read(png_uint_32 format, std::uint8_t* pixels) {
+        png_.format = format;
+        if (png_image_finish_read(&png_, nullptr, pixels, 0, nullptr) == 0) fail();
+    }
+
+  private:
+    [[noreturn]] void fail() const {
+        throw InputError(fmt::format("it is a damaged PNG ({})", png_.message));
+    }
+
+    png_image png_{};
+};
+
+// A chunk acTL before the first IDAT marks an animation.
+bool is_animated(std::span<const std::byte> bytes) {
+    constexpr std::size_t signature = 8;
+    constexpr std::size_t frame = 12;  // length, type, checksum
+    for (std::size_t at = signature; at + frame <= bytes.size();) {
+        std::uint32_t length = 0;
+        for (std::size_t i = 0; i < 4; ++i)
+            length = length << 8 | std::to_integer<std::uint32_t>(bytes[at + i]);
+        if (std::memcmp(bytes.data() + at + 4, "acTL", 4) == 0) return true;
+        if (std::memcmp(bytes.data() + at + 4, "IDAT", 4) == 0) return false;
+        at += frame + length;
+    }
+    return false;
+}
+
+}  // namespace
+
+ImageFacts png_facts(std::span<const std::byte> bytes) {
+    if (is_animated(bytes)) throw InputError("it is an animated PNG; save the frame you mean as a picture");
+    const PngReader reader(bytes);
+    const png_image& png = reader.header();
+    return {.format = ImageFormat::png,
+            .width = png.width,
+            .height = png.height,
+            .channels = ((png.format & PNG_FORMAT_FLAG_COLOR) != 0 ? 3 : 1) +
+                        ((png.format & PNG_FORMAT_FLAG_ALPHA) != 0 ? 1 : 0)};
+}
+
+Image decode_opaque_png(std::span<const std::byte> bytes) {
+    PngReader reader(bytes);
+    Image image(reader.header().width, reader.header().height);
+    reader.read(PNG_FORMAT_RGB, image.pixels.data());
+    return image;
+}
+
+TransparentImage decode_transparent_png(std::span<const std::byte> bytes) {
+    PngReader reader(bytes);
+    TransparentImage image{reader.header().width, reader.header().height, {}};
+    image.pixels.resize(static_cast<std::size_t>(image.width * image.height * 4));
+    reader.read(PNG_FORMAT_RGBA, image.pixels.data());
+    return image;
+}
+
+std::vector<std::byte> encode_png(const Image& image) {
+    png_image png{};
+    png.version = PNG_IMAGE_VERSION;
+    png.width = static_cast<png_uint_32>(image.width);
+    png.height = static_cast<png_uint_32>(image.height);
+    png.format = PNG_FORMAT_RGB;
+    png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(png);
+    std::vector<std::byte> bytes(size);
+    if (png_image_write_to_memory(&png, bytes.data(), &size, 0, image.pixels.data(), 0, nullptr) == 0)
+        throw WorkError(
+            fmt::format("cannot encode a PNG of {}x{}: {}", image.width, image.height, png.message));
+    bytes.resize(size);
+    return bytes;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,49 @@
+// What an image set looks like, in numbers: what to know before anything is divided or trained.
+#pragma once
+
+#include "jevrin/images/image_set.hpp"
+
+#include <cstdint>
+#include <map>
+#include <vector>
+
+namespace jevrin {
+
+// Items from the smallest to the largest by a measure.
+struct Spread {
+    double smallest = 0.0;
+    double lower_quarter = 0.0;
+    double median = 0.0;
+    double upper_quarter = 0.0;
+    double largest = 0.0;
+};
+
+struct Survey {
+    std::vector<std::int64_t> counts;  // by class
+    std::size_t commonest = 0;         // class
+    std::size_t rarest = 0;            // class
+    double majority_accuracy = 0.0;    // of always guessing the commonest class
+    double imbalance = 1.0;            // the commonest class has so many times the images of the rarest
+
+    std::size_t smallest_item = 0;  // by area
+    std::size_t largest_item = 0;
+    Spread width;
+    Spread height;
+    Spread aspect;             // width / height
+    std::int64_t upright = 0;  // aspect below 4:5
+    std::int64_t wide = 0;     // aspect above 5:4
+    std::map<ImageFormat, std::int64_t> formats;
+    std::int64_t grey = 0;
+    std::int64_t colour = 0;
+    std::int64_t transparent = 0;  // with alpha, whatever their colours
+
+    std::vector<std::vector<std::size_t>> duplicates;  // identical files
+    std::vector<NearDuplicate> near_duplicates;
+    // Pairs of items, identical or nearly so, under two labels.
+    std::vector<NearDuplicate> label_conflicts;
+};
+
+// Of a set that was read and has items.
+Survey survey_images(const ImageSet& set);
+
+}  // namespace jevrin

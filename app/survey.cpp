@@ -234,7 +234,7 @@ void draw(const ImageSet& set, const Options& options) {
     const Candidate& candidate = shown_candidate(plan, options.candidate);
     draw_sheet(sample_rows_before_and_after(set, per_class / 2, options.seed, plan.images.fitting,
                                             candidate.training.augmentation),
-               fmt::format("{}: as they are, and beside it as the network of '{}' sees them in an epoch",
+               fmt::format("{}: each as it is, then as the network of '{}' sees it in an epoch",
                            name, candidate.name),
                options.sheet);
 }

@@ -78,11 +78,15 @@ std::string gnuplot_string(std::string_view text) {
     // but none to run. Quoting by doubling is not enough, since a string that begins with a quote ends at
     // once.
     std::string result = "\"";
+    bool after_code = false;
     for (const char c : printable(text)) {
         const auto byte = static_cast<unsigned char>(c);
         const bool plain =
             std::isalnum(byte) != 0 || c == ' ' || c == '.' || c == ',' || c == '-' || c == '/' || c == ':';
-        result += plain ? std::string(1, c) : fmt::format("\\{:03o}", byte);
+        // A digit right after a code would be read as part of it.
+        const bool coded = !plain || (after_code && std::isdigit(byte) != 0);
+        result += coded ? fmt::format("\\{:03o}", byte) : std::string(1, c);
+        after_code = coded;
     }
     return result + "\"";
 }

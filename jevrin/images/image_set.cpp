@@ -188,9 +188,13 @@ void require_unchanged(const Item& item, std::span<const std::byte> bytes) {
 }
 
 Image array_image(const ImageSet& set, const Item& item) {
-    Image image = set.array->image(element_of(item));
-    require_unchanged(item, std::as_bytes(std::span(image.pixels)));
-    return image;
+    try {
+        Image image = set.array->image(element_of(item));
+        require_unchanged(item, std::as_bytes(std::span(image.pixels)));
+        return image;
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}", printable(item.path), error.what()));
+    }
 }
 
 }  // namespace

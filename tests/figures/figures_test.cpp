@@ -149,6 +149,25 @@ TEST(Sheet, ShowsARandomSampleOfEachClass) {
     EXPECT_NE(sample_rows(set, 5, 2)[1].pictures[0].pixels, rows[1].pictures[0].pixels);
     draw_sheet(rows, "t", directory / "s.png");
     EXPECT_GT(inked(directory / "s.png"), 3 * 5 * 150 * 150);
+    // Digits after a parenthesis are letters of the label, not of a code.
+    draw_sheet(rows, "blisters (128), 'x'", directory / "s.svg");
+    const std::string drawn = read_text(directory / "s.svg");
+    EXPECT_THAT(drawn, HasSubstr("b (7)"));
+    EXPECT_THAT(drawn, HasSubstr("blisters (128), "));
+}
+
+TEST(Sheet, ShowsWhatTheNetworkSeesBesideEachPicture) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "set", {"a", "b"}, 4);
+    const ImageSet set = read_image_set({.from = directory / "set"});
+    const auto plain = sample_rows_before_and_after(set, 2, 1, {.size = 24, .fit = Fit::stretch}, {});
+    ASSERT_EQ(plain[0].pictures.size(), 4U);
+    EXPECT_EQ(plain[0].pictures[1].pixels, resize(plain[0].pictures[0], 24, 24).pixels);
+    const auto grey = sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {.erase = 1.0});
+    const Image& seen = grey[1].pictures[3];
+    EXPECT_EQ(seen.pixels[0], seen.pixels[2]);
+    EXPECT_NE(seen.pixels,
+              sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {})[1].pictures[3].pixels);
 }
 
 }  // namespace

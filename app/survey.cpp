@@ -234,8 +234,8 @@ void draw(const ImageSet& set, const Options& options) {
     const Candidate& candidate = shown_candidate(plan, options.candidate);
     draw_sheet(sample_rows_before_and_after(set, per_class / 2, options.seed, plan.images.fitting,
                                             candidate.training.augmentation),
-               fmt::format("{}: each as it is, then as the network of '{}' sees it in an epoch",
-                           name, candidate.name),
+               fmt::format("{}: each as it is, then as the network of '{}' sees it in an epoch", name,
+                           candidate.name),
                options.sheet);
 }
 

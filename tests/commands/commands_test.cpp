@@ -238,7 +238,7 @@ TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
 
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     for (const char* command : {"demo", "survey", "check", "train", "runs", "curves", "confusion", "choose",
-                                "classify", "export"}) {
+                                "classify", "export", "compose"}) {
         const CommandResult help = run_jevrin({command, "--help"});
         EXPECT_EQ(help.status, 0);
         EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;
@@ -246,6 +246,100 @@ TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     EXPECT_EQ(run_jevrin({}).status, 2);
     EXPECT_EQ(run_jevrin({"rnus"}).status, 2);
     EXPECT_THAT(run_jevrin({"runs", "--jsn"}).errors, HasSubstr("jevrin COMMAND --help"));
+}
+
+TEST(Commands, SurveyReadsPlansAndIndexesAndShowsWhatTheNetworkSees) {
+    const TemporaryDirectory directory;
+    test::write_small_study(directory.path(), test::small_plan(1, "augment = \"strong\""));
+    write_file(directory.path() / "images" / "both" / "bad.png", std::string("x"));
+    write_file(directory / "corrections.csv",
+               std::string("item,label,note\nacross/00.png,down,\nboth/02.png,exclude,\n"));
+    std::string plan = read_text(directory / "plan.toml");
+    plan.insert(plan.find("size = 16"), "corrections = \"corrections.csv\"\n");
+    write_file(directory / "plan.toml", plan);
+    const test::CommandOptions here{.directory = directory.path()};
+    const CommandResult text = run_jevrin({"survey", "plan.toml", "--problems", "bad.csv", "--sheet",
+                                           "seen.png", "--after", "plan.toml", "--candidate", "new head"},
+                                          here);
+    EXPECT_EQ(text.status, 0) << text.errors;
+    EXPECT_THAT(text.output, AllOf(HasSubstr("35 images in 3 classes, 1 unreadable"),
+                                   HasSubstr("corrections gave 1 another label and excluded 1"),
+                                   HasSubstr("sizes     smallest 16x16"), HasSubstr("35 in colour"),
+                                   HasSubstr("classes are balanced"), HasSubstr("has only")));
+    EXPECT_THAT(read_text(directory / "bad.csv"), HasSubstr("both/bad.png,it is neither"));
+    EXPECT_TRUE(std::filesystem::exists(directory / "seen.png"));
+    EXPECT_THAT(run_jevrin({"survey", "images", "--after", "plan.toml"}, here).errors, HasSubstr("--sheet"));
+    EXPECT_THAT(
+        run_jevrin(
+            {"survey", "images", "--sheet", "x.png", "--after", "plan.toml", "--candidate", "new haed"}, here)
+            .errors,
+        HasSubstr("did you mean 'new head'?"));
+    write_file(directory / "index.csv",
+               std::string("path,label\nimages/both/00.png,x\nimages/down/00.png,y\n"));
+    const json counted = json::parse(run_jevrin({"survey", "index.csv", "--json"}, here).output);
+    EXPECT_EQ(counted["items"], 2);
+    EXPECT_EQ(counted["formats"]["PNG"], 2);
+    EXPECT_EQ(counted["width"]["median"], 16.0);
+    EXPECT_EQ(counted["imbalance"], 1.0);
+}
+
+TEST(Commands, ComposeWritesASetThatATrainingCanUse) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "images", {"sound", "spotted"}, 5);
+    Image spot(4, 4);
+    write_file(directory / "spot.png", encode_png(spot));
+    const std::string recipe = R"([images]
+from = "images"
+[compose]
+copies = 2
+augment = "light"
+[[overlay]]
+file = "spot.png"
+share = 1.0
+at = [[0.5, 0.5]]
+label = "spotted"
+onto = ["sound"]
+)";
+    write_file(directory / "recipe.toml", recipe);
+    const test::CommandOptions here{.directory = directory.path()};
+    const CommandResult made = run_jevrin({"compose", "recipe.toml", "new", "--json"}, here);
+    EXPECT_EQ(made.status, 0) << made.errors;
+    EXPECT_EQ(json::parse(made.output)["written"], 20);
+    EXPECT_EQ(json::parse(made.output)["relabelled"], 10);
+    // Every sound picture became a spotted one, so nothing else is left: that is an error of the set.
+    EXPECT_THAT(run_jevrin({"survey", "new/index.csv"}, here).errors, HasSubstr("holds 1 class"));
+    EXPECT_EQ(run_jevrin({"compose", "recipe.toml", "new"}, here).status, 2);
+    std::string original = recipe;
+    original.insert(original.find("augment"), "originals = true\n");
+    write_file(directory / "recipe.toml", original);
+    EXPECT_THAT(run_jevrin({"compose", "recipe.toml", "more"}, here).output,
+                HasSubstr("30 images written to more, 10"));
+    EXPECT_EQ(json::parse(run_jevrin({"survey", "more/index.csv", "--json"}, here).output)["items"], 30);
+    write_file(directory / "recipe.toml", recipe + "lable = \"x\"\n");
+    EXPECT_THAT(run_jevrin({"compose", "recipe.toml", "other"}, here).errors,
+                AllOf(HasSubstr("recipe.toml:12:1"), HasSubstr("did you mean 'label'?")));
+}
+
+TEST(Commands, ClassifyTakesFoldersAndTheUnlabelledImagesOfAPlan) {
+    const TemporaryDirectory directory;
+    std::string plan = test::small_plan(1, "", "[1]");
+    plan.insert(plan.find("size = 16"), "unlabelled = \"new\"\n");
+    test::write_small_study(directory.path(), plan);
+    test::write_small_set(directory / "new", {"deeper"}, 3);
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(run_jevrin({"train", "plan.toml"}, here).status, 0);
+    run_jevrin({"export", "new head/1", "model.onnx"}, here);
+    const json folder = json::parse(run_jevrin({"classify", "model.onnx", "new", "--json"}, here).output);
+    EXPECT_EQ(folder.size(), 3U);
+    const json unlabelled =
+        json::parse(run_jevrin({"classify", "model.onnx", "plan.toml", "--json"}, here).output);
+    EXPECT_EQ(unlabelled.size(), 3U);
+    EXPECT_EQ(unlabelled[0]["top"], folder[0]["top"]);
+    make_directory(directory / "empty");
+    EXPECT_THAT(run_jevrin({"classify", "model.onnx", "empty"}, here).errors,
+                HasSubstr("no image to classify"));
+    EXPECT_THAT(run_jevrin({"survey", "plan.toml"}, here).output, HasSubstr("3 unlabelled"));
+    EXPECT_THAT(run_jevrin({"check", "plan.toml"}, here).output, HasSubstr("is sound"));
 }
 
 TEST(Commands, SurveyCountsAndNamesProblems) {

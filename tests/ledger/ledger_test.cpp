@@ -56,6 +56,65 @@ class LedgerTest : public testing::Test {
     Parts parts_;
 };
 
+TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
+    Ledger ledger = Ledger::open_or_create(file());
+    const PartsSettings settings;
+    const auto study = ledger.put_study("s", Metric::accuracy, set_, parts_, settings.key());
+    const auto first = ledger.put_run(study, identity(1));
+    EXPECT_EQ(ledger.study().image_set_version, 1);
+    const KnownPlaces known = ledger.known_places(settings.key());
+    EXPECT_EQ(known.size(), set_.items.size());
+    for (const Part part : all_parts)
+        for (const std::size_t item : parts_.of(part))
+            EXPECT_EQ(known.at(set_.items[item].content).part, part);
+    EXPECT_TRUE(ledger.known_places("other").empty());
+
+    write_file(directory_.path() / "images" / "a" / "new.png", encode_png(test::small_picture(0, 99)));
+    const ImageSet larger = read_image_set({.from = directory_ / "images"});
+    ledger.put_study("s", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
+                     settings.key());
+    const auto second = ledger.put_run(study, identity(2));
+    EXPECT_EQ(ledger.study().image_set_version, 2);
+    EXPECT_EQ(ledger.run_by_id(first).image_set_version, 1);
+    EXPECT_EQ(ledger.run_by_id(second).image_set_version, 2);
+    EXPECT_EQ(ledger.known_places(settings.key()).size(), larger.items.size());
+    // Reading the same set again is no new version.
+    ledger.put_study("t", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
+                     settings.key());
+    EXPECT_EQ(ledger.study().image_set_version, 2);
+}
+
+TEST_F(LedgerTest, FoldsAreKnownWhicheverIsValidation) {
+    Ledger ledger = Ledger::open_or_create(file());
+    PartsSettings settings{.by = PartsBy::folds, .test = 0.25, .folds = 3, .fold = 2};
+    const Parts parts = divide_into_parts(set_, settings);
+    ledger.put_study("s", Metric::accuracy, set_, parts, settings.key());
+    settings.fold = 3;
+    const Parts other = divide_into_parts(set_, settings, ledger.known_places(settings.key()));
+    EXPECT_EQ(other.folds, parts.folds);
+    EXPECT_NE(other.validation, parts.validation);
+}
+
+TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
+    {
+        Ledger ledger = Ledger::open_or_create(file());
+        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    }
+    {
+        SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
+        for (const char* change :
+             {"ALTER TABLE image_sets DROP COLUMN version", "ALTER TABLE image_sets DROP COLUMN added",
+              "ALTER TABLE image_sets DROP COLUMN source", "ALTER TABLE divisions DROP COLUMN settings",
+              "ALTER TABLE division_items DROP COLUMN fold", "DROP TABLE unlabelled_items",
+              "PRAGMA user_version = 1"})
+            database.exec(change);
+    }
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }),
+                HasSubstr("an earlier version of Jevrin wrote this ledger"));
+    EXPECT_EQ(Ledger::open_or_create(file()).study().name, "s");
+    EXPECT_EQ(Ledger::open(file()).runs(1).size(), 1U);
+}
+
 TEST_F(LedgerTest, WhatIsWrittenIsRead) {
     Ledger ledger = Ledger::open_or_create(file());
     const std::int64_t study = ledger.put_study("s", Metric::macro_f1, set_, parts_);

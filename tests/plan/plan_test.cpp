@@ -3,6 +3,7 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 
 #include <nlohmann/json.hpp>
@@ -141,6 +142,114 @@ TEST(Plan, DamagedPlansAreReadOrRefusedWithAPlace) {
         }
     }
     EXPECT_GT(refused, 250);
+}
+
+// A plan with these lines in [images] and in [training].
+Plan plan_with(const std::string& images, const std::string& training = "") {
+    return parse_plan(head + images + "\n[training]\n" + training + "\n" + scratch, "dir/p.toml");
+}
+
+std::string refusal_of(const std::string& images, const std::string& training = "") {
+    return message_of<InputError>([&] { plan_with(images, training); });
+}
+
+TEST(Plan, PartsComeInFourForms) {
+    EXPECT_FALSE(plan_with("").images.parts.has_value());
+    const auto parts = [](const std::string& text) { return *plan_with("parts = " + text).images.parts; };
+    EXPECT_EQ(parts("{ training = 0.7, validation = 0.3 }").by, PartsBy::shares);
+    const PartsSettings counts = parts("{ validation = 10, test = 20 }");
+    EXPECT_EQ(counts.by, PartsBy::counts);
+    EXPECT_EQ(counts.training, 0.0);
+    EXPECT_EQ(counts.test, 20.0);
+    const PartsSettings folds = parts("{ folds = 5, fold = 2, test = 0.1 }");
+    EXPECT_EQ(folds.by, PartsBy::folds);
+    EXPECT_EQ(folds.fold, 2);
+    EXPECT_EQ(parts("\"given\"").by, PartsBy::given);
+    EXPECT_EQ(parts("{ given = true, validation = 0.2 }").validation, 0.2);
+    EXPECT_THAT(refusal_of("parts = \"mine\""), HasSubstr("may be \"given\" or a table"));
+    EXPECT_THAT(refusal_of("parts = { training = 10, validation = 0.2 }"), HasSubstr("'training' is 10"));
+    EXPECT_THAT(refusal_of("parts = { training = 1.5, validation = 2, test = 3 }"), HasSubstr("mix shares"));
+    EXPECT_THAT(refusal_of("parts = { folds = 3, fold = 4 }"), HasSubstr("'fold' is 4; it may be 1 to 3"));
+    EXPECT_NE(folds.key(), parts("{ folds = 4 }").key());
+    EXPECT_EQ(folds.key(), parts("{ folds = 5, fold = 3, test = 0.1 }").key());
+}
+
+TEST(Plan, TheImagesTableIsRead) {
+    const ImagesPlan images = plan_with(R"x(labels = "l.npy"
+shape = [28, 28]
+transposed = true
+classes = ["a", "b"]
+columns = { path = "file", label = "fault" }
+group_pattern = "tile-([0-9]+)"
+corrections = "corrections.csv"
+unlabelled = "new"
+padding = "constant"
+padding_colour = [1, 2, 3]
+background = [0, 0, 0]
+channels = 1
+scaling = { mean = [0.5, 0.5, 0.5], deviation = [0.2, 0.2, 0.2] }
+near_duplicates_together = false)x")
+                                  .images;
+    EXPECT_EQ(images.source.labels, beside("dir/p.toml", "l.npy"));
+    EXPECT_THAT(images.source.shape, testing::ElementsAre(28, 28));
+    EXPECT_EQ(images.source.columns.at("label"), "fault");
+    EXPECT_EQ(images.source.corrections.filename(), "corrections.csv");
+    EXPECT_EQ(images.fitting.padding, FitPadding::constant);
+    EXPECT_EQ(images.fitting.padding_colour, (Colour{1, 2, 3}));
+    EXPECT_EQ(images.channels, 1);
+    EXPECT_EQ(images.scaling, ScalingKind::stated);
+    EXPECT_EQ(images.stated_scaling.deviation[2], 0.2);
+    EXPECT_FALSE(images.near_duplicates_together);
+    EXPECT_EQ(plan_with("scaling = \"unit\"").images.scaling, ScalingKind::unit);
+    EXPECT_THAT(refusal_of("scaling = \"none\""),
+                AllOf(HasSubstr("p.toml:4:"), HasSubstr("scaling is 'none'")));
+    EXPECT_THAT(refusal_of("padding = \"edges\""), HasSubstr("did you mean 'edge'?"));
+    EXPECT_THAT(refusal_of("channels = 2"), HasSubstr("1 (grey) or 3 (colour)"));
+    EXPECT_THAT(refusal_of("background = [0, 0]"), HasSubstr("three numbers"));
+    EXPECT_THAT(refusal_of("columns = { lable = \"x\" }"), HasSubstr("did you mean 'label'?"));
+}
+
+TEST(Plan, AugmentationIsAStrengthOrATableThatBeginsFromOne) {
+    const auto augment = [](const std::string& text) {
+        return plan_with("", "augment = " + text).candidates[0].training.augmentation;
+    };
+    EXPECT_EQ(augment("\"strong\"").erase, augmentation_of_strength("strong").erase);
+    const Augmentation own = augment(
+        R"({ strength = "medium", rotation = 180, flip = false, mixing = { form = "blend", alpha = 0.2 } })");
+    EXPECT_EQ(own.rotation, 180.0);
+    EXPECT_EQ(own.shift, augmentation_of_strength("medium").shift);
+    EXPECT_FALSE(own.flip);
+    EXPECT_EQ(own.mixing.form, MixingForm::blend);
+    EXPECT_THAT(refusal_of("", "augment = \"heavy\""),
+                AllOf(HasSubstr("p.toml:6:"), HasSubstr("light, medium or strong")));
+    EXPECT_THAT(refusal_of("", "augment = { rotate = 3 }"), HasSubstr("did you mean 'rotation'?"));
+    EXPECT_THAT(refusal_of("", "augment = { mixing = { form = \"blnd\" } }"),
+                HasSubstr("did you mean 'blend'?"));
+    EXPECT_THAT(refusal_of("", "augment = { overlay = [{ file = \"none.png\" }] }"),
+                HasSubstr("none.png: cannot read"));
+}
+
+TEST(Plan, OverlaysOfAugmentationAreLoadedAndIdentified) {
+    const test::TemporaryDirectory directory;
+    Image spot(3, 3);
+    write_file(directory / "spot.png", encode_png(spot));
+    const auto read = [&] {
+        return parse_plan(
+            head +
+                "[training]\naugment = { overlay = [{ file = \"spot.png\", share = 0.25, at = [[0.5, 0.1], "
+                "[0.2, 0.3]], size = [0.1, 0.2] }] }\n" +
+                scratch,
+            directory / "p.toml");
+    };
+    const Plan plan = read();
+    const Overlay& overlay = plan.candidates[0].training.augmentation.overlays.at(0);
+    EXPECT_EQ(overlay.cutout->alpha.size(), 9U);
+    EXPECT_EQ(overlay.at[1][1], 0.3);
+    const auto before = resolved_settings(plan, plan.candidates[0]);
+    spot.pixels[0] = 1;
+    write_file(directory / "spot.png", encode_png(spot));
+    const Plan changed = read();
+    EXPECT_NE(resolved_settings(changed, changed.candidates[0]), before);
 }
 
 TEST(Plan, ResolvedSettingsHoldEveryDefault) {

@@ -5,10 +5,15 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/study/check.hpp"
+#include "jevrin/study/materials.hpp"
 #include "jevrin/study/test_part.hpp"
 #include "jevrin/training/classifier.hpp"
 
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
 #include <cstring>
+#include <map>
 
 namespace jevrin {
 namespace {
@@ -38,6 +43,134 @@ std::string story(const std::filesystem::path& directory) {
         text += read_text(ledger.model_file(run.id));
     }
     return text;
+}
+
+TEST(Study, StoresChangeNoNumberAndMayBeDeletedOrDamaged) {
+    const TemporaryDirectory directory;
+    const auto file = write_small_study(directory.path(), small_plan(2, "augment = \"light\"", "[1]"));
+    train_study(read_plan(file), directory / "first");
+    EXPECT_GT(std::distance(std::filesystem::directory_iterator(directory / "first/stores"), {}), 1);
+    const std::string told = story(directory / "first");
+    // A second ledger with the first one's stores, one of them damaged.
+    make_directory(directory / "second");
+    std::filesystem::copy(directory / "first/stores", directory / "second/stores",
+                          std::filesystem::copy_options::recursive);
+    for (const auto& entry : std::filesystem::directory_iterator(directory / "second/stores"))
+        if (entry.path().extension() == ".pixels") {
+            std::string bytes = read_text(entry.path());
+            bytes[100] ^= 1;
+            write_file(entry.path(), bytes);
+        }
+    train_study(read_plan(file), directory / "second");
+    EXPECT_EQ(story(directory / "second"), told);
+    // No directory for stores can be made at all.
+    make_directory(directory / "third");
+    write_file(directory / "third/stores", std::string("in the way"));
+    std::vector<std::string> warnings;
+    StudyCallbacks callbacks;
+    callbacks.warning = [&](const std::string& message) { warnings.push_back(message); };
+    train_study(read_plan(file), directory / "third", callbacks);
+    EXPECT_EQ(story(directory / "third"), told);
+    EXPECT_THAT(warnings, testing::Contains(HasSubstr("pictures cannot be kept here")));
+}
+
+TEST(Study, AddedImagesKeepOldPlacesAndMakeANewVersion) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1, "", "[1]")));
+    train_study(plan, directory / "ledger");
+    const auto parts_of_run = [&](const std::string& name) {
+        const Ledger ledger = Ledger::open(directory / "ledger");
+        const RunRecord run = ledger.run(ledger.study().id, name);
+        std::map<std::string, Part> places;
+        for (const Part part : all_parts)
+            for (const ItemRecord& item : ledger.items(run.id, part)) places[item.id] = part;
+        return places;
+    };
+    const auto before = parts_of_run("new head/1");
+    for (int i = 0; i < 12; ++i)
+        for (const char* label : {"across", "both", "down"})
+            write_file(directory.path() / "images" / label / ("added" + std::to_string(i) + ".png"),
+                       encode_png(test::small_picture(static_cast<std::size_t>(label[0] % 3),
+                                                      500U + static_cast<unsigned>(i))));
+    const StudySummary summary = train_study(plan, directory / "ledger");
+    EXPECT_EQ(summary.superseded, 3);
+    const auto after = parts_of_run("new head/1");
+    EXPECT_GT(after.size(), before.size());
+    for (const auto& [item, part] : before) EXPECT_EQ(after.at(item), part) << item;
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    EXPECT_EQ(ledger.run(ledger.study().id, "new head/1").image_set_version, 2);
+}
+
+TEST(Study, GreyArraysAreTrainedClassifiedAndTested) {
+    const TemporaryDirectory directory;
+    std::string pixels("\0\0\x08\x03\0\0\0\x3C\0\0\0\x10\0\0\0\x10", 16);
+    std::string labels("\0\0\x08\x01\0\0\0\x3C", 8);
+    for (std::uint64_t i = 0; i < 60; ++i) {
+        const Image picture = test::small_picture(i % 3, i);
+        for (std::size_t p = 0; p < 256; ++p) pixels += static_cast<char>(picture.pixels[p * 3]);
+        labels += static_cast<char>(i % 3);
+    }
+    write_file(directory / "pictures.idx", pixels);
+    write_file(directory / "labels.idx", labels);
+    const Plan plan = parse_plan(R"(name = "arrays"
+seeds = [1]
+[images]
+from = "pictures.idx"
+labels = "labels.idx"
+classes = ["across", "both", "down"]
+size = 16
+parts = { validation = 4, test = 4 }
+[training]
+epochs = 3
+batch = 8
+[[candidate]]
+name = "own"
+regime = "scratch"
+network = { family = "residual", widths = [4, 8], stem_stride = 1 }
+)",
+                                 directory / "plan.toml");
+    train_study(plan, directory / "ledger");
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    const RunRecord run = ledger.run(ledger.study().id, "own/1");
+    const auto settings = nlohmann::json::parse(ledger.settings(run.id));
+    EXPECT_EQ(settings["images"]["channels"], 1);  // found from the pictures
+    EXPECT_EQ(settings["images"]["parts"]["validation"], 4);
+    const Classifier classifier = load_classifier(ledger.model_file(run.id));
+    EXPECT_EQ(classifier.network.input, (Shape{16, 16, 1}));
+    EXPECT_EQ(score_test_part(directory / "ledger", "", "own/1").total(), 12);
+    labels[8] = 1;  // the first label changed: not the pictures
+    pixels[20] = static_cast<char>(pixels[20] + 100);
+    for (std::size_t i = 16; i < pixels.size(); i += 256) pixels[i] = static_cast<char>(pixels[i] + 1);
+    write_file(directory / "pictures.idx", pixels);
+    EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "own/1"); }),
+                HasSubstr("it changed since"));
+}
+
+TEST(Study, ChannelsThatTheBackboneDoesNotTakeAreRefused) {
+    const TemporaryDirectory directory;
+    std::string text = small_plan(1);
+    text.insert(text.find("size = 16"), "channels = 1\n");
+    const Plan plan = read_plan(write_small_study(directory.path(), text));
+    EXPECT_THAT(message_of<InputError>([&] { gather_materials(plan); }), HasSubstr("'channels' is 1, but"));
+}
+
+TEST(Study, UnreadableFilesAreCountedAndListedInFull) {
+    const TemporaryDirectory directory;
+    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1, "", "[1]")));
+    for (int i = 0; i < 20; ++i)
+        write_file(directory.path() / "images" / "both" / ("bad," + std::to_string(i) + ".png"),
+                   std::string("x"));
+    std::vector<std::string> warnings;
+    StudyCallbacks callbacks;
+    callbacks.warning = [&](const std::string& message) { warnings.push_back(message); };
+    train_study(plan, directory / "ledger", callbacks);
+    ASSERT_FALSE(warnings.empty());
+    EXPECT_THAT(warnings[0],
+                testing::AllOf(HasSubstr("20 unreadable images left out (both/bad,0.png: it is neither"),
+                               HasSubstr("left-out.csv lists all")));
+    const std::string list = read_text(directory / "ledger/left-out.csv");
+    EXPECT_EQ(std::count(list.begin(), list.end(), '\n'), 21);
+    EXPECT_THAT(list, HasSubstr("\"both/bad,19.png\",it is neither PNG nor JPEG nor WebP\n"));
 }
 
 TEST(Study, ThreeRegimesAndTwoSeedsFinishOnEqualTerms) {

@@ -36,6 +36,22 @@ TEST(CrossEntropy, HandWorkedLossAndGradient) {
     EXPECT_NEAR(gradient[3], (0.5 - 1) / 2, 1e-6);
 }
 
+TEST(CrossEntropy, MixedLabelsAndWeightsByHand) {
+    // Probabilities 1/4 and 3/4; three parts of class 0 to one of class 1, counted twice.
+    const std::vector<float> logits = {0.0F, std::log(3.0F)};
+    const std::vector<Target> targets = {{.label = 0, .other = 1, .share = 0.75, .weight = 2.0}};
+    std::vector<float> gradient(2);
+    const BatchLoss loss = cross_entropy(2, logits, targets, gradient);
+    EXPECT_NEAR(loss.loss_sum, 2 * (0.75 * std::log(4.0) + 0.25 * std::log(4.0 / 3.0)), 1e-6);
+    EXPECT_NEAR(gradient[0], 2 * (0.25 - 0.75), 1e-6);
+    EXPECT_NEAR(gradient[1], 2 * (0.75 - 0.25), 1e-6);
+    // A picture mixed with one of its own class is a plain one.
+    const std::vector<Target> same = {{.label = 1, .other = 1, .share = 0.3}};
+    const std::vector<std::size_t> label = {1};
+    EXPECT_NEAR(cross_entropy(2, logits, same, {}).loss_sum,
+                cross_entropy(2, logits, plain_targets(label), {}).loss_sum, 1e-12);
+}
+
 TEST(CrossEntropy, LargeLogitsStayFinite) {
     const std::vector<float> logits = {2000.0F, -2000.0F};
     const std::vector<std::size_t> labels = {1};
@@ -158,6 +174,36 @@ TEST_F(RunTrainerTest, KeptFeaturesChangeNoNumber) {
         EXPECT_EQ(weights_after(*trainer(boundary, settings(3)), 3),
                   weights_after(*trainer(boundary, settings(3, without_effect)), 3))
             << boundary;
+}
+
+TEST_F(RunTrainerTest, StrongAugmentationAndMixingDependOnNoThread) {
+    Augmentation augmentation = augmentation_of_strength("strong");
+    augmentation.mixing.form = MixingForm::paste;
+    for (const char* boundary : {"", "stage2"}) {
+        const auto two = weights_after(*trainer(boundary, settings(2, augmentation)), 2);
+        set_threads(1);
+        EXPECT_EQ(weights_after(*trainer(boundary, settings(2, augmentation)), 2), two);
+        set_threads(2);
+        EXPECT_NE(weights_after(*trainer(boundary, settings(2)), 2), two);
+    }
+}
+
+TEST_F(RunTrainerTest, WeightsOfItemsScaleTheirLoss) {
+    const auto plain = weights_after(*trainer("head", settings(2)), 2);
+    data_.weights.assign(data_.labels.size(), 1.0);
+    EXPECT_EQ(weights_after(*trainer("head", settings(2)), 2), plain);
+    data_.weights.assign(data_.labels.size(), 0.5);
+    const auto halved = weights_after(*trainer("head", settings(2)), 2);
+    EXPECT_NE(halved, plain);
+    // Half the weight of every item is half the learning rate, without momentum's and decay's help.
+    TrainingSettings slow = settings(1);
+    slow.optimiser = {.learning_rate = 0.05, .momentum = 0.0, .weight_decay = 0.0};
+    TrainingSettings slower = slow;
+    slower.optimiser.learning_rate = 0.025;
+    const auto weighted = weights_after(*trainer("head", slow), 1);
+    data_.weights.clear();
+    const auto unweighted = weights_after(*trainer("head", slower), 1);
+    for (std::size_t i = 0; i < weighted.size(); ++i) EXPECT_NEAR(weighted[i], unweighted[i], 1e-6);
 }
 
 TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {

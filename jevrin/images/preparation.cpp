@@ -56,15 +56,25 @@ Image centred(const Image& image, const Fitting& fitting) {
     Image result(fitting.size, fitting.size);
     const std::int64_t left = (image.width - fitting.size) / 2;
     const std::int64_t top = (image.height - fitting.size) / 2;
+    const bool edge = fitting.padding == FitPadding::edge;
     const Colour filling = fitting.padding == FitPadding::mean ? mean_colour(image) : fitting.padding_colour;
-    for (std::int64_t y = 0; y < fitting.size; ++y)
-        for (std::int64_t x = 0; x < fitting.size; ++x) {
-            const std::int64_t from_x = std::clamp<std::int64_t>(x + left, 0, image.width - 1);
-            const std::int64_t from_y = std::clamp<std::int64_t>(y + top, 0, image.height - 1);
-            const bool inside = from_x == x + left && from_y == y + top;
-            const bool copied = inside || fitting.padding == FitPadding::edge;
-            std::copy_n(copied ? image.at(from_x, from_y) : filling.data(), 3, result.at(x, y));
+    const std::int64_t first = std::max<std::int64_t>(0, -left);
+    const std::int64_t end = std::min(fitting.size, image.width - left);
+    for (std::int64_t y = 0; y < fitting.size; ++y) {
+        const std::int64_t from_y = std::clamp<std::int64_t>(y + top, 0, image.height - 1);
+        const bool whole_row_filled = !edge && from_y != y + top;
+        const auto fill = [&](std::int64_t begin, std::int64_t stop, const std::uint8_t* colour) {
+            for (std::int64_t x = begin; x < stop; ++x)
+                std::copy_n(edge ? colour : filling.data(), 3, result.at(x, y));
+        };
+        if (whole_row_filled) {
+            fill(0, fitting.size, nullptr);
+            continue;
         }
+        fill(0, first, image.at(0, from_y));
+        std::copy_n(image.at(first + left, from_y), (end - first) * 3, result.at(first, y));
+        fill(end, fitting.size, image.at(image.width - 1, from_y));
+    }
     return result;
 }
 
@@ -118,9 +128,16 @@ std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fit
     const Size whole = {facts.width, facts.height};
     const Size size = resized(whole, fitting);
     DecodeSettings settings{.background = fitting.background};
-    while (settings.reduction < 8 && whole.width >= 4 * settings.reduction * size.width &&
-           whole.height >= 4 * settings.reduction * size.height)
-        settings.reduction *= 2;
+    // How many times the result's sides must be left by each: the coarser the reduction, the more its blocks
+    // show.
+    struct Allowed {
+        int reduction;
+        int left_twice;
+    };
+    for (const Allowed& allowed : {Allowed{2, 3}, Allowed{4, 4}, Allowed{8, 6}})
+        if (2 * whole.width >= allowed.left_twice * allowed.reduction * size.width &&
+            2 * whole.height >= allowed.left_twice * allowed.reduction * size.height)
+            settings.reduction = allowed.reduction;
     return fit_from(decode_image(file, settings), whole, fitting);
 }
 

@@ -42,9 +42,9 @@ struct Fitting {
 
 // The bytes [size, size, channels] of a picture in memory.
 std::vector<std::uint8_t> fit_picture(const Image& image, const Fitting& fitting);
-// The same of an image file's bytes. A JPEG at least twice as large as it must be is decoded at 1/2, 1/4 or
-// 1/8, with sides of at least twice the result's; this differs from decoding it whole by about one level
-// in the mean. InputError as decode_image().
+// The same of an image file's bytes. A JPEG much larger than the result is decoded at 1/2, 1/4 or 1/8, with
+// sides of at least 1.5, 2 or 3 times the result's; this differs from decoding it whole by about one level in
+// the mean. InputError as decode_image().
 std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fitting& fitting);
 
 // (value / 255 - mean) / deviation for each of red, green, blue; grey uses the first.

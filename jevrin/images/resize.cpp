@@ -7,58 +7,67 @@
 namespace jevrin {
 namespace {
 
-// For one output coordinate: the input coordinates it takes, with weights that sum to weight_one.
-struct Taps {
-    std::int64_t first = 0;
-    std::vector<std::int32_t> weights;  // none is negative
+// For each output coordinate the input coordinates it takes: `taps` of them from first[o] on, with weights
+// that sum to weight_one; those that it does not need are zero.
+struct Filter {
+    std::size_t taps = 0;
+    std::vector<std::int64_t> first;
+    std::vector<std::int32_t> weights;  // [output, taps], none negative
+
+    std::span<const std::int32_t> of(std::int64_t output) const {
+        return std::span(weights).subspan(static_cast<std::size_t>(output) * taps, taps);
+    }
 };
 
-constexpr std::int32_t weight_one = 1 << 14;
+constexpr int weight_bits = 14;
+constexpr std::int32_t weight_one = 1 << weight_bits;
+// What is kept of a value between the two directions: 255 with 8 fractional bits and a weight fill 31 bits.
+constexpr int fraction_bits = 8;
+constexpr std::int64_t block = 8;  // rows that are worked on together
 
 // A triangle filter with exact rational positions: distances are counted in 1 / (2 * out) of an input pixel.
-std::vector<Taps> filter(std::int64_t in, std::int64_t out) {
-    std::vector<Taps> filters(static_cast<std::size_t>(out));
+Filter make_filter(std::int64_t in, std::int64_t out) {
     const std::int64_t unit = 2 * out;                  // one input pixel
     const std::int64_t reach = std::max(unit, 2 * in);  // half-width of the triangle
+    Filter filter;
+    filter.taps = static_cast<std::size_t>(std::min(in, 2 * reach / unit + 1));
+    filter.weights.assign(static_cast<std::size_t>(out) * filter.taps, 0);
+    const auto taps = static_cast<std::int64_t>(filter.taps);
     for (std::int64_t o = 0; o < out; ++o) {
         const std::int64_t centre = (2 * o + 1) * in;  // of the output pixel
-        const std::int64_t first = std::max<std::int64_t>(0, (centre - reach) / unit);
-        const std::int64_t last = std::min(in - 1, (centre + reach) / unit);
-        Taps& taps = filters[static_cast<std::size_t>(o)];
-        taps.first = first;
-        std::vector<std::int64_t> raw;
+        // The window stays inside the input, so that no tap has to be asked where it lies.
+        const std::int64_t first =
+            std::clamp<std::int64_t>((centre - reach - out + unit - 1) / unit, 0, in - taps);
+        filter.first.push_back(first);
+        const auto raw = [&](std::int64_t i) {
+            return std::max<std::int64_t>(0, reach - std::abs(i * unit + out - centre));
+        };
         std::int64_t total = 0;
-        for (std::int64_t i = first; i <= last; ++i) {
-            const std::int64_t distance = std::abs(i * unit + out - centre);
-            raw.push_back(std::max<std::int64_t>(0, reach - distance));
-            total += raw.back();
-        }
+        for (std::int64_t k = 0; k < taps; ++k) total += raw(first + k);
         // Rounding what has been given out so far keeps the sum exact.
         std::int64_t seen = 0;
         std::int64_t given = 0;
-        for (const std::int64_t weight : raw) {
-            seen += weight;
+        for (std::int64_t k = 0; k < taps; ++k) {
+            seen += raw(first + k);
             const std::int64_t due = (seen * weight_one * 2 + total) / (2 * total);
-            taps.weights.push_back(static_cast<std::int32_t>(due - given));
+            filter.weights[static_cast<std::size_t>(o * taps + k)] = static_cast<std::int32_t>(due - given);
             given = due;
         }
     }
-    return filters;
+    return filter;
 }
 
-// One row of sums over the rows that an output row takes, with 14 fractional bits.
-void sum_rows(const Image& image, const Taps& taps, std::span<std::int32_t> sums) {
-    std::fill(sums.begin(), sums.end(), 0);
-    for (std::size_t k = 0; k < taps.weights.size(); ++k) {
-        const std::uint8_t* row = image.at(0, taps.first + static_cast<std::int64_t>(k));
-        const std::int32_t weight = taps.weights[k];
+// The weighted sum of the input rows that an output row takes, with fraction_bits.
+void sum_rows(const Image& image, std::int64_t first, std::span<const std::int32_t> weights,
+              std::span<std::int32_t> sums) {
+    std::fill(sums.begin(), sums.end(), 1 << (weight_bits - fraction_bits - 1));
+    for (std::size_t k = 0; k < weights.size(); ++k) {
+        if (weights[k] == 0) continue;
+        const std::uint8_t* row = image.at(0, first + static_cast<std::int64_t>(k));
+        const std::int32_t weight = weights[k];
         for (std::size_t i = 0; i < sums.size(); ++i) sums[i] += weight * row[i];
     }
-}
-
-std::uint8_t rounded(std::int64_t sum) {
-    constexpr std::int64_t one = std::int64_t{weight_one} * weight_one;
-    return static_cast<std::uint8_t>((sum + one / 2) / one);
+    for (std::int32_t& sum : sums) sum >>= weight_bits - fraction_bits;
 }
 
 }  // namespace
@@ -66,28 +75,32 @@ std::uint8_t rounded(std::int64_t sum) {
 Image resize(const Image& image, std::int64_t width, std::int64_t height) {
     assert(width > 0 && height > 0);
     if (image.width == width && image.height == height) return image;
-    const std::vector<Taps> columns = filter(image.width, width);
-    const std::vector<Taps> rows = filter(image.height, height);
+    const Filter columns = make_filter(image.width, width);
+    const Filter rows = make_filter(image.height, height);
     Image result(width, height);
-    std::vector<std::int32_t> sums(static_cast<std::size_t>(image.width * 3));
-    for (std::int64_t y = 0; y < height; ++y) {
-        sum_rows(image, rows[static_cast<std::size_t>(y)], sums);
+    const auto values = static_cast<std::size_t>(image.width * 3);
+    std::vector<std::int32_t> sums(values);
+    // [column, channel, row of the block]: the rows of a block are added side by side.
+    std::vector<std::int32_t> woven(values * block);
+    for (std::int64_t top = 0; top < height; top += block) {
+        const std::int64_t count = std::min(block, height - top);
+        for (std::int64_t r = 0; r < count; ++r) {
+            sum_rows(image, rows.first[static_cast<std::size_t>(top + r)], rows.of(top + r), sums);
+            for (std::size_t i = 0; i < values; ++i) woven[i * block + static_cast<std::size_t>(r)] = sums[i];
+        }
         for (std::int64_t x = 0; x < width; ++x) {
-            const Taps& taps = columns[static_cast<std::size_t>(x)];
-            std::int64_t red = 0;
-            std::int64_t green = 0;
-            std::int64_t blue = 0;
-            const std::int32_t* from = sums.data() + taps.first * 3;
-            for (const std::int64_t weight : taps.weights) {
-                red += weight * from[0];
-                green += weight * from[1];
-                blue += weight * from[2];
-                from += 3;
+            const auto weights = columns.of(x);
+            const std::int32_t* from = woven.data() + columns.first[static_cast<std::size_t>(x)] * 3 * block;
+            std::int32_t totals[3 * block];
+            std::fill_n(totals, 3 * block, 1 << (weight_bits + fraction_bits - 1));
+            for (const std::int32_t weight : weights) {
+                for (int i = 0; i < 3 * block; ++i) totals[i] += weight * from[i];
+                from += 3 * block;
             }
-            std::uint8_t* to = result.at(x, y);
-            to[0] = rounded(red);
-            to[1] = rounded(green);
-            to[2] = rounded(blue);
+            for (std::int64_t r = 0; r < count; ++r)
+                for (std::int64_t c = 0; c < 3; ++c)
+                    result.at(x, top + r)[c] =
+                        static_cast<std::uint8_t>(totals[c * block + r] >> (weight_bits + fraction_bits));
         }
     }
     return result;

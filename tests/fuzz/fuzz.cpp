@@ -1,0 +1,197 @@
+// Fuzzing what reads foreign bytes: fuzz TARGET [RUNS] [SEED] changes whole inputs at random, again and
+// again, and gives them to the reader, which may refuse them with an InputError and nothing else. Build with
+// -DJEVRIN_SANITIZE=address to see reads outside the bytes as well; a million runs take minutes.
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/images/content_cache.hpp"
+#include "jevrin/images/decoding.hpp"
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/number_array.hpp"
+#include "jevrin/images/preparation.hpp"
+#include "jevrin/plan/plan.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+#include <webp/encode.h>
+
+#include <filesystem>
+#include <fstream>
+#include <functional>
+#include <map>
+#include <string>
+#include <vector>
+
+namespace {
+
+using namespace jevrin;
+
+std::string text_of(const std::vector<std::byte>& bytes) {
+    return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
+}
+
+Image picture() {
+    Image image(37, 29);
+    for (std::size_t i = 0; i < image.pixels.size(); ++i)
+        image.pixels[i] = static_cast<std::uint8_t>(i * 7 + i / 111);
+    return image;
+}
+
+std::string webp() {
+    const Image image = picture();
+    std::uint8_t* buffer = nullptr;
+    const std::size_t size = WebPEncodeLosslessRGB(image.pixels.data(), 37, 29, 37 * 3, &buffer);
+    std::string text(reinterpret_cast<char*>(buffer), size);
+    WebPFree(buffer);
+    return text;
+}
+
+std::string jpeg_with_exif() {
+    std::string text = text_of(encode_jpeg(picture(), 80));
+    const std::string tiff("II*\0\x08\0\0\0\x01\0\x12\x01\x03\0\x01\0\0\0\x06\0\0\0\0\0\0\0", 26);
+    const std::string payload = std::string("Exif\0\0", 6) + tiff;
+    return text.insert(2, std::string("\xFF\xE1\0", 3) + static_cast<char>(payload.size() + 2) + payload);
+}
+
+std::span<const std::byte> bytes_of(const std::string& text) {
+    return std::as_bytes(std::span(text.data(), text.size()));
+}
+
+void decode_everything(const std::string& text) {
+    decode_image(bytes_of(text), {.background = {1, 2, 3}, .reduction = 2});
+    decode_cutout(bytes_of(text));
+    fit_picture(bytes_of(text), {.size = 16, .fit = Fit::pad, .padding = FitPadding::mean, .channels = 1});
+}
+
+// Runs a reader of files on a temporary one.
+void with_file(const std::string& text, const std::function<void(const std::filesystem::path&)>& read) {
+    static const std::filesystem::path file =
+        std::filesystem::temp_directory_path() / fmt::format("jevrin-fuzz-{}", ::getpid());
+    struct Remove {
+        ~Remove() { std::filesystem::remove(file); }
+    } const at_end;
+    std::ofstream(file, std::ios::binary) << text;  // without waiting for the disk
+    read(file);
+}
+
+struct Target {
+    std::vector<std::string> seeds;
+    std::function<void(const std::string&)> read;
+};
+
+const std::map<std::string, Target>& targets() {
+    const std::string idx =
+        std::string("\0\0\x08\x03\0\0\0\2\0\0\0\2\0\0\0\3", 16) + std::string("abcdefghijkl");
+    std::string header = "{'descr': '<f4', 'fortran_order': False, 'shape': (2, 1, 3), }";
+    header.resize(117, ' ');
+    const std::string npy = std::string("\x93NUMPY\x01\0\x76\0", 10) + header + "\n" + std::string(24, '\0');
+    static const std::map<std::string, Target> all = {
+        {"png", {{text_of(encode_png(picture()))}, decode_everything}},
+        {"jpeg", {{text_of(encode_jpeg(picture(), 90)), jpeg_with_exif()}, decode_everything}},
+        {"webp", {{webp()}, decode_everything}},
+        {"arrays",
+         {{idx, npy},
+          [](const std::string& text) {
+              read_layout(bytes_of(text));
+              with_file(text, [](const auto& file) {
+                  const PictureArray array(file, {}, true);
+                  array.image(array.count() - 1);
+              });
+          }}},
+        {"labels",
+         {{std::string("\0\0\x08\x01\0\0\0\4abcd", 12), npy},
+          [](const std::string& text) { with_file(text, [](const auto& file) { read_labels(file); }); }}},
+        {"index",
+         {{"path,label,part,weight,group\na.png,x,training,1,g\n\"b,\"\"c\"\".png\",y,test,0.5,\n"},
+          [](const std::string& text) {
+              with_file(text,
+                        [](const auto& file) { list_image_set({.from = file, .group_pattern = "(.)"}); });
+          }}},
+        {"csv",
+         {{"a,b\n1,\"2\n3\"\n\"\"\"\",x\n"},
+          [](const std::string& text) { CsvReader(text, "t").for_each([](const CsvRow&) {}); }}},
+        {"contents",
+         {{[] {
+              std::string text;
+              with_file("", [&](const auto& file) {
+                  std::filesystem::remove(file);
+                  ContentCache cache(file);
+                  cache.put("x", {1, 2, 3, 4}, {.problem = "it is empty"});
+                  cache.save();
+                  text = read_text(file);
+              });
+              return text;
+          }()},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) { ContentCache(file).find("x", {1, 2, 3, 4}); });
+          }}},
+        {"preparation",
+         {{Preparation{}.to_json()}, [](const std::string& text) { Preparation::from_json(text); }}},
+        {"plan",
+         {{"name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3 }\n[training]\naugment = \"light\"\n"
+           "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { family = \"residual\" }\n"},
+          [](const std::string& text) { parse_plan(text, "p.toml"); }}},
+    };
+    return all;
+}
+
+std::string changed(std::string text, RandomStream& random) {
+    const std::uint32_t changes = 1 + random.below(6);
+    for (std::uint32_t k = 0; k < changes && !text.empty(); ++k) {
+        const std::size_t at = random.below(static_cast<std::uint32_t>(text.size()));
+        switch (random.below(6)) {
+            case 0:
+                text[at] = static_cast<char>(random.below(256));
+                break;
+            case 1:
+                text[at] = static_cast<char>(text[at] ^ (1 << random.below(8)));
+                break;
+            case 2:
+                text.resize(at);
+                break;
+            case 3:
+                text.insert(at, text.substr(random.below(static_cast<std::uint32_t>(text.size())),
+                                            1 + random.below(16)));
+                break;
+            case 4:
+                text.erase(at, 1 + random.below(8));
+                break;
+            default:
+                text.replace(at, 1, random.below(2) == 0 ? std::string(4, '\xFF') : std::string(4, '\0'));
+        }
+    }
+    return text;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    const auto target = targets().find(argc > 1 ? argv[1] : "");
+    if (target == targets().end()) {
+        fmt::print(stderr, "usage: fuzz TARGET [RUNS] [SEED]; targets:");
+        for (const auto& [name, unused] : targets()) fmt::print(stderr, " {}", name);
+        fmt::print(stderr, "\n");
+        return 2;
+    }
+    const int runs = argc > 2 ? std::stoi(argv[2]) : 2000;
+    const std::uint64_t seed = argc > 3 ? std::stoull(argv[3]) : 1;
+    int refused = 0;
+    for (const std::string& whole : target->second.seeds) target->second.read(whole);
+    for (int run = 0; run < runs; ++run) {
+        RandomStream random({seed, Purpose::sample, 0, static_cast<std::uint64_t>(run)});
+        const auto& seeds = target->second.seeds;
+        const std::string text =
+            changed(seeds[random.below(static_cast<std::uint32_t>(seeds.size()))], random);
+        try {
+            target->second.read(text);
+        } catch (const InputError&) {
+            ++refused;
+        } catch (const std::exception& error) {
+            fmt::print(stderr, "{} run {} seed {}: {}\n", target->first, run, seed, error.what());
+            return 1;
+        }
+    }
+    fmt::print("{}: {} inputs, {} refused in words\n", target->first, runs, refused);
+    return 0;
+}

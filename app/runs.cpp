@@ -2,6 +2,8 @@
 #include "output.hpp"
 #include "runs_table.hpp"
 
+#include "jevrin/base/text.hpp"
+
 #include <fmt/format.h>
 
 namespace jevrin::app {
@@ -24,6 +26,7 @@ Json to_json(const RunRecord& run) {
     json["parameters"] = run.parameters;
     json["trainable_parameters"] = run.trainable_parameters;
     json["seconds"] = run.seconds;
+    json["image_set_version"] = run.image_set_version;
     if (!run.reason.empty()) json["reason"] = run.reason;
     return json;
 }
@@ -38,6 +41,9 @@ void runs(const LedgerOptions& options) {
         return;
     }
     print(fmt::format("study '{}': {}", open.study.name, runs_table(all, open.study.metric)));
+    if (open.study.image_set_version > 1)
+        print(fmt::format("the image set is version {} of {}; --json says which one each run saw\n",
+                          open.study.image_set_version, printable(open.study.image_root)));
     print(open.study.test_looks == 0
               ? "scores are of the validation part; the test part has not been looked at\n"
               : fmt::format("scores are of the validation part; the test part has been looked at {}\n",

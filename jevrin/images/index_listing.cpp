@@ -86,7 +86,8 @@ Item read_item(const CsvRow& row, const IndexColumns& columns) {
     Item item;
     const std::string& path = row.cells[columns.path];
     if (path.empty()) throw InputError("the path is empty");
-    item.path = fs::path(path).lexically_normal().generic_string();
+    const bool plain = path.find("./") == std::string::npos && path.find("//") == std::string::npos;
+    item.path = plain ? path : fs::path(path).lexically_normal().generic_string();
     if (columns.part >= 0) {
         const std::string& cell = row.cells[static_cast<std::size_t>(columns.part)];
         item.part = part_from_name(cell);

@@ -195,6 +195,16 @@ std::string fingerprint_of(const ImageSet& set) {
     return content_hash(identity);
 }
 
+[[noreturn]] void refuse_empty_class(const ImageSet& set, const std::string& name) {
+    const auto bad = std::find_if(set.problems.begin(), set.problems.end(), [&](const Problem& problem) {
+        return problem.file.find(name + "/") != std::string::npos;
+    });
+    throw InputError(fmt::format(
+        "{}: class '{}' has no readable image{}; add some or remove the class",
+        printable(set.source.from.string()), printable(name),
+        bad == set.problems.end() ? "" : fmt::format(" ({}: {})", printable(bad->file), bad->problem)));
+}
+
 }  // namespace
 
 void read_items(ImageSet& set, const ReadProgress& progress, ContentCache* cache) {
@@ -225,13 +235,7 @@ void read_items(ImageSet& set, const ReadProgress& progress, ContentCache* cache
     set.fingerprint = fingerprint_of(set);
     const std::vector<std::int64_t> counts = class_counts(set);
     for (std::size_t c = 0; c < counts.size(); ++c)
-        if (counts[c] == 0)
-            throw InputError(fmt::format(
-                "{}: class '{}' has no readable image{}; add some or remove the class",
-                printable(set.source.from.string()), printable(set.classes[c]),
-                set.problems.empty()
-                    ? ""
-                    : fmt::format(" ({}: {})", printable(set.problems[0].file), set.problems[0].problem)));
+        if (counts[c] == 0) refuse_empty_class(set, set.classes[c]);
 }
 
 }  // namespace jevrin

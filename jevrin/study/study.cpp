@@ -336,8 +336,12 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
 
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks) {
-    const std::unique_ptr<Materials> materials =
-        gather_materials(plan, ledger_directory, callbacks.preparing);
+    const auto preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
+        if (callbacks.preparing) callbacks.preparing(what, done, total);
+        if (callbacks.stop_requested && callbacks.stop_requested())
+            throw Interrupted("stopped while the images were prepared; what was finished before is kept");
+    };
+    const std::unique_ptr<Materials> materials = gather_materials(plan, ledger_directory, preparing);
     Ledger ledger = Ledger::open_or_create(ledger_directory);
     const FileLock lock(
         ledger_directory / "train.lock",

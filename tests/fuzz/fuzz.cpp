@@ -100,7 +100,7 @@ const std::map<std::string, Target>& targets() {
               });
           }}},
         {"labels",
-         {{std::string("\0\0\x08\x01\0\0\0\4abcd", 12), npy},
+         {{std::string("\0\0\x08\x01\0\0\0\4abcd", 12)},
           [](const std::string& text) { with_file(text, [](const auto& file) { read_labels(file); }); }}},
         {"index",
          {{"path,label,part,weight,group\na.png,x,training,1,g\n\"b,\"\"c\"\".png\",y,test,0.5,\n"},

@@ -74,10 +74,10 @@ void check(const std::filesystem::path& file, const std::filesystem::path& ledge
     print(fmt::format("plan '{}' is sound: {}, about {} to train on this machine\n", plan.name,
                       plural(result.runs, "run"), spoken_seconds(result.seconds)));
     print(fmt::format(
-        "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}; compared by {}\n\n",
+        "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
         plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
-        metric_name(plan.metric)));
+        materials->plan.images.fitting.channels == 1 ? "grey" : "colour", metric_name(plan.metric)));
     Table table(
         {"candidate", "regime", "parameters", "trainable", "multiplications", "memory", "s/epoch", "s once"},
         {2, 3, 4, 5, 6, 7});

@@ -131,7 +131,7 @@ class WarmTraining {
     void epoch(const Augmentation& augmentation, bool train) {
         BatchQueue queue(*images_, scaling_,
                          {.size = batch, .augmentation = augmentation, .key = {1, ++epochs_}}, order_,
-                         labels_, {});
+                         labels_);
         while (const Batch* prepared = queue.next())
             if (train) step(*prepared);
     }

@@ -139,7 +139,7 @@ std::vector<SheetRow> sample_rows_before_and_after(const ImageSet& set, std::siz
     BatchQueue queue(
         images, unit,
         {.size = std::ssize(order), .augmentation = augmentation, .key = {.seed = seed, .epoch = 1}}, order,
-        labels, {});
+        labels);
     const Batch* batch = queue.next();
     const std::vector<std::int64_t> counts = class_counts(set);
     const auto values = static_cast<std::size_t>(fitting.values());

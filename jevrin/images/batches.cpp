@@ -110,8 +110,8 @@ struct BatchQueue::Work {
     const ScalingTable& scaling;
     BatchSettings settings;
     std::vector<std::int64_t> order;
-    const std::vector<std::size_t>& labels;
-    const std::vector<double>& weights;
+    std::span<const std::size_t> labels;
+    std::span<const double> weights;
     // One more than wait: the one in use.
     std::array<Batch, ahead + 1> slots;
     std::array<PoolTask, ahead + 1> tasks;
@@ -169,8 +169,8 @@ struct BatchQueue::Work {
 };
 
 BatchQueue::BatchQueue(const PreparedImages& images, const ScalingTable& scaling, BatchSettings settings,
-                       std::vector<std::int64_t> order, const std::vector<std::size_t>& labels,
-                       const std::vector<double>& weights)
+                       std::vector<std::int64_t> order, std::span<const std::size_t> labels,
+                       std::span<const double> weights)
     : work_(new Work{images, scaling, std::move(settings), std::move(order), labels, weights}) {
     while (work_->begun < std::min(ahead, work_->batches())) work_->begin_next();
 }

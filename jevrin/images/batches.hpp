@@ -63,11 +63,12 @@ class BatchQueue {
   public:
     static constexpr std::int64_t ahead = 3;
 
-    // images must outlive the queue; order holds items, cut into batches of settings.size (the last may be
-    // smaller). labels and weights are by item; no weights means 1 each. Partners for mixing come from order.
+    // images, labels and weights must outlive the queue; order holds items, cut into batches of settings.size
+    // (the last may be smaller). labels and weights are by item; no weights means 1 each. Partners for mixing
+    // come from order.
     BatchQueue(const PreparedImages& images, const ScalingTable& scaling, BatchSettings settings,
-               std::vector<std::int64_t> order, const std::vector<std::size_t>& labels,
-               const std::vector<double>& weights);
+               std::vector<std::int64_t> order, std::span<const std::size_t> labels,
+               std::span<const double> weights = {});
     // Waits for what was begun.
     ~BatchQueue();
     BatchQueue(const BatchQueue&) = delete;

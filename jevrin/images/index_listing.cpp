@@ -109,23 +109,23 @@ Item read_item(const CsvRow& row, const IndexColumns& columns) {
 
 // The same path twice under one label is one item; under two it is an error.
 void require_single_labels(ImageSet& set, const std::vector<std::int64_t>& lines, RowErrors& errors) {
-    std::vector<std::size_t> order(set.items.size());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-        const int compared = set.items[a].path.compare(set.items[b].path);
-        return compared < 0 || (compared == 0 && a < b);
-    });
+    // By hash, so that a million paths are compared as numbers.
+    std::vector<std::pair<ContentHash, std::size_t>> order;
+    order.reserve(set.items.size());
+    for (std::size_t i = 0; i < set.items.size(); ++i)
+        order.emplace_back(hash_of(std::as_bytes(std::span(set.items[i].path))), i);
+    std::sort(order.begin(), order.end());
     std::vector<bool> again(set.items.size(), false);
     std::int64_t repeated = 0;
     for (std::size_t i = 1; i < order.size(); ++i) {
-        const Item& before = set.items[order[i - 1]];
-        const Item& item = set.items[order[i]];
-        if (before.path != item.path) continue;
-        if (before.label != item.label)
-            errors.add(lines[order[i]],
-                       fmt::format("'{}' has another label in line {}; an item has one label",
-                                   printable(item.path), lines[order[i - 1]]));
-        again[order[i]] = true;
+        if (order[i - 1].first != order[i].first) continue;
+        const std::size_t before = order[i - 1].second;
+        const std::size_t place = order[i].second;
+        const Item& item = set.items[place];
+        if (set.items[before].label != item.label)
+            errors.add(lines[place], fmt::format("'{}' has another label in line {}; an item has one label",
+                                                 printable(item.path), lines[before]));
+        again[place] = true;
         ++repeated;
     }
     if (repeated == 0) return;

@@ -19,10 +19,7 @@ struct Filter {
     }
 };
 
-constexpr int weight_bits = 14;
-constexpr std::int32_t weight_one = 1 << weight_bits;
-// What is kept of a value between the two directions: 255 with 8 fractional bits and a weight fill 31 bits.
-constexpr int fraction_bits = 8;
+constexpr std::int32_t weight_one = 1 << 14;
 constexpr std::int64_t block = 8;  // rows that are worked on together
 
 // A triangle filter with exact rational positions: distances are counted in 1 / (2 * out) of an input pixel.
@@ -57,17 +54,16 @@ Filter make_filter(std::int64_t in, std::int64_t out) {
     return filter;
 }
 
-// The weighted sum of the input rows that an output row takes, with fraction_bits.
+// The weighted sum of the input rows that an output row takes, times weight_one: below 2^22.
 void sum_rows(const Image& image, std::int64_t first, std::span<const std::int32_t> weights,
               std::span<std::int32_t> sums) {
-    std::fill(sums.begin(), sums.end(), 1 << (weight_bits - fraction_bits - 1));
+    std::fill(sums.begin(), sums.end(), 0);
     for (std::size_t k = 0; k < weights.size(); ++k) {
         if (weights[k] == 0) continue;
         const std::uint8_t* row = image.at(0, first + static_cast<std::int64_t>(k));
         const std::int32_t weight = weights[k];
         for (std::size_t i = 0; i < sums.size(); ++i) sums[i] += weight * row[i];
     }
-    for (std::int32_t& sum : sums) sum >>= weight_bits - fraction_bits;
 }
 
 }  // namespace
@@ -80,27 +76,28 @@ Image resize(const Image& image, std::int64_t width, std::int64_t height) {
     Image result(width, height);
     const auto values = static_cast<std::size_t>(image.width * 3);
     std::vector<std::int32_t> sums(values);
-    // [column, channel, row of the block]: the rows of a block are added side by side.
-    std::vector<std::int32_t> woven(values * block);
+    // [column, channel, row of the block]: the rows of a block are added side by side. Whole numbers below
+    // 2^24 in float and 2^53 in double: every sum is exact.
+    std::vector<float> woven(values * block);
+    constexpr double one = static_cast<double>(weight_one) * weight_one;
     for (std::int64_t top = 0; top < height; top += block) {
         const std::int64_t count = std::min(block, height - top);
         for (std::int64_t r = 0; r < count; ++r) {
             sum_rows(image, rows.first[static_cast<std::size_t>(top + r)], rows.of(top + r), sums);
-            for (std::size_t i = 0; i < values; ++i) woven[i * block + static_cast<std::size_t>(r)] = sums[i];
+            for (std::size_t i = 0; i < values; ++i)
+                woven[i * block + static_cast<std::size_t>(r)] = static_cast<float>(sums[i]);
         }
         for (std::int64_t x = 0; x < width; ++x) {
-            const auto weights = columns.of(x);
-            const std::int32_t* from = woven.data() + columns.first[static_cast<std::size_t>(x)] * 3 * block;
-            std::int32_t totals[3 * block];
-            std::fill_n(totals, 3 * block, 1 << (weight_bits + fraction_bits - 1));
-            for (const std::int32_t weight : weights) {
-                for (int i = 0; i < 3 * block; ++i) totals[i] += weight * from[i];
+            const float* from = woven.data() + columns.first[static_cast<std::size_t>(x)] * 3 * block;
+            double totals[3 * block];
+            std::fill_n(totals, 3 * block, one / 2);
+            for (const std::int32_t weight : columns.of(x)) {
+                for (int i = 0; i < 3 * block; ++i) totals[i] += static_cast<double>(weight) * from[i];
                 from += 3 * block;
             }
             for (std::int64_t r = 0; r < count; ++r)
                 for (std::int64_t c = 0; c < 3; ++c)
-                    result.at(x, top + r)[c] =
-                        static_cast<std::uint8_t>(totals[c * block + r] >> (weight_bits + fraction_bits));
+                    result.at(x, top + r)[c] = static_cast<std::uint8_t>(totals[c * block + r] * (1.0 / one));
         }
     }
     return result;

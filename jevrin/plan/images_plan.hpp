@@ -1,15 +1,13 @@
-// The [images] and augment tables of plans and recipes.
+// What the [images] table of a plan or recipe says.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/plan/toml_reader.hpp"
 
 #include <nlohmann/json_fwd.hpp>
 
-#include <filesystem>
 #include <optional>
 
 namespace jevrin {
@@ -31,20 +29,7 @@ struct ImagesPlan {
     Scaling stated_scaling;
 };
 
-// InputError with the place for whatever is wrong. file is the plan's: relative paths begin beside it.
-ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file);
 nlohmann::ordered_json to_json(const ImagesPlan& images);
-
-// A path of a plan: relative ones begin beside the plan's file.
-std::filesystem::path beside(const std::filesystem::path& plan, const std::string& path);
-
-// The key `augment`: the name of a strength, or a table that may begin from one. What it does not state stays
-// as it is in `otherwise`. Overlays are loaded.
-Augmentation read_augmentation(TomlReader& reader, const std::filesystem::path& file,
-                               const Augmentation& otherwise);
 nlohmann::ordered_json to_json(const Augmentation& augmentation);
-
-// One [[overlay]] table; label is only known to recipes.
-Overlay read_overlay(TomlReader& reader, const std::filesystem::path& file);
 
 }  // namespace jevrin

@@ -3,7 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/plan/toml_reader.hpp"
+#include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -147,7 +147,7 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     TrainingSettings defaults;
     if (auto training = reader.table("training")) defaults = read_training(*training, defaults, file);
     if (auto backbone = reader.table("backbone")) {
-        plan.backbone = beside(file, backbone->text("file"));
+        plan.backbone = read_path(*backbone, "file", file);
         backbone->finish();
     }
     std::set<std::string> names;

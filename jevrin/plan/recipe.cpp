@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 

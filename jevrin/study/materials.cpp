@@ -112,7 +112,7 @@ PartsSettings settle_parts(const ImagesPlan& images, const ImageSet& set) {
 
 KnownPlaces places_in(const std::optional<std::filesystem::path>& ledger, const PartsSettings& parts) {
     if (!ledger || !std::filesystem::exists(*ledger / "ledger.db")) return {};
-    return Ledger::open_or_create(*ledger).known_places(parts.key());
+    return Ledger::open(*ledger).known_places(parts.key());
 }
 
 // What was read is worth keeping, but not worth failing for.

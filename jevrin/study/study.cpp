@@ -341,6 +341,8 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
         if (callbacks.stop_requested && callbacks.stop_requested())
             throw Interrupted("stopped while the images were prepared; what was finished before is kept");
     };
+    // One of an earlier version is brought up to date before it is asked for places.
+    if (std::filesystem::exists(ledger_directory / "ledger.db")) Ledger::open_or_create(ledger_directory);
     const std::unique_ptr<Materials> materials = gather_materials(plan, ledger_directory, preparing);
     Ledger ledger = Ledger::open_or_create(ledger_directory);
     const FileLock lock(

@@ -3,6 +3,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/plan/recipe.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
@@ -222,7 +223,7 @@ TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
 
 TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
     const auto blocks = code_blocks("docs/guide.md", "toml");
-    ASSERT_EQ(blocks.size(), 1U);
+    ASSERT_EQ(blocks.size(), 3U);  // the plan, a strength of augmentation, a recipe
     const auto normal = [](const std::string& text) {
         std::string kept;
         bool comment = false;
@@ -234,6 +235,8 @@ TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
     };
     const auto demo = std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / "demo" / "glaze.toml";
     EXPECT_EQ(normal(blocks[0]), normal(read_text(demo)));
+    write_file(directory_->path() / "recipe.toml", blocks[2]);
+    EXPECT_EQ(read_recipe(directory_->path() / "recipe.toml").composition.copies, 2);
 }
 
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {

@@ -67,6 +67,18 @@ TEST(Folders, ALevelTooManyIsSaid) {
                 ElementsAre(HasSubstr("holds the same folders 'a', 'b'")));
 }
 
+TEST(Folders, ContentDecidesTheFormatNotTheName) {
+    const TemporaryDirectory directory;
+    write_small_set(directory.path(), {"a", "b"}, 1);
+    write_file(directory.path() / "a" / "really a jpeg.PNG", encode_jpeg(small_picture(0, 5), 90));
+    write_file(directory.path() / "a" / "really a png.webp", encode_png(small_picture(0, 6)));
+    const ImageSet set = read_image_set({.from = directory.path()});
+    ASSERT_EQ(set.items.size(), 4U);
+    EXPECT_EQ(set.items[1].facts.format, ImageFormat::jpeg);
+    EXPECT_EQ(set.items[2].facts.format, ImageFormat::png);
+    EXPECT_TRUE(set.problems.empty());
+}
+
 TEST(Folders, LinksLoopsAndStrangeNamesDoNoHarm) {
     const TemporaryDirectory directory;
     write_small_set(directory.path(), {"a", "b"}, 2);

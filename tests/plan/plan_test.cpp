@@ -190,7 +190,7 @@ channels = 1
 scaling = { mean = [0.5, 0.5, 0.5], deviation = [0.2, 0.2, 0.2] }
 near_duplicates_together = false)x")
                                   .images;
-    EXPECT_EQ(images.source.labels, beside("dir/p.toml", "l.npy"));
+    EXPECT_EQ(images.source.labels, std::filesystem::absolute("dir/l.npy"));
     EXPECT_THAT(images.source.shape, testing::ElementsAre(28, 28));
     EXPECT_EQ(images.source.columns.at("label"), "fault");
     EXPECT_EQ(images.source.corrections.filename(), "corrections.csv");
@@ -204,6 +204,8 @@ near_duplicates_together = false)x")
     EXPECT_THAT(refusal_of("scaling = \"none\""),
                 AllOf(HasSubstr("p.toml:4:"), HasSubstr("scaling is 'none'")));
     EXPECT_THAT(refusal_of("padding = \"edges\""), HasSubstr("did you mean 'edge'?"));
+    EXPECT_THAT(refusal_of("corrections = \"\""),
+                AllOf(HasSubstr("p.toml:4:"), HasSubstr("'corrections' is empty")));
     EXPECT_THAT(refusal_of("channels = 2"), HasSubstr("1 (grey) or 3 (colour)"));
     EXPECT_THAT(refusal_of("background = [0, 0]"), HasSubstr("three numbers"));
     EXPECT_THAT(refusal_of("columns = { lable = \"x\" }"), HasSubstr("did you mean 'label'?"));

@@ -229,7 +229,8 @@ TEST(Study, InterruptedAnywhereItEndsAsIfUndisturbed) {
     for (bool done = false; !done; ++stops) {
         int batches = 0;
         StudyCallbacks callbacks;
-        callbacks.stop_requested = [&] { return ++batches > 4; };
+        callbacks.progress = [&](const RunRecord&, const StudyPosition&) { ++batches; };
+        callbacks.stop_requested = [&] { return batches > 4; };
         try {
             train_study(plan, directory / "parts", callbacks);
             done = true;

@@ -1,7 +1,6 @@
-#include "jevrin/plan/images_plan.hpp"
-
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -104,10 +103,11 @@ void read_scaling(TomlReader& reader, ImagesPlan& images) {
 }
 
 ImageSource read_source(TomlReader& reader, const std::filesystem::path& file) {
-    ImageSource source{.from = beside(file, reader.text("from"))};
+    ImageSource source{.from = read_path(reader, "from", file)};
     const auto path = [&](const std::string& key) {
-        const std::string text = reader.text(key, "");
-        return text.empty() ? std::filesystem::path() : beside(file, text);
+        if (reader.has(key)) return read_path(reader, key, file);
+        reader.mention(key);
+        return std::filesystem::path();
     };
     source.labels = path("labels");
     source.shape = reader.integers("shape", 1, 16'384);
@@ -127,8 +127,13 @@ ImageSource read_source(TomlReader& reader, const std::filesystem::path& file) {
 
 }  // namespace
 
-std::filesystem::path beside(const std::filesystem::path& plan, const std::string& path) {
-    return std::filesystem::absolute(plan.parent_path() / path).lexically_normal();
+std::filesystem::path read_path(TomlReader& reader, const std::string& key,
+                                const std::filesystem::path& file) {
+    const std::string text = reader.text(key);
+    return reader.at(key, [&] {
+        if (text.empty()) throw InputError(fmt::format("'{}' is empty; name a file or folder", key));
+        return std::filesystem::absolute(file.parent_path() / text).lexically_normal();
+    });
 }
 
 ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {

@@ -2,7 +2,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/plan/images_plan.hpp"
+#include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -33,7 +33,7 @@ void read_mixing(TomlReader reader, Mixing& mixing) {
 
 Overlay read_overlay(TomlReader& reader, const std::filesystem::path& file) {
     Overlay overlay;
-    overlay.file = beside(file, reader.text("file"));
+    overlay.file = read_path(reader, "file", file);
     overlay.cutout = reader.at("file", [&] {
         const std::vector<std::byte> bytes = read_file(overlay.file);
         try {

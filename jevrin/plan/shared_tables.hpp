@@ -1,0 +1,28 @@
+// Reading the tables that plans and recipes share: [images], augment, overlays.
+#pragma once
+
+#include "jevrin/plan/images_plan.hpp"
+#include "jevrin/plan/toml_reader.hpp"
+
+#include <filesystem>
+#include <string>
+
+namespace jevrin {
+
+// The path under a key: relative ones begin beside the plan's file. InputError with the place when it is
+// empty.
+std::filesystem::path read_path(TomlReader& reader, const std::string& key,
+                                const std::filesystem::path& file);
+
+// InputError with the place for whatever is wrong. file is the plan's.
+ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file);
+
+// The key `augment`: the name of a strength, or a table that may begin from one. What it does not state stays
+// as it is in `otherwise`. Overlays are loaded.
+Augmentation read_augmentation(TomlReader& reader, const std::filesystem::path& file,
+                               const Augmentation& otherwise);
+
+// One [[overlay]] table, without its label and classes, which only recipes have.
+Overlay read_overlay(TomlReader& reader, const std::filesystem::path& file);
+
+}  // namespace jevrin

@@ -33,6 +33,23 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
     return json;
 }
 
+// What is turned on: "flip, shift 0.1".
+std::string describe(const Augmentation& augmentation) {
+    std::string text;
+    const auto add = [&](const std::string& what) { text += (text.empty() ? "" : ", ") + what; };
+    const Json settings = to_json(augmentation);
+    for (const auto& [key, value] : settings.items()) {
+        if (value.is_boolean() && value.get<bool>()) add(key);
+        if (value.is_number() && value.get<double>() > 0) add(fmt::format("{} {}", key, value.get<double>()));
+    }
+    if (!augmentation.overlays.empty())
+        add(plural(static_cast<std::int64_t>(augmentation.overlays.size()), "overlay"));
+    if (augmentation.mixing.form != MixingForm::none)
+        add(fmt::format("mixing {} (alpha {})", mixing_name(augmentation.mixing.form),
+                        augmentation.mixing.alpha));
+    return text.empty() ? "none" : text;
+}
+
 std::string settings_lines(const Candidate& candidate) {
     const TrainingSettings& t = candidate.training;
     const OptimiserSettings& o = t.optimiser;
@@ -42,8 +59,7 @@ std::string settings_lines(const Candidate& candidate) {
                "  training: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay "
                "{}\n",
                t.epochs, t.batch, o.learning_rate, schedule_name(o.schedule), o.momentum, o.weight_decay) +
-           fmt::format("  augment: flip {}, shift {}; head: {}dropout {}\n",
-                       t.augmentation.flip ? "yes" : "no", t.augmentation.shift, hidden,
+           fmt::format("  augment: {}; head: {}dropout {}\n", describe(t.augmentation), hidden,
                        candidate.head.dropout);
 }
 

@@ -19,10 +19,6 @@ class PngReader {
         // Without a stated gamma 16-bit values mean what 8-bit ones do.
         png_.flags |= PNG_IMAGE_FLAG_16BIT_sRGB;
     }
-    ~PngReader() { png_image_free(&png_); }
-    PngReader(const PngReader&) = delete;
-    PngReader& operator=(const PngReader&) = delete;
-
     const png_image& header() const { return png_; }
 
     void read(png_uint_32 format, std::uint8_t* pixels) {
@@ -35,7 +31,14 @@ class PngReader {
         throw InputError(fmt::format("it is a damaged PNG ({})", png_.message));
     }
 
-    png_image png_{};
+    // Freed also when the constructor throws.
+    struct Owned : png_image {
+        Owned() : png_image{} {}
+        ~Owned() { png_image_free(this); }
+        Owned(const Owned&) = delete;
+        Owned& operator=(const Owned&) = delete;
+    };
+    Owned png_;
 };
 
 // A chunk acTL before the first IDAT marks an animation.

@@ -9,6 +9,7 @@
 #include "jevrin/study/test_part.hpp"
 #include "jevrin/training/classifier.hpp"
 
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
@@ -144,6 +145,53 @@ network = { family = "residual", widths = [4, 8], stem_stride = 1 }
     write_file(directory / "pictures.idx", pixels);
     EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "own/1"); }),
                 HasSubstr("it changed since"));
+}
+
+// An index over the pictures of a small study, with a plan over it.
+Plan index_plan(const std::filesystem::path& directory, const std::string& parts) {
+    std::string text = small_plan(1, "", "[1]");
+    text.replace(text.find("from = \"images\""), 15, "from = \"index.csv\"");
+    text.replace(text.find("parts = "), text.find('\n', text.find("parts = ")) - text.find("parts = "),
+                 parts);
+    return read_plan(write_small_study(directory, text));
+}
+
+TEST(Study, AnIndexBringsItsPartsAndWeights) {
+    const TemporaryDirectory directory;
+    std::string index = "path,label,part,weight\n";
+    for (const char* label : {"across", "both", "down"})
+        for (int i = 0; i < 12; ++i) {
+            const char* part = i < 7 ? "training" : i < 10 ? "validation" : "test";
+            index += fmt::format("images/{0}/{1:02}.{2},{0},{3},{4}\n", label, i, i % 2 == 0 ? "png" : "jpg",
+                                 part, label[0] == 'd' ? 2.5 : 1.0);
+        }
+    write_file(directory / "index.csv", index);
+    const auto materials = gather_materials(index_plan(directory.path(), ""));
+    EXPECT_EQ(materials->parts.training.size(), 21U);
+    EXPECT_EQ(materials->parts.validation.size(), 9U);
+    ASSERT_EQ(materials->data.weights.size(), 36U);
+    EXPECT_EQ(materials->data.weights[0], 1.0);
+    EXPECT_EQ(materials->data.weights[35], 2.5);
+    EXPECT_EQ(materials->plan.images.parts->by, PartsBy::given);
+    // What the plan states stands, whatever the index says.
+    const auto stated =
+        gather_materials(index_plan(directory.path(), "parts = { validation = 2, test = 1 }"));
+    EXPECT_EQ(stated->parts.training.size(), 27U);
+    EXPECT_EQ(stated->parts.test.size(), 3U);
+}
+
+TEST(Study, TheScalingThatThePlanStatesIsUsedAndStored) {
+    const TemporaryDirectory directory;
+    std::string text = small_plan(1, "", "[1]");
+    text.insert(text.find("size = 16"),
+                "scaling = { mean = [0.1, 0.2, 0.3], deviation = [0.5, 0.6, 0.7] }\npadding = \"mean\"\n");
+    train_study(read_plan(write_small_study(directory.path(), text)), directory / "ledger");
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
+        const Preparation preparation = load_classifier(ledger.model_file(run.id)).preparation;
+        EXPECT_EQ(preparation.scaling.mean, (std::array<double, 3>{0.1, 0.2, 0.3})) << run.name();
+        EXPECT_EQ(preparation.fitting.padding, FitPadding::mean);
+    }
 }
 
 TEST(Study, ChannelsThatTheBackboneDoesNotTakeAreRefused) {

@@ -5,6 +5,7 @@
 #include <exception>
 #include <limits>
 #include <mutex>
+#include <utility>
 
 // The thread sanitizer does not see synchronisation inside the TBB library, which is built without it; these
 // marks tell it that chunks begin after the call and end before its return. Between chunks it sees
@@ -59,6 +60,44 @@ void parallel_for(std::int64_t count, const ChunkBody& body) {
     run_on_pool(count, run_chunk, &loop);
     JEVRIN_ACQUIRE(&loop.ended);
     if (loop.failure) std::rethrow_exception(loop.failure);
+}
+
+struct BackgroundTask::State {
+    std::function<void()> work;
+    std::exception_ptr failure;
+    char begun = 0;
+    char ended = 0;
+    PoolGroup group;  // last: it waits before the rest goes
+
+    static void call(void* state) {
+        State& s = *static_cast<State*>(state);
+        JEVRIN_ACQUIRE(&s.begun);
+        try {
+            s.work();
+        } catch (...) {
+            s.failure = std::current_exception();
+        }
+        JEVRIN_RELEASE(&s.ended);
+    }
+};
+
+BackgroundTask::BackgroundTask() : state_(std::make_unique<State>()) {}
+
+BackgroundTask::~BackgroundTask() {
+    state_->group.wait();
+    JEVRIN_ACQUIRE(&state_->ended);
+}
+
+void BackgroundTask::run(std::function<void()> work) {
+    state_->work = std::move(work);
+    JEVRIN_RELEASE(&state_->begun);
+    state_->group.run(State::call, state_.get());
+}
+
+void BackgroundTask::wait() {
+    state_->group.wait();
+    JEVRIN_ACQUIRE(&state_->ended);
+    if (state_->failure) std::rethrow_exception(std::exchange(state_->failure, nullptr));
 }
 
 Range chunk_range(std::int64_t total, std::int64_t count, std::int64_t chunk) {

@@ -7,6 +7,8 @@
 
 #include <concepts>
 #include <cstdint>
+#include <functional>
+#include <memory>
 #include <type_traits>
 
 namespace jevrin {
@@ -34,6 +36,26 @@ class ChunkBody {
 // Runs body(chunk) for chunk in [0, count). When bodies throw, the exception of the first such chunk reaches
 // the caller, so that the message does not depend on who was faster.
 void parallel_for(std::int64_t count, const ChunkBody& body);
+
+// Work that goes on beside the caller's, on threads of the loops that have nothing else to do; whoever waits
+// helps. set_threads() must not be called between run() and wait().
+class BackgroundTask {
+  public:
+    BackgroundTask();
+    // Waits.
+    ~BackgroundTask();
+    BackgroundTask(const BackgroundTask&) = delete;
+    BackgroundTask& operator=(const BackgroundTask&) = delete;
+
+    // Not while earlier work goes on.
+    void run(std::function<void()> work);
+    // Returns when the work is done, and throws what it threw; at once when there is none.
+    void wait();
+
+  private:
+    struct State;
+    std::unique_ptr<State> state_;
+};
 
 // A half-open range of indices.
 struct Range {

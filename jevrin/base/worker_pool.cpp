@@ -9,11 +9,9 @@
 
 #include <algorithm>
 #include <atomic>
-#include <exception>
 #include <memory>
 #include <mutex>
 #include <thread>
-#include <utility>
 
 namespace jevrin {
 namespace {
@@ -67,32 +65,22 @@ void run_on_pool(std::int64_t count, void (*run)(void*, std::int64_t), void* con
     });
 }
 
-struct PoolTask::Group {
-    tbb::task_group tasks;
-    std::exception_ptr failure;  // seen by the waiter after the end of the work
+struct PoolGroup::Tasks {
+    tbb::task_group group;
 };
 
-PoolTask::PoolTask() : group_(std::make_unique<Group>()) {}
+PoolGroup::PoolGroup() : tasks_(std::make_unique<Tasks>()) {}
 
-PoolTask::~PoolTask() {
-    arena().execute([&] { group_->tasks.wait(); });
+PoolGroup::~PoolGroup() {
+    wait();
 }
 
-void PoolTask::run(std::function<void()> work) {
-    arena().execute([&] {
-        group_->tasks.run([group = group_.get(), work = std::move(work)] {
-            try {
-                work();
-            } catch (...) {
-                group->failure = std::current_exception();
-            }
-        });
-    });
+void PoolGroup::run(void (*call)(void*), void* context) {
+    arena().execute([&] { tasks_->group.run([=] { call(context); }); });
 }
 
-void PoolTask::wait() {
-    arena().execute([&] { group_->tasks.wait(); });
-    if (group_->failure) std::rethrow_exception(std::exchange(group_->failure, nullptr));
+void PoolGroup::wait() {
+    arena().execute([&] { tasks_->group.wait(); });
 }
 
 }  // namespace jevrin

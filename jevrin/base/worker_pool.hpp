@@ -4,7 +4,6 @@
 #pragma once
 
 #include <cstdint>
-#include <functional>
 #include <memory>
 
 namespace jevrin {
@@ -12,23 +11,22 @@ namespace jevrin {
 // Calls run(context, chunk) for each chunk in [0, count), on as many threads as set_threads() allows.
 void run_on_pool(std::int64_t count, void (*run)(void*, std::int64_t), void* context);
 
-// Work that goes on beside the caller's, on threads of the pool that have nothing else to do. Whoever waits
-// helps, so that it also ends with one thread. set_threads() must not be called between run() and wait().
-class PoolTask {
+// Calls that go on beside the caller's work, on threads that have nothing else to do. Whoever waits helps, so
+// that it also ends with one thread.
+class PoolGroup {
   public:
-    PoolTask();
-    // Waits.
-    ~PoolTask();
-    PoolTask(const PoolTask&) = delete;
-    PoolTask& operator=(const PoolTask&) = delete;
+    PoolGroup();
+    ~PoolGroup();
+    PoolGroup(const PoolGroup&) = delete;
+    PoolGroup& operator=(const PoolGroup&) = delete;
 
-    void run(std::function<void()> work);
-    // Returns when the work is done, and throws what it threw; at once when nothing runs.
+    // call(context) must not throw.
+    void run(void (*call)(void*), void* context);
     void wait();
 
   private:
-    struct Group;
-    std::unique_ptr<Group> group_;
+    struct Tasks;
+    std::unique_ptr<Tasks> tasks_;
 };
 
 }  // namespace jevrin

@@ -1,7 +1,6 @@
 #include "jevrin/images/batches.hpp"
 
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/base/worker_pool.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -114,7 +113,7 @@ struct BatchQueue::Work {
     std::span<const double> weights;
     // One more than wait: the one in use.
     std::array<Batch, ahead + 1> slots;
-    std::array<PoolTask, ahead + 1> tasks;
+    std::array<BackgroundTask, ahead + 1> tasks;
     std::int64_t begun = 0;
     std::int64_t taken = 0;
 

@@ -199,5 +199,31 @@ TEST(Text, BytesAreSpokenInTheUnitThatFits) {
     EXPECT_EQ(spoken_bytes(3'210'000'000), "3.21 GB");
 }
 
+TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
+    for (const int count : {1, 2}) {
+        set_threads(count);
+        std::vector<int> squares(1000);
+        BackgroundTask task;
+        task.wait();  // nothing to wait for
+        for (int round = 0; round < 20; ++round) {
+            task.run([&, round] {
+                parallel_for(10, [&](std::int64_t chunk) {
+                    for (std::size_t i = 0; i < 100; ++i)
+                        squares[static_cast<std::size_t>(chunk) * 100 + i] = round * round;
+                });
+            });
+            std::vector<int> own(8);
+            parallel_for(8, [&](std::int64_t chunk) { own[static_cast<std::size_t>(chunk)] = 1; });
+            task.wait();
+            EXPECT_THAT(squares, testing::Each(round * round));
+            EXPECT_THAT(own, testing::Each(1));
+        }
+        task.run([] { throw InputError("in the background"); });
+        EXPECT_THROW(task.wait(), InputError);
+        task.wait();  // told once
+    }
+    set_threads(2);
+}
+
 }  // namespace
 }  // namespace jevrin

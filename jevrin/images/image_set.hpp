@@ -65,6 +65,7 @@ struct Problem {
 };
 
 class PictureArray;
+struct Fitting;
 
 struct ImageSet {
     ImageSource source;
@@ -104,9 +105,9 @@ ImageSet read_image_set(const ImageSource& source, const ReadProgress& progress 
 std::filesystem::path item_file(const ImageSet& set, const Item& item);
 // Reads one item's picture again; InputError names the file, also when it changed since it was listed.
 Image load_image(const ImageSet& set, const Item& item);
-std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const struct Fitting& fitting);
+std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const Fitting& fitting);
 // Any image file, for prediction; InputError names the file.
-std::vector<std::uint8_t> load_fitted(const std::filesystem::path& file, const struct Fitting& fitting);
+std::vector<std::uint8_t> load_fitted(const std::filesystem::path& file, const Fitting& fitting);
 Image load_image(const std::filesystem::path& file);
 
 // The number of items of each class.

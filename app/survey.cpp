@@ -3,9 +3,7 @@
 #include "commands.hpp"
 #include "output.hpp"
 
-#include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/plan/plan.hpp"
@@ -198,13 +196,6 @@ std::string describe_likeness(const ImageSet& set, const Survey& survey) {
     return text;
 }
 
-void write_problems(const ImageSet& set, const std::filesystem::path& file) {
-    std::string text = "file,problem\n";
-    for (const Problem& problem : set.problems)
-        text += csv_row(std::vector<std::string>{problem.file, problem.problem});
-    write_file(file, text);
-}
-
 // The candidate whose training pictures --after shows: the one named, or the first that augments.
 const Candidate& shown_candidate(const Plan& plan, const std::string& name) {
     std::vector<std::string> names;
@@ -254,7 +245,7 @@ void survey(const Options& options) {
             bar.show("reading images", static_cast<double>(done) / static_cast<double>(total), "");
         });
     }
-    if (!options.problems.empty()) write_problems(set, options.problems);
+    if (!options.problems.empty()) write_problems(set.problems, options.problems);
     if (!options.sheet.empty()) draw(set, options);
     const Survey result = survey_images(set);
     if (options.json) {

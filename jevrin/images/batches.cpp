@@ -104,6 +104,18 @@ void PreparedImages::fill(std::span<const std::int64_t> items, const ScalingTabl
     });
 }
 
+std::vector<Target> targets_of(std::span<const std::int64_t> items, std::span<const std::size_t> labels,
+                               std::span<const double> weights) {
+    std::vector<Target> targets;
+    for (const std::int64_t item : items) {
+        const auto place = static_cast<std::size_t>(item);
+        targets.push_back({.label = labels[place],
+                           .other = labels[place],
+                           .weight = weights.empty() ? 1.0 : weights[place]});
+    }
+    return targets;
+}
+
 struct BatchQueue::Work {
     const PreparedImages& images;
     const ScalingTable& scaling;
@@ -132,13 +144,7 @@ struct BatchQueue::Work {
         const auto end = std::min<std::int64_t>(std::ssize(order), begin + settings.size);
         batch.items.assign(order.begin() + begin, order.begin() + end);
         batch.pictures.resize(batch.items.size() * static_cast<std::size_t>(images.values_per_image()));
-        batch.targets.clear();
-        for (const std::int64_t item : batch.items) {
-            const auto place = static_cast<std::size_t>(item);
-            batch.targets.push_back({.label = labels[place],
-                                     .other = labels[place],
-                                     .weight = weights.empty() ? 1.0 : weights[place]});
-        }
+        batch.targets = targets_of(batch.items, labels, weights);
         if (settings.augmentation.mixing.form == MixingForm::none)
             images.fill(batch.items, scaling, settings.augmentation, settings.key, batch.pictures);
         else
@@ -175,10 +181,6 @@ BatchQueue::BatchQueue(const PreparedImages& images, const ScalingTable& scaling
 }
 
 BatchQueue::~BatchQueue() = default;
-
-std::int64_t BatchQueue::batches() const {
-    return work_->batches();
-}
 
 const Batch* BatchQueue::next() {
     Work& work = *work_;

@@ -51,6 +51,11 @@ struct Batch {
     std::vector<Target> targets;
 };
 
+// The targets of items as they are labelled, unmixed; labels and weights are by item, no weights means 1
+// each.
+std::vector<Target> targets_of(std::span<const std::int64_t> items, std::span<const std::size_t> labels,
+                               std::span<const double> weights);
+
 struct BatchSettings {
     std::int64_t size = 32;
     Augmentation augmentation;
@@ -74,7 +79,6 @@ class BatchQueue {
     BatchQueue(const BatchQueue&) = delete;
     BatchQueue& operator=(const BatchQueue&) = delete;
 
-    std::int64_t batches() const;
     // The next batch, valid until the next call; null after the last. Throws what preparing it threw.
     const Batch* next();
 

@@ -9,7 +9,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <mutex>
 
 namespace jevrin {
@@ -94,6 +93,7 @@ CompositionSummary compose(const ImageSet& set, const Composition& composition, 
             fmt::format("{}: it is not empty; name a new directory", printable(directory.string())));
     make_directory(directory);
     const std::vector<ClassAugmentation> augmentations = by_class(set, composition);
+    const bool has_overlays = !composition.augmentation.overlays.empty();
     const std::int64_t first = composition.originals ? 0 : 1;
     const std::int64_t each = composition.copies + 1 - first;
     const auto total = static_cast<std::int64_t>(set.items.size());
@@ -125,15 +125,15 @@ CompositionSummary compose(const ImageSet& set, const Composition& composition, 
                             composition.jpeg ? "jpg" : "png");
             make_directory((directory / path).parent_path());
             write_file(directory / path, composition.jpeg ? encode_jpeg(picture, 95) : encode_png(picture));
-            const std::array<std::string, 4> cells = {
-                path, label, item.group.empty() ? item.path : item.group, laid_names};
+            std::vector<std::string> cells = {path, label, item.group.empty() ? item.path : item.group};
+            if (has_overlays) cells.push_back(laid_names);
             written[static_cast<std::size_t>(i * each + copy - first)] = {csv_row(cells), label != own_label};
         }
         const std::lock_guard lock(mutex);
         if (progress) progress(++done, total);
     });
     CompositionSummary summary{.written = std::ssize(written)};
-    std::string index = "path,label,group,overlays\n";
+    std::string index = has_overlays ? "path,label,group,overlays\n" : "path,label,group\n";
     for (const Written& one : written) {
         index += one.row;
         summary.relabelled += one.relabelled ? 1 : 0;

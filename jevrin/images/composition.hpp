@@ -26,10 +26,10 @@ struct CompositionSummary {
     std::int64_t relabelled = 0;  // by overlays with a label
 };
 
-// Writes DIRECTORY/CLASS/NAME-COPY.png and DIRECTORY/index.csv with path, label, group and overlays; the
-// group is the path of the image that a picture was made from, so that its copies stay in one part. The index
-// is written last: while it is missing the set is not whole. InputError when the directory holds anything, or
-// an overlay's label or class has no place in the set; WorkError when writing fails.
+// Writes DIRECTORY/CLASS/NAME-COPY.png and DIRECTORY/index.csv with path, label, group and, if any, overlays;
+// the group is the path of the image that a picture was made from, so that its copies stay in one part. The
+// index is written last: while it is missing the set is not whole. InputError when the directory holds
+// anything, or an overlay's label or class has no place in the set; WorkError when writing fails.
 CompositionSummary compose(const ImageSet& set, const Composition& composition,
                            const std::filesystem::path& directory, const ReadProgress& progress = {});
 

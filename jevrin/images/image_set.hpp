@@ -64,6 +64,9 @@ struct Problem {
     std::string problem;
 };
 
+// The full list as CSV: file, problem.
+void write_problems(const std::vector<Problem>& problems, const std::filesystem::path& file);
+
 class PictureArray;
 struct Fitting;
 

@@ -207,6 +207,13 @@ std::string fingerprint_of(const ImageSet& set) {
 
 }  // namespace
 
+void write_problems(const std::vector<Problem>& problems, const fs::path& file) {
+    std::string text = "file,problem\n";
+    for (const Problem& problem : problems)
+        text += csv_row(std::vector<std::string>{problem.file, problem.problem});
+    write_file(file, text);
+}
+
 void read_items(ImageSet& set, const ReadProgress& progress, ContentCache* cache) {
     const std::size_t labelled = set.items.size();
     const auto total = static_cast<std::int64_t>(labelled + set.unlabelled.size());

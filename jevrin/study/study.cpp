@@ -1,6 +1,5 @@
 #include "jevrin/study/study.hpp"
 
-#include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
@@ -295,14 +294,6 @@ class StudyWork {
     std::map<Regime, std::pair<double, double>> epoch_cost_;             // seconds, epochs
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;  // by the first trained layer
 };
-
-// The full list of unreadable images, for those who want more than the first few.
-void write_problems(const std::vector<Problem>& problems, const std::filesystem::path& file) {
-    std::string text = "file,problem\n";
-    for (const Problem& problem : problems)
-        text += csv_row(std::vector<std::string>{problem.file, problem.problem});
-    write_file(file, text);
-}
 
 void warn_about(const Materials& materials, const std::filesystem::path& ledger,
                 const std::function<void(const std::string&)>& warning) {

@@ -101,17 +101,6 @@ struct RunTrainer::Work {
             data.labels, data.weights);
     }
 
-    std::vector<Target> targets_of(std::span<const std::int64_t> items) const {
-        std::vector<Target> targets;
-        for (const std::int64_t item : items) {
-            const auto place = static_cast<std::size_t>(item);
-            targets.push_back({.label = data.labels[place],
-                               .other = data.labels[place],
-                               .weight = data.weights.empty() ? 1.0 : data.weights[place]});
-        }
-        return targets;
-    }
-
     Predictions predict(const Network& trained, const std::vector<std::size_t>& items) const {
         Predictions result{.items = items, .probabilities = std::vector<float>(items.size() * data.classes)};
         if (items.empty()) return result;
@@ -193,7 +182,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
                 numbers = input;
             }
         } else {
-            targets = p.targets_of(items);
+            targets = targets_of(items, p.data.labels, p.data.weights);
             p.features->fill(items, input);
         }
         const auto logits = p.pass.forward(count, numbers, {p.seed, epoch, items.data()});

@@ -426,6 +426,11 @@ TEST(ContentCache, SparesReadingFilesThatDidNotChange) {
     EXPECT_EQ(second.fingerprint, first.fingerprint);
     EXPECT_EQ(second.items[0].likeness, first.items[0].likeness);
     EXPECT_EQ(second.problems[0].problem, first.problems[0].problem);
+    // What it holds stands in for reading.
+    FileContent foretold;
+    foretold.hash = {1, 2};
+    again.put(path, *state_of(path), foretold);
+    EXPECT_EQ(read_image_set(source, {}, &again).items[0].content, foretold.hash);
     // A changed file is read again although its size and time of change are as before.
     const auto time = std::filesystem::last_write_time(path);
     const auto size = std::filesystem::file_size(path);

@@ -43,27 +43,44 @@ std::string cure_for(int error) {
 
 }  // namespace
 
-std::vector<std::byte> read_file(const std::filesystem::path& path) {
-    const auto fail = [&](int error) {
-        throw InputError(fmt::format("{}: cannot read: {}; check the path and who may read it",
-                                     printable(path.string()), std::strerror(error)));
-    };
-    const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
-    if (file.get() < 0) fail(errno);
+InputFile::InputFile(const std::filesystem::path& path)
+    : path_(path), descriptor_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
     struct stat status {};
-    if (::fstat(file.get(), &status) != 0) fail(errno);
-    if (!S_ISREG(status.st_mode))
-        throw InputError(fmt::format("{}: is not a regular file; name a file", printable(path.string())));
-    std::vector<std::byte> bytes(static_cast<std::size_t>(status.st_size));
+    if (descriptor_ < 0 || ::fstat(descriptor_, &status) != 0) {
+        const int error = errno;
+        if (descriptor_ >= 0) ::close(descriptor_);
+        fail(fmt::format("cannot read: {}; check the path and who may read it", std::strerror(error)));
+    }
+    size_ = status.st_size;
+    if (S_ISREG(status.st_mode)) return;
+    ::close(descriptor_);
+    fail("is not a regular file; name a file");
+}
+
+InputFile::~InputFile() {
+    ::close(descriptor_);
+}
+
+void InputFile::fail(const std::string& what) const {
+    throw InputError(fmt::format("{}: {}", printable(path_.string()), what));
+}
+
+void InputFile::read(std::int64_t offset, std::span<std::byte> bytes) const {
     std::size_t done = 0;
     while (done < bytes.size()) {
-        const ssize_t got = ::read(file.get(), bytes.data() + done, bytes.size() - done);
+        const ssize_t got = ::pread(descriptor_, bytes.data() + done, bytes.size() - done,
+                                    offset + static_cast<std::int64_t>(done));
         if (got < 0 && errno == EINTR) continue;
-        if (got < 0) fail(errno);
-        if (got == 0) break;  // the file became shorter while it was read
+        if (got < 0) fail(fmt::format("cannot read: {}", std::strerror(errno)));
+        if (got == 0) fail("the file ends too early; it is cut short, or was changed while it was read");
         done += static_cast<std::size_t>(got);
     }
-    bytes.resize(done);
+}
+
+std::vector<std::byte> read_file(const std::filesystem::path& path) {
+    const InputFile file(path);
+    std::vector<std::byte> bytes(static_cast<std::size_t>(file.size()));
+    file.read(0, bytes);
     return bytes;
 }
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 #include <filesystem>
 #include <span>
 #include <string>
@@ -15,6 +16,28 @@ std::vector<std::byte> read_file(const std::filesystem::path& path);
 
 // The same as text.
 std::string read_text(const std::filesystem::path& path);
+
+// A regular file of which pieces are read.
+class InputFile {
+  public:
+    // InputError names the file and the reason.
+    explicit InputFile(const std::filesystem::path& path);
+    ~InputFile();
+    InputFile(const InputFile&) = delete;
+    InputFile& operator=(const InputFile&) = delete;
+
+    std::int64_t size() const { return size_; }  // when it was opened
+    int descriptor() const { return descriptor_; }
+    // The bytes from an offset on; InputError when the file ends before them.
+    void read(std::int64_t offset, std::span<std::byte> bytes) const;
+
+  private:
+    [[noreturn]] void fail(const std::string& what) const;
+
+    std::filesystem::path path_;
+    int descriptor_ = -1;
+    std::int64_t size_ = 0;
+};
 
 // Replaces the file in one step: a temporary file beside it, synced, then renamed. After an error (WorkError,
 // for example on a full disk) the old content stands and no temporary file is left.

@@ -48,6 +48,9 @@ std::string operator_name(const Operator& op);
 // needs.
 std::vector<Shape> infer_shapes(const Network& network);
 
+// The same for one node that is not the input, from the shapes it gets.
+Shape infer_shape(const Node& node, const std::vector<Shape>& inputs);
+
 // Numbers that training may change (statistics are not counted), from a node on.
 std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
 

@@ -108,11 +108,10 @@ class ShapeOf {
         return shape;
     }
     Shape operator()(const Dense&) const {
-        if (in_[0].size() == 3)
-            fail(fmt::format("needs a vector and gets {}; add a flatten before it", to_string(in_[0])));
         Shape shape = at_least_a_vector();
         if (shape.back() != parameter(0)[0])
-            fail(fmt::format("its weights need {} features and it gets {}", parameter(0)[0], shape.back()));
+            fail(fmt::format("its weights need {} features and it gets {}{}", parameter(0)[0],
+                             to_string(shape), shape.size() == 3 ? "; add a flatten before it" : ""));
         shape.back() = parameter(0)[1];
         return shape;
     }
@@ -268,6 +267,10 @@ ConvolutionShape convolution_shape(const Node& node, const Shape& image) {
             w.kernel_height,   w.kernel_width,   w.stride_height, w.stride_width,
             w.pad_top,         w.pad_left,       w.pad_bottom,    w.pad_right,
             w.dilation_height, w.dilation_width, op.groups};
+}
+
+Shape infer_shape(const Node& node, const std::vector<Shape>& inputs) {
+    return std::visit(ShapeOf(node, inputs, {}), node.op);
 }
 
 std::vector<Shape> infer_shapes(const Network& network) {

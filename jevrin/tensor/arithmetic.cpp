@@ -41,6 +41,10 @@ void with_arithmetic(ArithmeticKind kind, Visit visit) {
             return visit([](float a, float b) { return a / b; });
         case ArithmeticKind::power:
             return visit([](float a, float b) { return b == 2.0F ? a * a : std::pow(a, b); });
+        case ArithmeticKind::maximum:
+            return visit([](float a, float b) { return std::max(a, b); });
+        case ArithmeticKind::minimum:
+            return visit([](float a, float b) { return std::min(a, b); });
     }
 }
 
@@ -196,6 +200,13 @@ void ArithmeticKernel::backward(std::int64_t batch, const float* a, const float*
                 [=](Place x, Place y, Place o) {
                     return a[x] > 0.0F ? g[o] * std::pow(a[x], b[y]) * std::log(a[x]) : 0.0F;
                 });
+        // Of equal elements the first has the gradient.
+        case ArithmeticKind::maximum:
+            return both([=](Place x, Place y, Place o) { return a[x] >= b[y] ? g[o] : 0.0F; },
+                        [=](Place x, Place y, Place o) { return a[x] >= b[y] ? 0.0F : g[o]; });
+        case ArithmeticKind::minimum:
+            return both([=](Place x, Place y, Place o) { return a[x] <= b[y] ? g[o] : 0.0F; },
+                        [=](Place x, Place y, Place o) { return a[x] <= b[y] ? 0.0F : g[o]; });
     }
 }
 

@@ -10,7 +10,7 @@
 
 namespace jevrin {
 
-enum class ArithmeticKind { add, subtract, multiply, divide, power };
+enum class ArithmeticKind { add, subtract, multiply, divide, power, maximum, minimum };
 
 // The shape that both broadcast to, or nothing when they do not fit together.
 std::optional<Shape> broadcast_shape(const Shape& a, const Shape& b);

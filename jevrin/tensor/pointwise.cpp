@@ -63,6 +63,28 @@ void with_function(const Function& f, Visit visit) {
                          });
         case FunctionKind::square_root:
             return visit([](float x) { return std::sqrt(x); }, [](float y) { return 0.5F / y; });
+        case FunctionKind::exponential:
+            return visit([](float x) { return fast_exp(x); }, [](float y) { return y; });
+        case FunctionKind::logarithm:
+            return visit([](float x) { return std::log(x); }, [](float x) { return 1.0F / x; });
+        case FunctionKind::absolute:
+            return visit([](float x) { return std::abs(x); },
+                         [](float x) { return x > 0.0F ? 1.0F : (x < 0.0F ? -1.0F : 0.0F); });
+        case FunctionKind::elu:
+            return visit(
+                [=](float x) {
+                    return beta * (x >= 0.0F ? x : alpha * (fast_exp(std::min(x, 0.0F)) - 1.0F));
+                },
+                [=](float x) { return beta * (x >= 0.0F ? 1.0F : alpha * fast_exp(std::min(x, 0.0F))); });
+        case FunctionKind::softplus:
+            return visit([](float x) { return std::max(x, 0.0F) + std::log1p(fast_exp(-std::abs(x))); },
+                         [](float x) { return fast_sigmoid(x); });
+        case FunctionKind::softsign:
+            return visit([](float x) { return x / (1.0F + std::abs(x)); },
+                         [](float x) {
+                             const float below = 1.0F + std::abs(x);
+                             return 1.0F / (below * below);
+                         });
     }
 }
 
@@ -70,8 +92,9 @@ void with_function(const Function& f, Visit visit) {
 
 std::string function_name(FunctionKind kind) {
     static const char* const names[] = {"identity",   "relu", "clip", "leaky relu", "sigmoid", "hard sigmoid",
-                                        "hard swish", "silu", "tanh", "erf",        "gelu",    "square root"};
-    static_assert(std::size(names) == static_cast<std::size_t>(FunctionKind::square_root) + 1);
+                                        "hard swish", "silu", "tanh", "erf",        "gelu",    "square root",
+                                        "exponential", "logarithm", "absolute", "elu", "softplus", "softsign"};
+    static_assert(std::size(names) == static_cast<std::size_t>(FunctionKind::softsign) + 1);
     return names[static_cast<std::size_t>(kind)];
 }
 
@@ -83,6 +106,7 @@ bool slope_needs_input(const Function& function) {
         case FunctionKind::hard_sigmoid:
         case FunctionKind::tanh:
         case FunctionKind::square_root:
+        case FunctionKind::exponential:
             return false;
         case FunctionKind::clip:
         case FunctionKind::leaky_relu:
@@ -90,6 +114,11 @@ bool slope_needs_input(const Function& function) {
         case FunctionKind::silu:
         case FunctionKind::erf:
         case FunctionKind::gelu:
+        case FunctionKind::logarithm:
+        case FunctionKind::absolute:
+        case FunctionKind::elu:
+        case FunctionKind::softplus:
+        case FunctionKind::softsign:
             break;
     }
     return true;

@@ -19,6 +19,12 @@ enum class FunctionKind {
     erf,
     gelu,  // x * (1 + erf(x / sqrt 2)) / 2: Hendrycks & Gimpel 2016
     square_root,
+    exponential,
+    logarithm,
+    absolute,
+    elu,       // beta * x, or beta * alpha * (e^x - 1) below zero: Clevert 2016; scaled: Klambauer 2017
+    softplus,  // ln(1 + e^x)
+    softsign,  // x / (1 + |x|)
 };
 
 struct Function {

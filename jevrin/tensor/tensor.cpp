@@ -48,6 +48,13 @@ Tensor::Tensor(Shape shape, std::span<const float> values)
     std::copy(values.begin(), values.end(), data_.get());
 }
 
+Tensor::Tensor(Shape shape, Tensor&& from)
+    : shape_(std::move(shape)), size_(from.size_), data_(std::move(from.data_)) {
+    assert(element_count(shape_) == size_);
+    from.shape_.clear();
+    from.size_ = 0;
+}
+
 Tensor::Tensor(const Tensor& other) : shape_(other.shape_), size_(other.size_) {
     if (!other.data_) return;
     data_.reset(allocate_floats(size_));

@@ -35,6 +35,8 @@ class Tensor {
     explicit Tensor(Shape shape);
     // From values in memory order; their number must match the shape.
     Tensor(Shape shape, std::span<const float> values);
+    // The numbers of another tensor under a shape with as many elements.
+    Tensor(Shape shape, Tensor&& from);
 
     Tensor(const Tensor& other);
     Tensor& operator=(const Tensor& other);

@@ -442,13 +442,19 @@ TEST(Commands, KilledAtRandomMomentsItEndsAsIfUndisturbed) {
     const test::CommandOptions here{.directory = directory.path()};
     const auto begin = std::chrono::steady_clock::now();
     ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
-    const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     RandomStream random({1, Purpose::sample, 0, 0});
     int killed = 0;
-    for (int attempt = 0; attempt < 6; ++attempt) {
+    for (int attempt = 0; attempt < 20 && killed < 6; ++attempt) {
         test::CommandOptions doomed = here;
         doomed.kill_after_seconds = seconds * random.uniform(0.1, 0.5);
-        killed += run_jevrin({"train", "plan.toml", "--ledger", "killed"}, doomed).status == 128 + 9;
+        if (run_jevrin({"train", "plan.toml", "--ledger", "killed"}, doomed).status == 128 + 9) {
+            ++killed;
+            continue;
+        }
+        // It ended first: the machine was busier when the time was taken.
+        std::filesystem::remove_all(directory / "killed");
+        seconds /= 2;
     }
     EXPECT_GE(killed, 1);
     const CommandResult last = run_jevrin({"train", "plan.toml", "--ledger", "killed"}, here);

@@ -170,7 +170,12 @@ TEST(Gradients, EveryActivation) {
                                   {FunctionKind::silu},
                                   {FunctionKind::tanh},
                                   {FunctionKind::erf},
-                                  {FunctionKind::gelu}};
+                                  {FunctionKind::gelu},
+                                  {FunctionKind::exponential},
+                                  {FunctionKind::absolute},
+                                  {FunctionKind::elu, 1.5F, 0.8F},
+                                  {FunctionKind::softplus},
+                                  {FunctionKind::softsign}};
     std::uint64_t seed = 20;
     for (const Function& function : functions) {
         SCOPED_TRACE(function_name(function.kind));
@@ -184,7 +189,8 @@ TEST(Gradients, EveryActivation) {
     Network network = image_network({2, 2, 3});
     std::size_t x = front(network, 4);
     x = network.add("sigmoid", Activation{{FunctionKind::sigmoid}}, {x});
-    network.add("root", Activation{{FunctionKind::square_root}}, {x});
+    x = network.add("root", Activation{{FunctionKind::square_root}}, {x});
+    network.add("logarithm", Activation{{FunctionKind::logarithm}}, {x});
     check_gradients(network, 2, 40);
 }
 
@@ -234,7 +240,7 @@ TEST(Gradients, SoftmaxAndItsLogarithmOnEveryAxis) {
 
 TEST(Gradients, ArithmeticWithBroadcasting) {
     const ArithmeticKind kinds[] = {ArithmeticKind::add, ArithmeticKind::subtract, ArithmeticKind::multiply,
-                                    ArithmeticKind::divide, ArithmeticKind::power};
+                                    ArithmeticKind::divide, ArithmeticKind::power, ArithmeticKind::maximum, ArithmeticKind::minimum};
     // Operands of one image, repeated along different dimensions.
     const Shape shapes[] = {{3, 4, 5}, {5}, {1, 4, 1}, {3, 1, 5}, {1}, {3, 4, 1}};
     std::uint64_t seed = 60;

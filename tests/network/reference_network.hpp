@@ -64,6 +64,18 @@ inline double reference_function(const Function& f, double x) {
             return x * (1 + std::erf(x / std::sqrt(2.0))) / 2;
         case FunctionKind::square_root:
             return std::sqrt(x);
+        case FunctionKind::exponential:
+            return std::exp(x);
+        case FunctionKind::logarithm:
+            return std::log(x);
+        case FunctionKind::absolute:
+            return std::abs(x);
+        case FunctionKind::elu:
+            return beta * (x >= 0 ? x : alpha * std::expm1(x));
+        case FunctionKind::softplus:
+            return std::log1p(std::exp(x));
+        case FunctionKind::softsign:
+            return x / (1 + std::abs(x));
     }
     return 0;
 }
@@ -80,6 +92,10 @@ inline double reference_arithmetic(ArithmeticKind kind, double a, double b) {
             return a / b;
         case ArithmeticKind::power:
             return std::pow(a, b);
+        case ArithmeticKind::maximum:
+            return std::max(a, b);
+        case ArithmeticKind::minimum:
+            return std::min(a, b);
     }
     return 0;
 }

@@ -127,7 +127,6 @@ const std::map<std::string, Binary>& comparisons() {
 const std::map<std::string, std::function<double(double)>>& functions() {
     static const std::map<std::string, std::function<double(double)>> table = {
         {"Identity", [](double x) { return x; }},
-        {"Dropout", [](double x) { return x; }},
         {"Neg", [](double x) { return -x; }},
         {"Abs", [](double x) { return std::abs(x); }},
         {"Sqrt", [](double x) { return std::sqrt(x); }},
@@ -197,8 +196,7 @@ Outputs reduce(const GraphNode& node, Inputs inputs) {
 
 Outputs concatenate(const GraphNode& node, Inputs inputs) {
     const Folded& first = *inputs[0];
-    const auto axis =
-        static_cast<std::size_t>(node.axis(node.integer("axis", 0), std::ssize(first.shape)));
+    const auto axis = static_cast<std::size_t>(node.axis(node.integer("axis", 0), std::ssize(first.shape)));
     Shape shape = first.shape;
     shape[axis] = 0;
     for (const Folded* input : inputs) {
@@ -410,8 +408,7 @@ const std::map<std::string, FoldRule>& rules() {
          {1,
           [](const GraphNode& n, Inputs in) {
               const auto stated = integers_of(n, "shape", 1, in).value_or(std::vector<std::int64_t>());
-              return with_shape(*in[0],
-                                reshape_target(n, in[0]->shape, stated, std::ssize(in[0]->values)));
+              return with_shape(*in[0], reshape_target(n, in[0]->shape, stated, std::ssize(in[0]->values)));
           }}},
         {"Flatten",
          {1,
@@ -426,16 +423,9 @@ const std::map<std::string, FoldRule>& rules() {
         {"Squeeze",
          {1, [](const GraphNode& n, Inputs in) { return reordered(n, in, squeezed(n, in[0]->shape, in)); }}},
         {"Unsqueeze",
-         {1,
-          [](const GraphNode& n, Inputs in) {
-              return reordered(n, in, unsqueezed(n, std::ssize(in[0]->shape), in));
-          }}},
-        {"Shape",
-         {1,
-          [](const GraphNode&, Inputs in) {
-              const Shape& s = in[0]->shape;
-              return Outputs{Folded{{std::ssize(s)}, {s.begin(), s.end()}, true}};
-          }}},
+         {1, [](const GraphNode& n,
+                Inputs in) { return reordered(n, in, unsqueezed(n, std::ssize(in[0]->shape), in)); }}},
+        {"Shape", {1, [](const GraphNode& n, Inputs in) { return Outputs{shape_value(n, in[0]->shape)}; }}},
         {"Size",
          {1,
           [](const GraphNode&, Inputs in) {
@@ -451,6 +441,19 @@ bool can_fold(const std::string& type) {
     return rules().count(type) + arithmetic().count(type) + comparisons().count(type) +
                functions().count(type) + reductions().count(type) >
            0;
+}
+
+std::vector<std::string> foldable_operators() {
+    std::vector<std::string> names;
+    const auto add = [&](const auto& table) {
+        for (const auto& [name, entry] : table) names.push_back(name);
+    };
+    add(rules());
+    add(arithmetic());
+    add(comparisons());
+    add(functions());
+    add(reductions());
+    return names;
 }
 
 std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> inputs) {
@@ -469,7 +472,9 @@ std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> i
         return {out};
     }
     const bool compares = comparisons().count(type) != 0;
-    const Binary& join = compares ? comparisons().at(type) : arithmetic().at(type);
+    Binary join = compares ? comparisons().at(type) : arithmetic().at(type);
+    if (type == "Mod" && node.integer("fmod", 0) != 0)
+        join = [](double a, double b) { return std::fmod(a, b); };
     Folded out = *inputs[0];
     if (compares && inputs.size() != 2) node.fail("compares two values");
     for (std::size_t i = 1; i < inputs.size(); ++i)
@@ -597,6 +602,16 @@ std::vector<std::int64_t> unsqueezed(const GraphNode& node, std::int64_t rank, I
     for (std::int64_t& place : places)
         if (place != -1) place = next++;
     return places;
+}
+
+Folded shape_value(const GraphNode& node, const Shape& shape) {
+    const auto bound = [&](std::int64_t stated) {
+        return std::clamp<std::int64_t>(stated < 0 ? stated + std::ssize(shape) : stated, 0,
+                                        std::ssize(shape));
+    };
+    const std::int64_t start = bound(node.integer("start", 0));
+    const std::int64_t end = std::max(start, bound(node.integer("end", std::ssize(shape))));
+    return {{end - start}, {shape.begin() + start, shape.begin() + end}, true};
 }
 
 std::vector<std::int64_t> permutation_of(const GraphNode& node, std::int64_t rank) {

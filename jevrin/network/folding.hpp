@@ -27,6 +27,7 @@ struct Folded {
 
 // Whether nodes of this kind can be computed when all their inputs are known.
 bool can_fold(const std::string& type);
+std::vector<std::string> foldable_operators();
 
 // The outputs of a node. inputs has one entry per input, null for those that are left out. InputError names
 // the node.
@@ -58,6 +59,8 @@ std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape,
                                    std::span<const Folded* const> inputs);
 std::vector<std::int64_t> unsqueezed(const GraphNode& node, std::int64_t rank,
                                      std::span<const Folded* const> inputs);
+// What a Shape gives: all dimensions, or those from a first to a last one.
+Folded shape_value(const GraphNode& node, const Shape& shape);
 // The permutation of a Transpose.
 std::vector<std::int64_t> permutation_of(const GraphNode& node, std::int64_t rank);
 

@@ -31,19 +31,20 @@ void GraphReader::read_shape(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const Shape all = sizes(dynamic(node, 0));
     if (node.type() == "Size") return set(node, Folded{{}, {static_cast<double>(element_count(all))}, true});
-    const auto bound = [&](std::int64_t stated) {
-        return std::clamp<std::int64_t>(stated < 0 ? stated + std::ssize(all) : stated, 0, std::ssize(all));
-    };
-    const std::int64_t start = bound(node.integer("start", 0));
-    const std::int64_t end = std::max(start, bound(node.integer("end", std::ssize(all))));
-    set(node, Folded{{end - start}, {all.begin() + start, all.begin() + end}, true});
+    set(node, shape_value(node, all));
 }
 
-View GraphReader::reshaped(const GraphNode& node, const View& view,
-                           const std::vector<std::int64_t>& stated) {
+// A vector of features is made at once: it is what boundaries and heads are attached to.
+View GraphReader::settled(const GraphNode& node, const View& view) {
+    if (view.dims.size() != 2 || view.dims[0] != std::vector<int>{batch_axis} || holds_batch(view.dims[1]))
+        return view;
+    return builder_.placed(view, builder_.place(view, {1}, node.name()), {1});
+}
+
+View GraphReader::reshaped(const GraphNode& node, const View& view, const std::vector<std::int64_t>& stated) {
     // A model exported for a fixed batch has its size in the shapes it asks for.
-    const bool names_batch = std::any_of(stated.begin(), stated.end(),
-                                         [](std::int64_t size) { return size >= batch_prime; });
+    const bool names_batch =
+        std::any_of(stated.begin(), stated.end(), [](std::int64_t size) { return size >= batch_prime; });
     const std::int64_t batch = stated_batch_ > 0 && !names_batch ? stated_batch_ : batch_prime;
     const Shape from = builder_.sizes(view, batch);
     return builder_.reshape(view, reshape_target(node, from, stated, element_count(from)), batch,
@@ -55,7 +56,7 @@ void GraphReader::read_reshape(const GraphNode& node) {
     const auto inputs = known_inputs(node);
     const auto stated = integers_of(node, "shape", 1, pointers_to(inputs));
     if (!stated) node.fail("does not say which shape it makes");
-    set(node, reshaped(node, dynamic(node, 0), *stated));
+    set(node, settled(node, reshaped(node, dynamic(node, 0), *stated)));
 }
 
 void GraphReader::read_flatten(const GraphNode& node) {
@@ -67,7 +68,7 @@ void GraphReader::read_flatten(const GraphNode& node) {
     const Shape all = sizes(view);
     const Shape flat = {element_count({all.begin(), all.begin() + axis}),
                         element_count({all.begin() + axis, all.end()})};
-    set(node, builder_.reshape(view, flat, batch_prime, node.name()));
+    set(node, settled(node, builder_.reshape(view, flat, batch_prime, node.name())));
 }
 
 void GraphReader::read_transpose(const GraphNode& node) {
@@ -92,10 +93,9 @@ void GraphReader::read_squeeze(const GraphNode& node) {
     for (const std::int64_t d : squeezed(node, all, pointers_to(inputs)))
         result.dims.push_back(view.dims[static_cast<std::size_t>(d)]);
     for (std::size_t d = 0; d < view.dims.size(); ++d)
-        if (holds_batch(view.dims[d]) &&
-            std::none_of(result.dims.begin(), result.dims.end(), holds_batch))
+        if (holds_batch(view.dims[d]) && std::none_of(result.dims.begin(), result.dims.end(), holds_batch))
             result.dims.insert(result.dims.begin(), view.dims[d]);  // a batch of one is not dropped
-    set(node, result);
+    set(node, settled(node, result));
 }
 
 void GraphReader::read_unsqueeze(const GraphNode& node) {
@@ -116,7 +116,8 @@ void GraphReader::read_concatenate(const GraphNode& node) {
     for (int i = 0; i < node.inputs(); ++i) {
         if (!is_dynamic(node, i)) continue;
         const View& view = dynamic(node, i);
-        if (base == nullptr || element_count(builder_.shape(view.node)) > element_count(builder_.shape(base->node)))
+        if (base == nullptr ||
+            element_count(builder_.shape(view.node)) > element_count(builder_.shape(base->node)))
             base = &view;
     }
     const View shape_of = *base;
@@ -192,7 +193,8 @@ void GraphReader::read_split(const GraphNode& node) {
     int output = 0;
     for (const std::int64_t size :
          split_sizes(node, sizes(view)[static_cast<std::size_t>(axis)], pointers_to(inputs))) {
-        const std::string name = node.outputs() == 1 ? node.name() : fmt::format("{}:{}", node.name(), output);
+        const std::string name =
+            node.outputs() == 1 ? node.name() : fmt::format("{}:{}", node.name(), output);
         set(node, sliced(node, name, view, {{axis, start, 1, size}}), output++);
         start += size;
     }
@@ -242,8 +244,10 @@ void GraphReader::read_padding(const GraphNode& node) {
               : mode == "reflect" ? PaddingKind::reflect
                                   : PaddingKind::constant;
     op.value = node.number("value", 0.0F);
-    if (node.has_input(2) && inputs[2] && inputs[2]->values.size() == 1)
+    if (node.has_input(2)) {
+        if (!inputs[2] || inputs[2]->values.size() != 1) node.fail("its value must be a constant number");
         op.value = static_cast<float>(inputs[2]->values[0]);
+    }
     const std::vector<int> order = builder_.order_of(view);
     const std::size_t x = builder_.place(view, order, node.name());
     for (const int d : order) {
@@ -271,24 +275,27 @@ void GraphReader::read_expand(const GraphNode& node) {
     // A batch of the size that the model states, of any size here.
     if (stated_batch_ > 0 && stated.size() == view.dims.size())
         for (std::size_t d = 0; d < stated.size(); ++d)
-            if (holds_batch(view.dims[d]) && stated[d] < batch_prime) stated[d] = from[d];
+            if (holds_batch(view.dims[d]) && (stated[d] == stated_batch_ || stated[d] == 1))
+                stated[d] = from[d];
     const auto target = broadcast_shape(from, stated);
     if (!target)
-        node.fail(fmt::format("cannot repeat {} to {}", to_string(builder_.sizes(view, 1)), to_string(stated)));
+        node.fail(
+            fmt::format("cannot repeat {} to {}", to_string(builder_.sizes(view, 1)), to_string(stated)));
     view.dims.insert(view.dims.begin(), target->size() - view.dims.size(), std::vector<int>{});
+    for (std::size_t d = 0; d < view.dims.size(); ++d)
+        if (holds_batch(view.dims[d]) ? sizes(view)[d] != (*target)[d] : (*target)[d] >= batch_prime)
+            node.fail("repeats along the batch");
     if (sizes(view) == *target) return set(node, view);
     std::vector<int> order = builder_.order_of(view);
     Shape item;
     for (const int d : order) item.push_back((*target)[static_cast<std::size_t>(d)]);
-    for (const std::int64_t size : item)
-        if (size >= batch_prime) node.fail("repeats along the batch");
     Tensor ones(item);
     ones.fill(1.0F);
     const std::size_t x = builder_.place(view, order, node.name());
     const std::size_t repeated = builder_.add(node.name() + ":ones", Constant{false}, {}, {std::move(ones)});
-    set(node, builder_.placed(view,
-                              builder_.add(node.name(), Arithmetic{ArithmeticKind::multiply}, {x, repeated}),
-                              order));
+    set(node,
+        builder_.placed(view, builder_.add(node.name(), Arithmetic{ArithmeticKind::multiply}, {x, repeated}),
+                        order));
 }
 
 void GraphReader::read_tile(const GraphNode& node) {

@@ -76,6 +76,11 @@ void GraphReader::read_dropout(const GraphNode& node) {
         stored.read(0, {&value, 1});
         rate = static_cast<double>(value);
     }
+    if (node.has_input(2)) {
+        const auto training = known(value(node, 2));
+        if (!training || training->values.empty() || training->values[0] != 0.0)
+            node.fail("it is exported for training; export the model for inference");
+    }
     if (!(rate >= 0.0 && rate < 1.0)) node.fail("its ratio must be at least 0 and below 1");
     set(node, pointwise(node.name(), Dropout{rate}, dynamic(node, 0)));
 }
@@ -103,21 +108,23 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
     const Shape left_sizes = sizes(left);
     const Shape right_sizes = sizes(right);
     if (!broadcast_shape(left_sizes, right_sizes))
-        throw InputError(fmt::format("joins {} and {}; both must have one shape, or repeat along dimensions of 1",
-                                     to_string(builder_.sizes(left, 1)), to_string(builder_.sizes(right, 1))));
+        throw InputError(
+            fmt::format("joins {} and {}; both must have one shape, or repeat along dimensions of 1",
+                        to_string(builder_.sizes(left, 1)), to_string(builder_.sizes(right, 1))));
     // The same axes of nodes of the same shape: nothing to arrange, whatever the order.
     if (left.dims == right.dims && builder_.shape(left.node) == builder_.shape(right.node)) {
         left.node = builder_.add(name, Arithmetic{kind}, {left.node, right.node});
         return left;
     }
-    const bool left_leads = builder_.network().nodes.size() > 0 &&
-                            element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
+    const bool left_leads =
+        builder_.network().nodes.size() > 0 &&
+        element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
     std::vector<int> order = builder_.order_of(left_leads ? left : right);
     // A dimension that is only the batch in one operand may be more in the other.
     for (int d = 0; d < static_cast<int>(dimensions); ++d) {
         const auto at = static_cast<std::size_t>(d);
-        const bool only_batch = left.dims[at] == std::vector<int>{batch_axis} &&
-                                right.dims[at] == std::vector<int>{batch_axis};
+        const bool only_batch =
+            left.dims[at] == std::vector<int>{batch_axis} && right.dims[at] == std::vector<int>{batch_axis};
         const bool listed = std::find(order.begin(), order.end(), d) != order.end();
         if (!only_batch && !listed) throw InputError("joins values that lie too differently");
     }

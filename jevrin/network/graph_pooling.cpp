@@ -16,8 +16,8 @@ std::pair<std::size_t, View> GraphReader::image(const GraphNode& node) {
     const View& view = dynamic(node, 0);
     const bool batched = rank(view) == 4 && view.dims[0] == std::vector<int>{batch_axis};
     if (!batched)
-        node.fail(fmt::format("needs images [batch, channels, height, width] and gets a value of {} dimensions",
-                              rank(view)));
+        node.fail(fmt::format(
+            "needs images [batch, channels, height, width] and gets a value of {} dimensions", rank(view)));
     const std::size_t placed = builder_.place(view, channels_last, node.name());
     return {placed, builder_.placed(view, placed, channels_last)};
 }
@@ -125,8 +125,8 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
     const bool keep = node.integer("keepdims", 1) != 0;
     View result = view;
     const Shape before = builder_.shape(view.node);
-    const bool map = kind == ReductionKind::mean && before.size() == 3 &&
-                     axes == std::vector<std::int64_t>{0, 1};
+    const bool map =
+        kind == ReductionKind::mean && before.size() == 3 && axes == std::vector<std::int64_t>{0, 1};
     if (map)
         result.node = builder_.add(name, GlobalAveragePooling{}, {view.node});
     else
@@ -165,8 +165,8 @@ void GraphReader::read_reduction(const GraphNode& node) {
             return result;
         };
         const View turned = negated(view, node.name() + ":negated");
-        set(node, negated(reduced(node, node.name() + ":maximum", ReductionKind::maximum, turned),
-                          node.name()));
+        set(node,
+            negated(reduced(node, node.name() + ":maximum", ReductionKind::maximum, turned), node.name()));
     } else {
         View squares = view;
         squares.node = builder_.add(node.name() + ":squares", Arithmetic{ArithmeticKind::multiply},

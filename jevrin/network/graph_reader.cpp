@@ -100,10 +100,10 @@ std::vector<std::string> readable_operators() {
 }
 
 std::vector<std::string> GraphReader::operator_names() {
-    std::vector<std::string> names;
+    std::vector<std::string> names = foldable_operators();
     for (const auto& [name, read] : operators()) names.push_back(name);
-    for (const char* known : {"Constant", "ConstantOfShape"}) names.emplace_back(known);
     std::sort(names.begin(), names.end());
+    names.erase(std::unique(names.begin(), names.end()), names.end());
     return names;
 }
 
@@ -127,10 +127,8 @@ Network GraphReader::read() {
                                      printable(output)));
     const auto* view = std::get_if<View>(&found->second);
     if (view == nullptr) throw InputError("the output of the model does not depend on the image");
-    for (std::size_t d = 0; d < view->dims.size(); ++d)
-        if (view->dims[d].size() > 1 &&
-            std::find(view->dims[d].begin(), view->dims[d].end(), batch_axis) != view->dims[d].end())
-            throw InputError("its output mixes the images of a batch");
+    if (stated_rank_ > 1 && (view->dims.empty() || view->dims[0] != std::vector<int>{batch_axis}))
+        throw InputError("the first dimension of its output is not the batch");
     // An image at the end lies channels-last like one at the beginning, everything else in its own order.
     std::vector<int> order;
     for (int d = 0; d < static_cast<int>(rank(*view)); ++d)
@@ -206,21 +204,23 @@ void GraphReader::read_input() {
     const auto& shape = image->type().tensor_type().shape();
     const int dimensions = shape.dim_size();
     if (dimensions < 1 || dimensions > 8)
-        throw InputError(fmt::format("its input has {} dimensions; [batch, channels, height, width] is needed",
-                                     dimensions));
+        throw InputError(fmt::format(
+            "its input has {} dimensions; [batch, channels, height, width] is needed", dimensions));
     const bool batched = dimensions > 1;
+    stated_rank_ = dimensions;
     stated_batch_ = batched ? std::max<std::int64_t>(0, shape.dim(0).dim_value()) : 0;
     const auto is_channels = [&](int d) {
         return shape.dim(d).dim_value() == 1 || shape.dim(d).dim_value() == 3;
     };
     const bool is_image = dimensions == 4;
     const bool channels_last = is_image && is_channels(3) && !is_channels(1) &&
-                               (shape.dim(1).dim_value() == 0 || shape.dim(1).dim_value() > 3);
+                               (shape.dim(1).dim_value() == 0 || shape.dim(1).dim_value() >= 16);
     const int height = channels_last ? 1 : 2;
     Shape item;
     for (int d = batched ? 1 : 0; d < dimensions; ++d) {
         std::int64_t size = shape.dim(d).dim_value();
-        if (is_image && settings_.image_size && (d == height || d == height + 1)) size = *settings_.image_size;
+        if (is_image && settings_.image_size && (d == height || d == height + 1))
+            size = *settings_.image_size;
         if (size < 1 || size > largest_dimension)
             throw InputError(
                 fmt::format("dimension {} of its input '{}' is not stated or out of range; export it with a "
@@ -302,8 +302,8 @@ bool GraphReader::read_constant_for_each(const GraphNode& node) {
     std::vector<int> axes(shape.size());
     std::iota(axes.begin(), axes.end(), 0);
     axes.insert(axes.begin() + dim, batch_axis);
-    const std::size_t made = builder_.add(trained ? node.input(0) : node.name(), Constant{trained}, {},
-                                          {std::move(tensor)});
+    const std::size_t made =
+        builder_.add(trained ? node.input(0) : node.name(), Constant{trained}, {}, {std::move(tensor)});
     set(node, builder_.view(made, axes));
     return true;
 }
@@ -359,14 +359,16 @@ GraphReader::Weight GraphReader::weight(const GraphNode& node, int input) const 
     const GraphValue& from = value(node, input);
     if (const auto* stored = std::get_if<const StoredTensor*>(&from)) {
         const StoredTensor* tensor = *stored;
-        if (tensor->size() == 0) node.fail(fmt::format("its weight '{}' is empty", printable(tensor->name())));
+        if (tensor->size() == 0)
+            node.fail(fmt::format("its weight '{}' is empty", printable(tensor->name())));
         return {tensor->shape(),
                 [tensor](std::int64_t begin, std::span<float> values) { tensor->read(begin, values); }};
     }
     const auto folded = known(from);
     if (!folded)
         node.fail(fmt::format("its weight '{}' is not stored in the file", printable(node.input(input))));
-    if (folded->values.empty()) node.fail(fmt::format("its weight '{}' is empty", printable(node.input(input))));
+    if (folded->values.empty())
+        node.fail(fmt::format("its weight '{}' is empty", printable(node.input(input))));
     for (const double v : folded->values)
         if (!std::isfinite(v))
             node.fail(fmt::format("its weight '{}' holds a number that is not finite",
@@ -420,8 +422,8 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
     from.read(0, values);
     if (count == 1 && trim) return builder_.add(name, Constant{false}, {}, {Tensor({1}, values)});
     if (std::ssize(from.shape) > rank)
-        node.fail(fmt::format("joins a value of {} dimensions with the constant {}", rank,
-                              to_string(from.shape)));
+        node.fail(
+            fmt::format("joins a value of {} dimensions with the constant {}", rank, to_string(from.shape)));
     Shape wide(static_cast<std::size_t>(rank) - from.shape.size(), 1);
     wide.insert(wide.end(), from.shape.begin(), from.shape.end());
     Shape item;

@@ -27,7 +27,7 @@ class GraphReader {
     GraphReader(const StoredModel& model, const ReadSettings& settings);
     Network read();
 
-    // What nodes may be that depend on the image, and those that make constants.
+    // What nodes may be, those between constants included.
     static std::vector<std::string> operator_names();
 
   private:
@@ -128,6 +128,7 @@ class GraphReader {
     void read_depth_to_space(const GraphNode& node);
     View sliced(const GraphNode& node, const std::string& name, const View& view,
                 const std::vector<SliceRange>& ranges);
+    View settled(const GraphNode& node, const View& view);
     View reshaped(const GraphNode& node, const View& view, const std::vector<std::int64_t>& stated);
     std::size_t single_axis(const GraphNode& node, View& view, int dim);
 
@@ -136,6 +137,7 @@ class GraphReader {
     std::set<std::size_t> needed_;  // nodes that the output depends on
     std::map<std::string, GraphValue> values_;
     NetworkBuilder builder_;
+    int stated_rank_ = 0;            // dimensions of the input; with one there is no batch
     std::int64_t stated_batch_ = 0;  // 0: open
     std::int64_t folded_elements_ = 0;
 };

@@ -40,9 +40,10 @@ View GraphReader::dense(const GraphNode& node, const std::string& name, const Vi
     for (Tensor& b : bias) parameters.push_back(std::move(b));
     const std::int64_t features = sizes(input).back();
     if (features != in)
-        node.fail(fmt::format("its weights need {} features and it gets {}; the image may have another size "
-                              "than the model is made for",
-                              in, features));
+        node.fail(
+            fmt::format("its weights need {} features and it gets {}; the image may have another size "
+                        "than the model is made for",
+                        in, features));
     View result = ready;
     result.node = builder_.add(name, Dense{}, {ready.node}, std::move(parameters));
     const Shape& shape = builder_.shape(result.node);
@@ -82,8 +83,8 @@ void GraphReader::read_gemm(const GraphNode& node) {
             const std::int64_t count = element_count(from.shape);
             const bool row = count == out && (from.shape.empty() || from.shape.back() == out);
             if (!row && count != 1)
-                node.fail(fmt::format("its bias is {} and its output has {} features", to_string(from.shape),
-                                      out));
+                node.fail(
+                    fmt::format("its bias is {} and its output has {} features", to_string(from.shape), out));
             bias.emplace_back(Shape{out});
             from.read(0, bias[0].values().first(static_cast<std::size_t>(count)));
             if (!row) bias[0].fill(bias[0].data()[0]);
@@ -125,8 +126,9 @@ void GraphReader::read_gemm(const GraphNode& node) {
 
 View GraphReader::product(const GraphNode& node, const View& a, const View& b) {
     if (rank(a) < 2 || rank(a) != rank(b))
-        node.fail(fmt::format("multiplies {} by {}; both must have the same number of dimensions, two or more",
-                              to_string(builder_.sizes(a, 1)), to_string(builder_.sizes(b, 1))));
+        node.fail(
+            fmt::format("multiplies {} by {}; both must have the same number of dimensions, two or more",
+                        to_string(builder_.sizes(a, 1)), to_string(builder_.sizes(b, 1))));
     std::vector<int> order;
     for (int d = 0; d < static_cast<int>(rank(a)); ++d) {
         const auto batch_in = [&](const View& v) {
@@ -210,10 +212,10 @@ void GraphReader::read_batch_normalisation(const GraphNode& node) {
     for (int p = 1; p < 5; ++p) parameters.push_back(vector_weight(node, p, channels));
     for (const float v : parameters[3].values())
         if (v < 0) node.fail("a stored variance is negative");
-    set(node, normalised_channels(node,
-                                  BatchNormalisation{node.number("epsilon", 1e-5F),
-                                                     1.0F - node.number("momentum", 0.9F)},
-                                  std::move(parameters)));
+    set(node,
+        normalised_channels(
+            node, BatchNormalisation{node.number("epsilon", 1e-5F), 1.0F - node.number("momentum", 0.9F)},
+            std::move(parameters)));
 }
 
 void GraphReader::read_instance_normalisation(const GraphNode& node) {
@@ -280,9 +282,8 @@ void GraphReader::read_parametric_relu(const GraphNode& node) {
     const std::size_t above = builder_.add(node.name() + ":above", relu(), {x});
     const std::size_t below =
         builder_.add(node.name() + ":below", Activation{{FunctionKind::clip, lowest, 0.0F}}, {x});
-    const std::size_t sloped =
-        builder_.add(node.name() + ":sloped", Arithmetic{ArithmeticKind::multiply},
-                     {below, constant_node(node, 1, rank(view), order, true)});
+    const std::size_t sloped = builder_.add(node.name() + ":sloped", Arithmetic{ArithmeticKind::multiply},
+                                            {below, constant_node(node, 1, rank(view), order, true)});
     set(node, builder_.placed(view, builder_.add(node.name(), sum_of_two(), {above, sloped}), order));
 }
 

@@ -36,7 +36,8 @@ struct ReadSettings {
 // unless the settings do. Takes little more memory than the weights.
 Model read_model(const std::filesystem::path& path, const ReadSettings& settings = {});
 
-// The operators of the format that read_model() understands, by name.
+// The operators of the format that read_model() understands, by name; some of them only where they do not
+// depend on the image.
 std::vector<std::string> readable_operators();
 
 // Writes the file whole or not at all.

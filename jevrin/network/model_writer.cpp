@@ -157,8 +157,8 @@ class Writer {
         const std::string from = batched(node);
         onnx::NodeProto& proto = add_step("Transpose", node, "layout", {from});
         const bool to_first = wanted == Layout::channels_first;
-        set_ints(proto, "perm", to_first ? std::vector<std::int64_t>{0, 3, 1, 2}
-                                         : std::vector<std::int64_t>{0, 2, 3, 1});
+        set_ints(proto, "perm",
+                 to_first ? std::vector<std::int64_t>{0, 3, 1, 2} : std::vector<std::int64_t>{0, 2, 3, 1});
         turned = proto.name();
         return turned;
     }
@@ -176,9 +176,9 @@ class Writer {
                          .name();
         }
         std::vector<std::int64_t> item(shapes_[node].begin(), shapes_[node].end());
-        const std::string target = add_step("Concat", node, "batch_shape",
-                                            {batch_, add_integers(name(node) + ":item_shape", item)})
-                                       .name();
+        const std::string target =
+            add_step("Concat", node, "batch_shape", {batch_, add_integers(name(node) + ":item_shape", item)})
+                .name();
         set_int(*graph_->mutable_node(graph_->node_size() - 1), "axis", 0);
         repeated = add_step("Expand", node, "batch", {name(node), target}).name();
         return repeated;
@@ -299,7 +299,8 @@ class Writer {
                 return;
             }
             const std::string cut =
-                add_step("Reshape", i, "groups", {input, add_integers(name(i) + ":groups_shape", {0, op.groups, -1})})
+                add_step("Reshape", i, "groups",
+                         {input, add_integers(name(i) + ":groups_shape", {0, op.groups, -1})})
                     .name();
             const std::vector<float> ones(static_cast<std::size_t>(op.groups), 1.0F);
             const std::vector<float> zeros(static_cast<std::size_t>(op.groups), 0.0F);
@@ -420,8 +421,8 @@ class Writer {
         const Tensor& slope = network_.nodes[i].parameters[0];
         onnx::NodeProto& proto = add_same_layout("PRelu", i);
         const bool turned = is_first(i) && slope.size() > 1;
-        proto.add_input(add_weight(name(i) + ":slope", turned ? Shape{slope.size(), 1, 1} : Shape{slope.size()},
-                                   slope.values()));
+        proto.add_input(add_weight(name(i) + ":slope",
+                                   turned ? Shape{slope.size(), 1, 1} : Shape{slope.size()}, slope.values()));
     }
 
     void write(std::size_t i, const MaxPooling& op) { set_window(add_image("MaxPool", i), op.window); }
@@ -458,9 +459,9 @@ class Writer {
 
     void write(std::size_t i, const Arithmetic& op) {
         static const std::map<ArithmeticKind, const char*> types = {
-            {ArithmeticKind::add, "Add"},       {ArithmeticKind::subtract, "Sub"},
-            {ArithmeticKind::multiply, "Mul"},  {ArithmeticKind::divide, "Div"},
-            {ArithmeticKind::power, "Pow"},     {ArithmeticKind::maximum, "Max"},
+            {ArithmeticKind::add, "Add"},      {ArithmeticKind::subtract, "Sub"},
+            {ArithmeticKind::multiply, "Mul"}, {ArithmeticKind::divide, "Div"},
+            {ArithmeticKind::power, "Pow"},    {ArithmeticKind::maximum, "Max"},
             {ArithmeticKind::minimum, "Min"},
         };
         const auto& inputs = network_.nodes[i].inputs;

@@ -256,7 +256,8 @@ View NetworkBuilder::reshape(const View& from, const Shape& target, std::int64_t
     std::vector<int> all;
     for (std::size_t d = batched ? 1 : 0; d < from.dims.size(); ++d)
         for (const int axis : from.dims[d]) {
-            if (axis == batch_axis) throw InputError("mixes the images of a batch; such networks cannot be used");
+            if (axis == batch_axis)
+                throw InputError("mixes the images of a batch; such networks cannot be used");
             all.push_back(axis);
         }
     const std::size_t row = arrange(from, {all}, name);

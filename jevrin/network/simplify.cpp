@@ -22,7 +22,8 @@ class Simplification {
             const Arithmetic* op = arithmetic(i);
             if (op == nullptr) continue;
             if (op->kind == ArithmeticKind::add && (add_bias(i) || join_layer_normalisation(i))) continue;
-            if (op->kind == ArithmeticKind::multiply || op->kind == ArithmeticKind::divide) join_activation(i);
+            if (op->kind == ArithmeticKind::multiply || op->kind == ArithmeticKind::divide)
+                join_activation(i);
         }
         drop_unused();
     }
@@ -133,8 +134,7 @@ class Simplification {
         if (error && function(*error, FunctionKind::erf) != nullptr && near(number, 0.5)) {
             const std::size_t inner = node(*error).inputs[0];
             const auto divided = beside_number(inner, ArithmeticKind::divide, std::numbers::sqrt2);
-            const auto multiplied =
-                beside_number(inner, ArithmeticKind::multiply, 1.0 / std::numbers::sqrt2);
+            const auto multiplied = beside_number(inner, ArithmeticKind::multiply, 1.0 / std::numbers::sqrt2);
             if (divided == x || multiplied == x) return FunctionKind::gelu;
         }
         return std::nullopt;
@@ -143,11 +143,13 @@ class Simplification {
     // The value that a mean over the last dimensions is taken of; count receives how many they are.
     std::optional<std::size_t> averaged(std::size_t i, std::size_t& count) const {
         const auto* mean = as<Reduction>(i);
-        if (mean == nullptr || mean->kind != ReductionKind::mean || !mean->keep_dimensions) return std::nullopt;
+        if (mean == nullptr || mean->kind != ReductionKind::mean || !mean->keep_dimensions)
+            return std::nullopt;
         const std::size_t x = node(i).inputs[0];
         count = mean->axes.size();
         for (std::size_t k = 0; k < count; ++k)
-            if (mean->axes[k] != static_cast<std::int64_t>(shapes_[x].size() - count + k)) return std::nullopt;
+            if (mean->axes[k] != static_cast<std::int64_t>(shapes_[x].size() - count + k))
+                return std::nullopt;
         return x;
     }
     // x, when a node is x less its mean over the last dimensions.

@@ -112,9 +112,10 @@ StoredTensor::StoredTensor(onnx::TensorProto proto, std::shared_ptr<const InputF
 
 void StoredTensor::check() {
     if (element_bytes(proto_.data_type()) == 0)
-        throw InputError(fmt::format("the weight '{}' holds no numbers that can be used (type {}); float32 "
-                                     "is best",
-                                     printable(name()), proto_.data_type()));
+        throw InputError(
+            fmt::format("the weight '{}' holds no numbers that can be used (type {}); float32 "
+                        "is best",
+                        printable(name()), proto_.data_type()));
     shape_.assign(proto_.dims().begin(), proto_.dims().end());
     for (const std::int64_t size : shape_) {
         if (size < 0 || size > largest_dimension ||
@@ -257,7 +258,8 @@ class ModelWalk {
                 continue;
             }
             int length = 0;
-            if (!input_.ReadVarintSizeAsInt(&length) || std::int64_t{input_.CurrentPosition()} + length > file_->size())
+            if (!input_.ReadVarintSizeAsInt(&length) ||
+                std::int64_t{input_.CurrentPosition()} + length > file_->size())
                 fail_cut_short();
             const auto limit = input_.PushLimit(length);
             if (!take(field, length)) input_.Skip(input_.BytesUntilLimit());
@@ -294,8 +296,8 @@ class ModelWalk {
     void add_weight(int length) {
         std::int64_t offset = -1;
         std::int64_t bytes = 0;
-        onnx::TensorProto proto = length < large_message ? parse<onnx::TensorProto>(length)
-                                                         : parse_around_elements(offset, bytes);
+        onnx::TensorProto proto =
+            length < large_message ? parse<onnx::TensorProto>(length) : parse_around_elements(offset, bytes);
         const std::string name = proto.name();
         if (proto.data_location() == onnx::TensorProto::EXTERNAL) {
             model_.weights.emplace(name, external(std::move(proto)));
@@ -360,9 +362,10 @@ class ModelWalk {
     std::shared_ptr<const InputFile> outside_file(const std::filesystem::path& location,
                                                   const std::string& weight) {
         const auto refuse = [&](const char* why) {
-            throw InputError(fmt::format("the weight '{}' lies in the file '{}', {}; export the model with "
-                                         "its weights inside, or beside it",
-                                         printable(weight), printable(location.string()), why));
+            throw InputError(
+                fmt::format("the weight '{}' lies in the file '{}', {}; export the model with "
+                            "its weights inside, or beside it",
+                            printable(weight), printable(location.string()), why));
         };
         std::error_code error;
         const auto folder = std::filesystem::weakly_canonical(folder_.empty() ? "." : folder_, error);

@@ -91,9 +91,10 @@ void with_function(const Function& f, Visit visit) {
 }  // namespace
 
 std::string function_name(FunctionKind kind) {
-    static const char* const names[] = {"identity",   "relu", "clip", "leaky relu", "sigmoid", "hard sigmoid",
-                                        "hard swish", "silu", "tanh", "erf",        "gelu",    "square root",
-                                        "exponential", "logarithm", "absolute", "elu", "softplus", "softsign"};
+    static const char* const names[] = {
+        "identity",    "relu",      "clip",     "leaky relu", "sigmoid",  "hard sigmoid",
+        "hard swish",  "silu",      "tanh",     "erf",        "gelu",     "square root",
+        "exponential", "logarithm", "absolute", "elu",        "softplus", "softsign"};
     static_assert(std::size(names) == static_cast<std::size_t>(FunctionKind::softsign) + 1);
     return names[static_cast<std::size_t>(kind)];
 }

@@ -239,8 +239,9 @@ TEST(Gradients, SoftmaxAndItsLogarithmOnEveryAxis) {
 }
 
 TEST(Gradients, ArithmeticWithBroadcasting) {
-    const ArithmeticKind kinds[] = {ArithmeticKind::add, ArithmeticKind::subtract, ArithmeticKind::multiply,
-                                    ArithmeticKind::divide, ArithmeticKind::power, ArithmeticKind::maximum, ArithmeticKind::minimum};
+    const ArithmeticKind kinds[] = {
+        ArithmeticKind::add,   ArithmeticKind::subtract, ArithmeticKind::multiply, ArithmeticKind::divide,
+        ArithmeticKind::power, ArithmeticKind::maximum,  ArithmeticKind::minimum};
     // Operands of one image, repeated along different dimensions.
     const Shape shapes[] = {{3, 4, 5}, {5}, {1, 4, 1}, {3, 1, 5}, {1}, {3, 4, 1}};
     std::uint64_t seed = 60;

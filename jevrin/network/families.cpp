@@ -56,20 +56,22 @@ std::size_t add_attention(Network& network, const std::string& name, std::size_t
                           const AttentionShape& s) {
     const std::int64_t depth = s.width / s.heads;
     const std::size_t all = network_parts::dense(network, name + ".projections", input, s.width, 3 * s.width);
-    const auto heads_of = [&](const std::string& role, std::int64_t index,
-                              const std::vector<std::int64_t>& order) {
+    const auto part_of = [&](const std::string& role, std::int64_t index) {
+        return network.add(name + "." + role, Slice{{{0, 1, s.tokens}, {index * s.width, 1, s.width}}}, {all});
+    };
+    const auto heads_of = [&](const std::string& role, std::size_t x, const std::vector<std::int64_t>& order) {
         const std::string part = name + "." + role;
-        std::size_t x = network.add(part, Slice{{{0, 1, s.tokens}, {index * s.width, 1, s.width}}}, {all});
         x = network.add(part + "_heads", Reshape{{s.tokens, s.heads, depth}}, {x});
         return network.add(part + "_by_head", Transpose{order}, {x});
     };
-    std::size_t query = heads_of("query", 0, {1, 0, 2});
-    const std::size_t key = heads_of("key", 1, {1, 2, 0});
-    const std::size_t value = heads_of("value", 2, {1, 0, 2});
     const std::vector<float> factor = {1.0F / std::sqrt(static_cast<float>(depth))};
     const std::size_t scale =
         network.add(name + ".scale", Constant{.trained = false}, {}, {Tensor({1}, factor)});
-    query = network.add(name + ".scaled", Arithmetic{ArithmeticKind::multiply}, {query, scale});
+    const std::size_t scaled = network.add(name + ".scaled", Arithmetic{ArithmeticKind::multiply},
+                                           {part_of("query", 0), scale});
+    const std::size_t query = heads_of("query", scaled, {1, 0, 2});
+    const std::size_t key = heads_of("key", part_of("key", 1), {1, 2, 0});
+    const std::size_t value = heads_of("value", part_of("value", 2), {1, 0, 2});
     std::size_t x = network.add(name + ".scores", MatrixProduct{}, {query, key});
     x = network.add(name + ".softmax", Softmax{.axis = 2}, {x});
     x = network.add(name + ".mix", MatrixProduct{}, {x, value});

@@ -128,7 +128,9 @@ Network GraphReader::read() {
     const auto* view = std::get_if<View>(&found->second);
     if (view == nullptr) throw InputError("the output of the model does not depend on the image");
     if (stated_rank_ > 1 && (view->dims.empty() || view->dims[0] != std::vector<int>{batch_axis}))
-        throw InputError("the first dimension of its output is not the batch");
+        throw InputError(
+            "the first dimension of its output is not the batch alone; if the image has another size than the "
+            "model is made for, shapes that are written into it no longer fit");
     // An image at the end lies channels-last like one at the beginning, everything else in its own order.
     std::vector<int> order;
     for (int d = 0; d < static_cast<int>(rank(*view)); ++d)

@@ -208,8 +208,11 @@ bool NetworkBuilder::regroup(View& view, const Shape& target, std::int64_t batch
         std::int64_t missing = size;
         while (next < factors.size()) {
             const std::int64_t has = length(factors[next]);
-            const bool nominal = has == 1;  // a batch that is stated as one image
-            if (missing == 1 && !(nominal && dims.back().empty())) break;
+            // A batch that is stated as one image joins the dimension before it when the features are next,
+            // which are never the batch, and the one behind it otherwise.
+            const bool nominal = has == 1;
+            const bool features_next = dims.size() + 1 == target.size();
+            if (missing == 1 && !(nominal && (dims.back().empty() || features_next))) break;
             if (missing % has == 0) {
                 missing /= has;
                 dims.back().push_back(factors[next++]);

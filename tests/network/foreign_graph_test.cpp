@@ -1,0 +1,482 @@
+// Graphs as other programs export them: their arithmetic with shapes, their layouts, their spelled-out
+// operators; and graphs that mean harm.
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/network/architecture.hpp"
+#include "jevrin/network/inference.hpp"
+#include "jevrin/network/model_file.hpp"
+#include "jevrin/network/rewrite.hpp"
+
+#include <fmt/format.h>
+#include <onnx/defs/parser.h>
+#include <onnx/onnx_pb.h>
+
+#include <cmath>
+#include <fstream>
+#include <map>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::random_tensor;
+using test::TemporaryDirectory;
+using testing::AllOf;
+using testing::HasSubstr;
+
+// A model from the format's own text form, with weights put in beside it.
+class Graph {
+  public:
+    explicit Graph(const std::string& text, int opset = 13) {
+        const std::string whole =
+            fmt::format("<ir_version: 7, opset_import: [ \"\" : {} ]>\n{}", opset, text);
+        const auto status = onnx::OnnxParser::Parse(model, whole.c_str());
+        EXPECT_TRUE(status.IsOK()) << status.ErrorMessage();
+    }
+    onnx::TensorProto& weight(const std::string& name, const Shape& shape, std::span<const float> values) {
+        onnx::TensorProto& tensor = *model.mutable_graph()->add_initializer();
+        tensor.set_name(name);
+        tensor.set_data_type(onnx::TensorProto::FLOAT);
+        for (const std::int64_t size : shape) tensor.add_dims(size);
+        tensor.set_raw_data(values.data(), values.size_bytes());
+        return tensor;
+    }
+    void weight(const std::string& name, const Tensor& tensor) {
+        weight(name, tensor.shape(), tensor.values());
+    }
+    void integers(const std::string& name, const std::vector<std::int64_t>& values) {
+        onnx::TensorProto& tensor = *model.mutable_graph()->add_initializer();
+        tensor.set_name(name);
+        tensor.set_data_type(onnx::TensorProto::INT64);
+        tensor.add_dims(std::ssize(values));
+        for (const std::int64_t value : values) tensor.add_int64_data(value);
+    }
+    void number(const std::string& name, std::int64_t value) {
+        integers(name, {value});
+        model.mutable_graph()->mutable_initializer(model.graph().initializer_size() - 1)->clear_dims();
+    }
+    Network read(const ReadSettings& settings = {}) const {
+        write_file(*directory_ / "g.onnx", model.SerializeAsString());
+        return read_model(*directory_ / "g.onnx", settings).network;
+    }
+    std::string refusal(const ReadSettings& settings = {}) const {
+        return message_of<InputError>([&] { static_cast<void>(read(settings)); });
+    }
+    const std::filesystem::path& directory() const { return directory_->path(); }
+
+    onnx::ModelProto model;
+
+  private:
+    std::shared_ptr<TemporaryDirectory> directory_ = std::make_shared<TemporaryDirectory>();
+};
+
+std::vector<float> run(const Network& network, std::int64_t batch, const Tensor& input) {
+    Inference inference(network, batch);
+    const auto output = inference.run(batch, input.values());
+    return {output.begin(), output.end()};
+}
+
+void expect_near(const std::vector<float>& a, const std::vector<float>& b) {
+    ASSERT_EQ(a.size(), b.size());
+    for (std::size_t i = 0; i < a.size(); ++i) ASSERT_NEAR(a[i], b[i], 2e-5) << i;
+}
+
+std::map<std::string, int> operator_counts(const Network& network) {
+    std::map<std::string, int> counts;
+    for (const Node& node : network.nodes) ++counts[operator_name(node.op)];
+    return counts;
+}
+
+Network small_transformer() {
+    Network network =
+        vision_transformer_backbone({.patch = 4, .width = 8, .depth = 1, .heads = 2}, {8, 12, 3});
+    append_head(network, {}, 5);
+    initialise(network, 0, 3);
+    std::uint64_t seed = 70;
+    for (Node& node : network.nodes)
+        for (Tensor& parameter : node.parameters)
+            if (parameter.size() > 1) parameter = random_tensor(parameter.shape(), ++seed, 0.4);
+    return network;
+}
+
+// The weights of small_transformer() under the names of the texts below.
+void give_transformer_weights(Graph& graph, const Network& network) {
+    for (const Node& node : network.nodes)
+        for (std::size_t p = 0; p < node.parameters.size(); ++p) {
+            const Tensor& tensor = node.parameters[p];
+            const Shape& s = tensor.shape();
+            std::string name = fmt::format("{}_{}", node.name, p);
+            std::replace(name.begin(), name.end(), '.', '_');
+            if (std::holds_alternative<Convolution>(node.op) && p == 0) {
+                Tensor first({s[3], s[2], s[0], s[1]});
+                for (std::int64_t o = 0; o < s[3]; ++o)
+                    for (std::int64_t i = 0; i < s[2]; ++i)
+                        for (std::int64_t t = 0; t < s[0] * s[1]; ++t)
+                            first.data()[(o * s[2] + i) * s[0] * s[1] + t] =
+                                tensor.data()[(t * s[2] + i) * s[3] + o];
+                graph.weight(name, first);
+            } else if (node.name == "embedding.class" || node.name == "embedding.positions") {
+                graph.weight(name, {1, s[0], s[1]}, tensor.values());
+            } else {
+                graph.weight(name, tensor);
+            }
+        }
+    graph.weight("eps", {}, std::vector<float>{1e-5F});
+    graph.weight("two", {}, std::vector<float>{2.0F});
+    graph.weight("one", {}, std::vector<float>{1.0F});
+    graph.weight("half", {}, std::vector<float>{0.5F});
+    graph.weight("root_two", {}, std::vector<float>{std::sqrt(2.0F)});
+    graph.weight("scale", {}, std::vector<float>{0.5F});
+    graph.number("n0", 0);
+    graph.number("n1", 1);
+    graph.number("n2", 2);
+    graph.integers("l0", {0});
+    graph.integers("l1", {1});
+    graph.integers("minus", {-1});
+    graph.integers("heads", {2});
+    graph.integers("width", {8});
+    graph.integers("depth", {4});
+    graph.integers("width_triple", {8, 8, 8});
+}
+
+// Patches, class token by expanding to the batch, normalisation and GELU spelled out, heads by shapes that
+// are computed from shapes.
+const char* const patches_and_token = R"(
+    maps = Conv <kernel_shape = [4, 4], strides = [4, 4]> (x, embedding_patches_0, embedding_patches_1)
+    maps_shape = Shape (maps)
+    b = Gather <axis = 0> (maps_shape, n0)
+    b1 = Unsqueeze (b, l0)
+    row_shape = Concat <axis = 0> (b1, width, minus)
+    rows = Reshape (maps, row_shape)
+    tokens = Transpose <perm = [0, 2, 1]> (rows)
+    token_shape = Concat <axis = 0> (b1, minus, minus)
+    ones = ConstantOfShape (three)
+    class_shape = Where (is_open, ones_list, token_shape)
+    class = Expand (embedding_class_0, class_shape)
+    joined = Concat <axis = 1> (class, tokens)
+    e = Add (joined, embedding_positions_0)
+    m1 = ReduceMean <axes = [-1], keepdims = 1> (e)
+    d1 = Sub (e, m1)
+    q1 = Pow (d1, two)
+    v1 = ReduceMean <axes = [-1], keepdims = 1> (q1)
+    w1 = Add (v1, eps)
+    s1 = Sqrt (w1)
+    h1 = Div (d1, s1)
+    a1 = Mul (h1, block1_normalisation1_0)
+    normal1 = Add (a1, block1_normalisation1_1)
+)";
+const char* const perceptron_and_head = R"(
+    sum1 = Add (attended, e)
+    m2 = ReduceMean <axes = [-1], keepdims = 1> (sum1)
+    d2 = Sub (sum1, m2)
+    q2 = Pow (d2, two)
+    v2 = ReduceMean <axes = [-1], keepdims = 1> (q2)
+    w2 = Add (v2, eps)
+    s2 = Sqrt (w2)
+    h2 = Div (d2, s2)
+    a2 = Mul (h2, block1_normalisation2_0)
+    normal2 = Add (a2, block1_normalisation2_1)
+    wide = MatMul (normal2, block1_dense1_0)
+    wider = Add (block1_dense1_1, wide)
+    inner = Div (wider, root_two)
+    error = Erf (inner)
+    shifted = Add (error, one)
+    gated = Mul (wider, shifted)
+    active = Mul (gated, half)
+    narrow = MatMul (active, block1_dense2_0)
+    narrower = Add (block1_dense2_1, narrow)
+    sum2 = Add (sum1, narrower)
+    m3 = ReduceMean <axes = [-1], keepdims = 1> (sum2)
+    d3 = Sub (sum2, m3)
+    q3 = Pow (d3, two)
+    v3 = ReduceMean <axes = [-1], keepdims = 1> (q3)
+    w3 = Add (v3, eps)
+    s3 = Sqrt (w3)
+    h3 = Div (d3, s3)
+    a3 = Mul (h3, feature_normalisation_0)
+    normal3 = Add (a3, feature_normalisation_1)
+    token = Gather <axis = 1> (normal3, n0)
+    y = Gemm (token, head_classes_0, head_classes_1)
+)";
+
+// Attention as it is written with the batch first.
+const char* const attention_batch_first = R"(
+    all = MatMul (normal1, block1_attention_projections_0)
+    biased = Add (block1_attention_projections_1, all)
+    q, k, v = Split <axis = 2> (biased, width_triple)
+    s = Shape (q)
+    bb = Slice (s, l0, l1)
+    tt = Gather <axis = 0> (s, n1)
+    t1 = Unsqueeze (tt, l0)
+    full = Gather <axis = 0> (s, n2)
+    each = Div (full, heads)
+    head_shape = Concat <axis = 0> (bb, t1, heads, each)
+    q4 = Reshape (q, head_shape)
+    k4 = Reshape (k, head_shape)
+    v4 = Reshape (v, head_shape)
+    qh = Transpose <perm = [0, 2, 1, 3]> (q4)
+    kh = Transpose <perm = [0, 2, 3, 1]> (k4)
+    vh = Transpose <perm = [0, 2, 1, 3]> (v4)
+    scores = MatMul (qh, kh)
+    scaled = Mul (scores, scale)
+    weights = Softmax <axis = -1> (scaled)
+    mixed = MatMul (weights, vh)
+    back = Transpose <perm = [0, 2, 1, 3]> (mixed)
+    back_shape = Concat <axis = 0> (bb, t1, width)
+    flat = Reshape (back, back_shape)
+    out = MatMul (flat, block1_attention_output_0)
+    attended = Add (block1_attention_output_1, out)
+)";
+
+// The same with tokens first, and batch and heads in one dimension.
+const char* const attention_tokens_first = R"(
+    turned = Transpose <perm = [1, 0, 2]> (normal1)
+    all = MatMul (turned, block1_attention_projections_0)
+    biased = Add (block1_attention_projections_1, all)
+    q, k, v = Split <axis = 2> (biased, width_triple)
+    s = Shape (q)
+    tt = Slice (s, l0, l1)
+    bb = Gather <axis = 0> (s, n1)
+    many = Mul (bb, heads)
+    head_shape = Concat <axis = 0> (tt, many, depth)
+    q3d = Reshape (q, head_shape)
+    k3d = Reshape (k, head_shape)
+    v3d = Reshape (v, head_shape)
+    qh = Transpose <perm = [1, 0, 2]> (q3d)
+    kh = Transpose <perm = [1, 2, 0]> (k3d)
+    vh = Transpose <perm = [1, 0, 2]> (v3d)
+    scores = MatMul (qh, kh)
+    scaled = Mul (scores, scale)
+    weights = Softmax <axis = -1> (scaled)
+    mixed = MatMul (weights, vh)
+    back = Transpose <perm = [1, 0, 2]> (mixed)
+    rows_shape = Concat <axis = 0> (minus, width)
+    flat = Reshape (back, rows_shape)
+    out = MatMul (flat, block1_attention_output_0)
+    outer = Add (block1_attention_output_1, out)
+    b_list = Unsqueeze (bb, l0)
+    whole_shape = Concat <axis = 0> (tt, b_list, width)
+    whole = Reshape (outer, whole_shape)
+    attended = Transpose <perm = [1, 0, 2]> (whole)
+)";
+
+Graph transformer_graph(const Network& network, const std::string& batch, const char* attention) {
+    std::string body = std::string(patches_and_token) + attention + perceptron_and_head;
+    Graph graph(fmt::format("g (float[{}, 3, 8, 12] x) => (float[{}, 5] y) {{{}}}", batch, batch, body));
+    give_transformer_weights(graph, network);
+    graph.integers("three", {3});
+    graph.integers("ones_list", {1, 1, 1});
+    onnx::TensorProto& open = *graph.model.mutable_graph()->add_initializer();
+    open.set_name("is_open");
+    open.set_data_type(onnx::TensorProto::BOOL);
+    open.add_dims(3);
+    for (const int value : {0, 1, 1}) open.add_int32_data(value);
+    return graph;
+}
+
+TEST(ForeignGraph, ATransformerBecomesTheNetworkItSpellsOut) {
+    const Network ours = small_transformer();
+    const Tensor input = random_tensor({3 * 8 * 12 * 3}, 5);
+    for (const char* attention : {attention_batch_first, attention_tokens_first})
+        for (const char* batch : {"N", "1", "4"}) {
+            SCOPED_TRACE(attention);
+            SCOPED_TRACE(batch);
+            const Network network = transformer_graph(ours, batch, attention).read();
+            expect_near(run(network, 3, input), run(ours, 3, input));
+            const auto counts = operator_counts(network);
+            EXPECT_EQ(counts.at("layer normalisation"), 3);
+            EXPECT_EQ(counts.at("gelu"), 1);
+            EXPECT_EQ(counts.count("erf"), 0U);
+            EXPECT_EQ(counts.at("dense"), 5);
+            // Everything that trains in ours trains in theirs: biases are part of dense layers, numbers fixed.
+            EXPECT_EQ(parameter_count(network), parameter_count(ours));
+        }
+}
+
+TEST(ForeignGraph, ChannelsLastModelsNeedNoTranspositions) {
+    Graph graph(R"(g (float[N, 20, 24, 3] x) => (float[N, 4] y) {
+        first = Transpose <perm = [0, 3, 1, 2]> (x)
+        maps = Conv <auto_pad = "SAME_UPPER", strides = [2, 2]> (first, kernel)
+        normal = BatchNormalization <epsilon = 0.001> (maps, scale, shift, mean, variance)
+        six = Clip (normal, low, high)
+        last = Transpose <perm = [0, 2, 3, 1]> (six)
+        pooled = ReduceMean <axes = [1, 2], keepdims = 0> (last)
+        product = MatMul (pooled, weight)
+        sum = Add (product, bias)
+        y = Softmax (sum)
+    })");
+    graph.weight("kernel", random_tensor({6, 3, 3, 3}, 1));
+    graph.weight("scale", random_tensor({6}, 2));
+    graph.weight("shift", random_tensor({6}, 3));
+    graph.weight("mean", random_tensor({6}, 4));
+    graph.weight("variance", {6}, std::vector<float>{1, 2, 3, 4, 5, 6});
+    graph.weight("low", {}, std::vector<float>{0.0F});
+    graph.weight("high", {}, std::vector<float>{6.0F});
+    graph.weight("weight", random_tensor({6, 4}, 5));
+    graph.weight("bias", random_tensor({4}, 6));
+    const Network network = graph.read();
+    EXPECT_EQ(network.input, (Shape{20, 24, 3}));
+    const auto counts = operator_counts(network);
+    EXPECT_EQ(counts.count("transpose"), 0U);
+    EXPECT_EQ(counts.at("global average pooling"), 1);
+    EXPECT_EQ(counts.at("dense"), 1);
+    EXPECT_EQ(infer_shapes(network)[1], (Shape{10, 12, 6}));
+    // At another size the padding is another one.
+    const Network larger = graph.read({.image_size = 33});
+    EXPECT_EQ(infer_shapes(larger)[1], (Shape{17, 17, 6}));
+    const auto sums = run(larger, 1, random_tensor({33 * 33 * 3}, 7));
+    EXPECT_NEAR(sums[0] + sums[1] + sums[2] + sums[3], 1.0, 1e-5);
+}
+
+// Convolution with an open image size, then features by shape arithmetic or by a number.
+Graph sized_graph(const std::string& flatten, const std::string& size) {
+    Graph graph(fmt::format(R"(g (float[N, 3, {}, {}] x) => (float[N, 2] y) {{
+        maps = Conv (x, kernel)
+        {}
+        y = Gemm (flat, weight)
+    }})",
+                            size, size, flatten));
+    graph.weight("kernel", random_tensor({4, 3, 1, 1}, 1));
+    graph.weight("weight", random_tensor({64, 2}, 2));
+    graph.integers("shape", {-1, 64});
+    return graph;
+}
+
+TEST(ForeignGraph, TheImageSizeMayDifferWhereTheGraphAllowsIt) {
+    const Graph open = sized_graph("flat = Flatten (maps)", "S");
+    EXPECT_THAT(open.refusal(), AllOf(HasSubstr("dimension 2 of its input 'x'"), HasSubstr("image size")));
+    EXPECT_EQ(open.read({.image_size = 4}).input, (Shape{4, 4, 3}));
+    EXPECT_THAT(open.refusal({.image_size = 8}),
+                AllOf(HasSubstr("node 'y' (Gemm)"), HasSubstr("64 features and it gets 256")));
+    const Graph fixed = sized_graph("flat = Reshape (maps, shape)", "4");
+    EXPECT_EQ(infer_shapes(fixed.read()).back(), (Shape{2}));
+    EXPECT_THAT(fixed.refusal({.image_size = 8}), HasSubstr("another size than the model is made for"));
+}
+
+TEST(ForeignGraph, AnyNodeMayBeTheEndAndOnlyWhatItNeedsIsRead) {
+    Graph graph(R"(g (float[N, 3, 4, 4] x) => (float[N, 6] y, float[N, 3, 4, 4] other) {
+        maps = Conv (x, kernel)
+        pooled = GlobalAveragePool (maps)
+        y = Flatten (pooled)
+        other = Einsum <equation = "nchw->nchw"> (x)
+    })");
+    graph.weight("kernel", random_tensor({6, 3, 1, 1}, 1));
+    EXPECT_THAT(graph.refusal(), HasSubstr("it has 2 outputs (y, other)"));
+    EXPECT_EQ(infer_shapes(graph.read({.output = "y"})).back(), (Shape{6}));
+    EXPECT_EQ(infer_shapes(graph.read({.output = "maps"})).back(), (Shape{4, 4, 6}));
+    EXPECT_THAT(graph.refusal({.output = "other"}), HasSubstr("Einsum at 'other'"));
+    EXPECT_THAT(graph.refusal({.output = "map"}), HasSubstr("did you mean 'maps'"));
+}
+
+TEST(ForeignGraph, MixingTheImagesOfABatchIsRefusedInWords) {
+    const auto refusal = [](const std::string& node) {
+        return Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] y) { " + node + " }").refusal();
+    };
+    EXPECT_THAT(refusal("y = Softmax <axis = 0> (x)"), HasSubstr("along the batch"));
+    EXPECT_THAT(refusal("y = ReduceMean <axes = [0]> (x)"), HasSubstr("images of a batch together"));
+    EXPECT_THAT(refusal("y = Concat <axis = 0> (x, x)"), HasSubstr("along the batch"));
+    EXPECT_THAT(refusal("y = Transpose <perm = [1, 0, 2, 3]> (x)"), HasSubstr("not the batch"));
+    EXPECT_THAT(refusal("y = Loop (x)"), HasSubstr("1 of its nodes use operators that are not supported: Loop at"));
+}
+
+TEST(ForeignGraph, HostileOnesAreRefusedInWords) {
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (b) b = Relu (a) }").refusal(),
+                HasSubstr("which nothing before it computes"));
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Add (x, gone) }").refusal(),
+                HasSubstr("needs the value 'gone'"));
+    EXPECT_THAT(Graph("g (float[N, 3, -4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) }").refusal(),
+                HasSubstr("out of range"));
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) a = Relu (x) }").refusal(),
+                HasSubstr("computed twice"));
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { "
+                      "a = MaxPool <kernel_shape = [2, 2], strides = [0, 1]> (x) }")
+                    .refusal(),
+                HasSubstr("must be positive"));
+    // A constant that claims gigabytes.
+    Graph large("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { c = ConstantOfShape (shape) a = Add (x, c) }");
+    large.integers("shape", {1 << 20, 1 << 20});
+    EXPECT_THAT(large.refusal(), HasSubstr("too large"));
+    Graph many("g (float[N, 4] x) => (float[N, 4] a) { "
+               "c = ConstantOfShape (shape) d = Neg (c) e = Neg (d) f = Neg (e) h = Neg (f) "
+               "i = ReduceSum (h) a = Add (x, i) }");
+    many.integers("shape", {1 << 24});
+    EXPECT_THAT(many.refusal(), HasSubstr("too large together"));
+}
+
+TEST(ForeignGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
+    Graph graph("g (float[N, 2] x) => (float[N, 3] y) { y = Gemm (x, w) }");
+    const std::vector<float> values = {1, 2, 3, 4, 5, 6};
+    onnx::TensorProto& weight = graph.weight("w", {2, 3}, values);
+    weight.clear_raw_data();
+    weight.set_data_location(onnx::TensorProto::EXTERNAL);
+    const auto entry = [&](const std::string& key, const std::string& value) {
+        auto& one = *weight.add_external_data();
+        one.set_key(key);
+        one.set_value(value);
+    };
+    entry("location", "weights/w.bin");
+    entry("offset", "4");
+    entry("length", "24");
+    make_directory(graph.directory() / "weights");
+    std::string bytes(4, '\0');
+    bytes.append(reinterpret_cast<const char*>(values.data()), 24);
+    write_file(graph.directory() / "weights" / "w.bin", bytes);
+    const float x[] = {1, 10};
+    EXPECT_EQ(run(graph.read(), 1, Tensor({2}, x)), (std::vector<float>{41, 52, 63}));
+    write_file(graph.directory() / "weights" / "w.bin", bytes.substr(0, 20));
+    EXPECT_THAT(graph.refusal(), HasSubstr("beyond the end"));
+    const TemporaryDirectory elsewhere;
+    write_file(elsewhere / "w.bin", bytes);
+    for (const std::string& outside :
+         {std::string("../w.bin"), (elsewhere / "w.bin").string(), std::string("weights/../../w.bin")}) {
+        weight.mutable_external_data(0)->set_value(outside);
+        EXPECT_THAT(graph.refusal(), HasSubstr("outside the folder")) << outside;
+    }
+    std::filesystem::create_symlink(elsewhere / "w.bin", graph.directory() / "link.bin");
+    weight.mutable_external_data(0)->set_value("link.bin");
+    EXPECT_THAT(graph.refusal(), HasSubstr("outside the folder"));
+    weight.mutable_external_data(0)->set_value("weights/none.bin");
+    EXPECT_THAT(graph.refusal(), HasSubstr("not there"));
+}
+
+TEST(ForeignGraph, WeightsMayBeOfSixteenBits) {
+    Graph graph("g (float[N, 2] x) => (float[N, 2] y) { w32 = Cast <to = 1> (w) y = MatMul (x, w32) }");
+    onnx::TensorProto& weight = graph.weight("w", {2, 2}, {});
+    weight.set_data_type(onnx::TensorProto::FLOAT16);
+    const std::uint16_t halves[] = {0x3C00, 0xC000, 0x3555, 0x0001};  // 1, -2, 0.333, the least above 0
+    weight.set_raw_data(halves, sizeof halves);
+    const float x[] = {1, 1};
+    const auto y = run(graph.read(), 1, Tensor({2}, x));
+    EXPECT_NEAR(y[0], 1.33325, 1e-5);
+    EXPECT_FLOAT_EQ(y[1], -2.0F + std::ldexp(1.0F, -24));
+}
+
+// The most memory that the process has had since the mark was cleared, in bytes.
+std::int64_t peak_memory() {
+    std::ifstream status("/proc/self/status");
+    for (std::string line; std::getline(status, line);)
+        if (line.starts_with("VmHWM:")) return std::atoll(line.c_str() + 6) * 1024;
+    return 0;
+}
+
+TEST(ForeignGraph, ReadingTakesLittleMoreMemoryThanTheWeights) {
+    const TemporaryDirectory directory;
+    {
+        Network network{{2048}, {}};
+        std::size_t x = network.add("x", Input{}, {});
+        for (int i = 0; i < 4; ++i)
+            x = network.add(fmt::format("dense{}", i), Dense{}, {x},
+                            {random_tensor({2048, 2048}, 1), Tensor({2048})});
+        write_model(directory / "large.onnx", {network, {}});
+    }
+    std::ofstream("/proc/self/clear_refs") << "5";
+    const std::int64_t before = peak_memory();
+    const Model model = read_model(directory / "large.onnx");
+    const auto weights = static_cast<double>(parameter_count(model.network) * 4);
+    EXPECT_LT(static_cast<double>(peak_memory() - before), 1.2 * weights);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -139,7 +139,7 @@ class WarmTraining {
   private:
     static Network build() {
         Network network =
-            residual_backbone({.widths = {16, 32, 64}, .blocks = 2, .stem_stride = 1}, {32, 32, 3});
+            residual_backbone({.widths = {16, 32, 64}, .blocks = {2}, .stem_stride = 1}, {32, 32, 3});
         append_head(network, {}, 10);
         initialise(network, 0, 1);
         return network;

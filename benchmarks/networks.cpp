@@ -143,7 +143,7 @@ const std::vector<NetworkCase>& cases() {
     const auto residual = [](std::vector<std::int64_t> widths, std::int64_t blocks,
                              std::int64_t stem_stride) {
         return [=](const Shape& image) {
-            return residual_backbone({.widths = widths, .blocks = blocks, .stem_stride = stem_stride}, image);
+            return residual_backbone({.widths = widths, .blocks = {blocks}, .stem_stride = stem_stride}, image);
         };
     };
     const auto inverted = [](const Shape& image) {
@@ -168,7 +168,7 @@ const std::vector<NetworkCase>& cases() {
         {"residual18_64", 64, 16, residual(wide, 2, 1)},
         {"residual18_224", 224, 8,
          [=](const Shape& image) {
-             return residual_backbone({.widths = wide, .blocks = 2, .stem_kernel = 7, .stem_pool = true},
+             return residual_backbone({.widths = wide, .blocks = {2}, .stem_kernel = 7, .stem_pool = true},
                                       image);
          },
          5},

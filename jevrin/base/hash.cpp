@@ -1,9 +1,14 @@
 #include "jevrin/base/hash.hpp"
 
+#include "jevrin/base/files.hpp"
+
 #include <fmt/format.h>
 #include <xxhash.h>
 
+#include <algorithm>
 #include <charconv>
+#include <memory>
+#include <vector>
 
 namespace jevrin {
 
@@ -32,6 +37,20 @@ std::string content_hash(std::span<const std::byte> bytes) {
 
 std::string content_hash(std::string_view text) {
     return content_hash(std::as_bytes(std::span(text.data(), text.size())));
+}
+
+std::string content_hash_of_file(const std::filesystem::path& path) {
+    const InputFile file(path);
+    const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), XXH3_freeState);
+    XXH3_128bits_reset(state.get());
+    std::vector<std::byte> piece(std::size_t{1} << 20U);
+    for (std::int64_t done = 0; done < file.size(); done += std::ssize(piece)) {
+        const auto count = static_cast<std::size_t>(std::min(std::ssize(piece) + 0L, file.size() - done));
+        file.read(done, std::span(piece).first(count));
+        XXH3_128bits_update(state.get(), piece.data(), count);
+    }
+    const XXH128_hash_t hash = XXH3_128bits_digest(state.get());
+    return ContentHash{hash.high64, hash.low64}.text();
 }
 
 std::uint64_t content_number(std::string_view text) {

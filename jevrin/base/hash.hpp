@@ -4,6 +4,7 @@
 #include <compare>
 #include <cstddef>
 #include <cstdint>
+#include <filesystem>
 #include <optional>
 #include <span>
 #include <string>
@@ -27,6 +28,8 @@ ContentHash hash_of(std::span<const std::byte> bytes);
 // The text of the hash.
 std::string content_hash(std::span<const std::byte> bytes);
 std::string content_hash(std::string_view text);
+// Of a file, read in pieces. InputError when it cannot be read.
+std::string content_hash_of_file(const std::filesystem::path& path);
 
 // 64 bits of the same family, for keys of random streams and as checksums.
 std::uint64_t content_number(std::string_view text);

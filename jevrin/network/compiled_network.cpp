@@ -37,6 +37,7 @@ std::vector<std::size_t> only_users(const Network& network) {
 }
 
 bool has_trained_parameters(const Node& node) {
+    if (node.frozen) return false;
     for (std::size_t p = 0; p < node.parameters.size(); ++p)
         if (parameter_kind(node.op, p) != ParameterKind::statistic) return true;
     return false;
@@ -44,11 +45,21 @@ bool has_trained_parameters(const Node& node) {
 
 }  // namespace
 
+namespace {
+std::int64_t free_memory() {
+    return std::max<std::int64_t>(0, memory_limit() - resident_memory());
+}
+}  // namespace
+
+std::int64_t fitting_batch(const PassMemory& memory) {
+    return memory.per_item > 0 ? std::max<std::int64_t>(0, (free_memory() - memory.fixed) / memory.per_item) : 0;
+}
+
 void require_memory(const PassMemory& memory, std::int64_t batch) {
-    const std::int64_t free = std::max<std::int64_t>(0, memory_limit() - resident_memory());
+    const std::int64_t free = free_memory();
     const std::int64_t needed = memory.total(batch);
     if (needed <= free) return;
-    const std::int64_t fitting = memory.per_item > 0 ? (free - memory.fixed) / memory.per_item : 0;
+    const std::int64_t fitting = fitting_batch(memory);
     throw InputError(
         fmt::format("the network needs {} of memory for a batch of {} and {} are left; {}",
                     spoken_bytes(needed), batch, spoken_bytes(free),
@@ -193,6 +204,7 @@ void CompiledNetwork::plan(const Network& network, PassKind kind) {
         if (kind != PassKind::training) continue;
         memory_.per_item += instruction.step->kept_bytes();
         memory_.kept_per_item += instruction.step->kept_bytes();
+        if (network.nodes[instruction.node].frozen) continue;
         for (const Tensor& parameter : network.nodes[instruction.node].parameters)
             memory_.fixed += parameter.size() * float_bytes;
     }

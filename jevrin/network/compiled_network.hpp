@@ -28,6 +28,9 @@ struct PassMemory {
     std::int64_t total(std::int64_t batch) const { return fixed + per_item * batch; }
 };
 
+// The largest batch for which memory_limit() leaves enough; 0 when not even one item fits.
+std::int64_t fitting_batch(const PassMemory& memory);
+
 // InputError when a batch of this size needs more than memory_limit() leaves, with the batch that would fit.
 void require_memory(const PassMemory& memory, std::int64_t batch);
 

@@ -1,11 +1,11 @@
 // The families of architecture.hpp beside residual networks.
+#include "jevrin/base/error.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/network/network_parts.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cassert>
 #include <cmath>
 
 namespace jevrin {
@@ -99,6 +99,21 @@ Network plain_backbone(const PlainSettings& settings, const Shape& input) {
     return network;
 }
 
+Network perceptron_backbone(const PerceptronSettings& settings, const Shape& input) {
+    Network network{input, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    x = network.add("row.flatten", Flatten{}, {x});
+    std::int64_t in = element_count(input);
+    for (std::size_t i = 0; i < settings.hidden.size(); ++i) {
+        const std::string name = fmt::format("hidden{}", i + 1);
+        x = network_parts::dense(network, name + ".dense", x, in, settings.hidden[i]);
+        in = settings.hidden[i];
+        x = network.add(name + ".activation", Activation{{settings.activation}}, {x});
+        if (settings.dropout > 0) x = network.add(name + ".dropout", Dropout{settings.dropout}, {x});
+    }
+    return network;
+}
+
 Network densely_connected_backbone(const DenselyConnectedSettings& settings, const Shape& input) {
     Network network{input, {}};
     std::size_t x = network.add("image", Input{}, {});
@@ -150,8 +165,12 @@ Network inverted_residual_backbone(const InvertedResidualSettings& settings, con
 }
 
 Network vision_transformer_backbone(const VisionTransformerSettings& settings, const Shape& input) {
-    assert(input[0] % settings.patch == 0 && input[1] % settings.patch == 0);
-    assert(settings.width % settings.heads == 0);
+    if (input[0] % settings.patch != 0 || input[1] % settings.patch != 0)
+        throw InputError(fmt::format("a patch of {} does not divide images of {}x{}; take a patch that does",
+                                     settings.patch, input[0], input[1]));
+    if (settings.width % settings.heads != 0)
+        throw InputError(
+            fmt::format("{} heads do not divide a width of {}", settings.heads, settings.width));
     const std::int64_t width = settings.width;
     const std::int64_t patches = input[0] / settings.patch * (input[1] / settings.patch);
     Network network{input, {}};

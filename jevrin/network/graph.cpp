@@ -12,7 +12,10 @@
 namespace jevrin {
 std::size_t Network::add(std::string name, Operator op, std::vector<std::size_t> inputs,
                          std::vector<Tensor> parameters) {
-    nodes.push_back({std::move(name), std::move(op), std::move(inputs), std::move(parameters)});
+    nodes.push_back({.name = std::move(name),
+                     .op = std::move(op),
+                     .inputs = std::move(inputs),
+                     .parameters = std::move(parameters)});
     return nodes.size() - 1;
 }
 
@@ -68,23 +71,29 @@ std::int64_t parameter_count(const Network& network, std::size_t first_node) {
     return count;
 }
 
+std::int64_t multiplications_of(const Network& network, std::size_t i, const std::vector<Shape>& shapes) {
+    const Node& node = network.nodes[i];
+    if (std::holds_alternative<Convolution>(node.op))
+        return shapes[i][0] * shapes[i][1] * node.parameters[0].size();
+    if (std::holds_alternative<Dense>(node.op))
+        return element_count(shapes[i]) / shapes[i].back() * node.parameters[0].size();
+    if (std::holds_alternative<MatrixProduct>(node.op))
+        return element_count(shapes[i]) * shapes[node.inputs[0]].back();
+    return 0;
+}
+
 std::int64_t multiplication_count(const Network& network, std::size_t first_node) {
     const std::vector<Shape> shapes = infer_shapes(network);
     std::int64_t count = 0;
-    for (std::size_t i = first_node; i < network.nodes.size(); ++i) {
-        const Node& node = network.nodes[i];
-        if (std::holds_alternative<Convolution>(node.op))
-            count += shapes[i][0] * shapes[i][1] * node.parameters[0].size();
-        else if (std::holds_alternative<Dense>(node.op))
-            count += element_count(shapes[i]) / shapes[i].back() * node.parameters[0].size();
-        else if (std::holds_alternative<MatrixProduct>(node.op))
-            count += element_count(shapes[i]) * shapes[node.inputs[0]].back();
-    }
+    for (std::size_t i = first_node; i < network.nodes.size(); ++i)
+        count += multiplications_of(network, i, shapes);
     return count;
 }
 
 std::string stage_of(const Node& node) {
-    return node.name.substr(0, node.name.find_first_of("./"));
+    const std::size_t begin = node.name.find_first_not_of('/');
+    if (begin == std::string::npos) return node.name;
+    return node.name.substr(begin, node.name.find_first_of("./", begin) - begin);
 }
 
 std::vector<std::string> stage_names(const Network& network) {
@@ -97,9 +106,17 @@ std::vector<std::string> stage_names(const Network& network) {
     return names;
 }
 
+bool belongs_to(const Node& node, const std::string& stage_or_node) {
+    if (node.name == stage_or_node || stage_of(node) == stage_or_node) return true;
+    return node.name.starts_with(stage_or_node) && node.name.size() > stage_or_node.size() &&
+           std::string_view("./:").find(node.name[stage_or_node.size()]) != std::string_view::npos;
+}
+
 std::size_t find_boundary(const Network& network, const std::string& stage_or_node) {
     for (std::size_t i = 1; i < network.nodes.size(); ++i)
-        if (network.nodes[i].name == stage_or_node || stage_of(network.nodes[i]) == stage_or_node) return i;
+        if (network.nodes[i].name == stage_or_node) return i;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (belongs_to(network.nodes[i], stage_or_node)) return i;
     const std::vector<std::string> stages = stage_names(network);
     throw InputError(fmt::format("no stage or layer is called '{}'{}; the stages are {}",
                                  printable(stage_or_node), did_you_mean(stage_or_node, stages),

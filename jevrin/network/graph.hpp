@@ -5,7 +5,7 @@
 // and [features] for vectors. Names carry the structure: "stage2.block1.convolution2" belongs to stage
 // "stage2".
 //
-//     Network network = residual_backbone({.widths = {16, 32}, .blocks = 2}, {64, 64, 3});
+//     Network network = residual_backbone({.widths = {16, 32}, .blocks = {2}}, {64, 64, 3});
 //     append_head(network, {.hidden = {64}}, 6);
 //     initialise(network, 0, /*seed=*/1);
 //     for (const Shape& shape : infer_shapes(network)) ...
@@ -26,6 +26,9 @@ struct Node {
     Operator op;
     std::vector<std::size_t> inputs;
     std::vector<Tensor> parameters;
+    // What training does with it; model files say nothing about this.
+    bool frozen = false;       // works as in inference: no parameter and no statistic changes
+    double rate_factor = 1.0;  // of the learning rate
 };
 
 struct Network {
@@ -57,11 +60,17 @@ std::int64_t parameter_count(const Network& network, std::size_t first_node = 0)
 // Multiplications for one item, forward, from a node on: convolutions, dense layers and matrix products.
 std::int64_t multiplication_count(const Network& network, std::size_t first_node = 0);
 
-// The stage of a node: its name up to the first '.' or '/'.
+// The same of one node; shapes are those of infer_shapes().
+std::int64_t multiplications_of(const Network& network, std::size_t node, const std::vector<Shape>& shapes);
+
+// The stage of a node: its name up to the first '.' or '/', a '/' at its beginning left out.
 std::string stage_of(const Node& node);
 // The stages in order of first appearance, without the input.
 std::vector<std::string> stage_names(const Network& network);
-// The first node whose name or stage is this; InputError lists the stages when there is none.
+// Whether a node is called so, belongs to this stage, or has a name that begins so, up to a '.', '/' or ':'.
+bool belongs_to(const Node& node, const std::string& stage_or_node);
+// The first node with this name, or else the first that belongs to it; InputError lists the stages when there
+// is none.
 std::size_t find_boundary(const Network& network, const std::string& stage_or_node);
 
 }  // namespace jevrin

@@ -24,6 +24,9 @@ std::size_t dense(Network& network, const std::string& name, std::size_t input, 
 std::size_t convolution_block(Network& network, const std::string& name, std::size_t input, std::int64_t in,
                               std::int64_t out, std::int64_t kernel, std::int64_t stride, std::int64_t groups,
                               FunctionKind activation);
+// Two 3x3 convolutions and the way around them (He 2016), in architecture.cpp.
+std::size_t residual_block(Network& network, const std::string& name, std::size_t input, std::int64_t in,
+                           std::int64_t out, std::int64_t stride);
 // pool.average and pool.flatten.
 std::size_t global_average(Network& network, std::size_t input);
 

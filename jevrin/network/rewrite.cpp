@@ -40,33 +40,80 @@ void fold_normalisation(Node& convolution, const Node& normalisation) {
 
 }  // namespace
 
-Division divide(const Network& network, std::size_t first_trained) {
-    std::set<std::size_t> crossing;
+namespace {
+
+// Nodes by what happens to them at a cut.
+struct Cut {
+    std::set<std::size_t> crossing;  // whose values cross
+    std::set<std::size_t> moved;     // constants that only nodes behind it read
+};
+
+Cut find_cut(const Network& network, std::size_t first_trained) {
+    Cut cut;
+    std::set<std::size_t> read_before;
+    for (std::size_t i = 0; i < first_trained; ++i)
+        read_before.insert(network.nodes[i].inputs.begin(), network.nodes[i].inputs.end());
     for (std::size_t i = first_trained; i < network.nodes.size(); ++i)
-        for (const std::size_t input : network.nodes[i].inputs)
-            if (input < first_trained) crossing.insert(input);
-    if (crossing.size() != 1) {
+        for (const std::size_t input : network.nodes[i].inputs) {
+            if (input >= first_trained) continue;
+            const auto* constant = std::get_if<Constant>(&network.nodes[input].op);
+            // A fixed number may stand on both sides.
+            const bool moves = constant != nullptr && (read_before.count(input) == 0 || !constant->trained);
+            (moves ? cut.moved : cut.crossing).insert(input);
+        }
+    return cut;
+}
+
+// The nodes up to one, those left out that nothing needs.
+Network up_to(const Network& network, std::size_t last) {
+    std::vector<bool> used(last + 1, false);
+    used[0] = used[last] = true;
+    for (std::size_t i = last + 1; i-- > 0;)
+        if (used[i])
+            for (const std::size_t input : network.nodes[i].inputs) used[input] = true;
+    Network result{network.input, {}};
+    std::vector<std::size_t> place(last + 1, 0);
+    for (std::size_t i = 0; i <= last; ++i) {
+        if (!used[i]) continue;
+        place[i] = result.nodes.size();
+        result.nodes.push_back(network.nodes[i]);
+        for (std::size_t& input : result.nodes.back().inputs) input = place[input];
+    }
+    return result;
+}
+
+}  // namespace
+
+Division divide(const Network& network, std::size_t first_trained) {
+    const Cut cut = find_cut(network, first_trained);
+    if (cut.crossing.size() != 1) {
         std::vector<std::string> names;
-        for (const std::size_t i : crossing) names.push_back(printable(network.nodes[i].name));
+        for (const std::size_t i : cut.crossing) names.push_back(printable(network.nodes[i].name));
         throw InputError(fmt::format(
             "training cannot begin at layer '{}': {} values cross that boundary ({}); choose "
             "the beginning of a stage",
             printable(network.nodes.at(first_trained).name), names.size(), fmt::join(names, ", ")));
     }
-    const std::size_t boundary = *crossing.begin();
-    Division division;
-    division.frozen.input = network.input;
-    // Nodes between the boundary value and the cut that feed nothing trained are left out.
-    division.frozen.nodes.assign(network.nodes.begin(),
-                                 network.nodes.begin() + static_cast<std::ptrdiff_t>(boundary) + 1);
+    const std::size_t boundary = *cut.crossing.begin();
+    Division division{up_to(network, boundary), {}};
     division.trained.input = infer_shapes(network)[boundary];
     division.trained.add("boundary", Input{}, {});
-    for (std::size_t i = first_trained; i < network.nodes.size(); ++i) {
+    std::map<std::size_t, std::size_t> place = {{boundary, 0}};
+    const auto take = [&](std::size_t i) {
         Node node = network.nodes[i];
-        for (std::size_t& input : node.inputs) input = input == boundary ? 0 : input - first_trained + 1;
+        for (std::size_t& input : node.inputs) input = place.at(input);
+        place[i] = division.trained.nodes.size();
         division.trained.nodes.push_back(std::move(node));
-    }
+    };
+    for (const std::size_t constant : cut.moved) take(constant);
+    for (std::size_t i = first_trained; i < network.nodes.size(); ++i) take(i);
     return division;
+}
+
+std::size_t cut_before(const Network& network, std::size_t first_trained) {
+    for (std::size_t i = first_trained; i > 1; --i)
+        if (find_cut(network, i).crossing.size() == 1) return i;
+    return 1;
 }
 
 Network join(const Network& frozen, const Network& trained) {
@@ -80,27 +127,51 @@ Network join(const Network& frozen, const Network& trained) {
     return network;
 }
 
-Network without_head(const Network& network) {
-    std::size_t end = network.nodes.size();
-    bool dense_seen = false;
-    while (end > 1) {
-        const Operator& op = network.nodes[end - 1].op;
-        const bool dense = std::holds_alternative<Dense>(op);
-        if (!dense && !std::holds_alternative<Activation>(op) && !std::holds_alternative<Dropout>(op)) break;
-        dense_seen = dense_seen || dense;
-        --end;
+namespace {
+
+// Features as a vector: the mean over the places of a map, or over the tokens of rows.
+Network as_vector(Network network) {
+    const Shape shape = infer_shapes(network).back();
+    const std::size_t last = network.nodes.size() - 1;
+    if (shape.size() == 1) return network;
+    if (shape.size() == 3) {
+        const bool one_place = shape[0] * shape[1] == 1;
+        const std::size_t x =
+            one_place ? last : network.add("features.average", GlobalAveragePooling{}, {last});
+        network.add("features.flatten", Flatten{}, {x});
+    } else if (shape.size() == 2) {
+        network.add("features.average", Reduction{ReductionKind::mean, {0}, false}, {last});
+    } else {
+        throw InputError(fmt::format("the value at '{}' is {}, which is neither a vector, an image nor rows of "
+                                     "tokens; name another node",
+                                     printable(network.nodes[last].name), to_string(shape)));
     }
-    if (!dense_seen)
-        throw InputError(
-            "it does not end in a dense layer, so there is no head to replace; give a classifier whose last "
-            "layers are "
-            "dense");
-    Network backbone{network.input,
-                     {network.nodes.begin(), network.nodes.begin() + static_cast<std::ptrdiff_t>(end)}};
-    if (infer_shapes(backbone).back().size() != 1)
-        throw InputError(
-            "the value before its head is not a vector; give a classifier with a flatten before the head");
-    return backbone;
+    return network;
+}
+
+}  // namespace
+
+Network without_head(const Network& network, const std::string& features) {
+    if (!features.empty()) {
+        std::vector<std::string> names;
+        for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+            if (network.nodes[i].name == features) return as_vector(up_to(network, i));
+            names.push_back(network.nodes[i].name);
+        }
+        throw InputError(fmt::format("it has no layer called '{}'{}", printable(features),
+                                     did_you_mean(features, names)));
+    }
+    for (std::size_t i = 2; i < network.nodes.size(); ++i)
+        if (stage_of(network.nodes[i]) == "head") return as_vector(up_to(network, i - 1));
+    for (std::size_t i = network.nodes.size(); i-- > 1;)
+        if (std::holds_alternative<Dense>(network.nodes[i].op))
+            return as_vector(up_to(network, network.nodes[i].inputs[0]));
+    for (std::size_t i = network.nodes.size(); i-- > 1;)
+        if (std::holds_alternative<GlobalAveragePooling>(network.nodes[i].op))
+            return as_vector(up_to(network, i));
+    throw InputError(
+        "it has neither a dense layer nor a global pooling, so its features must be named: give 'features' "
+        "the name of the layer whose value they are");
 }
 
 Network fold_for_inference(const Network& network) {

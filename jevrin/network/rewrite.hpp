@@ -5,6 +5,7 @@
 #include "jevrin/network/graph.hpp"
 
 #include <cstddef>
+#include <string>
 
 namespace jevrin {
 
@@ -15,15 +16,21 @@ struct Division {
     Network trained;  // its input is the boundary value
 };
 
-// Cuts before a node. InputError when more than one value crosses the cut, naming them.
+// Cuts before a node. Constants that only the trained part reads go with it. InputError when more than one
+// value crosses the cut, naming them.
 Division divide(const Network& network, std::size_t first_trained);
+
+// The last node at or before this one where divide() can cut; 1 when everything has to stay together.
+std::size_t cut_before(const Network& network, std::size_t first_trained);
 
 // The network of which divide() made these halves.
 Network join(const Network& frozen, const Network& trained);
 
-// The network without the dense layers (and their ReLU and dropout) at its end: a backbone whose output is a
-// vector. InputError when the network does not end in a dense layer after a vector.
-Network without_head(const Network& network);
+// A backbone, whose output is a vector of features: the network up to the input of its last dense layer, or
+// up to its global pooling when it has no dense layer behind it, or up to a node that is named. Networks with
+// a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over its
+// places. InputError when there is no such place.
+Network without_head(const Network& network, const std::string& features = "");
 
 // The same function with fewer steps: normalisation with stored statistics and ReLU move into the convolution
 // before them, dropout disappears. Each of them only where nothing else uses the value in between.

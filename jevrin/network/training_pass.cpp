@@ -15,12 +15,14 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
     std::size_t most_inputs = 0;
     for (std::size_t k = 0; k < instructions.size(); ++k) {
         Node& node = network.nodes[instructions[k].node];
-        for (std::size_t p = 0; p < node.parameters.size(); ++p)
+        for (std::size_t p = 0; p < node.parameters.size() && !node.frozen; ++p)
             if (parameter_kind(node.op, p) != ParameterKind::statistic)
                 parameter_gradients_[k].emplace_back(node.parameters[p].shape());
         for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
-            parameters_.push_back({node.parameters[p].values(), parameter_gradients_[k][p].values(),
-                                   parameter_kind(node.op, p)});
+            parameters_.push_back({.value = node.parameters[p].values(),
+                                   .gradient = parameter_gradients_[k][p].values(),
+                                   .kind = parameter_kind(node.op, p),
+                                   .rate_factor = static_cast<float>(node.rate_factor)});
         backward_[k].inputs.resize(node.inputs.size());
         backward_[k].input_gradients.resize(node.inputs.size());
         backward_[k].parameter_gradients = &parameter_gradients_[k];
@@ -39,8 +41,12 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
         inputs_.clear();
         for (const std::size_t from : instruction.inputs)
             inputs_.push_back(from == 0 ? input_ : compiled_.value(from));
-        instruction.step->forward(batch, network_.nodes[instruction.node], inputs_, draw,
-                                  compiled_.value(instruction.output));
+        Node& node = network_.nodes[instruction.node];
+        float* output = compiled_.value(instruction.output);
+        if (node.frozen)
+            instruction.step->infer(batch, node, inputs_, output);
+        else
+            instruction.step->forward(batch, node, inputs_, draw, output);
     }
     const std::size_t last = compiled_.instructions().back().output;
     return {compiled_.value(last), static_cast<std::size_t>(batch * compiled_.output_size())};

@@ -21,12 +21,13 @@ struct TrainedParameter {
     std::span<float> value;
     std::span<const float> gradient;
     ParameterKind kind = ParameterKind::weight;
+    float rate_factor = 1.0F;  // of the learning rate
 };
 
 class TrainingPass {
   public:
-    // Keeps a reference to the network, whose parameters and statistics change in place. Every node of it
-    // trains: cut frozen parts off with divide() first. capacity is the largest batch. InputError when memory
+    // Keeps a reference to the network, whose parameters and statistics change in place. Frozen nodes work as
+    // in inference; where nothing before a cut trains, divide() first and keep what lies before it. capacity is the largest batch. InputError when memory
     // does not suffice. After the first step, steps allocate nothing.
     TrainingPass(Network& network, std::int64_t capacity);
     ~TrainingPass();

@@ -14,6 +14,10 @@ namespace jevrin {
 
 // How bytes become numbers: by the mean and deviation of the training part, to 0 to 1, or by stated numbers.
 enum class ScalingKind { training, unit, stated };
+struct StatedScaling {
+    ScalingKind kind = ScalingKind::training;
+    Scaling numbers;  // when they are stated
+};
 
 struct ImagesPlan {
     ImageSource source;  // paths are absolute
@@ -25,11 +29,11 @@ struct ImagesPlan {
     Fitting fitting;
     std::optional<int> channels;
     // Not stated: a pretrained backbone keeps its own, everything else takes that of the training part.
-    std::optional<ScalingKind> scaling;
-    Scaling stated_scaling;
+    std::optional<StatedScaling> scaling;
 };
 
 nlohmann::ordered_json to_json(const ImagesPlan& images);
 nlohmann::ordered_json to_json(const Augmentation& augmentation);
+nlohmann::ordered_json to_json(const StatedScaling& scaling);
 
 }  // namespace jevrin

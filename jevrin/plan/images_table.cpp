@@ -85,23 +85,6 @@ std::array<double, 3> read_three(TomlReader& reader, const std::string& key, dou
     });
 }
 
-void read_scaling(TomlReader& reader, ImagesPlan& images) {
-    if (reader.holds_text("scaling")) {
-        const std::string word = reader.text("scaling");
-        images.scaling = reader.at("scaling", [&] {
-            if (word == "training") return ScalingKind::training;
-            if (word == "unit") return ScalingKind::unit;
-            throw InputError(fmt::format(
-                "scaling is '{}'; it may be \"training\", \"unit\" or {{ mean = [..], deviation = [..] }}",
-                printable(word)));
-        });
-    } else if (auto table = reader.table("scaling")) {
-        images.scaling = ScalingKind::stated;
-        images.stated_scaling = {read_three(*table, "mean", -10.0), read_three(*table, "deviation", 1e-6)};
-        table->finish();
-    }
-}
-
 ImageSource read_source(TomlReader& reader, const std::filesystem::path& file) {
     ImageSource source{.from = read_path(reader, "from", file)};
     const auto path = [&](const std::string& key) {
@@ -126,6 +109,25 @@ ImageSource read_source(TomlReader& reader, const std::filesystem::path& file) {
 }
 
 }  // namespace
+
+std::optional<StatedScaling> read_scaling(TomlReader& reader) {
+    if (reader.holds_text("scaling")) {
+        const std::string word = reader.text("scaling");
+        return reader.at("scaling", [&] {
+            if (word == "training") return StatedScaling{ScalingKind::training, {}};
+            if (word == "unit") return StatedScaling{ScalingKind::unit, {}};
+            throw InputError(fmt::format(
+                "scaling is '{}'; it may be \"training\", \"unit\" or {{ mean = [..], deviation = [..] }}",
+                printable(word)));
+        });
+    }
+    auto table = reader.table("scaling");
+    if (!table) return std::nullopt;
+    const StatedScaling scaling{ScalingKind::stated,
+                                {read_three(*table, "mean", -10.0), read_three(*table, "deviation", 1e-6)}};
+    table->finish();
+    return scaling;
+}
 
 std::filesystem::path read_path(TomlReader& reader, const std::string& key,
                                 const std::filesystem::path& file) {
@@ -161,7 +163,7 @@ ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {
     } else {
         reader.mention("channels");
     }
-    read_scaling(reader, images);
+    images.scaling = read_scaling(reader);
     reader.finish();
     return images;
 }
@@ -186,6 +188,12 @@ nlohmann::ordered_json to_json(const ImagesPlan& images) {
     json["background"] = images.fitting.background;
     json["channels"] = images.fitting.channels;
     return json;
+}
+
+nlohmann::ordered_json to_json(const StatedScaling& scaling) {
+    if (scaling.kind == ScalingKind::training) return "training";
+    if (scaling.kind == ScalingKind::unit) return "unit";
+    return {{"mean", scaling.numbers.mean}, {"deviation", scaling.numbers.deviation}};
 }
 
 }  // namespace jevrin

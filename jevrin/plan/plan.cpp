@@ -6,8 +6,10 @@
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <nlohmann/json.hpp>
 
+#include <algorithm>
 #include <array>
 #include <limits>
 #include <set>
@@ -51,28 +53,92 @@ TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
 HeadSettings read_head(TomlReader reader) {
     HeadSettings head;
     head.hidden = reader.integers("hidden", 1, 65'536);
+    head.activation = read_function(reader, "activation");
     head.dropout = reader.number("dropout", head.dropout, 0.0, 0.99);
     reader.finish();
     return head;
 }
 
-ResidualSettings read_network(TomlReader reader) {
-    ResidualSettings network;
-    const std::string family = reader.text("family");
-    reader.at("family", [&] {
-        if (family != "residual")
-            throw InputError(fmt::format("network family is '{}'; it may be residual", printable(family)));
+void read_learner(TomlReader& reader, Candidate& candidate) {
+    const std::string learner = reader.text("learner", "training");
+    reader.at("learner", [&] {
+        if (learner != "training" && learner != "logistic regression")
+            throw InputError(fmt::format("learner is '{}'; it may be \"training\" or \"logistic regression\"",
+                                         printable(learner)));
+        if (learner == "training") return;
+        candidate.learner = Learner::logistic_regression;
+        candidate.training.epochs = 1;
+        if (candidate.regime != Regime::frozen || candidate.head_stated || reader.has("training"))
+            throw InputError(
+                "logistic regression works on the features of a frozen backbone and has neither 'head' nor "
+                "'training'");
     });
-    const auto widths = reader.integers("widths", 1, 4096);
-    if (reader.has("widths")) network.widths = widths;
-    reader.at("widths", [&] {
-        if (network.widths.empty() || network.widths.size() > 8)
-            throw InputError("'widths' needs 1 to 8 stages");
+    const bool solves = candidate.learner == Learner::logistic_regression;
+    candidate.penalty = reader.number("penalty", candidate.penalty, 0.0, 1e9);
+    reader.at("penalty", [&] {
+        if (reader.has("penalty") && !solves) throw InputError("'penalty' belongs to logistic regression");
     });
-    network.blocks = reader.integer("blocks", network.blocks, 1, 64);
-    network.stem_stride = reader.integer("stem_stride", network.stem_stride, 1, 4);
-    reader.finish();
-    return network;
+}
+
+// Everything about which weights train, and how fast.
+void read_freezing(TomlReader& reader, Candidate& candidate) {
+    candidate.train_from = reader.text("train_from", "");
+    candidate.train_last = reader.integer("train_last", 0, 0, 10'000);
+    candidate.train_share = reader.number("train_share", 0.0, 0.0, 1.0);
+    candidate.head_first = reader.integer("head_first", 0, 0, 100'000);
+    if (reader.has("unfreeze")) {
+        for (TomlReader& table : reader.tables("unfreeze")) {
+            Unfreezing step{table.integer("epoch", std::nullopt, 1, 100'000), table.text("from")};
+            table.at("epoch", [&] {
+                if (!candidate.unfreezing.empty() && candidate.unfreezing.back().epoch >= step.epoch)
+                    throw InputError("the epochs of 'unfreeze' must rise");
+            });
+            table.finish();
+            candidate.unfreezing.push_back(std::move(step));
+        }
+    } else {
+        reader.mention("unfreeze");
+    }
+    const std::string mode = reader.text("normalisation", "adapting");
+    candidate.normalisation = reader.at("normalisation", [&] {
+        if (mode == "adapting") return NormalisationMode::adapting;
+        if (mode == "fixed") return NormalisationMode::fixed;
+        throw InputError(
+            fmt::format("normalisation is '{}'; it may be \"adapting\" or \"fixed\"", printable(mode)));
+    });
+    if (auto factors = reader.table("learning_rate_factors")) {
+        for (const std::string& stage : factors->keys())
+            candidate.rate_factors.emplace_back(stage, factors->number(stage, std::nullopt, 0.0, 1000.0));
+        factors->finish();
+    }
+}
+
+void check_freezing(const TomlReader& reader, const Candidate& candidate) {
+    const bool partial = candidate.regime == Regime::partial;
+    const auto refuse = [&](const std::string& why) {
+        throw InputError(fmt::format("{}: candidate '{}' {}", candidate.place, candidate.name, why));
+    };
+    int places = 0;
+    for (const char* key : {"train_from", "train_last", "train_share", "unfreeze"}) {
+        if (!reader.has(key)) continue;
+        ++places;
+        if (!partial)
+            refuse(fmt::format("is {} and cannot have '{}'; only partial candidates have it",
+                               regime_name(candidate.regime), key));
+    }
+    if (!partial && candidate.head_first > 0)
+        refuse(fmt::format("is {} and cannot have 'head_first'; only partial candidates have it",
+                           regime_name(candidate.regime)));
+    if (partial && places != 1)
+        refuse(
+            "is partial and needs one of 'train_from' (the stage where training begins), 'train_last', "
+            "'train_share' and 'unfreeze'");
+    if (!candidate.unfreezing.empty() && candidate.head_first > 0)
+        refuse("has both 'unfreeze' and 'head_first'; give 'unfreeze' the epoch at which the first stage joins");
+    if (partial && candidate.head_first >= candidate.training.epochs)
+        refuse("trains only its head in all of its epochs; make 'head_first' smaller, or the regime frozen");
+    if (candidate.regime != Regime::partial && reader.has("normalisation"))
+        refuse("cannot have 'normalisation'; only partial candidates have a part of a backbone that trains");
 }
 
 Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
@@ -91,23 +157,71 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
     });
     const std::string regime = reader.text("regime");
     candidate.regime = reader.at("regime", [&] { return regime_from_name(regime); });
-    candidate.train_from = reader.text("train_from", "");
-    if (auto head = reader.table("head")) candidate.head = read_head(*head);
+    candidate.backbone = reader.text("backbone", "");
+    read_freezing(reader, candidate);
+    if (auto head = reader.table("head")) {
+        candidate.head = read_head(*head);
+        candidate.head_stated = true;
+    }
     if (auto network = reader.table("network")) candidate.network = read_network(*network);
     if (auto training = reader.table("training"))
         candidate.training = read_training(*training, defaults, file);
+    read_learner(reader, candidate);
     reader.finish();
-    const bool partial = candidate.regime == Regime::partial;
+    check_freezing(reader, candidate);
+    if (candidate.regime != Regime::scratch && candidate.network)
+        throw InputError(fmt::format("{}: candidate '{}' is {} and cannot have 'network': it uses the backbone's",
+                                     candidate.place, candidate.name, regime));
+    if (candidate.network && !candidate.backbone.empty())
+        throw InputError(fmt::format("{}: candidate '{}' has both 'network' and 'backbone'; leave one out",
+                                     candidate.place, candidate.name));
+    return candidate;
+}
+
+BackbonePlan read_backbone(TomlReader reader, const std::filesystem::path& file) {
+    BackbonePlan backbone{.place = reader.place()};
+    backbone.file = read_path(reader, "file", file);
+    backbone.name = reader.text("name", "backbone");
+    backbone.features = reader.text("features", "");
+    backbone.scaling = read_scaling(reader);
+    reader.finish();
+    return backbone;
+}
+
+// [backbone], or several [[backbone]] with names.
+std::vector<BackbonePlan> read_backbones(TomlReader& reader, const std::filesystem::path& file) {
+    if (!reader.holds_list("backbone")) {
+        auto one = reader.table("backbone");
+        return one ? std::vector<BackbonePlan>{read_backbone(*one, file)} : std::vector<BackbonePlan>{};
+    }
+    std::vector<BackbonePlan> backbones;
+    for (const TomlReader& table : reader.tables("backbone")) {
+        backbones.push_back(read_backbone(table, file));
+        for (std::size_t i = 0; i + 1 < backbones.size(); ++i)
+            if (backbones[i].name == backbones.back().name)
+                throw InputError(fmt::format("{}: two backbones are called '{}'; give each a 'name' of its own",
+                                             backbones.back().place, printable(backbones[i].name)));
+    }
+    return backbones;
+}
+
+// The backbone that a candidate names, or the only one there is.
+void settle_backbone(Candidate& candidate, const std::vector<BackbonePlan>& backbones) {
+    if (candidate.network) return;
     const auto refuse = [&](const std::string& why) {
         throw InputError(fmt::format("{}: candidate '{}' {}", candidate.place, candidate.name, why));
     };
-    if (partial && candidate.train_from.empty())
-        refuse("is partial and needs 'train_from', the stage where training begins");
-    if (!partial && !candidate.train_from.empty())
-        refuse(fmt::format("is {} and cannot have 'train_from'; only partial candidates have it", regime));
-    if (candidate.regime != Regime::scratch && candidate.network)
-        refuse(fmt::format("is {} and cannot have 'network': it uses the backbone's", regime));
-    return candidate;
+    std::vector<std::string> names;
+    for (const BackbonePlan& backbone : backbones) names.push_back(backbone.name);
+    if (names.empty())
+        refuse(fmt::format("needs [backbone] with a model file{}",
+                           candidate.regime == Regime::scratch ? ", or a 'network' of its own" : ""));
+    if (candidate.backbone.empty() && names.size() > 1)
+        refuse(fmt::format("must say which 'backbone' it uses; there are {}", fmt::join(names, ", ")));
+    if (candidate.backbone.empty()) candidate.backbone = names.front();
+    if (std::find(names.begin(), names.end(), candidate.backbone) == names.end())
+        refuse(fmt::format("names the backbone '{}'{}; there is {}", printable(candidate.backbone),
+                           did_you_mean(candidate.backbone, names), fmt::join(names, ", ")));
 }
 
 void read_seeds(TomlReader& reader, std::vector<std::uint64_t>& seeds) {
@@ -146,21 +260,15 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     plan.images = read_images(*images, file);
     TrainingSettings defaults;
     if (auto training = reader.table("training")) defaults = read_training(*training, defaults, file);
-    if (auto backbone = reader.table("backbone")) {
-        plan.backbone = read_path(*backbone, "file", file);
-        backbone->finish();
-    }
+    plan.backbones = read_backbones(reader, file);
     std::set<std::string> names;
     for (const TomlReader& table : reader.tables("candidate")) {
         plan.candidates.push_back(read_candidate(table, defaults, file));
-        const Candidate& candidate = plan.candidates.back();
+        Candidate& candidate = plan.candidates.back();
         if (!names.insert(candidate.name).second)
             throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ",
                                          candidate.place, candidate.name));
-        if (!plan.backbone && !candidate.network)
-            throw InputError(fmt::format(
-                "{}: candidate '{}' needs [backbone] with a model file{}", candidate.place, candidate.name,
-                candidate.regime == Regime::scratch ? ", or a 'network' of its own" : ""));
+        settle_backbone(candidate, plan.backbones);
     }
     reader.finish();
     return plan;
@@ -174,13 +282,25 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
     const TrainingSettings& t = candidate.training;
     nlohmann::ordered_json json;
     json["regime"] = regime_name(candidate.regime);
-    if (!candidate.train_from.empty()) json["train_from"] = candidate.train_from;
-    if (candidate.network)
-        json["network"] = {{"family", "residual"},
-                           {"widths", candidate.network->widths},
-                           {"blocks", candidate.network->blocks},
-                           {"stem_stride", candidate.network->stem_stride}};
-    json["head"] = {{"hidden", candidate.head.hidden}, {"dropout", candidate.head.dropout}};
+    if (candidate.regime == Regime::partial) {
+        if (!candidate.train_from.empty()) json["train_from"] = candidate.train_from;
+        if (candidate.train_last > 0) json["train_last"] = candidate.train_last;
+        if (candidate.train_share > 0) json["train_share"] = candidate.train_share;
+        for (const Unfreezing& step : candidate.unfreezing)
+            json["unfreeze"].push_back({{"epoch", step.epoch}, {"from", step.from}});
+        json["head_first"] = candidate.head_first;
+        json["normalisation"] = candidate.normalisation == NormalisationMode::fixed ? "fixed" : "adapting";
+    }
+    for (const auto& [stage, factor] : candidate.rate_factors)
+        json["learning_rate_factors"][stage] = factor;
+    if (candidate.network) json["network"] = to_json(*candidate.network);
+    if (candidate.learner == Learner::logistic_regression) {
+        json["learner"] = "logistic regression";
+        json["penalty"] = candidate.penalty;
+    }
+    json["head"] = {{"hidden", candidate.head.hidden},
+                    {"activation", function_name(candidate.head.activation)},
+                    {"dropout", candidate.head.dropout}};
     json["images"] = to_json(plan.images);
     json["training"] = {{"epochs", t.epochs},
                         {"batch", t.batch},

@@ -25,14 +25,48 @@ namespace jevrin {
 enum class Regime { scratch, frozen, partial };
 std::string regime_name(Regime regime);
 
+// How the last layer is found: by training, or on frozen features by logistic regression solved to
+// convergence.
+enum class Learner { training, logistic_regression };
+
+// What normalisation by batch does in the part that trains of a backbone: follow the batches, or keep the
+// statistics it came with.
+enum class NormalisationMode { adapting, fixed };
+
+// From an epoch on, training begins at this stage or layer of the backbone.
+struct Unfreezing {
+    std::int64_t epoch = 1;
+    std::string from;
+};
+
 struct Candidate {
     std::string name;
     Regime regime = Regime::scratch;
-    std::string train_from;  // partial: the stage or layer where training begins
+    std::string backbone;  // its name; empty: no backbone
+    // partial, where training begins: a stage or layer, or so many weighted layers of the backbone from its
+    // end, or the least end of it that holds this share of its parameters.
+    std::string train_from;
+    std::int64_t train_last = 0;
+    double train_share = 0.0;
+    std::int64_t head_first = 0;         // partial: epochs at the beginning in which only the head trains
+    std::vector<Unfreezing> unfreezing;  // partial, instead of one place; epochs rise
+    NormalisationMode normalisation = NormalisationMode::adapting;
+    std::vector<std::pair<std::string, double>> rate_factors;  // of stages or layers
     HeadSettings head;
-    std::optional<ResidualSettings> network;  // scratch: instead of the backbone's architecture
+    bool head_stated = false;
+    std::optional<Architecture> network;  // scratch: instead of the backbone's architecture
+    Learner learner = Learner::training;
+    double penalty = 1.0;  // logistic regression: of the squared weights on standardised features
     TrainingSettings training;
     std::string place;  // "FILE:LINE:COLUMN", for messages
+};
+
+struct BackbonePlan {
+    std::string name;
+    std::filesystem::path file;            // absolute
+    std::string features;                  // the node whose value is the feature; empty: found by itself
+    std::optional<StatedScaling> scaling;  // instead of its own
+    std::string place;
 };
 
 struct Plan {
@@ -41,7 +75,7 @@ struct Plan {
     std::vector<std::uint64_t> seeds = {1, 2, 3};
     Metric metric = Metric::balanced_accuracy;
     ImagesPlan images;
-    std::optional<std::filesystem::path> backbone;  // absolute
+    std::vector<BackbonePlan> backbones;
     std::vector<Candidate> candidates;
 };
 

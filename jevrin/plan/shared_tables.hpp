@@ -1,10 +1,12 @@
 // Reading the tables that plans and recipes share: [images], augment, overlays.
 #pragma once
 
+#include "jevrin/network/architecture.hpp"
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/plan/toml_reader.hpp"
 
 #include <filesystem>
+#include <optional>
 #include <string>
 
 namespace jevrin {
@@ -16,6 +18,15 @@ std::filesystem::path read_path(TomlReader& reader, const std::string& key,
 
 // InputError with the place for whatever is wrong. file is the plan's.
 ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file);
+
+// The key `scaling`; nothing when it is absent.
+std::optional<StatedScaling> read_scaling(TomlReader& reader);
+
+// A [network] table: a family with its settings, or a list of layers.
+Architecture read_network(TomlReader reader);
+nlohmann::ordered_json to_json(const Architecture& architecture);
+// The function that a word names, relu unless the key is there.
+FunctionKind read_function(TomlReader& reader, const std::string& key);
 
 // The key `augment`: the name of a strength, or a table that may begin from one. What it does not state stays
 // as it is in `otherwise`. Overlays are loaded.

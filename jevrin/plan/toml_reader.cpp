@@ -193,6 +193,11 @@ std::vector<TomlReader> TomlReader::tables(const std::string& key) {
     return readers;
 }
 
+std::vector<std::string> TomlReader::keys() {
+    for (const auto& [key, node] : table_) known_.emplace_back(key.str());
+    return known_;
+}
+
 void TomlReader::finish() const {
     for (const auto& [key, node] : table_) {
         const std::string name(key.str());

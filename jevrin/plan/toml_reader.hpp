@@ -50,6 +50,9 @@ class TomlReader {
 
     bool has(const std::string& key) const { return table_.contains(key); }
     bool holds_text(const std::string& key) const { return table_[key].is_string(); }
+    bool holds_list(const std::string& key) const { return table_[key].is_array(); }
+    // The keys of the table, all of which become known.
+    std::vector<std::string> keys();
     // Makes a key known that was not asked for.
     void mention(const std::string& key) { known_.push_back(key); }
     // Refuses keys that were never asked for.

@@ -1,5 +1,6 @@
 #include "jevrin/study/check.hpp"
 
+#include "jevrin/network/freezing.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/rewrite.hpp"
 #include "jevrin/network/training_pass.hpp"
@@ -28,7 +29,7 @@ double measure(Work work) {
     return best;
 }
 
-std::vector<std::string> describe_stages(const Network& network, std::size_t first_trained) {
+std::vector<std::string> describe_stages(const Network& network) {
     const std::vector<Shape> shapes = infer_shapes(network);
     std::vector<std::string> stages;
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
@@ -36,12 +37,68 @@ std::vector<std::string> describe_stages(const Network& network, std::size_t fir
             i + 1 == network.nodes.size() || stage_of(network.nodes[i]) != stage_of(network.nodes[i + 1]);
         if (!last_of_stage) continue;
         const std::string text = fmt::format("{} {}", stage_of(network.nodes[i]), to_string(shapes[i]));
-        stages.push_back(i < first_trained ? fmt::format("[{}]", text) : text);
+        stages.push_back(network.nodes[i].frozen ? fmt::format("[{}]", text) : text);
     }
     return stages;
 }
 
+std::string describe_window(const Window& w) {
+    std::string text = fmt::format(" {}x{}", w.kernel_height, w.kernel_width);
+    if (w.stride_height != 1 || w.stride_width != 1)
+        text += w.stride_height == w.stride_width
+                    ? fmt::format(" /{}", w.stride_height)
+                    : fmt::format(" /{}x{}", w.stride_height, w.stride_width);
+    return text;
+}
+
+std::string describe_operator(const Node& node) {
+    std::string text = operator_name(node.op);
+    if (const auto* op = std::get_if<Convolution>(&node.op)) {
+        text += describe_window(op->window);
+        if (op->groups > 1) text += fmt::format(", {} groups", op->groups);
+    }
+    if (const auto* op = std::get_if<MaxPooling>(&node.op)) text += describe_window(op->window);
+    if (const auto* op = std::get_if<AveragePooling>(&node.op)) text += describe_window(op->window);
+    if (const auto* op = std::get_if<Dropout>(&node.op)) text += fmt::format(" {}", op->rate);
+    return text;
+}
+
+// What stands in the row of the layer before it.
+bool is_small(const Operator& op) {
+    return std::visit(Overloaded{[](const Convolution&) { return false; }, [](const Dense&) { return false; },
+                                 [](const MatrixProduct&) { return false; },
+                                 [](const MaxPooling&) { return false; },
+                                 [](const AveragePooling&) { return false; },
+                                 [](const GlobalAveragePooling&) { return false; },
+                                 [](const Reduction&) { return false; },
+                                 [](const Concatenate&) { return false; },
+                                 [](const Arithmetic&) { return false; }, [](const auto&) { return true; }},
+                      op);
+}
+
 }  // namespace
+
+std::vector<LayerCheck> describe_layers(const Network& network) {
+    const std::vector<Shape> shapes = infer_shapes(network);
+    std::vector<LayerCheck> layers;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        const Node& node = network.nodes[i];
+        // A constant belongs to whoever reads it, which comes next.
+        const bool begins = layers.empty() || !is_small(node.op) ||
+                            std::find(node.inputs.begin(), node.inputs.end(), i - 1) == node.inputs.end();
+        if (begins)
+            layers.push_back({.name = node.name, .operators = describe_operator(node)});
+        else
+            layers.back().operators += ", " + describe_operator(node);
+        LayerCheck& layer = layers.back();
+        layer.shape = shapes[i];
+        layer.parameters += parameter_count(network, i) - parameter_count(network, i + 1);
+        layer.bytes += element_count(shapes[i]) * static_cast<std::int64_t>(sizeof(float));
+        layer.trains = layer.trains || (!node.frozen && !node.parameters.empty());
+        layer.multiplications += multiplications_of(network, i, shapes);
+    }
+    return layers;
+}
 
 PlanCheck check_plan(const Plan& plan, const Materials& materials) {
     PlanCheck check;
@@ -50,15 +107,22 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built =
-            build_network(plan, candidate, materials.backbone, data.classes, plan.seeds.front());
-        Division division = divide(built.network, built.first_trained);
+            build_network(plan, candidate, materials.backbones, data.classes, plan.seeds.front());
+        const std::size_t cut = cut_before(built.network, built.first_trained());
+        Division division = divide(built.network, cut);
         const std::int64_t batch = std::min(candidate.training.batch, check.part_sizes[0]);
-        CandidateCheck result{.candidate = candidate.name,
-                              .regime = candidate.regime,
-                              .stages = describe_stages(built.network, built.first_trained),
-                              .parameters = parameter_count(built.network),
-                              .trainable_parameters = parameter_count(built.network, built.first_trained),
-                              .multiplications = multiplication_count(built.network)};
+        const auto backbone = materials.backbones.find(candidate.network ? "" : candidate.backbone);
+        CandidateCheck result{
+            .candidate = candidate.name,
+            .regime = candidate.regime,
+            .stages = describe_stages(built.network),
+            .layers = describe_layers(built.network),
+            .parameters = parameter_count(built.network),
+            .trainable_parameters = trainable_parameter_count(built.network),
+            .multiplications = multiplication_count(built.network),
+            .backbone_bytes = backbone == materials.backbones.end() ? 0 : backbone->second.bytes};
+        const PassMemory memory = run_memory(built.network, built.first_trained());
+        result.largest_batch = fitting_batch(memory);
         result.memory_bytes = require_candidate_memory(candidate, built, batch);
 
         std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
@@ -87,14 +151,14 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
         const bool features_kept =
-            built.first_trained > 1 && !candidate.training.augmentation.changes_anything();
+            cut > 1 && !candidate.training.augmentation.changes_anything();
         const auto batches = [&](std::size_t part) {
             return static_cast<double>(check.part_sizes[part]) / static_cast<double>(batch);
         };
         const double source_seconds = fill_seconds + frozen_seconds;
         result.seconds_per_epoch = batches(0) * (step_seconds + (features_kept ? 0.0 : source_seconds)) +
                                    batches(1) * validation_seconds;
-        if (built.first_trained > 1)
+        if (cut > 1)
             result.seconds_once = (batches(1) + (features_kept ? batches(0) : 0.0)) * source_seconds;
         const auto seeds = static_cast<double>(plan.seeds.size());
         check.seconds += seeds * static_cast<double>(candidate.training.epochs) * result.seconds_per_epoch +

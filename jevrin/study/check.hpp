@@ -11,15 +11,30 @@
 
 namespace jevrin {
 
+// One weighted layer, or another one of note, with the small ones behind it.
+struct LayerCheck {
+    std::string name;
+    std::string operators;  // "convolution 3x3 /2, batch normalisation, relu"
+    Shape shape;            // of one image, behind it
+    std::int64_t parameters = 0;
+    std::int64_t multiplications = 0;  // forward, for one image
+    std::int64_t bytes = 0;            // of its values, for one image
+    bool trains = false;               // any of it
+};
+std::vector<LayerCheck> describe_layers(const Network& network);
+
 // What one candidate costs. Times come from a short measured run of one real batch on this machine.
 struct CandidateCheck {
     std::string candidate;
     Regime regime = Regime::scratch;
     std::vector<std::string> stages;  // "stem 32x32x16", frozen ones in brackets
+    std::vector<LayerCheck> layers;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image
+    std::int64_t backbone_bytes = 0;   // of its file; 0 without one
     std::int64_t memory_bytes = 0;     // of training, beside the images themselves
+    std::int64_t largest_batch = 0;    // that fits the memory
     double seconds_per_epoch = 0.0;
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };

@@ -6,6 +6,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/network/freezing.hpp"
 #include "jevrin/network/model_file.hpp"
 #include "jevrin/network/rewrite.hpp"
 
@@ -15,10 +16,26 @@
 
 namespace jevrin {
 
-Backbone load_backbone(const std::filesystem::path& file, std::int64_t size) {
-    Model model = read_model(file);
+namespace {
+
+// Of the file and of every weight, wherever it lies.
+std::string hash_of_backbone(const std::filesystem::path& file, const Network& network) {
+    std::string parts = content_hash_of_file(file);
+    for (const Node& node : network.nodes)
+        for (const Tensor& parameter : node.parameters)
+            parts += hash_of(std::as_bytes(parameter.values())).text();
+    return content_hash(parts);
+}
+
+bool starts_with_place(const std::string& message, const Plan& plan) {
+    return message.starts_with(printable(plan.file.string()) + ":");
+}
+
+}  // namespace
+
+Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
+    const Model model = read_model(plan.file, {.image_size = size, .output = plan.features});
     Backbone backbone;
-    backbone.hash = content_hash(read_file(file));
     try {
         const Shape& input = model.network.input;
         if (input.size() != 3 || (input[2] != 1 && input[2] != 3))
@@ -26,37 +43,94 @@ Backbone load_backbone(const std::filesystem::path& file, std::int64_t size) {
         backbone.channels = static_cast<int>(input[2]);
         if (const auto stored = model.metadata.find("jevrin.preparation"); stored != model.metadata.end())
             backbone.scaling = Preparation::from_json(stored->second).scaling;
-        model.network.input = {size, size, backbone.channels};
-        backbone.network = without_head(model.network);
+        backbone.network =
+            without_head(model.network, plan.features.empty() ? "" : model.network.nodes.back().name);
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: it cannot serve as a backbone for images of {}x{}: {}",
-                                     printable(file.string()), size, size, error.what()));
+                                     printable(plan.file.string()), size, size, error.what()));
     }
+    backbone.hash = hash_of_backbone(plan.file, backbone.network);
+    backbone.bytes = static_cast<std::int64_t>(std::filesystem::file_size(plan.file));
     return backbone;
 }
 
-CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
-                               const std::optional<Backbone>& backbone, std::size_t classes,
-                               std::uint64_t seed) {
+namespace {
+
+// The candidate's own network; classes is where a list of layers ends by itself.
+Network own_network(const Candidate& candidate, const Shape& image, std::size_t classes, bool& ends_itself) {
+    const auto* list = std::get_if<LayerList>(&*candidate.network);
+    ends_itself = list != nullptr && list->ends_in_dense() && !candidate.head_stated;
+    if (!ends_itself) return build_backbone(*candidate.network, image);
+    LayerList whole = *list;
+    Layer& last = whole.layers.back();
+    const auto wanted = static_cast<std::int64_t>(classes);
+    if (last.width != 0 && last.width != wanted)
+        throw InputError(fmt::format(
+            "{}: layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' out, or "
+            "add a 'head' behind it",
+            last.place, last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name, last.width,
+            wanted));
+    last.width = wanted;
+    return layer_network(whole, image);
+}
+
+std::vector<TrainingPhase> phases_of(const Candidate& candidate, const Network& network, std::size_t head) {
+    if (candidate.regime == Regime::scratch) return {{1, 1}};
+    if (candidate.regime == Regime::frozen) return {{1, head}};
+    std::vector<TrainingPhase> phases;
+    const auto place = [&](const std::string& from) {
+        const std::size_t boundary = find_boundary(network, from);
+        if (boundary >= head)
+            throw InputError(fmt::format("'{}' is the head, which trains anyway; name a stage of the backbone",
+                                         printable(from)));
+        return boundary;
+    };
+    if (!candidate.unfreezing.empty()) {
+        for (const Unfreezing& step : candidate.unfreezing)
+            phases.push_back({step.epoch, place(step.from)});
+        if (phases.front().first_epoch > 1) phases.insert(phases.begin(), {1, head});
+        for (std::size_t i = 1; i < phases.size(); ++i)
+            if (phases[i].first_trained >= phases[i - 1].first_trained)
+                throw InputError(fmt::format(
+                    "'unfreeze' must go from the head towards the image, and '{}' does not lie before what "
+                    "trains already",
+                    printable(network.nodes[phases[i].first_trained].name)));
+        return phases;
+    }
+    std::size_t boundary = head;
+    if (!candidate.train_from.empty()) boundary = place(candidate.train_from);
+    if (candidate.train_last > 0) boundary = boundary_of_last(network, head, candidate.train_last);
+    if (candidate.train_share > 0) boundary = boundary_of_share(network, head, candidate.train_share);
+    if (candidate.head_first > 0) phases.push_back({1, head});
+    phases.push_back({candidate.head_first + 1, boundary});
+    return phases;
+}
+
+}  // namespace
+
+CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const Backbones& backbones,
+                               std::size_t classes, std::uint64_t seed) {
     const Fitting& fitting = plan.images.fitting;
     try {
         CandidateNetwork built;
-        built.network = candidate.network ? residual_backbone(*candidate.network,
-                                                              {fitting.size, fitting.size, fitting.channels})
-                                          : backbone.value().network;
-        const std::size_t head = built.network.nodes.size();
-        append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
-        if (candidate.regime == Regime::scratch) {
-            initialise(built.network, 0, seed);
-            return built;
-        }
-        initialise(built.network, head, seed);
-        built.first_trained =
-            candidate.regime == Regime::frozen ? head : find_boundary(built.network, candidate.train_from);
-        static_cast<void>(
-            divide(built.network, built.first_trained));  // refuses a boundary that cannot be cut
+        bool ends_itself = false;
+        built.network = candidate.network
+                            ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes,
+                                          ends_itself)
+                            : backbones.at(candidate.backbone).network;
+        built.head = built.network.nodes.size();
+        if (!ends_itself) append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
+        const bool scratch = candidate.regime == Regime::scratch;
+        initialise(built.network, scratch ? 0 : built.head, seed);
+        built.phases = phases_of(candidate, built.network, built.head);
+        freeze_before(built.network, built.first_trained());
+        if (candidate.normalisation == NormalisationMode::fixed)
+            fix_statistics(built.network, built.first_trained(), built.head);
+        for (const auto& [stage, factor] : candidate.rate_factors)
+            set_rate_factor(built.network, stage, factor);
         return built;
     } catch (const InputError& error) {
+        if (starts_with_place(error.what(), plan)) throw;
         throw InputError(
             fmt::format("{}: candidate '{}': {}", candidate.place, candidate.name, error.what()));
     }
@@ -64,7 +138,7 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
 
 std::int64_t require_candidate_memory(const Candidate& candidate, const CandidateNetwork& built,
                                       std::int64_t batch) {
-    const PassMemory memory = run_memory(built.network, built.first_trained);
+    const PassMemory memory = run_memory(built.network, built.first_trained());
     try {
         require_memory(memory, batch);
     } catch (const InputError& error) {
@@ -73,28 +147,65 @@ std::int64_t require_candidate_memory(const Candidate& candidate, const Candidat
     return memory.total(batch);
 }
 
-Scaling Materials::scaling_for(const Candidate& candidate) const {
-    if (plan.images.scaling == ScalingKind::unit) return {};
-    if (plan.images.scaling == ScalingKind::stated) return plan.images.stated_scaling;
+namespace {
+
+const BackbonePlan* backbone_of(const Plan& plan, const Candidate& candidate) {
+    for (const BackbonePlan& backbone : plan.backbones)
+        if (!candidate.network && backbone.name == candidate.backbone) return &backbone;
+    return nullptr;
+}
+
+// What the plan says about scaling for a candidate; nothing when it leaves that open.
+std::optional<StatedScaling> stated_scaling(const Plan& plan, const Candidate& candidate) {
+    const BackbonePlan* backbone = backbone_of(plan, candidate);
     const bool pretrained = candidate.regime != Regime::scratch;
-    const bool own = !plan.images.scaling && pretrained && backbone && backbone->scaling;
-    return own ? *backbone->scaling : measured_scaling;
+    if (pretrained && backbone != nullptr && backbone->scaling) return backbone->scaling;
+    return plan.images.scaling;
+}
+
+}  // namespace
+
+Scaling Materials::scaling_for(const Candidate& candidate) const {
+    if (const auto stated = stated_scaling(plan, candidate)) {
+        if (stated->kind == ScalingKind::unit) return {};
+        if (stated->kind == ScalingKind::stated) return stated->numbers;
+        return measured_scaling;
+    }
+    const auto backbone = backbones.find(candidate.backbone);
+    const bool pretrained = candidate.regime != Regime::scratch && backbone != backbones.end();
+    return pretrained && backbone->second.scaling ? *backbone->second.scaling : measured_scaling;
 }
 
 namespace {
 
-// The plan's word, then the backbone's, then what the pictures are.
-int settle_channels(const Plan& plan, const std::optional<Backbone>& backbone, const ImageSet& set) {
-    if (backbone) {
-        if (plan.images.channels && *plan.images.channels != backbone->channels)
-            throw InputError(
-                fmt::format("{}: 'channels' is {}, but {} takes {}; leave 'channels' out, or bring another "
-                            "backbone",
-                            printable(plan.file.string()), *plan.images.channels,
-                            printable(plan.backbone->string()), backbone->channels));
-        return backbone->channels;
+// A backbone that came with other numbers than it gets would only seem to be a bad one.
+void require_scaling(const Plan& plan, const Backbones& backbones) {
+    for (const Candidate& candidate : plan.candidates) {
+        if (candidate.regime == Regime::scratch || stated_scaling(plan, candidate)) continue;
+        if (backbones.at(candidate.backbone).scaling) continue;
+        const BackbonePlan& backbone = *backbone_of(plan, candidate);
+        throw InputError(fmt::format(
+            "{}: {} does not say how its images were scaled; state it: scaling = {{ mean = [..], deviation = "
+            "[..] }} of red, green and blue between 0 and 1, or \"unit\", or \"training\" for those of the "
+            "training part",
+            backbone.place, printable(backbone.file.string())));
     }
-    if (plan.images.channels) return *plan.images.channels;
+}
+
+// The plan's word, then the backbones', then what the pictures are.
+int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet& set) {
+    std::optional<int> needed = plan.images.channels;
+    std::string by = "'channels' of [images]";
+    for (const BackbonePlan& stated : plan.backbones) {
+        const int channels = backbones.at(stated.name).channels;
+        if (needed && *needed != channels)
+            throw InputError(fmt::format("{}: {} takes {} channels, and {} says {}; bring backbones that take the "
+                                         "same",
+                                         stated.place, printable(stated.file.string()), channels, by, *needed));
+        needed = channels;
+        by = printable(stated.file.string());
+    }
+    if (needed) return *needed;
     const bool all_grey = std::all_of(set.items.begin(), set.items.end(),
                                       [](const Item& item) { return item.facts.channels <= 2; });
     return all_grey ? 1 : 3;
@@ -132,7 +243,9 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
     auto materials = std::make_unique<Materials>();
     Plan& plan = materials->plan = stated;
     ImageSet& set = materials->set;
-    if (plan.backbone) materials->backbone = load_backbone(*plan.backbone, plan.images.fitting.size);
+    for (const BackbonePlan& backbone : plan.backbones)
+        materials->backbones.emplace(backbone.name, load_backbone(backbone, plan.images.fitting.size));
+    require_scaling(plan, materials->backbones);
     const auto report = [&](const char* what) {
         return [&progress, what](std::int64_t done, std::int64_t total) {
             if (progress) progress(what, done, total);
@@ -142,11 +255,11 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
     if (ledger) stores = Ledger::stores(*ledger);
     ContentCache contents(stores ? *stores / "contents" : std::filesystem::path());
     set = read_image_set(plan.images.source, report("reading images"), stores ? &contents : nullptr);
-    plan.images.fitting.channels = settle_channels(plan, materials->backbone, set);
+    plan.images.fitting.channels = settle_channels(plan, materials->backbones, set);
     plan.images.parts = settle_parts(plan.images, set);
     materials->parts = divide_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     for (const Candidate& candidate : plan.candidates)
-        build_network(plan, candidate, materials->backbone, set.classes.size(), plan.seeds.front());
+        build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<PictureStore>(stores, plan.images.fitting,
                                                       static_cast<std::int64_t>(set.items.size()));

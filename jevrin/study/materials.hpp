@@ -7,6 +7,7 @@
 #include "jevrin/training/run_trainer.hpp"
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -18,20 +19,25 @@ struct Backbone {
     Network network;                 // without its head, for pictures of the plan's size
     int channels = 3;                // that it takes
     std::optional<Scaling> scaling;  // its own, when it carries one
-    std::string hash;                // of the file
+    std::string hash;                // of what it computes with
+    std::int64_t bytes = 0;          // of the file
 };
+using Backbones = std::map<std::string, Backbone>;  // by the plan's names
 
 // InputError with the plan's file when the model cannot serve as a backbone at this image size.
-Backbone load_backbone(const std::filesystem::path& file, std::int64_t size);
+Backbone load_backbone(const BackbonePlan& plan, std::int64_t size);
 
-// A candidate's network for one seed, random where it must be.
+// A candidate's network for one seed, random where it must be; what never trains is frozen.
 struct CandidateNetwork {
     Network network;
-    std::size_t first_trained = 1;
+    std::size_t head = 1;  // its first node
+    std::vector<TrainingPhase> phases;
+
+    // The first node that ever trains.
+    std::size_t first_trained() const { return phases.back().first_trained; }
 };
-CandidateNetwork build_network(const Plan& plan, const Candidate& candidate,
-                               const std::optional<Backbone>& backbone, std::size_t classes,
-                               std::uint64_t seed);
+CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const Backbones& backbones,
+                               std::size_t classes, std::uint64_t seed);
 
 // The memory in bytes that training a candidate takes beside its images and features; InputError with a batch
 // that fits when there is less.
@@ -45,7 +51,7 @@ struct Materials {
     Parts parts;
     std::unique_ptr<PictureStore> store;
     std::unique_ptr<PreparedImages> images;
-    std::optional<Backbone> backbone;
+    Backbones backbones;
     TrainingData data;
     Scaling measured_scaling;  // over the training part
 
@@ -53,8 +59,8 @@ struct Materials {
     Materials(const Materials&) = delete;
     Materials& operator=(const Materials&) = delete;
 
-    // What the plan states; otherwise a backbone that was trained brings its scaling with it, and what starts
-    // random takes that of the training part.
+    // What the plan states for the backbone or the images; otherwise a backbone that was trained brings its
+    // scaling with it, and what starts random takes that of the training part.
     Scaling scaling_for(const Candidate& candidate) const;
 };
 

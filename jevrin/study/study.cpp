@@ -3,7 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/network/freezing.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
@@ -13,8 +13,10 @@
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <map>
+#include <tuple>
 
 namespace jevrin {
 namespace {
@@ -93,8 +95,7 @@ class StudyWork {
     std::string identity_settings(const Candidate& candidate) const {
         nlohmann::ordered_json settings = resolved_settings(plan_, candidate);
         settings["images"]["fingerprint"] = materials_.set.fingerprint;
-        const bool uses_backbone = materials_.backbone && !candidate.network;
-        if (uses_backbone) settings["backbone"] = materials_.backbone->hash;
+        if (!candidate.network) settings["backbone"] = materials_.backbones.at(candidate.backbone).hash;
         const Scaling scaling = materials_.scaling_for(candidate);
         settings["scaling"] = {{"mean", scaling.mean}, {"deviation", scaling.deviation}};
         return settings.dump();
@@ -103,7 +104,7 @@ class StudyWork {
     std::vector<PlannedRun> find_missing() {
         std::vector<PlannedRun> missing;
         for (const Candidate& candidate : plan_.candidates) {
-            const CandidateNetwork built = build_network(plan_, candidate, materials_.backbone,
+            const CandidateNetwork built = build_network(plan_, candidate, materials_.backbones,
                                                          materials_.set.classes.size(), plan_.seeds.front());
             const std::string settings = identity_settings(candidate);
             for (const std::uint64_t seed : plan_.seeds) {
@@ -114,7 +115,7 @@ class StudyWork {
                     .settings = settings,
                     .planned_epochs = candidate.training.epochs,
                     .parameters = parameter_count(built.network),
-                    .trainable_parameters = parameter_count(built.network, built.first_trained)};
+                    .trainable_parameters = trainable_parameter_count(built.network)};
                 std::int64_t superseded = 0;
                 const std::int64_t id = ledger_.put_run(summary_.study, identity, &superseded);
                 summary_.superseded += superseded;
@@ -166,16 +167,12 @@ class StudyWork {
     void train(PlannedRun& run) {
         const Candidate& candidate = *run.candidate;
         const CandidateNetwork built =
-            build_network(plan_, candidate, materials_.backbone, materials_.set.classes.size(), run.seed);
+            build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(), run.seed);
         const Scaling scaling = materials_.scaling_for(candidate);
         // Runs whose frozen part is the same share its features.
-        auto& shared =
-            features_[candidate.regime == Regime::scratch ? std::string()
-                                                          : built.network.nodes[built.first_trained].name];
-        if (candidate.regime == Regime::scratch) shared = nullptr;
-        RunTrainer trainer(materials_.data, built.network, built.first_trained, scaling, candidate.training,
-                           run.seed, shared);
-        shared = trainer.features();
+        FeaturePool& pool = features_[{candidate.backbone, scaling.mean, scaling.deviation}];
+        RunTrainer trainer(materials_.data, built.network, built.phases, scaling, candidate.training, run.seed,
+                           candidate.regime == Regime::scratch ? nullptr : &pool);
 
         double best_score = -1.0;
         double best_loss = 0.0;
@@ -185,11 +182,14 @@ class StudyWork {
         if (callbacks_.run_started) callbacks_.run_started(run.record, resumed);
         while (trainer.epochs_done() < candidate.training.epochs) {
             position_.epochs_done = trainer.epochs_done();
-            const EpochResult result = trainer.train_epoch([&](std::int64_t batch, std::int64_t batches) {
+            const auto progress = [&](std::int64_t batch, std::int64_t batches) {
                 position_.batch_share = static_cast<double>(batch) / static_cast<double>(batches);
                 report(run);
                 return !(callbacks_.stop_requested && callbacks_.stop_requested());
-            });
+            };
+            const bool solves = candidate.learner == Learner::logistic_regression;
+            const EpochResult result =
+                solves ? trainer.solve_head(candidate.penalty) : trainer.train_epoch(progress);
             finish_epoch(run, trainer, result, best_score, best_loss);
         }
         finish(run, trainer, scaling);
@@ -292,7 +292,8 @@ class StudyWork {
     StudyPosition position_;
     std::map<Regime, std::int64_t> epochs_left_;
     std::map<Regime, std::pair<double, double>> epoch_cost_;             // seconds, epochs
-    std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;  // by the first trained layer
+    // By backbone and scaling.
+    std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>, FeaturePool> features_;
 };
 
 void warn_about(const Materials& materials, const std::filesystem::path& ledger,
@@ -317,10 +318,6 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
             "{}: pictures cannot be kept here (a full disk, no right to write, or another process "
             "keeps them); they are read and fitted again whenever they are needed",
             printable(Ledger::stores(ledger).string())));
-    const Plan& plan = materials.plan;
-    if (plan.backbone && !materials.backbone->scaling && !plan.images.scaling)
-        warning(fmt::format("{}: it carries no preparation; colours are scaled by the training part",
-                            printable(plan.backbone->string())));
 }
 
 }  // namespace

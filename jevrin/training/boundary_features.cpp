@@ -52,4 +52,16 @@ void BoundaryFeatures::fill(std::span<const std::int64_t> items, std::span<float
     }
 }
 
+std::shared_ptr<BoundaryFeatures> FeaturePool::get(const std::string& boundary, const Make& make) {
+    auto& features = features_[boundary];
+    if (!features) features = make();
+    return features;
+}
+
+std::int64_t FeaturePool::computed() const {
+    std::int64_t sum = 0;
+    for (const auto& [boundary, features] : features_) sum += features->computed();
+    return sum;
+}
+
 }  // namespace jevrin

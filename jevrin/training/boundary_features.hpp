@@ -6,7 +6,11 @@
 #include "jevrin/network/inference.hpp"
 
 #include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
 #include <span>
+#include <string>
 #include <vector>
 
 namespace jevrin {
@@ -37,6 +41,18 @@ class BoundaryFeatures {
     std::int64_t computed_ = 0;
     std::vector<float> pictures_;
     std::vector<std::vector<float>> rows_;  // by item; empty until computed
+};
+
+// Features by the name of the node behind the boundary, shared by runs with the same backbone and scaling.
+class FeaturePool {
+  public:
+    using Make = std::function<std::shared_ptr<BoundaryFeatures>()>;
+    std::shared_ptr<BoundaryFeatures> get(const std::string& boundary, const Make& make);
+    // How many rows have been computed so far, at all boundaries.
+    std::int64_t computed() const;
+
+  private:
+    std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;
 };
 
 }  // namespace jevrin

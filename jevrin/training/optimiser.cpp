@@ -38,10 +38,10 @@ Optimiser::Optimiser(const OptimiserSettings& settings, std::span<const TrainedP
 }
 
 void Optimiser::step(std::span<TrainedParameter> parameters, double learning_rate) {
-    const auto rate = static_cast<float>(learning_rate);
     const auto momentum = static_cast<float>(settings_.momentum);
     parallel_for(static_cast<std::int64_t>(parameters.size()), [&](std::int64_t k) {
         TrainedParameter& p = parameters[static_cast<std::size_t>(k)];
+        const auto rate = static_cast<float>(learning_rate) * p.rate_factor;
         float* velocity = velocities_[static_cast<std::size_t>(k)].data();
         float* value = p.value.data();
         const float* gradient = p.gradient.data();

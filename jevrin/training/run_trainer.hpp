@@ -60,34 +60,43 @@ struct EpochResult {
     double seconds = 0.0;
 };
 
+// From an epoch on, the nodes from this one on train; what lies before it is frozen.
+struct TrainingPhase {
+    std::int64_t first_epoch = 1;
+    std::size_t first_trained = 1;
+};
+
 // Everything that must survive for a run to go on as if never interrupted.
 struct TrainingState {
     std::int64_t epochs_done = 0;
-    std::vector<Tensor> parameters;  // of the trained part, in order
-    std::vector<std::vector<float>> velocities;
+    std::vector<Tensor> parameters;              // of all nodes that ever train, in order
+    std::vector<std::vector<float>> velocities;  // of the same; empty where nothing has moved yet
     std::int64_t best_epoch = 0;  // 0: none kept yet
     std::vector<Tensor> best_parameters;
     std::string note;  // whatever the caller wants to find again
 };
 
-// The memory of a run beside its images and features: steps, evaluations, weights, momentum, the best
-// weights.
+// The memory of a run beside its images and features while it trains from this node on: steps, evaluations,
+// weights, momentum, the best weights.
 PassMemory run_memory(const Network& network, std::size_t first_trained);
 
 // Called after each batch; return false to stop (Interrupted is thrown, the finished epochs stand).
 using BatchProgress = std::function<bool(std::int64_t batch, std::int64_t batches)>;
 
 // Boundary features of items, computed once and shared by runs with the same frozen part.
-class BoundaryFeatures;
+class FeaturePool;
 
 class RunTrainer {
   public:
-    // data must outlive the trainer. The network's output is one logit per class; first_trained is a node
-    // index (1 when everything trains). features may be shared by trainers whose frozen part and scaling are
-    // the same.
+    // data and pool must outlive the trainer. The network's output is one logit per class. phases begin with
+    // epoch 1; each trains at least what the one before it does. pool may be shared by trainers of the same
+    // backbone and scaling.
+    RunTrainer(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
+               const Scaling& scaling, const TrainingSettings& settings, std::uint64_t seed,
+               FeaturePool* pool = nullptr);
+    // In one phase from a node on (1 when everything trains).
     RunTrainer(const TrainingData& data, Network network, std::size_t first_trained, const Scaling& scaling,
-               const TrainingSettings& settings, std::uint64_t seed,
-               std::shared_ptr<BoundaryFeatures> features = nullptr);
+               const TrainingSettings& settings, std::uint64_t seed, FeaturePool* pool = nullptr);
     ~RunTrainer();
     RunTrainer(const RunTrainer&) = delete;
     RunTrainer& operator=(const RunTrainer&) = delete;
@@ -96,6 +105,10 @@ class RunTrainer {
     // Trains one more epoch and validates it. RunError when the loss is no longer finite, Interrupted when
     // progress asks to stop; after either the trainer stands where the epoch before left it.
     EpochResult train_epoch(const BatchProgress& progress = {});
+
+    // Instead of epochs, for networks of which only a dense layer trains: solves it to convergence by logistic
+    // regression and validates it, as one epoch.
+    EpochResult solve_head(double penalty);
 
     // The weights as they are now become the ones that best_network() gives.
     void keep_as_best();
@@ -107,9 +120,6 @@ class RunTrainer {
     TrainingState state() const;
     // InputError when the state does not fit this network.
     void restore(const TrainingState& state);
-
-    // To share with other trainers of the same frozen part.
-    std::shared_ptr<BoundaryFeatures> features() const;
 
   private:
     struct Work;

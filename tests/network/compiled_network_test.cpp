@@ -33,7 +33,7 @@ struct Family {
 std::vector<Family> families() {
     return {
         {"plain", plain_backbone({.widths = {12, 70}, .convolutions = 1}, {12, 12, 3})},
-        {"residual", residual_backbone({.widths = {16, 66}, .blocks = 1, .stem_stride = 1}, {12, 12, 3})},
+        {"residual", residual_backbone({.widths = {16, 66}, .blocks = {1}, .stem_stride = 1}, {12, 12, 3})},
         {"densely connected",
          densely_connected_backbone({.stem_width = 8, .growth = 6, .layers = {2, 2}}, {12, 12, 3})},
         {"inverted residual", inverted_residual_backbone({.stem_width = 8, .last_width = 40}, {16, 16, 3})},
@@ -162,7 +162,7 @@ TEST(CompiledNetwork, TheOutputIsThatOfTheNetworkBeforeItWasCompiled) {
 }
 
 TEST(CompiledNetwork, ATooLargeBatchIsRefusedWithOneThatFits) {
-    Network network = residual_backbone({.widths = {32, 64}, .blocks = 1, .stem_stride = 1}, {64, 64, 3});
+    Network network = residual_backbone({.widths = {32, 64}, .blocks = {1}, .stem_stride = 1}, {64, 64, 3});
     append_head(network, {}, classes);
     initialise(network, 0, 1);
     const PassMemory need = CompiledNetwork(network, PassKind::training).memory();
@@ -253,7 +253,7 @@ TEST(CompiledNetwork, KeepsWhatBackwardReadsAndNothingElse) {
 
 TEST(CompiledNetwork, AStepOfADeepNetworkTakesLittleMoreThanItMustKeep) {
     Network network =
-        residual_backbone({.widths = {64, 128, 256, 512}, .blocks = 2, .stem_stride = 1}, {64, 64, 3});
+        residual_backbone({.widths = {64, 128, 256, 512}, .blocks = {2}, .stem_stride = 1}, {64, 64, 3});
     append_head(network, {}, classes);
     const PassMemory memory = CompiledNetwork(network, PassKind::training).memory();
     const std::int64_t parameters = parameter_count(network) * 4;

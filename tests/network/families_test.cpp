@@ -75,7 +75,7 @@ TEST(Families, AVisionTransformerMakesTokensOfPatches) {
 
 TEST(Families, AResidualStemMayBeLargeAndPooled) {
     const Network network =
-        residual_backbone({.widths = {64}, .blocks = 1, .stem_kernel = 7, .stem_pool = true}, {224, 224, 3});
+        residual_backbone({.widths = {64}, .blocks = {1}, .stem_kernel = 7, .stem_pool = true}, {224, 224, 3});
     EXPECT_EQ(shape_of(network, "stem.convolution"), (Shape{112, 112, 64}));
     EXPECT_EQ(shape_of(network, "stem.pool"), (Shape{56, 56, 64}));
 }
@@ -92,7 +92,8 @@ TEST(Initialise, GivesEveryParameterItsPublishedStart) {
         return std::sqrt(squares / static_cast<double>(t.size()));
     };
     EXPECT_NEAR(deviation(node_called(network, "embedding.positions").parameters[0]), 0.02, 0.002);
-    EXPECT_NEAR(deviation(node_called(network, "block1.dense1").parameters[0]), std::sqrt(2.0 / 64), 0.01);
+    EXPECT_NEAR(deviation(node_called(network, "block1.dense1").parameters[0]), std::sqrt(2.0 / (64 + 256)),
+                0.005);
     EXPECT_NEAR(deviation(node_called(network, "head.classes").parameters[0]), std::sqrt(1.0 / 64), 0.02);
     EXPECT_EQ(node_called(network, "block1.normalisation1").parameters[0].values()[7], 1.0F);
     EXPECT_EQ(node_called(network, "block1.normalisation1").parameters[1].values()[7], 0.0F);

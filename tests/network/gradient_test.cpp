@@ -351,7 +351,7 @@ TEST(Gradients, DenseLayersAndConstantsOverTokens) {
 }
 
 TEST(Gradients, AResidualNetworkWithAHead) {
-    Network network = residual_backbone({.widths = {4, 6}, .blocks = 2, .stem_stride = 2}, {10, 9, 3});
+    Network network = residual_backbone({.widths = {4, 6}, .blocks = {2}, .stem_stride = 2}, {10, 9, 3});
     append_head(network, {.hidden = {5}}, 3);
     check_gradients(network, 4, 5);
 }

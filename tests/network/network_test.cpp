@@ -22,7 +22,7 @@ using test::TemporaryDirectory;
 using testing::HasSubstr;
 
 Network small_network() {
-    Network network = residual_backbone({.widths = {4, 6}, .blocks = 1, .stem_stride = 1}, {8, 8, 3});
+    Network network = residual_backbone({.widths = {4, 6}, .blocks = {1}, .stem_stride = 1}, {8, 8, 3});
     append_head(network, {.hidden = {5}, .dropout = 0.3}, 3);
     initialise(network, 0, 1);
     for (Node& node : network.nodes)
@@ -42,16 +42,16 @@ std::vector<float> run(const Network& network, std::int64_t batch, const Tensor&
 
 TEST(Graph, ShapesFollowFromTheLayers) {
     const Network network =
-        residual_backbone({.widths = {8, 16}, .blocks = 1, .stem_stride = 2}, {33, 32, 3});
+        residual_backbone({.widths = {8, 16}, .blocks = {1}, .stem_stride = 2}, {33, 32, 3});
     const auto shapes = infer_shapes(network);
     EXPECT_EQ(shapes[find_boundary(network, "stem.relu")], (Shape{17, 16, 8}));
     EXPECT_EQ(shapes[find_boundary(network, "stage2.block1.relu2")], (Shape{9, 8, 16}));
     EXPECT_EQ(shapes.back(), (Shape{16}));
     EXPECT_THAT(stage_names(network), testing::ElementsAre("stem", "stage1", "stage2", "pool"));
-    EXPECT_EQ(parameter_count(residual_backbone({.widths = {2}, .blocks = 1}, {4, 4, 1})),
+    EXPECT_EQ(parameter_count(residual_backbone({.widths = {2}, .blocks = {1}}, {4, 4, 1})),
               9 * 2 + 4 + 2 * (9 * 2 * 2 + 4));
     EXPECT_EQ(
-        multiplication_count(residual_backbone({.widths = {2}, .blocks = 1, .stem_stride = 1}, {4, 4, 1})),
+        multiplication_count(residual_backbone({.widths = {2}, .blocks = {1}, .stem_stride = 1}, {4, 4, 1})),
         16 * 9 * 2 + 2 * 16 * 9 * 4);
 }
 
@@ -77,7 +77,7 @@ TEST(Graph, AnUnknownBoundaryListsTheStages) {
 }
 
 TEST(Initialise, WeightsHaveThePublishedDeviationAndDependOnTheSeed) {
-    Network network = residual_backbone({.widths = {64}, .blocks = 1}, {8, 8, 3});
+    Network network = residual_backbone({.widths = {64}, .blocks = {1}}, {8, 8, 3});
     initialise(network, 0, 3);
     const Tensor& weight = network.nodes[find_boundary(network, "stage1.block1.convolution1")].parameters[0];
     double squares = 0;
@@ -194,9 +194,9 @@ TEST(ModelFile, WhatIsWrittenReadsBackEqual) {
     const TemporaryDirectory directory;
     const Shape image = {16, 16, 3};
     std::map<std::string, Network> networks = {
-        {"residual", residual_backbone({.widths = {4, 6}, .blocks = 1, .stem_stride = 1}, image)},
+        {"residual", residual_backbone({.widths = {4, 6}, .blocks = {1}, .stem_stride = 1}, image)},
         {"pooled stem",
-         residual_backbone({.widths = {4}, .blocks = 2, .stem_kernel = 7, .stem_pool = true}, image)},
+         residual_backbone({.widths = {4}, .blocks = {2}, .stem_kernel = 7, .stem_pool = true}, image)},
         {"plain", plain_backbone({.widths = {4, 6}, .convolutions = 1}, image)},
         {"densely connected",
          densely_connected_backbone({.stem_width = 4, .growth = 3, .layers = {2, 2}}, image)},

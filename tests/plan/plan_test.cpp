@@ -60,7 +60,7 @@ train_from = "stage3"
 )",
                                  "/work place/plan.toml");
     EXPECT_EQ(plan.images.source.from, "/work place/glaze");
-    EXPECT_EQ(*plan.backbone, "/work place/backbone.onnx");
+    EXPECT_EQ(plan.backbones.at(0).file, "/work place/backbone.onnx");
     EXPECT_EQ(plan.images.fitting.size, 48);
     EXPECT_EQ(plan.images.fitting.fit, Fit::crop);
     ASSERT_EQ(plan.candidates.size(), 3U);
@@ -108,7 +108,7 @@ TEST(Plan, ContradictionsOfRegimesAreRefused) {
         return head + "[[candidate]]\nname = \"c\"\n" + body;
     };
     EXPECT_THAT(refusal(candidate("regime = \"frozn\"\n")), HasSubstr("did you mean 'frozen'"));
-    EXPECT_THAT(refusal(candidate("regime = \"partial\"\n")), HasSubstr("needs 'train_from'"));
+    EXPECT_THAT(refusal(candidate("regime = \"partial\"\n")), HasSubstr("needs one of 'train_from'"));
     EXPECT_THAT(refusal(candidate("regime = \"frozen\"\ntrain_from = \"x\"\n")),
                 HasSubstr("cannot have 'train_from'"));
     EXPECT_THAT(refusal(candidate("regime = \"frozen\"\nnetwork = { family = \"residual\" }\n")),
@@ -197,10 +197,10 @@ near_duplicates_together = false)x")
     EXPECT_EQ(images.fitting.padding, FitPadding::constant);
     EXPECT_EQ(images.fitting.padding_colour, (Colour{1, 2, 3}));
     EXPECT_EQ(images.channels, 1);
-    EXPECT_EQ(images.scaling, ScalingKind::stated);
-    EXPECT_EQ(images.stated_scaling.deviation[2], 0.2);
+    EXPECT_EQ(images.scaling->kind, ScalingKind::stated);
+    EXPECT_EQ(images.scaling->numbers.deviation[2], 0.2);
     EXPECT_FALSE(images.near_duplicates_together);
-    EXPECT_EQ(plan_with("scaling = \"unit\"").images.scaling, ScalingKind::unit);
+    EXPECT_EQ(plan_with("scaling = \"unit\"").images.scaling->kind, ScalingKind::unit);
     EXPECT_THAT(refusal_of("scaling = \"none\""),
                 AllOf(HasSubstr("p.toml:4:"), HasSubstr("scaling is 'none'")));
     EXPECT_THAT(refusal_of("padding = \"edges\""), HasSubstr("did you mean 'edge'?"));

@@ -60,7 +60,7 @@ void write_small_set(const std::filesystem::path& root, const std::vector<std::s
 
 void write_small_backbone(const std::filesystem::path& file, std::int64_t size) {
     Classifier classifier{
-        .network = residual_backbone({.widths = {4, 8}, .blocks = 1, .stem_stride = 1}, {size, size, 3}),
+        .network = residual_backbone({.widths = {4, 8}, .blocks = {1}, .stem_stride = 1}, {size, size, 3}),
         .classes = {"a", "b", "c", "d"},
         .preparation = {.fitting = {.size = size, .fit = Fit::stretch},
                         .scaling = {{0.4, 0.5, 0.6}, {0.2, 0.25, 0.3}}},

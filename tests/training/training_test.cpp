@@ -93,7 +93,7 @@ class RunTrainerTest : public testing::Test {
         data_.parts = divide_into_parts(set_, {.seed = 1});
         for (const Item& item : set_.items) data_.labels.push_back(item.label);
         scaling_ = images_->scaling_of(data_.parts.training);
-        network_ = residual_backbone({.widths = {4, 8}, .blocks = 1, .stem_stride = 1}, {16, 16, 3});
+        network_ = residual_backbone({.widths = {4, 8}, .blocks = {1}, .stem_stride = 1}, {16, 16, 3});
         append_head(network_, {.hidden = {6}, .dropout = 0.2}, 3);
         initialise(network_, 0, 1);
     }
@@ -226,26 +226,27 @@ TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
 }
 
 TEST_F(RunTrainerTest, FrozenLayersSeeEachPictureOnceForAllEpochsAndSeeds) {
-    const auto first = trainer("head", settings(4));
-    weights_after(*first, 4);
+    FeaturePool pool;
+    const std::size_t head = find_boundary(network_, "head");
     const auto pictures =
         static_cast<std::int64_t>(data_.parts.training.size() + data_.parts.validation.size());
-    EXPECT_EQ(first->features()->computed(), pictures);
-    RunTrainer second(data_, network_, find_boundary(network_, "head"), scaling_, settings(4), 8,
-                      first->features());
-    weights_after(second, 4);
-    EXPECT_EQ(second.features()->computed(), pictures);
-    const auto changing = trainer("head", settings(2, {.flip = true}));
-    weights_after(*changing, 2);
-    EXPECT_EQ(changing->features()->computed(),
-              pictures + static_cast<std::int64_t>(data_.parts.training.size()));
+    for (const std::uint64_t seed : {7U, 8U}) {
+        RunTrainer trainer(data_, network_, head, scaling_, settings(4), seed, &pool);
+        weights_after(trainer, 4);
+        EXPECT_EQ(pool.computed(), pictures);
+    }
+    FeaturePool other;
+    RunTrainer changing(data_, network_, head, scaling_, settings(2, {.flip = true}), 7, &other);
+    weights_after(changing, 2);
+    EXPECT_EQ(other.computed(), pictures + static_cast<std::int64_t>(data_.parts.training.size()));
 }
 
 TEST_F(RunTrainerTest, SharedFeaturesChangeNoNumber) {
-    const auto first = trainer("head", settings(2));
-    const std::vector<float> alone = weights_after(*first, 2);
-    RunTrainer second(data_, network_, find_boundary(network_, "head"), scaling_, settings(2), 7,
-                      first->features());
+    FeaturePool pool;
+    const std::size_t head = find_boundary(network_, "head");
+    RunTrainer first(data_, network_, head, scaling_, settings(2), 7, &pool);
+    const std::vector<float> alone = weights_after(first, 2);
+    RunTrainer second(data_, network_, head, scaling_, settings(2), 7, &pool);
     EXPECT_EQ(weights_after(second, 2), alone);
 }
 

@@ -3,7 +3,9 @@
 #include "commands.hpp"
 #include "output.hpp"
 
+#include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/figures/network_figure.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -19,13 +21,25 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
     json["candidates"] = Json::array();
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         const CandidateCheck& c = check.candidates[i];
+        Json layers = Json::array();
+        for (const LayerRow& layer : c.layers)
+            layers.push_back({{"name", layer.name},
+                              {"operators", layer.operators},
+                              {"shape", layer.shape},
+                              {"parameters", layer.parameters},
+                              {"trains", layer.trains},
+                              {"multiplications", layer.multiplications},
+                              {"bytes", layer.bytes}});
         json["candidates"].push_back({{"candidate", c.candidate},
                                       {"regime", regime_name(c.regime)},
                                       {"stages", c.stages},
+                                      {"layers", layers},
                                       {"parameters", c.parameters},
                                       {"trainable_parameters", c.trainable_parameters},
                                       {"multiplications", c.multiplications},
+                                      {"backbone_bytes", c.backbone_bytes},
                                       {"memory_bytes", c.memory_bytes},
+                                      {"largest_batch", c.largest_batch},
                                       {"seconds_per_epoch", c.seconds_per_epoch},
                                       {"seconds_once", c.seconds_once},
                                       {"settings", resolved_settings(plan, plan.candidates[i])}});
@@ -55,6 +69,8 @@ std::string settings_lines(const Candidate& candidate) {
     const OptimiserSettings& o = t.optimiser;
     std::string hidden;
     for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
+    if (candidate.learner == Learner::logistic_regression)
+        return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
     return fmt::format(
                "  training: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay "
                "{}\n",
@@ -63,8 +79,51 @@ std::string settings_lines(const Candidate& candidate) {
                        candidate.head.dropout);
 }
 
-void check(const std::filesystem::path& file, const std::filesystem::path& ledger, bool json) {
-    const Plan plan = read_plan(file);
+struct Options {
+    std::filesystem::path plan;
+    std::filesystem::path ledger = "ledger";
+    std::filesystem::path figure;
+    std::string candidate;
+    bool json = false;
+    double memory = 0.0;
+};
+
+// The candidate that the user names, or the first.
+const CandidateCheck& drawn_candidate(const PlanCheck& check, const std::string& name) {
+    std::vector<std::string> names;
+    for (const CandidateCheck& c : check.candidates) {
+        if (name.empty() || c.candidate == name) return c;
+        names.push_back(c.candidate);
+    }
+    throw InputError(fmt::format("no candidate is called '{}'{}; there are {}", printable(name),
+                                 did_you_mean(name, names), fmt::join(names, ", ")));
+}
+
+std::string layer_lines(const CandidateCheck& c) {
+    Table table({"layer", "", "shape", "parameters", "operations", "memory", ""}, {3, 4, 5});
+    LayerRow total;
+    for (const LayerRow& layer : c.layers) {
+        table.add({printable(layer.name), layer.operators, to_string(layer.shape),
+                   layer.parameters == 0 ? "" : with_commas(layer.parameters),
+                   layer.multiplications == 0 ? "" : with_commas(layer.multiplications),
+                   spoken_bytes(layer.bytes),
+                   layer.parameters == 0 ? ""
+                   : layer.trains        ? "trains"
+                                         : "frozen"});
+        total.parameters += layer.parameters;
+        total.multiplications += layer.multiplications;
+        total.bytes += layer.bytes;
+    }
+    table.add({"total", fmt::format("{} of the parameters train", with_commas(c.trainable_parameters)), "",
+               with_commas(total.parameters), with_commas(total.multiplications), spoken_bytes(total.bytes),
+               ""});
+    return table.text();
+}
+
+void check(const Options& options) {
+    const std::filesystem::path& ledger = options.ledger;
+    const bool json = options.json;
+    const Plan plan = read_plan(options.plan);
     // What a ledger already holds is used; none is made here.
     const bool has_ledger = std::filesystem::exists(ledger / "ledger.db");
     std::unique_ptr<Materials> materials;
@@ -83,6 +142,14 @@ void check(const std::filesystem::path& file, const std::filesystem::path& ledge
     for (const auto* notes : {&materials->set.notes, &materials->parts.notes})
         for (const std::string& note : *notes) warn(note);
     const PlanCheck result = check_plan(materials->plan, *materials);
+    if (!options.figure.empty()) {
+        const CandidateCheck& c = drawn_candidate(result, options.candidate);
+        draw_network(c.layers,
+                     fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
+                                 regime_name(c.regime), with_commas(c.parameters),
+                                 with_commas(c.trainable_parameters)),
+                     options.figure);
+    }
     if (json) {
         print_json(to_json(materials->plan, result));
         return;
@@ -94,29 +161,30 @@ void check(const std::filesystem::path& file, const std::filesystem::path& ledge
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
         plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
         materials->plan.images.fitting.channels == 1 ? "grey" : "colour", metric_name(plan.metric)));
-    Table table(
-        {"candidate", "regime", "parameters", "trainable", "multiplications", "memory", "s/epoch", "s once"},
-        {2, 3, 4, 5, 6, 7});
-    for (const CandidateCheck& c : result.candidates)
-        table.add({c.candidate, regime_name(c.regime), with_commas(c.parameters),
+    Table table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations", "memory",
+                 "batch <=", "s/epoch", "s once"},
+                {3, 4, 5, 6, 7, 8, 9, 10});
+    for (std::size_t i = 0; i < result.candidates.size(); ++i) {
+        const CandidateCheck& c = result.candidates[i];
+        table.add({c.candidate, regime_name(c.regime), printable(plan.candidates[i].backbone),
+                   c.backbone_bytes == 0 ? "" : spoken_bytes(c.backbone_bytes), with_commas(c.parameters),
                    with_commas(c.trainable_parameters), with_commas(c.multiplications),
-                   spoken_bytes(c.memory_bytes), fmt::format("{:.2f}", c.seconds_per_epoch),
-                   fmt::format("{:.2f}", c.seconds_once)});
-    print(table.text() + "\n");
-    for (std::size_t i = 0; i < result.candidates.size(); ++i)
-        print(fmt::format("{}\n  layers ([frozen]): {}\n{}", result.candidates[i].candidate,
-                          fmt::join(result.candidates[i].stages, " > "), settings_lines(plan.candidates[i])));
+                   spoken_bytes(c.memory_bytes), with_commas(c.largest_batch),
+                   fmt::format("{:.2f}", c.seconds_per_epoch), fmt::format("{:.2f}", c.seconds_once)});
+    }
+    print(table.text());
+    print("operations: multiplications forward, for one image; batch <=: the largest that fits the memory\n");
+    for (std::size_t i = 0; i < result.candidates.size(); ++i) {
+        if (!options.candidate.empty() && result.candidates[i].candidate != options.candidate) continue;
+        print(fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", result.candidates[i].candidate,
+                          fmt::join(result.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
+                          layer_lines(result.candidates[i])));
+    }
 }
 
 }  // namespace
 
 void add_check(CLI::App& app) {
-    struct Options {
-        std::filesystem::path plan;
-        std::filesystem::path ledger = "ledger";
-        bool json = false;
-        double memory = 0.0;
-    };
     auto options = std::make_shared<Options>();
     auto* command =
         app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
@@ -124,11 +192,15 @@ void add_check(CLI::App& app) {
     command->add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
         ->type_name("DIR")
         ->capture_default_str();
+    command->add_option("--candidate", options->candidate, "show the layers of this candidate only")
+        ->type_name("NAME");
+    command->add_option("--figure", options->figure, "draw its network, or the first, to PNG or SVG")
+        ->type_name("FILE");
     command->add_flag("--json", options->json, "print one JSON document");
     add_memory_option(*command, options->memory);
     command->callback([options] {
         limit_memory(options->memory);
-        check(options->plan, options->ledger, options->json);
+        check(*options);
     });
 }
 

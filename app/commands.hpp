@@ -9,6 +9,8 @@ void add_demo(CLI::App& app);
 void add_survey(CLI::App& app);
 void add_compose(CLI::App& app);
 void add_check(CLI::App& app);
+void add_layers(CLI::App& app);
+void add_features(CLI::App& app);
 void add_train(CLI::App& app);
 void add_runs(CLI::App& app);
 void add_curves(CLI::App& app);

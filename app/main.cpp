@@ -23,6 +23,8 @@ int main(int argc, char** argv) {
     app::add_survey(app);
     app::add_compose(app);
     app::add_check(app);
+    app::add_layers(app);
+    app::add_features(app);
     app::add_train(app);
     app::add_runs(app);
     app::add_curves(app);

@@ -106,10 +106,11 @@ Network build_backbone(const Architecture& architecture, const Shape& input) {
 void append_head(Network& backbone, const HeadSettings& settings, std::int64_t classes) {
     const Shape output = infer_shapes(backbone).back();
     if (output.size() != 1)
-        throw InputError(fmt::format("layer '{}' ({}) gives {} and the head needs a vector; end with a flatten "
-                                     "or a global pooling",
-                                     printable(backbone.nodes.back().name),
-                                     operator_name(backbone.nodes.back().op), to_string(output)));
+        throw InputError(
+            fmt::format("layer '{}' ({}) gives {} and the head needs a vector; end with a flatten "
+                        "or a global pooling",
+                        printable(backbone.nodes.back().name), operator_name(backbone.nodes.back().op),
+                        to_string(output)));
     std::int64_t features = output[0];
     std::size_t x = backbone.nodes.size() - 1;
     const auto add_dense = [&](const std::string& name, std::int64_t out) {

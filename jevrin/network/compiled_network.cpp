@@ -52,7 +52,8 @@ std::int64_t free_memory() {
 }  // namespace
 
 std::int64_t fitting_batch(const PassMemory& memory) {
-    return memory.per_item > 0 ? std::max<std::int64_t>(0, (free_memory() - memory.fixed) / memory.per_item) : 0;
+    return memory.per_item > 0 ? std::max<std::int64_t>(0, (free_memory() - memory.fixed) / memory.per_item)
+                               : 0;
 }
 
 void require_memory(const PassMemory& memory, std::int64_t batch) {

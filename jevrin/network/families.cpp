@@ -57,9 +57,11 @@ std::size_t add_attention(Network& network, const std::string& name, std::size_t
     const std::int64_t depth = s.width / s.heads;
     const std::size_t all = network_parts::dense(network, name + ".projections", input, s.width, 3 * s.width);
     const auto part_of = [&](const std::string& role, std::int64_t index) {
-        return network.add(name + "." + role, Slice{{{0, 1, s.tokens}, {index * s.width, 1, s.width}}}, {all});
+        return network.add(name + "." + role, Slice{{{0, 1, s.tokens}, {index * s.width, 1, s.width}}},
+                           {all});
     };
-    const auto heads_of = [&](const std::string& role, std::size_t x, const std::vector<std::int64_t>& order) {
+    const auto heads_of = [&](const std::string& role, std::size_t x,
+                              const std::vector<std::int64_t>& order) {
         const std::string part = name + "." + role;
         x = network.add(part + "_heads", Reshape{{s.tokens, s.heads, depth}}, {x});
         return network.add(part + "_by_head", Transpose{order}, {x});
@@ -67,8 +69,8 @@ std::size_t add_attention(Network& network, const std::string& name, std::size_t
     const std::vector<float> factor = {1.0F / std::sqrt(static_cast<float>(depth))};
     const std::size_t scale =
         network.add(name + ".scale", Constant{.trained = false}, {}, {Tensor({1}, factor)});
-    const std::size_t scaled = network.add(name + ".scaled", Arithmetic{ArithmeticKind::multiply},
-                                           {part_of("query", 0), scale});
+    const std::size_t scaled =
+        network.add(name + ".scaled", Arithmetic{ArithmeticKind::multiply}, {part_of("query", 0), scale});
     const std::size_t query = heads_of("query", scaled, {1, 0, 2});
     const std::size_t key = heads_of("key", part_of("key", 1), {1, 2, 0});
     const std::size_t value = heads_of("value", part_of("value", 2), {1, 0, 2});
@@ -169,8 +171,7 @@ Network vision_transformer_backbone(const VisionTransformerSettings& settings, c
         throw InputError(fmt::format("a patch of {} does not divide images of {}x{}; take a patch that does",
                                      settings.patch, input[0], input[1]));
     if (settings.width % settings.heads != 0)
-        throw InputError(
-            fmt::format("{} heads do not divide a width of {}", settings.heads, settings.width));
+        throw InputError(fmt::format("{} heads do not divide a width of {}", settings.heads, settings.width));
     const std::int64_t width = settings.width;
     const std::int64_t patches = input[0] / settings.patch * (input[1] / settings.patch);
     Network network{input, {}};

@@ -11,13 +11,6 @@ bool is_weighted(const Node& node) {
     return std::holds_alternative<Convolution>(node.op) || std::holds_alternative<Dense>(node.op);
 }
 
-std::int64_t parameters_of(const Node& node) {
-    std::int64_t count = 0;
-    for (std::size_t p = 0; p < node.parameters.size(); ++p)
-        if (parameter_kind(node.op, p) != ParameterKind::statistic) count += node.parameters[p].size();
-    return count;
-}
-
 }  // namespace
 
 std::size_t boundary_of_last(const Network& network, std::size_t end, std::int64_t layers) {

@@ -61,13 +61,16 @@ std::string operator_name(const Operator& op) {
     return names[op.index()];
 }
 
+std::int64_t parameters_of(const Node& node) {
+    std::int64_t count = 0;
+    for (std::size_t p = 0; p < node.parameters.size(); ++p)
+        if (parameter_kind(node.op, p) != ParameterKind::statistic) count += node.parameters[p].size();
+    return count;
+}
+
 std::int64_t parameter_count(const Network& network, std::size_t first_node) {
     std::int64_t count = 0;
-    for (std::size_t i = first_node; i < network.nodes.size(); ++i) {
-        const Node& node = network.nodes[i];
-        for (std::size_t p = 0; p < node.parameters.size(); ++p)
-            if (parameter_kind(node.op, p) != ParameterKind::statistic) count += node.parameters[p].size();
-    }
+    for (std::size_t i = first_node; i < network.nodes.size(); ++i) count += parameters_of(network.nodes[i]);
     return count;
 }
 

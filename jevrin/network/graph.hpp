@@ -54,7 +54,9 @@ std::vector<Shape> infer_shapes(const Network& network);
 // The same for one node that is not the input, from the shapes it gets.
 Shape infer_shape(const Node& node, const std::vector<Shape>& inputs);
 
-// Numbers that training may change (statistics are not counted), from a node on.
+// Numbers of a node that training may change: statistics are not counted.
+std::int64_t parameters_of(const Node& node);
+// The same of all nodes from one on.
 std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
 
 // Multiplications for one item, forward, from a node on: convolutions, dense layers and matrix products.

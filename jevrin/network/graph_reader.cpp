@@ -129,7 +129,8 @@ Network GraphReader::read() {
     if (view == nullptr) throw InputError("the output of the model does not depend on the image");
     if (stated_rank_ > 1 && (view->dims.empty() || view->dims[0] != std::vector<int>{batch_axis}))
         throw InputError(
-            "the first dimension of its output is not the batch alone; if the image has another size than the "
+            "the first dimension of its output is not the batch alone; if the image has another size than "
+            "the "
             "model is made for, shapes that are written into it no longer fit");
     // An image at the end lies channels-last like one at the beginning, everything else in its own order.
     std::vector<int> order;

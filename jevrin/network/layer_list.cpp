@@ -10,10 +10,18 @@ namespace jevrin {
 namespace {
 
 const char* kind_name(LayerKind kind) {
-    static const char* const names[] = {"convolution",       "normalisation",       "layer normalisation",
-                                        "group normalisation", "activation",          "max pooling",
-                                        "average pooling",   "global average",      "dropout",
-                                        "flatten",           "dense",               "residual block"};
+    static const char* const names[] = {"convolution",
+                                        "normalisation",
+                                        "layer normalisation",
+                                        "group normalisation",
+                                        "activation",
+                                        "max pooling",
+                                        "average pooling",
+                                        "global average",
+                                        "dropout",
+                                        "flatten",
+                                        "dense",
+                                        "residual block"};
     return names[static_cast<std::size_t>(kind)];
 }
 
@@ -58,8 +66,7 @@ class ListBuilder {
                                      needs, giver, to_string(shape_)));
     }
     std::int64_t image_channels() const {
-        if (shape_.size() != 3)
-            clash("needs an image [height, width, channels]; move it before the flatten");
+        if (shape_.size() != 3) clash("needs an image [height, width, channels]; move it before the flatten");
         return shape_[2];
     }
 
@@ -71,8 +78,8 @@ class ListBuilder {
                 if (channels % layer.groups != 0 || layer.width % layer.groups != 0)
                     clash(fmt::format("cannot cut its channels into {} groups", layer.groups));
                 const std::int64_t pad = layer.dilation * (layer.kernel - 1) / 2;
-                const Window window{layer.kernel, layer.kernel, stride,         stride,        pad, pad, pad,
-                                    pad,          layer.dilation, layer.dilation};
+                const Window window{layer.kernel, layer.kernel, stride, stride,         pad,
+                                    pad,          pad,          pad,    layer.dilation, layer.dilation};
                 return network_.add(
                     name + ".convolution", Convolution{window, layer.groups, {}}, {last_},
                     {Tensor({layer.kernel, layer.kernel, channels / layer.groups, layer.width}),
@@ -110,8 +117,7 @@ class ListBuilder {
             case LayerKind::flatten:
                 return network_.add(name + ".flatten", Flatten{}, {last_});
             case LayerKind::dense:
-                if (shape_.size() != 1)
-                    clash("needs a vector; put a flatten or a global average before it");
+                if (shape_.size() != 1) clash("needs a vector; put a flatten or a global average before it");
                 return network_parts::dense(network_, name + ".dense", last_, shape_[0], layer.width);
             case LayerKind::residual_block:
                 return network_parts::residual_block(network_, name, last_, image_channels(), layer.width,

@@ -16,8 +16,8 @@
 namespace jevrin {
 
 enum class LayerKind {
-    convolution,  // width, kernel, stride, dilation, groups; padded so that stride 1 keeps the size; bias
-    normalisation,        // by batch, channel by channel
+    convolution,    // width, kernel, stride, dilation, groups; padded so that stride 1 keeps the size; bias
+    normalisation,  // by batch, channel by channel
     layer_normalisation,  // by item, over channels or features
     group_normalisation,  // by item, in groups of channels
     activation,           // function

@@ -64,8 +64,9 @@ Cut find_cut(const Network& network, std::size_t first_trained) {
     return cut;
 }
 
-// The nodes up to one, those left out that nothing needs.
-Network up_to(const Network& network, std::size_t last) {
+}  // namespace
+
+Network network_until(const Network& network, std::size_t last) {
     std::vector<bool> used(last + 1, false);
     used[0] = used[last] = true;
     for (std::size_t i = last + 1; i-- > 0;)
@@ -82,8 +83,6 @@ Network up_to(const Network& network, std::size_t last) {
     return result;
 }
 
-}  // namespace
-
 Division divide(const Network& network, std::size_t first_trained) {
     const Cut cut = find_cut(network, first_trained);
     if (cut.crossing.size() != 1) {
@@ -95,7 +94,7 @@ Division divide(const Network& network, std::size_t first_trained) {
             printable(network.nodes.at(first_trained).name), names.size(), fmt::join(names, ", ")));
     }
     const std::size_t boundary = *cut.crossing.begin();
-    Division division{up_to(network, boundary), {}};
+    Division division{network_until(network, boundary), {}};
     division.trained.input = infer_shapes(network)[boundary];
     division.trained.add("boundary", Input{}, {});
     std::map<std::size_t, std::size_t> place = {{boundary, 0}};
@@ -142,9 +141,10 @@ Network as_vector(Network network) {
     } else if (shape.size() == 2) {
         network.add("features.average", Reduction{ReductionKind::mean, {0}, false}, {last});
     } else {
-        throw InputError(fmt::format("the value at '{}' is {}, which is neither a vector, an image nor rows of "
-                                     "tokens; name another node",
-                                     printable(network.nodes[last].name), to_string(shape)));
+        throw InputError(
+            fmt::format("the value at '{}' is {}, which is neither a vector, an image nor rows of "
+                        "tokens; name another node",
+                        printable(network.nodes[last].name), to_string(shape)));
     }
     return network;
 }
@@ -155,20 +155,20 @@ Network without_head(const Network& network, const std::string& features) {
     if (!features.empty()) {
         std::vector<std::string> names;
         for (std::size_t i = 1; i < network.nodes.size(); ++i) {
-            if (network.nodes[i].name == features) return as_vector(up_to(network, i));
+            if (network.nodes[i].name == features) return as_vector(network_until(network, i));
             names.push_back(network.nodes[i].name);
         }
-        throw InputError(fmt::format("it has no layer called '{}'{}", printable(features),
-                                     did_you_mean(features, names)));
+        throw InputError(
+            fmt::format("it has no layer called '{}'{}", printable(features), did_you_mean(features, names)));
     }
     for (std::size_t i = 2; i < network.nodes.size(); ++i)
-        if (stage_of(network.nodes[i]) == "head") return as_vector(up_to(network, i - 1));
+        if (stage_of(network.nodes[i]) == "head") return as_vector(network_until(network, i - 1));
     for (std::size_t i = network.nodes.size(); i-- > 1;)
         if (std::holds_alternative<Dense>(network.nodes[i].op))
-            return as_vector(up_to(network, network.nodes[i].inputs[0]));
+            return as_vector(network_until(network, network.nodes[i].inputs[0]));
     for (std::size_t i = network.nodes.size(); i-- > 1;)
         if (std::holds_alternative<GlobalAveragePooling>(network.nodes[i].op))
-            return as_vector(up_to(network, i));
+            return as_vector(network_until(network, i));
     throw InputError(
         "it has neither a dense layer nor a global pooling, so its features must be named: give 'features' "
         "the name of the layer whose value they are");

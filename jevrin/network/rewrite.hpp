@@ -26,10 +26,13 @@ std::size_t cut_before(const Network& network, std::size_t first_trained);
 // The network of which divide() made these halves.
 Network join(const Network& frozen, const Network& trained);
 
+// The network that ends at a node, what nothing there needs left out.
+Network network_until(const Network& network, std::size_t node);
+
 // A backbone, whose output is a vector of features: the network up to the input of its last dense layer, or
 // up to its global pooling when it has no dense layer behind it, or up to a node that is named. Networks with
-// a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over its
-// places. InputError when there is no such place.
+// a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over
+// its places. InputError when there is no such place.
 Network without_head(const Network& network, const std::string& features = "");
 
 // The same function with fewer steps: normalisation with stored statistics and ReLU move into the convolution

@@ -27,8 +27,9 @@ struct TrainedParameter {
 class TrainingPass {
   public:
     // Keeps a reference to the network, whose parameters and statistics change in place. Frozen nodes work as
-    // in inference; where nothing before a cut trains, divide() first and keep what lies before it. capacity is the largest batch. InputError when memory
-    // does not suffice. After the first step, steps allocate nothing.
+    // in inference; where nothing before a cut trains, divide() first and keep what lies before it. capacity
+    // is the largest batch. InputError when memory does not suffice. After the first step, steps allocate
+    // nothing.
     TrainingPass(Network& network, std::int64_t capacity);
     ~TrainingPass();
     TrainingPass(const TrainingPass&) = delete;

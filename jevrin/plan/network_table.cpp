@@ -70,8 +70,8 @@ std::vector<std::int64_t> for_stages(TomlReader& reader, const std::string& key,
     const auto stated = reader.integers(key, 1, high);
     reader.at(key, [&] {
         if (stated.size() != stages)
-            throw InputError(fmt::format("'{}' has {} numbers and there are {} stages", key, stated.size(),
-                                         stages));
+            throw InputError(
+                fmt::format("'{}' has {} numbers and there are {} stages", key, stated.size(), stages));
     });
     return stated;
 }
@@ -81,7 +81,8 @@ ResidualSettings read_residual(TomlReader& reader) {
     s.widths = widths_of(reader, "widths", s.widths, 4096);
     s.blocks = for_stages(reader, "blocks", s.widths.size(), 1, 64);
     s.block = word_of<ResidualBlock>(
-        reader, "block", {{"basic", ResidualBlock::basic}, {"bottleneck", ResidualBlock::bottleneck}}, "basic");
+        reader, "block", {{"basic", ResidualBlock::basic}, {"bottleneck", ResidualBlock::bottleneck}},
+        "basic");
     s.stem_stride = reader.integer("stem_stride", s.stem_stride, 1, 4);
     s.stem_kernel = reader.integer("stem_kernel", s.stem_kernel, 1, largest_kernel);
     s.stem_pool = reader.truth("stem_pool", s.stem_pool);
@@ -193,9 +194,10 @@ LayerList read_layers(TomlReader& reader) {
                                          name, places[name]));
         const bool last = i + 1 == list.layers.size();
         if (layer.kind == LayerKind::dense && layer.width == 0 && !last)
-            throw InputError(fmt::format("{}: a dense layer needs 'width'; only the last one takes it from "
-                                         "the number of classes",
-                                         layer.place));
+            throw InputError(
+                fmt::format("{}: a dense layer needs 'width'; only the last one takes it from "
+                            "the number of classes",
+                            layer.place));
     }
     return list;
 }

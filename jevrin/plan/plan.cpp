@@ -134,7 +134,8 @@ void check_freezing(const TomlReader& reader, const Candidate& candidate) {
             "is partial and needs one of 'train_from' (the stage where training begins), 'train_last', "
             "'train_share' and 'unfreeze'");
     if (!candidate.unfreezing.empty() && candidate.head_first > 0)
-        refuse("has both 'unfreeze' and 'head_first'; give 'unfreeze' the epoch at which the first stage joins");
+        refuse(
+            "has both 'unfreeze' and 'head_first'; give 'unfreeze' the epoch at which the first stage joins");
     if (partial && candidate.head_first >= candidate.training.epochs)
         refuse("trains only its head in all of its epochs; make 'head_first' smaller, or the regime frozen");
     if (candidate.regime != Regime::partial && reader.has("normalisation"))
@@ -170,8 +171,9 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
     reader.finish();
     check_freezing(reader, candidate);
     if (candidate.regime != Regime::scratch && candidate.network)
-        throw InputError(fmt::format("{}: candidate '{}' is {} and cannot have 'network': it uses the backbone's",
-                                     candidate.place, candidate.name, regime));
+        throw InputError(
+            fmt::format("{}: candidate '{}' is {} and cannot have 'network': it uses the backbone's",
+                        candidate.place, candidate.name, regime));
     if (candidate.network && !candidate.backbone.empty())
         throw InputError(fmt::format("{}: candidate '{}' has both 'network' and 'backbone'; leave one out",
                                      candidate.place, candidate.name));
@@ -199,8 +201,9 @@ std::vector<BackbonePlan> read_backbones(TomlReader& reader, const std::filesyst
         backbones.push_back(read_backbone(table, file));
         for (std::size_t i = 0; i + 1 < backbones.size(); ++i)
             if (backbones[i].name == backbones.back().name)
-                throw InputError(fmt::format("{}: two backbones are called '{}'; give each a 'name' of its own",
-                                             backbones.back().place, printable(backbones[i].name)));
+                throw InputError(
+                    fmt::format("{}: two backbones are called '{}'; give each a 'name' of its own",
+                                backbones.back().place, printable(backbones[i].name)));
     }
     return backbones;
 }
@@ -291,8 +294,7 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
         json["head_first"] = candidate.head_first;
         json["normalisation"] = candidate.normalisation == NormalisationMode::fixed ? "fixed" : "adapting";
     }
-    for (const auto& [stage, factor] : candidate.rate_factors)
-        json["learning_rate_factors"][stage] = factor;
+    for (const auto& [stage, factor] : candidate.rate_factors) json["learning_rate_factors"][stage] = factor;
     if (candidate.network) json["network"] = to_json(*candidate.network);
     if (candidate.learner == Learner::logistic_regression) {
         json["learner"] = "logistic regression";

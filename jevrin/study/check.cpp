@@ -42,63 +42,7 @@ std::vector<std::string> describe_stages(const Network& network) {
     return stages;
 }
 
-std::string describe_window(const Window& w) {
-    std::string text = fmt::format(" {}x{}", w.kernel_height, w.kernel_width);
-    if (w.stride_height != 1 || w.stride_width != 1)
-        text += w.stride_height == w.stride_width
-                    ? fmt::format(" /{}", w.stride_height)
-                    : fmt::format(" /{}x{}", w.stride_height, w.stride_width);
-    return text;
-}
-
-std::string describe_operator(const Node& node) {
-    std::string text = operator_name(node.op);
-    if (const auto* op = std::get_if<Convolution>(&node.op)) {
-        text += describe_window(op->window);
-        if (op->groups > 1) text += fmt::format(", {} groups", op->groups);
-    }
-    if (const auto* op = std::get_if<MaxPooling>(&node.op)) text += describe_window(op->window);
-    if (const auto* op = std::get_if<AveragePooling>(&node.op)) text += describe_window(op->window);
-    if (const auto* op = std::get_if<Dropout>(&node.op)) text += fmt::format(" {}", op->rate);
-    return text;
-}
-
-// What stands in the row of the layer before it.
-bool is_small(const Operator& op) {
-    return std::visit(Overloaded{[](const Convolution&) { return false; }, [](const Dense&) { return false; },
-                                 [](const MatrixProduct&) { return false; },
-                                 [](const MaxPooling&) { return false; },
-                                 [](const AveragePooling&) { return false; },
-                                 [](const GlobalAveragePooling&) { return false; },
-                                 [](const Reduction&) { return false; },
-                                 [](const Concatenate&) { return false; },
-                                 [](const Arithmetic&) { return false; }, [](const auto&) { return true; }},
-                      op);
-}
-
 }  // namespace
-
-std::vector<LayerCheck> describe_layers(const Network& network) {
-    const std::vector<Shape> shapes = infer_shapes(network);
-    std::vector<LayerCheck> layers;
-    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
-        const Node& node = network.nodes[i];
-        // A constant belongs to whoever reads it, which comes next.
-        const bool begins = layers.empty() || !is_small(node.op) ||
-                            std::find(node.inputs.begin(), node.inputs.end(), i - 1) == node.inputs.end();
-        if (begins)
-            layers.push_back({.name = node.name, .operators = describe_operator(node)});
-        else
-            layers.back().operators += ", " + describe_operator(node);
-        LayerCheck& layer = layers.back();
-        layer.shape = shapes[i];
-        layer.parameters += parameter_count(network, i) - parameter_count(network, i + 1);
-        layer.bytes += element_count(shapes[i]) * static_cast<std::int64_t>(sizeof(float));
-        layer.trains = layer.trains || (!node.frozen && !node.parameters.empty());
-        layer.multiplications += multiplications_of(network, i, shapes);
-    }
-    return layers;
-}
 
 PlanCheck check_plan(const Plan& plan, const Materials& materials) {
     PlanCheck check;
@@ -116,7 +60,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
             .candidate = candidate.name,
             .regime = candidate.regime,
             .stages = describe_stages(built.network),
-            .layers = describe_layers(built.network),
+            .layers = layer_table(built.network),
             .parameters = parameter_count(built.network),
             .trainable_parameters = trainable_parameter_count(built.network),
             .multiplications = multiplication_count(built.network),
@@ -150,16 +94,14 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         Inference trained(division.trained, batch);
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
-        const bool features_kept =
-            cut > 1 && !candidate.training.augmentation.changes_anything();
+        const bool features_kept = cut > 1 && !candidate.training.augmentation.changes_anything();
         const auto batches = [&](std::size_t part) {
             return static_cast<double>(check.part_sizes[part]) / static_cast<double>(batch);
         };
         const double source_seconds = fill_seconds + frozen_seconds;
         result.seconds_per_epoch = batches(0) * (step_seconds + (features_kept ? 0.0 : source_seconds)) +
                                    batches(1) * validation_seconds;
-        if (cut > 1)
-            result.seconds_once = (batches(1) + (features_kept ? batches(0) : 0.0)) * source_seconds;
+        if (cut > 1) result.seconds_once = (batches(1) + (features_kept ? batches(0) : 0.0)) * source_seconds;
         const auto seeds = static_cast<double>(plan.seeds.size());
         check.seconds += seeds * static_cast<double>(candidate.training.epochs) * result.seconds_per_epoch +
                          result.seconds_once;

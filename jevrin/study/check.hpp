@@ -1,6 +1,7 @@
 // Looking before paying: what each candidate of a plan would be, need and cost.
 #pragma once
 
+#include "jevrin/network/layer_table.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/study/materials.hpp"
 
@@ -11,24 +12,12 @@
 
 namespace jevrin {
 
-// One weighted layer, or another one of note, with the small ones behind it.
-struct LayerCheck {
-    std::string name;
-    std::string operators;  // "convolution 3x3 /2, batch normalisation, relu"
-    Shape shape;            // of one image, behind it
-    std::int64_t parameters = 0;
-    std::int64_t multiplications = 0;  // forward, for one image
-    std::int64_t bytes = 0;            // of its values, for one image
-    bool trains = false;               // any of it
-};
-std::vector<LayerCheck> describe_layers(const Network& network);
-
 // What one candidate costs. Times come from a short measured run of one real batch on this machine.
 struct CandidateCheck {
     std::string candidate;
     Regime regime = Regime::scratch;
     std::vector<std::string> stages;  // "stem 32x32x16", frozen ones in brackets
-    std::vector<LayerCheck> layers;
+    std::vector<LayerRow> layers;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image

@@ -66,10 +66,11 @@ Network own_network(const Candidate& candidate, const Shape& image, std::size_t 
     const auto wanted = static_cast<std::int64_t>(classes);
     if (last.width != 0 && last.width != wanted)
         throw InputError(fmt::format(
-            "{}: layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' out, or "
+            "{}: layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' out, "
+            "or "
             "add a 'head' behind it",
-            last.place, last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name, last.width,
-            wanted));
+            last.place, last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name,
+            last.width, wanted));
     last.width = wanted;
     return layer_network(whole, image);
 }
@@ -81,13 +82,12 @@ std::vector<TrainingPhase> phases_of(const Candidate& candidate, const Network& 
     const auto place = [&](const std::string& from) {
         const std::size_t boundary = find_boundary(network, from);
         if (boundary >= head)
-            throw InputError(fmt::format("'{}' is the head, which trains anyway; name a stage of the backbone",
-                                         printable(from)));
+            throw InputError(fmt::format(
+                "'{}' is the head, which trains anyway; name a stage of the backbone", printable(from)));
         return boundary;
     };
     if (!candidate.unfreezing.empty()) {
-        for (const Unfreezing& step : candidate.unfreezing)
-            phases.push_back({step.epoch, place(step.from)});
+        for (const Unfreezing& step : candidate.unfreezing) phases.push_back({step.epoch, place(step.from)});
         if (phases.front().first_epoch > 1) phases.insert(phases.begin(), {1, head});
         for (std::size_t i = 1; i < phases.size(); ++i)
             if (phases[i].first_trained >= phases[i - 1].first_trained)
@@ -114,10 +114,10 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
     try {
         CandidateNetwork built;
         bool ends_itself = false;
-        built.network = candidate.network
-                            ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes,
-                                          ends_itself)
-                            : backbones.at(candidate.backbone).network;
+        built.network =
+            candidate.network
+                ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes, ends_itself)
+                : backbones.at(candidate.backbone).network;
         built.head = built.network.nodes.size();
         if (!ends_itself) append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
         const bool scratch = candidate.regime == Regime::scratch;
@@ -199,9 +199,10 @@ int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet
     for (const BackbonePlan& stated : plan.backbones) {
         const int channels = backbones.at(stated.name).channels;
         if (needed && *needed != channels)
-            throw InputError(fmt::format("{}: {} takes {} channels, and {} says {}; bring backbones that take the "
-                                         "same",
-                                         stated.place, printable(stated.file.string()), channels, by, *needed));
+            throw InputError(
+                fmt::format("{}: {} takes {} channels, and {} says {}; bring backbones that take the "
+                            "same",
+                            stated.place, printable(stated.file.string()), channels, by, *needed));
         needed = channels;
         by = printable(stated.file.string());
     }

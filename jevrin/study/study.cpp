@@ -108,14 +108,13 @@ class StudyWork {
                                                          materials_.set.classes.size(), plan_.seeds.front());
             const std::string settings = identity_settings(candidate);
             for (const std::uint64_t seed : plan_.seeds) {
-                const RunIdentity identity{
-                    .candidate = candidate.name,
-                    .regime = regime_name(candidate.regime),
-                    .seed = static_cast<std::int64_t>(seed),
-                    .settings = settings,
-                    .planned_epochs = candidate.training.epochs,
-                    .parameters = parameter_count(built.network),
-                    .trainable_parameters = trainable_parameter_count(built.network)};
+                const RunIdentity identity{.candidate = candidate.name,
+                                           .regime = regime_name(candidate.regime),
+                                           .seed = static_cast<std::int64_t>(seed),
+                                           .settings = settings,
+                                           .planned_epochs = candidate.training.epochs,
+                                           .parameters = parameter_count(built.network),
+                                           .trainable_parameters = trainable_parameter_count(built.network)};
                 std::int64_t superseded = 0;
                 const std::int64_t id = ledger_.put_run(summary_.study, identity, &superseded);
                 summary_.superseded += superseded;
@@ -171,8 +170,8 @@ class StudyWork {
         const Scaling scaling = materials_.scaling_for(candidate);
         // Runs whose frozen part is the same share its features.
         FeaturePool& pool = features_[{candidate.backbone, scaling.mean, scaling.deviation}];
-        RunTrainer trainer(materials_.data, built.network, built.phases, scaling, candidate.training, run.seed,
-                           candidate.regime == Regime::scratch ? nullptr : &pool);
+        RunTrainer trainer(materials_.data, built.network, built.phases, scaling, candidate.training,
+                           run.seed, candidate.regime == Regime::scratch ? nullptr : &pool);
 
         double best_score = -1.0;
         double best_loss = 0.0;
@@ -291,7 +290,7 @@ class StudyWork {
     StudySummary summary_;
     StudyPosition position_;
     std::map<Regime, std::int64_t> epochs_left_;
-    std::map<Regime, std::pair<double, double>> epoch_cost_;             // seconds, epochs
+    std::map<Regime, std::pair<double, double>> epoch_cost_;  // seconds, epochs
     // By backbone and scaling.
     std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>, FeaturePool> features_;
 };

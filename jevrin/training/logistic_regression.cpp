@@ -13,9 +13,9 @@ namespace {
 using Matrix = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
 using Vector = Eigen::VectorXd;
 
-constexpr std::size_t memory = 10;       // pairs that the method remembers
-constexpr Eigen::Index block = 1024;     // items that are brought to double at a time
-constexpr double sufficient = 1e-4;      // share of the promised decrease that a step must give (Armijo 1966)
+constexpr std::size_t memory = 10;    // pairs that the method remembers
+constexpr Eigen::Index block = 1024;  // items that are brought to double at a time
+constexpr double sufficient = 1e-4;   // share of the promised decrease that a step must give (Armijo 1966)
 
 class Problem {
   public:
@@ -147,7 +147,8 @@ Vector direction(const Vector& slope, const std::deque<Pair>& pairs) {
 
 }  // namespace
 
-LogisticRegression fit_logistic_regression(std::span<const float> features, std::span<const std::size_t> labels,
+LogisticRegression fit_logistic_regression(std::span<const float> features,
+                                           std::span<const std::size_t> labels,
                                            std::span<const double> weights, std::size_t classes,
                                            const LogisticSettings& settings) {
     assert(!labels.empty() && features.size() % labels.size() == 0);

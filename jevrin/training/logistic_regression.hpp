@@ -12,14 +12,14 @@
 namespace jevrin {
 
 struct LogisticSettings {
-    double penalty = 1.0;  // of the squared weights of standardised features, biases left out
+    double penalty = 1.0;     // of the squared weights of standardised features, biases left out
     double tolerance = 1e-6;  // the largest slope of the mean loss that counts as none
     std::int64_t most_steps = 1000;
 };
 
 struct LogisticRegression {
-    Tensor weight;  // [features, classes]
-    Tensor bias;    // [classes]
+    Tensor weight;       // [features, classes]
+    Tensor bias;         // [classes]
     double loss = 0.0;   // mean cross-entropy, without the penalty
     double slope = 0.0;  // the largest slope that is left
     std::int64_t steps = 0;
@@ -30,7 +30,8 @@ struct LogisticRegression {
 // mean 0 and deviation 1 (and back in the result), by the limited-memory method of Broyden, Fletcher,
 // Goldfarb and Shanno (Nocedal 1980) in double. features is [items, width], labels are below classes; weights
 // of the items may be empty. The problem is convex: the result does not depend on a seed.
-LogisticRegression fit_logistic_regression(std::span<const float> features, std::span<const std::size_t> labels,
+LogisticRegression fit_logistic_regression(std::span<const float> features,
+                                           std::span<const std::size_t> labels,
                                            std::span<const double> weights, std::size_t classes,
                                            const LogisticSettings& settings);
 

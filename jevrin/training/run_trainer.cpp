@@ -91,8 +91,8 @@ struct RunTrainer::Work {
     std::uint64_t seed;
     FeaturePool* pool;
     FeaturePool own_pool;
-    std::int64_t batch;      // no larger than the training part
-    std::size_t first_ever;  // the first node that ever trains
+    std::int64_t batch;                         // no larger than the training part
+    std::size_t first_ever;                     // the first node that ever trains
     std::map<std::string, std::size_t> places;  // of the nodes by name
     std::map<std::pair<std::string, std::size_t>, std::vector<float>> velocities;
     std::unique_ptr<Phase> phase;
@@ -129,8 +129,8 @@ struct RunTrainer::Work {
             return std::make_shared<BoundaryFeatures>(*data.images, division.frozen, scaling);
         };
         // Without frozen layers there is nothing to share but the pictures.
-        auto features = division.frozen.nodes.size() > 1 ? pool->get(division.frozen.nodes.back().name, make)
-                                                         : make();
+        auto features =
+            division.frozen.nodes.size() > 1 ? pool->get(division.frozen.nodes.back().name, make) : make();
         phase = std::make_unique<Phase>(std::move(division), first_trained, std::move(features), batch,
                                         settings.optimiser);
         give_velocities();
@@ -308,7 +308,8 @@ EpochResult RunTrainer::solve_head(double penalty) {
     Node& dense = p.phase->division.trained.nodes.back();
     assert(p.phase->division.trained.nodes.size() == 2 && std::holds_alternative<Dense>(dense.op));
     std::vector<std::int64_t> items(p.data.parts.training.begin(), p.data.parts.training.end());
-    std::vector<float> features(items.size() * static_cast<std::size_t>(p.phase->features->values_per_item()));
+    std::vector<float> features(items.size() *
+                                static_cast<std::size_t>(p.phase->features->values_per_item()));
     p.phase->features->fill(items, features);
     std::vector<std::size_t> labels;
     std::vector<double> weights;

@@ -71,7 +71,7 @@ struct TrainingState {
     std::int64_t epochs_done = 0;
     std::vector<Tensor> parameters;              // of all nodes that ever train, in order
     std::vector<std::vector<float>> velocities;  // of the same; empty where nothing has moved yet
-    std::int64_t best_epoch = 0;  // 0: none kept yet
+    std::int64_t best_epoch = 0;                 // 0: none kept yet
     std::vector<Tensor> best_parameters;
     std::string note;  // whatever the caller wants to find again
 };
@@ -106,8 +106,8 @@ class RunTrainer {
     // progress asks to stop; after either the trainer stands where the epoch before left it.
     EpochResult train_epoch(const BatchProgress& progress = {});
 
-    // Instead of epochs, for networks of which only a dense layer trains: solves it to convergence by logistic
-    // regression and validates it, as one epoch.
+    // Instead of epochs, for networks of which only a dense layer trains: solves it to convergence by
+    // logistic regression and validates it, as one epoch.
     EpochResult solve_head(double penalty);
 
     // The weights as they are now become the ones that best_network() gives.

@@ -74,8 +74,8 @@ TEST(Families, AVisionTransformerMakesTokensOfPatches) {
 }
 
 TEST(Families, AResidualStemMayBeLargeAndPooled) {
-    const Network network =
-        residual_backbone({.widths = {64}, .blocks = {1}, .stem_kernel = 7, .stem_pool = true}, {224, 224, 3});
+    const Network network = residual_backbone(
+        {.widths = {64}, .blocks = {1}, .stem_kernel = 7, .stem_pool = true}, {224, 224, 3});
     EXPECT_EQ(shape_of(network, "stem.convolution"), (Shape{112, 112, 64}));
     EXPECT_EQ(shape_of(network, "stem.pool"), (Shape{56, 56, 64}));
 }

@@ -290,7 +290,8 @@ TEST(ForeignGraph, ATransformerBecomesTheNetworkItSpellsOut) {
             EXPECT_EQ(counts.at("gelu"), 1);
             EXPECT_EQ(counts.count("erf"), 0U);
             EXPECT_EQ(counts.at("dense"), 5);
-            // Everything that trains in ours trains in theirs: biases are part of dense layers, numbers fixed.
+            // Everything that trains in ours trains in theirs: biases are part of dense layers, numbers
+            // fixed.
             EXPECT_EQ(parameter_count(network), parameter_count(ours));
         }
 }
@@ -378,29 +379,34 @@ TEST(ForeignGraph, MixingTheImagesOfABatchIsRefusedInWords) {
     EXPECT_THAT(refusal("y = ReduceMean <axes = [0]> (x)"), HasSubstr("images of a batch together"));
     EXPECT_THAT(refusal("y = Concat <axis = 0> (x, x)"), HasSubstr("along the batch"));
     EXPECT_THAT(refusal("y = Transpose <perm = [1, 0, 2, 3]> (x)"), HasSubstr("not the batch"));
-    EXPECT_THAT(refusal("y = Loop (x)"), HasSubstr("1 of its nodes use operators that are not supported: Loop at"));
+    EXPECT_THAT(refusal("y = Loop (x)"),
+                HasSubstr("1 of its nodes use operators that are not supported: Loop at"));
 }
 
 TEST(ForeignGraph, HostileOnesAreRefusedInWords) {
-    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (b) b = Relu (a) }").refusal(),
-                HasSubstr("which nothing before it computes"));
+    EXPECT_THAT(
+        Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (b) b = Relu (a) }").refusal(),
+        HasSubstr("which nothing before it computes"));
     EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Add (x, gone) }").refusal(),
                 HasSubstr("needs the value 'gone'"));
     EXPECT_THAT(Graph("g (float[N, 3, -4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) }").refusal(),
                 HasSubstr("out of range"));
-    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) a = Relu (x) }").refusal(),
-                HasSubstr("computed twice"));
+    EXPECT_THAT(
+        Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) a = Relu (x) }").refusal(),
+        HasSubstr("computed twice"));
     EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { "
                       "a = MaxPool <kernel_shape = [2, 2], strides = [0, 1]> (x) }")
                     .refusal(),
                 HasSubstr("must be positive"));
     // A constant that claims gigabytes.
-    Graph large("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { c = ConstantOfShape (shape) a = Add (x, c) }");
+    Graph large(
+        "g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { c = ConstantOfShape (shape) a = Add (x, c) }");
     large.integers("shape", {1 << 20, 1 << 20});
     EXPECT_THAT(large.refusal(), HasSubstr("too large"));
-    Graph many("g (float[N, 4] x) => (float[N, 4] a) { "
-               "c = ConstantOfShape (shape) d = Neg (c) e = Neg (d) f = Neg (e) h = Neg (f) "
-               "i = ReduceSum (h) a = Add (x, i) }");
+    Graph many(
+        "g (float[N, 4] x) => (float[N, 4] a) { "
+        "c = ConstantOfShape (shape) d = Neg (c) e = Neg (d) f = Neg (e) h = Neg (f) "
+        "i = ReduceSum (h) a = Add (x, i) }");
     many.integers("shape", {1 << 24});
     EXPECT_THAT(many.refusal(), HasSubstr("too large together"));
 }

@@ -199,7 +199,8 @@ TEST(Study, ChannelsThatTheBackboneDoesNotTakeAreRefused) {
     std::string text = small_plan(1);
     text.insert(text.find("size = 16"), "channels = 1\n");
     const Plan plan = read_plan(write_small_study(directory.path(), text));
-    EXPECT_THAT(message_of<InputError>([&] { gather_materials(plan); }), HasSubstr("takes 3 channels, and 'channels' of [images] says 1"));
+    EXPECT_THAT(message_of<InputError>([&] { gather_materials(plan); }),
+                HasSubstr("takes 3 channels, and 'channels' of [images] says 1"));
 }
 
 TEST(Study, UnreadableFilesAreCountedAndListedInFull) {

@@ -1,0 +1,19 @@
+// Pictures of what a network sees: its first filters, and the maps of each stage.
+#pragma once
+
+#include "jevrin/figures/sheet.hpp"
+#include "jevrin/network/activations.hpp"
+
+#include <vector>
+
+namespace jevrin {
+
+// One picture for each filter, at most so many: in colour for filters on three channels, the sum over the
+// channels otherwise. Grey stands for 0.
+SheetRow filter_pictures(const Tensor& filters, std::size_t most);
+
+// The maps of a stage whose channels vary most, dark for the lowest value and light for the highest; rows of
+// tokens that come from a square of patches show the length of each token. Empty for vectors.
+SheetRow map_pictures(const StageActivation& stage, std::size_t most);
+
+}  // namespace jevrin

@@ -1,0 +1,27 @@
+// Boundary features of an image set, for use elsewhere.
+#pragma once
+
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/study/materials.hpp"
+
+#include <cstdint>
+#include <filesystem>
+#include <string>
+
+namespace jevrin {
+
+struct FeatureExport {
+    std::int64_t items = 0;
+    std::int64_t width = 0;
+    std::string boundary;  // the last frozen layer
+};
+
+// Writes the values at the boundary of a frozen or partial candidate, without augmentation, for every item of
+// the training and validation parts (and the test part, when asked), in the order of the image set:
+// features.npy [items, width] float32, labels.npy [items] int64 (places in the order of the classes), and
+// features.csv with item, label, part and the features. InputError for a scratch candidate.
+enum class TestItems { left_out, included };
+FeatureExport export_features(const Materials& materials, const Candidate& candidate, TestItems test,
+                              const std::filesystem::path& directory, const MaterialsProgress& progress = {});
+
+}  // namespace jevrin

@@ -108,7 +108,7 @@ DenselyConnectedSettings read_densely_connected(TomlReader& reader) {
     DenselyConnectedSettings s;
     s.stem_width = reader.integer("stem_width", s.stem_width, 1, 4096);
     s.growth = reader.integer("growth", s.growth, 1, 1024);
-    s.layers = widths_of(reader, "layers", s.layers, 256);
+    s.layers = widths_of(reader, "depths", s.layers, 256);
     return s;
 }
 
@@ -261,7 +261,7 @@ nlohmann::ordered_json to_json(const Architecture& architecture) {
                 return {{"family", "densely connected"},
                         {"stem_width", s.stem_width},
                         {"growth", s.growth},
-                        {"layers", s.layers}};
+                        {"depths", s.layers}};
             },
             [](const InvertedResidualSettings& s) -> Json {
                 Json json = {{"family", "inverted residual"},

@@ -10,6 +10,8 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/number_array.hpp"
 #include "jevrin/images/preparation.hpp"
+#include "jevrin/network/architecture.hpp"
+#include "jevrin/network/model_file.hpp"
 #include "jevrin/plan/plan.hpp"
 
 #include <fmt/format.h>
@@ -75,6 +77,28 @@ void with_file(const std::string& text, const std::function<void(const std::file
     read(file);
 }
 
+// Small, so that changes hit the graph and not only weights.
+std::string model(bool transformer) {
+    Network network =
+        transformer
+            ? vision_transformer_backbone({.patch = 4, .width = 2, .depth = 1, .heads = 1}, {8, 8, 1})
+            : inverted_residual_backbone(
+                  {.stem_width = 2, .stages = {{.width = 2, .expansion = 1}}, .last_width = 2}, {8, 8, 1});
+    append_head(network, {}, 2);
+    std::string text;
+    with_file("", [&](const auto& file) {
+        write_model(file, {network, {}});
+        text = read_text(file);
+    });
+    return text;
+}
+
+const char* const network_plan =
+    "name = \"n\"\n[images]\nfrom = \"g\"\n[[backbone]]\nname = \"b\"\nfile = \"b.onnx\"\n"
+    "scaling = \"unit\"\n[[candidate]]\nname = \"a\"\nregime = \"partial\"\nunfreeze = [{ epoch = 2, from = "
+    "\"s\" }]\nlearning_rate_factors = { s = 0.1 }\n[[candidate]]\nname = \"c\"\nregime = \"scratch\"\n"
+    "[candidate.network]\nlayers = [{ kind = \"convolution\", width = 4 }, { kind = \"dense\" }]\n";
+
 struct Target {
     std::vector<std::string> seeds;
     std::function<void(const std::string&)> read;
@@ -128,8 +152,14 @@ const std::map<std::string, Target>& targets() {
           }}},
         {"preparation",
          {{Preparation{}.to_json()}, [](const std::string& text) { Preparation::from_json(text); }}},
+        {"model",
+         {{model(false), model(true)},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) { read_model(file, {.image_size = 8}); });
+          }}},
         {"plan",
-         {{"name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3 }\n[training]\naugment = \"light\"\n"
+         {{network_plan,
+           "name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3 }\n[training]\naugment = \"light\"\n"
            "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { family = \"residual\" }\n"},
           [](const std::string& text) { parse_plan(text, "p.toml"); }}},
     };

@@ -254,6 +254,114 @@ TEST(Plan, OverlaysOfAugmentationAreLoadedAndIdentified) {
     EXPECT_NE(resolved_settings(changed, changed.candidates[0]), before);
 }
 
+// A scratch candidate with a network of its own.
+std::string with_network(const std::string& network) {
+    return head + "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = " + network + "\n";
+}
+
+TEST(Plan, FamiliesOfNetworksAreRead) {
+    const auto network = [](const std::string& text) {
+        return *parse_plan(with_network(text), "p.toml").candidates[0].network;
+    };
+    const auto residual = std::get<ResidualSettings>(network(
+        R"({ family = "residual", widths = [64, 128], blocks = [3, 4], block = "bottleneck", stem_pool = true })"));
+    EXPECT_EQ(residual.blocks, (std::vector<std::int64_t>{3, 4}));
+    EXPECT_EQ(residual.block, ResidualBlock::bottleneck);
+    EXPECT_EQ(std::get<PlainSettings>(network(R"({ family = "plain", convolutions = 1 })")).convolutions, 1);
+    const auto perceptron = std::get<PerceptronSettings>(
+        network(R"({ family = "perceptron", hidden = [32], activation = "gelu", dropout = 0.1 })"));
+    EXPECT_EQ(perceptron.activation, FunctionKind::gelu);
+    const auto inverted = std::get<InvertedResidualSettings>(network(
+        R"({ family = "inverted residual", stages = [{ width = 8, stride = 2, squeeze = false }], last_width = 32 })"));
+    ASSERT_EQ(inverted.stages.size(), 1U);
+    EXPECT_FALSE(inverted.stages[0].squeeze);
+    EXPECT_EQ(
+        std::get<VisionTransformerSettings>(network(R"({ family = "vision transformer", depth = 2 })")).depth,
+        2);
+    EXPECT_EQ(
+        std::get<DenselyConnectedSettings>(network(R"({ family = "densely connected", growth = 8 })")).growth,
+        8);
+}
+
+TEST(Plan, NetworksThatCannotBeAreRefusedAtTheirPlace) {
+    const auto refused = [](const std::string& network) { return refusal(with_network(network)); };
+    EXPECT_THAT(
+        refused(R"({ family = "residul" })"),
+        AllOf(HasSubstr("p.toml:7:"), HasSubstr("did you mean 'residual'?"), HasSubstr("perceptron")));
+    EXPECT_THAT(refused(R"({ widths = [3] })"), HasSubstr("either 'family' or 'layers'"));
+    EXPECT_THAT(refused(R"({ family = "residual", widths = [8, 8], blocks = [1, 2, 3] })"),
+                HasSubstr("has 3 numbers and there are 2 stages"));
+    EXPECT_THAT(refused(R"({ family = "vision transformer", width = 30, heads = 4 })"),
+                HasSubstr("4 heads do not divide a width of 30"));
+    EXPECT_THAT(refused(R"({ layers = [{ kind = "convolutoin", width = 3 }] })"),
+                HasSubstr("did you mean 'convolution'?"));
+    EXPECT_THAT(refused(R"({ layers = [{ kind = "convolution" }] })"), HasSubstr("needs the key 'width'"));
+    EXPECT_THAT(refused(R"({ layers = [{ kind = "dense" }, { kind = "flatten" }] })"),
+                HasSubstr("a dense layer needs 'width'"));
+    EXPECT_THAT(
+        refused(R"({ layers = [{ kind = "flatten", name = "a" }, { kind = "dropout", name = "a" }] })"),
+        HasSubstr("is taken by the one at"));
+    EXPECT_THAT(refused(R"({ layers = [{ kind = "flatten", rate = 0.5 }] })"),
+                HasSubstr("has no key 'rate'"));
+}
+
+std::string backbones_with(const std::string& candidate) {
+    return head + R"([[backbone]]
+name = "small"
+file = "small.onnx"
+[[backbone]]
+name = "large"
+file = "large.onnx"
+features = "pool"
+scaling = { mean = [0.1, 0.2, 0.3], deviation = [1, 1, 1] }
+[[candidate]]
+name = "c"
+regime = )" +
+           candidate;
+}
+
+TEST(Plan, SeveralBackbonesAreNamed) {
+    const Plan plan = parse_plan(backbones_with("\"frozen\"\nbackbone = \"large\"\n"), "p.toml");
+    ASSERT_EQ(plan.backbones.size(), 2U);
+    EXPECT_EQ(plan.backbones[1].features, "pool");
+    EXPECT_EQ(plan.backbones[1].scaling->numbers.mean[2], 0.3);
+    EXPECT_EQ(plan.candidates[0].backbone, "large");
+    EXPECT_THAT(refusal(backbones_with("\"frozen\"\n")),
+                AllOf(HasSubstr("must say which 'backbone'"), HasSubstr("small, large")));
+    EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"smal\"\n")),
+                HasSubstr("did you mean 'small'?"));
+}
+
+TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
+    const auto partial = [](const std::string& keys) {
+        return backbones_with("\"partial\"\nbackbone = \"small\"\n" + keys);
+    };
+    const auto read = [&](const std::string& keys) {
+        return parse_plan(partial(keys), "p.toml").candidates[0];
+    };
+    EXPECT_EQ(read("train_last = 3\nhead_first = 2\n").head_first, 2);
+    EXPECT_EQ(read("train_share = 0.25\nnormalisation = \"fixed\"\n").normalisation,
+              NormalisationMode::fixed);
+    const Candidate gradual = read(
+        "unfreeze = [{ epoch = 2, from = \"s3\" }, { epoch = 5, from = \"s2\" }]\n"
+        "learning_rate_factors = { \"s2\" = 0.1, head = 2 }\n");
+    EXPECT_EQ(gradual.unfreezing[1].epoch, 5);
+    EXPECT_THAT(gradual.rate_factors, testing::Contains(testing::Pair("s2", 0.1)));
+    EXPECT_THAT(refusal(partial("train_last = 3\ntrain_from = \"s\"\n")), HasSubstr("needs one of"));
+    EXPECT_THAT(refusal(partial("unfreeze = [{ epoch = 3, from = \"a\" }, { epoch = 3, from = \"b\" }]\n")),
+                HasSubstr("must rise"));
+    EXPECT_THAT(refusal(partial("train_last = 1\nhead_first = 15\n")), HasSubstr("only its head in all"));
+    EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\ntrain_last = 2\n")),
+                HasSubstr("cannot have 'train_last'"));
+    EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\nnormalisation = \"fixed\"\n")),
+                HasSubstr("cannot have 'normalisation'"));
+    EXPECT_THAT(
+        refusal(backbones_with("\"partial\"\nbackbone = \"small\"\nlearner = \"logistic regression\"\n")),
+        HasSubstr("features of a frozen backbone"));
+    EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\npenalty = 3\n")),
+                HasSubstr("belongs to logistic regression"));
+}
+
 TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     const Plan plan = parse_plan(head + scratch, "p.toml");
     const auto json = resolved_settings(plan, plan.candidates[0]);

@@ -1,12 +1,13 @@
 // What trains and what must not: boundaries, frozen weights and statistics, schedules of unfreezing, rates by
 // stage, and the head that is solved instead of trained.
+#include "jevrin/network/freezing.hpp"
+
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/network/architecture.hpp"
-#include "jevrin/network/freezing.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/rewrite.hpp"
 #include "jevrin/network/training_pass.hpp"
@@ -28,8 +29,7 @@ using test::TemporaryDirectory;
 using testing::HasSubstr;
 
 Network three_stages(const Shape& image = {16, 16, 3}) {
-    Network network =
-        residual_backbone({.widths = {4, 6, 8}, .blocks = {1}, .stem_stride = 1}, image);
+    Network network = residual_backbone({.widths = {4, 6, 8}, .blocks = {1}, .stem_stride = 1}, image);
     append_head(network, {.hidden = {5}, .dropout = 0.2}, 3);
     initialise(network, 0, 1);
     return network;
@@ -88,7 +88,8 @@ TEST(Freezing, GradientsOfTheTrainedPartAreThoseOfFullTraining) {
         cross_entropy(3, logits, plain_targets(labels), slope);
         pass.backward(4, slope);
         std::vector<std::vector<float>> all;
-        for (const TrainedParameter& p : pass.parameters()) all.emplace_back(p.gradient.begin(), p.gradient.end());
+        for (const TrainedParameter& p : pass.parameters())
+            all.emplace_back(p.gradient.begin(), p.gradient.end());
         return all;
     };
     // Dropout is keyed by the place of its layer: compared without it.
@@ -237,7 +238,7 @@ TEST_F(FreezingRuns, AStageLearnsAtItsShareOfTheRate) {
     EXPECT_THROW(set_rate_factor(network, "stage9", 0.5), InputError);
 }
 
-// Points on a line that overlap: the solution is known from its equations alone.
+// At the minimum of a convex function its equations hold, whatever the way there.
 TEST(LogisticRegression, EndsWhereTheSlopeIsZero) {
     const Tensor points = random_tensor({200, 3}, 5);
     std::vector<std::size_t> labels;
@@ -260,7 +261,8 @@ TEST(LogisticRegression, EndsWhereTheSlopeIsZero) {
                 for (std::int64_t k = 0; k < 3; ++k) {
                     scores[k] = static_cast<double>(fit.bias.data()[k]);
                     for (std::int64_t j = 0; j < 3; ++j)
-                        scores[k] += static_cast<double>(x[j]) * static_cast<double>(fit.weight.data()[j * 3 + k]);
+                        scores[k] +=
+                            static_cast<double>(x[j]) * static_cast<double>(fit.weight.data()[j * 3 + k]);
                     sum += std::exp(scores[k]);
                 }
                 const double value = f < 0 ? 1.0 : static_cast<double>(x[f]);
@@ -272,8 +274,8 @@ TEST(LogisticRegression, EndsWhereTheSlopeIsZero) {
 }
 
 TEST(LogisticRegression, ThePenaltyHoldsSeparablePointsAndScalesDoNotMatter) {
-    // Two points at -1 and 1 with penalty p: by symmetry one number w with 2 w = sigmoid(-2 w ...): checked by
-    // its equation, mean slope + p w / n = 0 for each of the two opposite weights.
+    // Two points at -1 and 1 with penalty p: by symmetry one number w with 2 w = sigmoid(-2 w ...): checked
+    // by its equation, mean slope + p w / n = 0 for each of the two opposite weights.
     const std::vector<float> points = {-1.0F, 1.0F};
     const std::vector<std::size_t> labels = {0, 1};
     const LogisticRegression fit = fit_logistic_regression(points, labels, {}, 2, {.penalty = 0.5});

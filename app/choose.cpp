@@ -22,7 +22,10 @@ Json to_json(const Choice& choice) {
                       {"high", interval_or_null(c.interval, &Interval::high)},
                       {"runs", c.runs},
                       {"seconds", c.seconds},
-                      {"trainable_parameters", c.trainable_parameters}};
+                      {"parameters", c.parameters},
+                      {"trainable_parameters", c.trainable_parameters},
+                      {"multiplications", c.multiplications},
+                      {"model_bytes", c.model_bytes}};
         if (c.behind)
             entry["behind_best"] = {
                 {"mean", c.behind->mean}, {"low", c.behind->interval.low}, {"high", c.behind->interval.high}};

@@ -25,6 +25,7 @@ Json to_json(const RunRecord& run) {
                                   : Json();
     json["parameters"] = run.parameters;
     json["trainable_parameters"] = run.trainable_parameters;
+    json["multiplications"] = run.multiplications;
     json["seconds"] = run.seconds;
     json["image_set_version"] = run.image_set_version;
     if (!run.reason.empty()) json["reason"] = run.reason;

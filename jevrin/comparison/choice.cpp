@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <map>
 
 namespace jevrin {
@@ -19,6 +20,13 @@ struct Evidence {
     std::map<std::int64_t, std::vector<std::string>> items;  // by seed: what the influences are of
 };
 
+// 0 when the file is gone.
+std::int64_t size_of(const std::filesystem::path& file) {
+    std::error_code error;
+    const auto bytes = std::filesystem::file_size(file, error);
+    return error ? 0 : static_cast<std::int64_t>(bytes);
+}
+
 std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
                              std::vector<std::string>& unfinished) {
     std::vector<Evidence> all;
@@ -30,7 +38,10 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
         if (all.empty() || all.back().ranked.candidate != run.candidate)
             all.push_back({.ranked = {.candidate = run.candidate,
                                       .regime = run.regime,
-                                      .trainable_parameters = run.trainable_parameters}});
+                                      .parameters = run.parameters,
+                                      .trainable_parameters = run.trainable_parameters,
+                                      .multiplications = run.multiplications,
+                                      .model_bytes = size_of(ledger.model_file(run.id))}});
         Evidence& evidence = all.back();
         evidence.scores.push_back(score(run.best->validation, study.metric));
         evidence.ranked.seconds += run.seconds;

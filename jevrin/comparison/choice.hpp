@@ -23,7 +23,10 @@ struct RankedCandidate {
     std::optional<Interval> interval;  // over seeds; none for one seed
     std::int64_t runs = 0;
     double seconds = 0.0;  // of training, mean over seeds
+    std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
+    std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
+    std::int64_t model_bytes = 0;      // of a run's model file
     // The best candidate's lead over this one, paired by seed and item; none for the best itself, or when
     // they share no seed.
     std::optional<CrossedInterval> behind;

@@ -66,6 +66,7 @@ CREATE TABLE runs (
     best_epoch INTEGER NOT NULL DEFAULT 0,
     parameters INTEGER NOT NULL,
     trainable_parameters INTEGER NOT NULL,
+    multiplications INTEGER NOT NULL DEFAULT 0,
     jevrin_version TEXT NOT NULL,
     added TEXT NOT NULL,
     finished TEXT,
@@ -115,6 +116,8 @@ CREATE TABLE unlabelled_items (
     item TEXT NOT NULL,
     PRIMARY KEY (image_set, item)) WITHOUT ROWID;
 )sql";
+
+const char* const from_version_2 = "ALTER TABLE runs ADD COLUMN multiplications INTEGER NOT NULL DEFAULT 0;";
 
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
@@ -195,12 +198,12 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             }
             transaction.commit();
         }
-        if (stored_version(*database) == 1) {
+        if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
-            if (stored_version(*database) == 1) {
-                database->exec(from_version_1);
-                database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
-            }
+            const int now = stored_version(*database);
+            if (now == 1) database->exec(from_version_1);
+            if (now <= 2) database->exec(from_version_2);
+            database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }
         check_version(stored_version(*database), file);

@@ -110,7 +110,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                trainable_parameters, best_epoch,
                (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id),
                (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
-                WHERE divisions.id = runs.division)
+                WHERE divisions.id = runs.division), multiplications
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed)sql",
@@ -129,6 +129,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .planned_epochs = query.getColumn(7),
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
+                      .multiplications = query.getColumn(14),
                       .image_set_version = query.getColumn(13),
                       .seconds = query.getColumn(12)};
         const std::int64_t best = query.getColumn(10);

@@ -153,12 +153,13 @@ std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity,
         if (superseded_count != nullptr) *superseded_count = database_->getChanges();
         execute(*database_, R"sql(
             INSERT INTO runs (study, division, candidate, regime, seed, settings, state, planned_epochs, parameters,
-                              trainable_parameters, jevrin_version, added)
-            VALUES (?1, (SELECT division FROM studies WHERE id = ?1), ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10)
+                              trainable_parameters, multiplications, jevrin_version, added)
+            VALUES (?1, (SELECT division FROM studies WHERE id = ?1), ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10,
+                    ?11)
             ON CONFLICT (study, candidate, seed, settings) DO UPDATE SET superseded = 0)sql",
                 study, identity.candidate, identity.regime, identity.seed, identity.settings,
-                identity.planned_epochs, identity.parameters, identity.trainable_parameters, JEVRIN_VERSION,
-                now());
+                identity.planned_epochs, identity.parameters, identity.trainable_parameters,
+                identity.multiplications, JEVRIN_VERSION, now());
         return select_number(
             *database_, "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?",
             study, identity.candidate, identity.seed, identity.settings);

@@ -114,7 +114,8 @@ class StudyWork {
                                            .settings = settings,
                                            .planned_epochs = candidate.training.epochs,
                                            .parameters = parameter_count(built.network),
-                                           .trainable_parameters = trainable_parameter_count(built.network)};
+                                           .trainable_parameters = trainable_parameter_count(built.network),
+                                           .multiplications = multiplication_count(built.network)};
                 std::int64_t superseded = 0;
                 const std::int64_t id = ledger_.put_run(summary_.study, identity, &superseded);
                 summary_.superseded += superseded;

@@ -3,7 +3,9 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/network/architecture.hpp"
 #include "jevrin/plan/recipe.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
@@ -223,7 +225,7 @@ TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
 
 TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
     const auto blocks = code_blocks("docs/guide.md", "toml");
-    ASSERT_EQ(blocks.size(), 3U);  // the plan, a strength of augmentation, a recipe
+    ASSERT_EQ(blocks.size(), 5U);  // the plan, a strength of augmentation, a recipe, backbones, own networks
     const auto normal = [](const std::string& text) {
         std::string kept;
         bool comment = false;
@@ -239,9 +241,49 @@ TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
     EXPECT_EQ(read_recipe(directory_->path() / "recipe.toml").composition.copies, 2);
 }
 
+// A small study with the names of the demo, so that the plans of the guide run on it.
+TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "glaze", {"crazing", "pinholes", "sound"}, 8);
+    Classifier backbone{.network = residual_backbone({.widths = {4, 6, 8}, .blocks = {1}}, {64, 64, 3}),
+                        .classes = {"a", "b"},
+                        .preparation = {.fitting = {.size = 64}},
+                        .provenance = {}};
+    append_head(backbone.network, {}, 2);
+    initialise(backbone.network, 0, 3);
+    save_classifier(directory / "backbone.onnx", backbone);
+    const auto blocks = code_blocks("docs/guide.md", "toml");
+    ASSERT_EQ(blocks.size(), 5U);
+    write_file(directory / "backbones.toml", blocks[3]);
+    write_file(directory / "own.toml", blocks[4]);
+    const test::CommandOptions here{.directory = directory.path()};
+    const CommandResult backbones =
+        run_jevrin({"check", "backbones.toml", "--candidate", "gently", "--figure", "network.png"}, here);
+    EXPECT_EQ(backbones.status, 0) << backbones.errors;
+    EXPECT_THAT(backbones.output,
+                testing::AllOf(HasSubstr("surfaces, shallow"), HasSubstr("stage3.block1.convolution1"),
+                               HasSubstr("trains"), HasSubstr("frozen"), HasSubstr("total")));
+    EXPECT_GT(std::filesystem::file_size(directory / "network.png"), 10'000U);
+    const CommandResult own = run_jevrin({"check", "own.toml", "--json"}, here);
+    EXPECT_EQ(own.status, 0) << own.errors;
+    EXPECT_EQ(json::parse(own.output)["candidates"][1]["layers"].back()["shape"], (std::vector<int>{3}));
+    const CommandResult layers =
+        run_jevrin({"layers", "backbone.onnx", "glaze/crazing/00.png", "--figure", "layers.png"}, here);
+    EXPECT_EQ(layers.status, 0) << layers.errors;
+    EXPECT_THAT(layers.output, testing::AllOf(HasSubstr("stage3"), HasSubstr("silent")));
+    EXPECT_GT(std::filesystem::file_size(directory / "layers.png"), 10'000U);
+    const CommandResult features =
+        run_jevrin({"features", "backbones.toml", "features", "--candidate", "yardstick"}, here);
+    EXPECT_EQ(features.status, 0) << features.errors;
+    EXPECT_TRUE(std::filesystem::exists(directory / "features" / "features.csv"));
+    EXPECT_EQ(run_jevrin({"features", "own.toml", "features"}, here).status, 2);
+    EXPECT_EQ(run_jevrin({"layers", "backbone.onnx", "none.png"}, here).status, 2);
+    EXPECT_EQ(run_jevrin({"train", "backbones.toml"}, here).status, 0);
+}
+
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     for (const char* command : {"demo", "survey", "check", "train", "runs", "curves", "confusion", "choose",
-                                "classify", "export", "compose"}) {
+                                "classify", "export", "compose", "layers", "features"}) {
         const CommandResult help = run_jevrin({command, "--help"});
         EXPECT_EQ(help.status, 0);
         EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;

@@ -103,10 +103,10 @@ TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
     {
         SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
         for (const char* change :
-             {"ALTER TABLE image_sets DROP COLUMN version", "ALTER TABLE image_sets DROP COLUMN added",
-              "ALTER TABLE image_sets DROP COLUMN source", "ALTER TABLE divisions DROP COLUMN settings",
-              "ALTER TABLE division_items DROP COLUMN fold", "DROP TABLE unlabelled_items",
-              "PRAGMA user_version = 1"})
+             {"ALTER TABLE runs DROP COLUMN multiplications", "ALTER TABLE image_sets DROP COLUMN version",
+              "ALTER TABLE image_sets DROP COLUMN added", "ALTER TABLE image_sets DROP COLUMN source",
+              "ALTER TABLE divisions DROP COLUMN settings", "ALTER TABLE division_items DROP COLUMN fold",
+              "DROP TABLE unlabelled_items", "PRAGMA user_version = 1"})
             database.exec(change);
     }
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }),

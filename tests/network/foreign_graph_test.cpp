@@ -4,6 +4,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/memory.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/model_file.hpp"
@@ -457,14 +458,6 @@ TEST(ForeignGraph, WeightsMayBeOfSixteenBits) {
     const auto y = run(graph.read(), 1, Tensor({2}, x));
     EXPECT_NEAR(y[0], 1.33325, 1e-5);
     EXPECT_FLOAT_EQ(y[1], -2.0F + std::ldexp(1.0F, -24));
-}
-
-// The most memory that the process has had since the mark was cleared, in bytes.
-std::int64_t peak_memory() {
-    std::ifstream status("/proc/self/status");
-    for (std::string line; std::getline(status, line);)
-        if (line.starts_with("VmHWM:")) return std::atoll(line.c_str() + 6) * 1024;
-    return 0;
 }
 
 TEST(ForeignGraph, ReadingTakesLittleMoreMemoryThanTheWeights) {

@@ -143,7 +143,8 @@ const std::vector<NetworkCase>& cases() {
     const auto residual = [](std::vector<std::int64_t> widths, std::int64_t blocks,
                              std::int64_t stem_stride) {
         return [=](const Shape& image) {
-            return residual_backbone({.widths = widths, .blocks = {blocks}, .stem_stride = stem_stride}, image);
+            return residual_backbone({.widths = widths, .blocks = {blocks}, .stem_stride = stem_stride},
+                                     image);
         };
     };
     const auto inverted = [](const Shape& image) {

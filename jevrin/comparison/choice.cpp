@@ -93,12 +93,14 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
     const Evidence& best = all.front();
     const std::string metric = spoken_metric(study.metric);
     std::vector<const Evidence*> undecided = {&best};
+    std::vector<const Evidence*> level = {&best};  // of them, those that these images do not put behind
     for (std::size_t i = 1; i < all.size(); ++i) {
         RankedCandidate& other = all[i].ranked;
         other.behind = lead(best, all[i]);
         const bool separated =
             other.behind && other.behind->interval.low > 0 && other.behind->seed_noise_known;
         if (!separated) undecided.push_back(&all[i]);
+        if (!other.behind || other.behind->interval.low <= 0) level.push_back(&all[i]);
         if (other.behind)
             choice.reasons.push_back(fmt::format(
                 "'{}' leads '{}' by {:.3f} {} (95 % interval {:.3f} to {:.3f}, paired by seed and item): {}.",
@@ -113,9 +115,9 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
                             best.ranked.candidate, other.candidate));
     }
     choice.clear = undecided.size() == 1 && all.size() > 1;
-    const auto* cheapest =
-        *std::min_element(undecided.begin(), undecided.end(),
-                          [](const auto* a, const auto* b) { return a->ranked.seconds < b->ranked.seconds; });
+    const auto* cheapest = *std::min_element(level.begin(), level.end(), [](const auto* a, const auto* b) {
+        return a->ranked.seconds < b->ranked.seconds;
+    });
     choice.chosen = cheapest->ranked.candidate;
     std::string verdict;
     if (all.size() == 1)
@@ -126,6 +128,15 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
             "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
             "the noise of seeds and items.",
             choice.chosen, metric, best.ranked.mean);
+    else if (level.size() < undecided.size())
+        verdict = fmt::format(
+            "Use '{}' for the time being: {}, but with one seed the noise of seeds is unknown; train more "
+            "seeds.",
+            choice.chosen,
+            level.size() == 1
+                ? std::string("it leads every other candidate on these images")
+                : fmt::format("it is the cheapest of the {} that lead the others on these images",
+                              level.size()));
     else if (undecided.size() == all.size())
         verdict = fmt::format(
             "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.1f} s a "

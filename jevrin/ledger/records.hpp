@@ -37,7 +37,7 @@ struct RunRecord {
     std::int64_t planned_epochs = 0;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
-    std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
+    std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
     std::int64_t image_set_version = 1;  // what it saw: the versions of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
     std::optional<EpochRecord> best;     // the epoch whose weights are kept

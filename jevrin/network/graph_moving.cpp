@@ -289,7 +289,7 @@ void GraphReader::read_expand(const GraphNode& node) {
     std::vector<int> order = builder_.order_of(view);
     Shape item;
     for (const int d : order) item.push_back((*target)[static_cast<std::size_t>(d)]);
-    Tensor ones(item);
+    Tensor ones = new_tensor(node, item);
     ones.fill(1.0F);
     const std::size_t x = builder_.place(view, order, node.name());
     const std::size_t repeated = builder_.add(node.name() + ":ones", Constant{false}, {}, {std::move(ones)});

@@ -14,6 +14,7 @@ namespace {
 
 // All constants that are computed while reading take no more than this many elements together.
 constexpr std::int64_t most_folded = 1 << 26;
+constexpr std::size_t most_nodes = 50'000;
 
 bool is_standard(const std::string& domain) {
     return domain.empty() || domain == "ai.onnx";
@@ -181,6 +182,9 @@ void GraphReader::find_needed(const std::string& output) {
 }
 
 void GraphReader::check_operators() const {
+    if (needed_.size() > most_nodes)
+        throw InputError(
+            fmt::format("it has {} nodes; {} are as many as can be read", needed_.size(), most_nodes));
     std::vector<std::string> unsupported;
     for (const std::size_t i : needed_) {
         const onnx::NodeProto& node = model_.nodes[i];
@@ -455,6 +459,22 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
     }
     while (trim && item.size() > 1 && item.front() == 1) item.erase(item.begin());
     return builder_.add(name, Constant{trained && count > 1}, {}, {Tensor(item, moved)});
+}
+
+Tensor GraphReader::new_tensor(const GraphNode& node, const Shape& shape) {
+    for (const std::int64_t size : shape) {
+        if (size < 1 || size > most_folded)
+            node.fail(fmt::format("needs a constant of {}, which is too large", to_string(shape)));
+    }
+    std::int64_t elements = 1;
+    for (const std::int64_t size : shape) {
+        elements *= size;
+        if (elements > most_folded - folded_elements_)
+            node.fail(
+                "computes constants that are too large together; export the model with constants folded");
+    }
+    folded_elements_ += elements;
+    return Tensor(shape);
 }
 
 std::size_t GraphReader::fixed_number(const std::string& name, float value) {

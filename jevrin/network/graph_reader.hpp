@@ -62,6 +62,8 @@ class GraphReader {
     // [rows, inner, taps] in the file to [taps, inner, rows].
     Tensor transposed_weight(const Weight& weight, const Shape& shape) const;
 
+    // A tensor of the reader's own making, which counts towards what may be computed.
+    Tensor new_tensor(const GraphNode& node, const Shape& shape);
     // A constant as a node, with an axis for each dimension named in the order of `order`, of a value of so
     // many dimensions.
     std::size_t constant_node(const GraphNode& node, int input, std::int64_t rank,

@@ -175,10 +175,9 @@ void GraphReader::read_matrix_product(const GraphNode& node) {
         if (lead < 0 || std::ssize(all->shape) > rank(other) || all->shape.size() < 2)
             node.fail("multiplies by a constant of a shape that is not supported");
         std::copy(all->shape.end() - 2, all->shape.end(), target.end() - 2);
-        Tensor tensor;
         Shape item;
         for (const int d : order) item.push_back(target[static_cast<std::size_t>(d)]);
-        tensor = Tensor(item);
+        Tensor tensor = new_tensor(node, item);
         const std::int64_t matrix = element_count({all->shape.end() - 2, all->shape.end()});
         if (std::ssize(all->values) != matrix && std::ssize(all->values) != tensor.size())
             node.fail("its constant repeats along some leading dimensions only, which is not supported");
@@ -237,9 +236,10 @@ void GraphReader::read_layer_normalisation(const GraphNode& node) {
         last.push_back(static_cast<int>(d));
         needed.push_back(sizes(view)[static_cast<std::size_t>(d)]);
     }
+    View result = builder_.with_last(view, last, node.name());
     std::vector<Tensor> parameters;
     for (int p = 1; p < 3; ++p) {
-        parameters.emplace_back(needed);
+        parameters.push_back(new_tensor(node, needed));
         if (!node.has_input(p)) continue;
         const Weight from = weight(node, p);
         if (from.shape != needed)
@@ -247,7 +247,6 @@ void GraphReader::read_layer_normalisation(const GraphNode& node) {
                                   to_string(needed)));
         from.read(0, parameters.back().values());
     }
-    View result = builder_.with_last(view, last, node.name());
     result.node = builder_.add(node.name(), LayerNormalisation{node.number("epsilon", 1e-5F)}, {result.node},
                                std::move(parameters));
     set(node, result);

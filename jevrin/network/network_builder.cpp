@@ -1,6 +1,7 @@
 #include "jevrin/network/network_builder.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
 
@@ -10,6 +11,9 @@
 
 namespace jevrin {
 namespace {
+
+// Elements that a value of one image may have.
+constexpr std::int64_t largest_value = 1 << 28;
 
 bool is_batch(const std::vector<int>& dim) {
     return dim.size() == 1 && dim[0] == batch_axis;
@@ -31,6 +35,14 @@ std::size_t NetworkBuilder::add(const std::string& name, Operator op, std::vecto
     std::vector<Shape> around;
     for (const std::size_t input : network_.nodes[node].inputs) around.push_back(shapes_[input]);
     shapes_.push_back(node == 0 ? network_.input : infer_shape(network_.nodes[node], around));
+    std::int64_t elements = 1;
+    for (const std::int64_t size : shapes_.back()) {
+        if (size > 0 && elements > largest_value / size)
+            throw InputError(
+                fmt::format("layer '{}' would make a value of {} for each image, which is too large",
+                            printable(name), to_string(shapes_.back())));
+        elements *= size;
+    }
     return node;
 }
 

@@ -8,6 +8,8 @@
 namespace jevrin {
 namespace {
 
+constexpr int deepest_product = 4;
+
 class Simplification {
   public:
     explicit Simplification(Network& network)
@@ -82,21 +84,26 @@ class Simplification {
         return false;
     }
 
-    // Factors of a product, and what its numbers multiply to.
+    // Factors of a product, and what its numbers multiply to. Spelled-out activations have few: whatever has
+    // more is left alone.
     struct Factors {
         double number = 1.0;
         std::vector<std::size_t> others;
     };
-    void collect(std::size_t i, Factors& factors) const {
+    void collect(std::size_t i, Factors& factors, int depth = 0) const {
         const auto& inputs = node(i).inputs;
+        if (depth > deepest_product || factors.others.size() > 2) {
+            factors.others.resize(3);
+            return;
+        }
         if (const auto value = number(i)) {
             factors.number *= *value;
         } else if (is_arithmetic(i, ArithmeticKind::multiply)) {
-            collect(inputs[0], factors);
-            collect(inputs[1], factors);
+            collect(inputs[0], factors, depth + 1);
+            collect(inputs[1], factors, depth + 1);
         } else if (is_arithmetic(i, ArithmeticKind::divide) && number(inputs[1])) {
             factors.number /= *number(inputs[1]);
-            collect(inputs[0], factors);
+            collect(inputs[0], factors, depth + 1);
         } else {
             factors.others.push_back(i);
         }

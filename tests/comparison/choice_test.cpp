@@ -80,9 +80,11 @@ TEST_F(ChoiceTest, WhenTheEvidenceDoesNotSeparateTheCheapestIsChosen) {
 
 TEST_F(ChoiceTest, OneSeedNeverMakesAClearWinner) {
     add_run("good", 1, 0.99, 1.0, 100);
-    add_run("poor", 1, 0.4, 1.0, 200);
+    add_run("poor", 1, 0.4, 0.1, 200);
     const Choice c = choice();
     EXPECT_FALSE(c.clear);
+    EXPECT_EQ(c.chosen, "good");
+    EXPECT_THAT(c.reasons[0], HasSubstr("train more seeds"));
     EXPECT_FALSE(c.ranking[0].interval.has_value());
     EXPECT_THAT(c.reasons[1], HasSubstr("with one seed the noise of seeds is unknown"));
 }

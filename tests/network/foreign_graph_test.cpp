@@ -412,6 +412,28 @@ TEST(ForeignGraph, HostileOnesAreRefusedInWords) {
     EXPECT_THAT(many.refusal(), HasSubstr("too large together"));
 }
 
+TEST(ForeignGraph, DeepProductsAndHugeValuesNeitherHangNorExhaustMemory) {
+    std::string squares = "a0 = Relu (x) ";
+    for (int i = 1; i <= 60; ++i) squares += fmt::format("a{} = Mul (a{}, a{}) ", i, i - 1, i - 1);
+    const Network network = Graph("g (float[N, 4] x) => (float[N, 4] a60) { " + squares + "}").read();
+    EXPECT_EQ(network.nodes.size(), 62U);
+    Graph wide("g (float[N, 1, 4, 4] x) => (float[N, 1, 4, 4] a) { p = Pad (x, pads) a = Relu (p) }");
+    wide.integers("pads", {0, 0, 1 << 20, 1 << 20, 0, 0, 0, 0});
+    EXPECT_THAT(wide.refusal(), HasSubstr("too large"));
+    Graph ones("g (float[N, 1, 4, 4] x) => (float[N, 1, 4, 4] a) { a = Expand (x, shape) }");
+    ones.integers("shape", {1, 1 << 20, 4, 4});
+    EXPECT_EQ(infer_shapes(ones.read()).back(), (Shape{4, 4, 1 << 20}));
+    Graph more("g (float[N, 1, 1, 1] x) => (float[N, 1, 4, 4] a) { a = Expand (x, shape) }");
+    more.integers("shape", {1, 1 << 20, 1 << 10, 1});
+    EXPECT_THAT(more.refusal(), HasSubstr("too large"));
+    Graph normal(
+        "g (float[N, 1000, 1000, 8] x) => (float[N, 1000, 1000, 8] y) { y = LayerNormalization <axis = 0> "
+        "(x, s) }",
+        17);
+    normal.weight("s", {8}, std::vector<float>(8, 1.0F));
+    EXPECT_THAT(normal.refusal(), HasSubstr("along the batch"));
+}
+
 TEST(ForeignGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
     Graph graph("g (float[N, 2] x) => (float[N, 3] y) { y = Gemm (x, w) }");
     const std::vector<float> values = {1, 2, 3, 4, 5, 6};

@@ -169,11 +169,14 @@ void check(const Options& options) {
         table.add({c.candidate, regime_name(c.regime), printable(plan.candidates[i].backbone),
                    c.backbone_bytes == 0 ? "" : spoken_bytes(c.backbone_bytes), with_commas(c.parameters),
                    with_commas(c.trainable_parameters), with_commas(c.multiplications),
-                   spoken_bytes(c.memory_bytes), with_commas(c.largest_batch),
+                   spoken_bytes(c.memory_bytes),
+                   c.largest_batch >= result.part_sizes[0] ? "all" : with_commas(c.largest_batch),
                    fmt::format("{:.2f}", c.seconds_per_epoch), fmt::format("{:.2f}", c.seconds_once)});
     }
     print(table.text());
-    print("operations: multiplications forward, for one image; batch <=: the largest that fits the memory\n");
+    print(
+        "operations: multiplications forward, for one image; batch <=: the largest that fits the memory "
+        "(all: the training part)\n");
     for (std::size_t i = 0; i < result.candidates.size(); ++i) {
         if (!options.candidate.empty() && result.candidates[i].candidate != options.candidate) continue;
         print(fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", result.candidates[i].candidate,

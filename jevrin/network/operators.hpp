@@ -81,6 +81,7 @@ struct Softmax {
 // Two inputs, with broadcasting.
 struct Arithmetic {
     ArithmeticKind kind = ArithmeticKind::add;
+    bool rectified = false;  // max(result, 0); set only by fold_for_inference
 };
 // [..., rows, depth] times [..., depth, columns], the leading dimensions alike.
 struct MatrixProduct {};

@@ -53,15 +53,19 @@ class ParametricReluStep : public Step {
 
 class ArithmeticStep : public Step {
   public:
-    ArithmeticStep(ArithmeticKind kind, const Shape& a, const Shape& b, const Shape& output)
-        : kernel_(kind, a, b),
-          linear_(kind == ArithmeticKind::add || kind == ArithmeticKind::subtract),
+    ArithmeticStep(const Arithmetic& op, const Shape& a, const Shape& b, const Shape& output)
+        : kernel_(op.kind, a, b),
+          rectified_(op.rectified),
+          linear_(op.kind == ArithmeticKind::add || op.kind == ArithmeticKind::subtract),
           whole_(element_count(a) == element_count(output)) {}
     Traits traits() const override {
         return {.keeps_inputs = !linear_, .in_place = whole_, .gradient_in_place = whole_};
     }
     void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
-        kernel_.forward(batch, inputs[0], inputs[1], output);
+        if (rectified_)
+            kernel_.rectified_forward(batch, inputs[0], inputs[1], output);
+        else
+            kernel_.forward(batch, inputs[0], inputs[1], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
         const auto target = [&](std::size_t k) {
@@ -72,6 +76,7 @@ class ArithmeticStep : public Step {
 
   private:
     ArithmeticKernel kernel_;
+    bool rectified_;
     bool linear_;
     bool whole_;
 };
@@ -111,7 +116,7 @@ std::unique_ptr<Step> make_pointwise_step(const Node& node, const StepShapes& sh
     if (const auto* op = std::get_if<Activation>(&node.op))
         return std::make_unique<ActivationStep>(op->function, size);
     if (const auto* op = std::get_if<Arithmetic>(&node.op))
-        return std::make_unique<ArithmeticStep>(op->kind, shapes.inputs[0], shapes.inputs[1], shapes.output);
+        return std::make_unique<ArithmeticStep>(*op, shapes.inputs[0], shapes.inputs[1], shapes.output);
     if (const auto* op = std::get_if<Dropout>(&node.op))
         return std::make_unique<DropoutStep>(op->rate, size, shapes.index);
     return std::make_unique<ParametricReluStep>(size, node.parameters[0].size());

@@ -197,6 +197,14 @@ Network fold_for_inference(const Network& network) {
                 std::get<Convolution>(before->op).activation = activation->function;
             continue;
         }
+        // A sum takes the relu behind it along.
+        if (is_activation(node.op, FunctionKind::relu) && users[node.inputs[0]] == 1)
+            if (auto* sum = std::get_if<Arithmetic>(&folded.nodes[place.at(node.inputs[0])].op);
+                sum != nullptr && !sum->rectified) {
+                sum->rectified = true;
+                place[i] = place.at(node.inputs[0]);
+                continue;
+            }
         Node copy = node;
         for (std::size_t& input : copy.inputs) input = place.at(input);
         folded.nodes.push_back(std::move(copy));

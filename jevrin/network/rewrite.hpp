@@ -35,8 +35,9 @@ Network network_until(const Network& network, std::size_t node);
 // its places. InputError when there is no such place.
 Network without_head(const Network& network, const std::string& features = "");
 
-// The same function with fewer steps: normalisation with stored statistics and ReLU move into the convolution
-// before them, dropout disappears. Each of them only where nothing else uses the value in between.
+// The same function with fewer steps: normalisation with stored statistics and activations move into the
+// convolution before them, a ReLU into the sum before it, dropout disappears. Each of them only where nothing
+// else uses the value in between.
 Network fold_for_inference(const Network& network);
 
 }  // namespace jevrin

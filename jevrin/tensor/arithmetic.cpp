@@ -113,26 +113,37 @@ ArithmeticKernel::ArithmeticKernel(ArithmeticKind kind, const Shape& a, const Sh
     }
 }
 
-void ArithmeticKernel::forward(std::int64_t batch, const float* a, const float* b, float* output) const {
-    with_arithmetic(kind_, [&](auto value) {
-        if (stretches_.size() == 1 && a_step_ == 1 && b_step_ == 1) {
-            assign_elements(batch * size_, false, output, [=](std::int64_t i) { return value(a[i], b[i]); });
-            return;
+template <typename Value>
+void ArithmeticKernel::apply(std::int64_t batch, const float* a, const float* b, float* output,
+                             Value value) const {
+    if (stretches_.size() == 1 && a_step_ == 1 && b_step_ == 1) {
+        assign_elements(batch * size_, false, output, [=](std::int64_t i) { return value(a[i], b[i]); });
+        return;
+    }
+    parallel_for(batch, [&](std::int64_t n) {
+        float* out = output + n * size_;
+        for (const Stretch& stretch : stretches_) {
+            const float* left = a + n * a_size_ + stretch.a;
+            const float* right = b + n * b_size_ + stretch.b;
+            if (a_step_ == 1 && b_step_ == 1)
+                for (std::int64_t i = 0; i < length_; ++i) out[i] = value(left[i], right[i]);
+            else if (a_step_ == 1)
+                for (std::int64_t i = 0; i < length_; ++i) out[i] = value(left[i], *right);
+            else
+                for (std::int64_t i = 0; i < length_; ++i) out[i] = value(*left, right[i * b_step_]);
+            out += length_;
         }
-        parallel_for(batch, [&](std::int64_t n) {
-            float* out = output + n * size_;
-            for (const Stretch& stretch : stretches_) {
-                const float* left = a + n * a_size_ + stretch.a;
-                const float* right = b + n * b_size_ + stretch.b;
-                if (a_step_ == 1 && b_step_ == 1)
-                    for (std::int64_t i = 0; i < length_; ++i) out[i] = value(left[i], right[i]);
-                else if (a_step_ == 1)
-                    for (std::int64_t i = 0; i < length_; ++i) out[i] = value(left[i], *right);
-                else
-                    for (std::int64_t i = 0; i < length_; ++i) out[i] = value(*left, right[i * b_step_]);
-                out += length_;
-            }
-        });
+    });
+}
+
+void ArithmeticKernel::forward(std::int64_t batch, const float* a, const float* b, float* output) const {
+    with_arithmetic(kind_, [&](auto value) { apply(batch, a, b, output, value); });
+}
+
+void ArithmeticKernel::rectified_forward(std::int64_t batch, const float* a, const float* b,
+                                         float* output) const {
+    with_arithmetic(kind_, [&](auto value) {
+        apply(batch, a, b, output, [=](float x, float y) { return std::max(value(x, y), 0.0F); });
     });
 }
 

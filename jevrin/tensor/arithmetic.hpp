@@ -23,6 +23,8 @@ class ArithmeticKernel {
 
     // output may be a when a has the shape of the output.
     void forward(std::int64_t batch, const float* a, const float* b, float* output) const;
+    // The same with max(., 0) behind it, in one pass.
+    void rectified_forward(std::int64_t batch, const float* a, const float* b, float* output) const;
     // a_gradient, b_gradient (+)= their gradients; either may be null, and a_gradient may be output_gradient
     // when a has the shape of the output.
     struct Target {
@@ -38,6 +40,8 @@ class ArithmeticKernel {
         std::int64_t a = 0;
         std::int64_t b = 0;
     };
+    template <typename Value>
+    void apply(std::int64_t batch, const float* a, const float* b, float* output, Value value) const;
     template <typename Slope>
     void operand_backward(std::int64_t batch, bool first, Target target, Slope slope) const;
 

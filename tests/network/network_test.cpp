@@ -115,8 +115,11 @@ TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
     const Network network = small_network();
     const Network folded = fold_for_inference(network);
     EXPECT_LT(folded.nodes.size(), network.nodes.size());
-    for (const Node& node : folded.nodes)
+    for (const Node& node : folded.nodes) {
         EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;
+        const auto* sum = std::get_if<Arithmetic>(&node.op);
+        EXPECT_TRUE(sum == nullptr || sum->rectified) << node.name;
+    }
     // Without its convolution in the same network, normalisation runs as a step of its own: the reference.
     const Tensor input = random_tensor({2 * 8 * 8 * 3}, 1);
     std::vector<float> reference;

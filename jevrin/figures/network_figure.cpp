@@ -29,7 +29,8 @@ std::vector<Place> arrange(const std::vector<LayerRow>& layers, std::size_t& col
     Place next;
     for (std::size_t i = 0; i < layers.size(); ++i) {
         const bool new_stage = i > 0 && layers[i].stage != layers[i - 1].stage;
-        if (wanted > 1 && (next.row > length || (new_stage && next.row + 3 > length)))
+        if (wanted > 1 &&
+            (next.row > length || (new_stage && next.row + 3 > length && i + 3 < layers.size())))
             next = {next.column + 1, 0};
         places.push_back(next);
         rows = std::max(rows, next.row + 1);
@@ -91,12 +92,11 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
             "set label {} at {:.4f},{:.4f} center front textcolor rgb '{}' font "
             "'DejaVu Sans,7'\n",
             gnuplot_string(facts), x(i), y(i) + 0.24, ink);
-        const auto reads_previous =
-            i == 0 || layer.reads.empty() ||
-            std::find(layer.reads.begin(), layer.reads.end(), i - 1) != layer.reads.end();
-        if (i > 0 && reads_previous && places[i].column == places[i - 1].column)
+        const bool reads_previous =
+            i > 0 && std::find(layer.reads.begin(), layer.reads.end(), i - 1) != layer.reads.end();
+        if (reads_previous && places[i].column == places[i - 1].column)
             line(x(i), y(i - 1) + box_height / 2, x(i), y(i) - box_height / 2, "nohead lc rgb '#707070'");
-        else if (i > 0 && reads_previous) {
+        else if (reads_previous) {
             // From the foot of one column to the head of the next.
             const double between = static_cast<double>(places[i].column);
             line(x(i - 1), y(i - 1) + box_height / 2, x(i - 1), y(i - 1) + 0.5, "nohead lc rgb '#707070'");

@@ -5,6 +5,7 @@
 #include "jevrin/network/folding.hpp"
 #include "jevrin/network/graph_node.hpp"
 #include "jevrin/network/model_file.hpp"
+#include "jevrin/network/moved_dimensions.hpp"
 #include "jevrin/network/network_builder.hpp"
 #include "jevrin/network/stored_model.hpp"
 

@@ -2,6 +2,7 @@
 // stage, and the head that is solved instead of trained.
 #include "jevrin/network/freezing.hpp"
 
+#include "small_training.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
@@ -25,7 +26,6 @@ namespace {
 
 using test::message_of;
 using test::random_tensor;
-using test::TemporaryDirectory;
 using testing::HasSubstr;
 
 Network three_stages(const Shape& image = {16, 16, 3}) {
@@ -119,18 +119,8 @@ TEST(Freezing, GradientsOfTheTrainedPartAreThoseOfFullTraining) {
     }
 }
 
-class FreezingRuns : public testing::Test {
+class FreezingRuns : public SmallTraining {
   protected:
-    FreezingRuns() {
-        test::write_small_set(directory_.path(), {"across", "both", "down"}, 14);
-        set_ = read_image_set({.from = directory_.path()});
-        images_ = std::make_unique<PreparedImages>(set_, Fitting{.size = 16});
-        data_.images = images_.get();
-        data_.classes = 3;
-        data_.parts = divide_into_parts(set_, {.seed = 1});
-        for (const Item& item : set_.items) data_.labels.push_back(item.label);
-        scaling_ = images_->scaling_of(data_.parts.training);
-    }
     static TrainingSettings settings(std::int64_t epochs) {
         return {.epochs = epochs, .batch = 8, .optimiser = {.learning_rate = 0.05}};
     }
@@ -144,11 +134,6 @@ class FreezingRuns : public testing::Test {
         return weights_of(run.best_network());
     }
 
-    TemporaryDirectory directory_;
-    ImageSet set_;
-    std::unique_ptr<PreparedImages> images_;
-    TrainingData data_;
-    Scaling scaling_;
     Network network_ = three_stages();
 };
 

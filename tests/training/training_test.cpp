@@ -1,3 +1,4 @@
+#include "small_training.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
@@ -81,18 +82,10 @@ TEST(Optimiser, TheCosineFallsFromTheRateTowardsZero) {
     EXPECT_DOUBLE_EQ(learning_rate_at({.learning_rate = 0.4}, 9, 10), 0.4);
 }
 
-// A small set in memory, and a network for it.
-class RunTrainerTest : public testing::Test {
+// A small set, and a network for it.
+class RunTrainerTest : public SmallTraining {
   protected:
     RunTrainerTest() {
-        test::write_small_set(directory_.path(), {"across", "both", "down"}, 14);
-        set_ = read_image_set({.from = directory_.path()});
-        images_ = std::make_unique<PreparedImages>(set_, Fitting{.size = 16});
-        data_.images = images_.get();
-        data_.classes = 3;
-        data_.parts = divide_into_parts(set_, {.seed = 1});
-        for (const Item& item : set_.items) data_.labels.push_back(item.label);
-        scaling_ = images_->scaling_of(data_.parts.training);
         network_ = residual_backbone({.widths = {4, 8}, .blocks = {1}, .stem_stride = 1}, {16, 16, 3});
         append_head(network_, {.hidden = {6}, .dropout = 0.2}, 3);
         initialise(network_, 0, 1);
@@ -114,11 +107,6 @@ class RunTrainerTest : public testing::Test {
         return all;
     }
 
-    TemporaryDirectory directory_;
-    ImageSet set_;
-    std::unique_ptr<PreparedImages> images_;
-    TrainingData data_;
-    Scaling scaling_;
     Network network_;
 };
 

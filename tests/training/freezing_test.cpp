@@ -119,6 +119,27 @@ TEST(Freezing, GradientsOfTheTrainedPartAreThoseOfFullTraining) {
     }
 }
 
+TEST(Freezing, FrozenNodesOfATrainingPassWorkAsInInference) {
+    // Everything before the classes is frozen, normalisation and dropout included, though nothing is cut off.
+    Network network = three_stages();
+    for (Node& node : network.nodes)
+        if (std::holds_alternative<BatchNormalisation>(node.op)) {
+            node.parameters[2] = random_tensor(node.parameters[2].shape(), 5, 0.3);
+            node.parameters[3].fill(0.6F);
+        }
+    freeze_before(network, find_boundary(network, "head.classes"));
+    const auto before = weights_of(network);
+    const Tensor input = random_tensor({4, 16 * 16 * 3}, 3);
+    const std::vector<std::int64_t> items = {0, 1, 2, 3};
+    Inference inference(network, 4);
+    const auto inferred = inference.run(4, input.values());
+    TrainingPass pass(network, 4);
+    const auto trained = pass.forward(4, input.values(), {1, 1, items.data()});
+    for (std::size_t i = 0; i < inferred.size(); ++i) EXPECT_NEAR(trained[i], inferred[i], 1e-4) << i;
+    EXPECT_EQ(weights_of(network), before);
+    EXPECT_EQ(pass.parameters().size(), 2U);
+}
+
 class FreezingRuns : public SmallTraining {
   protected:
     static TrainingSettings settings(std::int64_t epochs) {

@@ -332,6 +332,59 @@ TEST(ForeignGraph, ChannelsLastModelsNeedNoTranspositions) {
     EXPECT_NEAR(sums[0] + sums[1] + sums[2] + sums[3], 1.0, 1e-5);
 }
 
+TEST(ForeignGraph, ChannelsAreShuffledAndWindowsTakenAsWritten) {
+    Graph shuffle(R"(g (float[N, 6, 4, 5] x) => (float[N, 6, 4, 5] y) {
+        cut = Reshape (x, groups)
+        turned = Transpose <perm = [0, 2, 1, 3, 4]> (cut)
+        y = Reshape (turned, whole)
+    })");
+    shuffle.integers("groups", {-1, 2, 3, 4, 5});
+    shuffle.integers("whole", {-1, 6, 4, 5});
+    const Tensor image = random_tensor({2 * 4 * 5 * 6}, 8);
+    const auto shuffled = run(shuffle.read(), 2, image);
+    for (std::size_t i = 0; i < shuffled.size(); ++i) {
+        const std::size_t channel = i % 6;  // [group, member] becomes [member, group]
+        EXPECT_EQ(shuffled[i], image.values()[i - channel + channel % 2 * 3 + channel / 2]);
+    }
+    // Windows of 2x2 in the place of the batch, a layer on each token, and back.
+    Graph windows(R"(g (float[N, 4, 6, 8] x) => (float[N, 4, 6, 8] y) {
+        last = Transpose <perm = [0, 2, 3, 1]> (x)
+        cut = Reshape (last, cuts)
+        turned = Transpose <perm = [0, 1, 3, 2, 4, 5]> (cut)
+        tokens = Reshape (turned, token_shape)
+        mapped = MatMul (tokens, weight)
+        scores = Softmax <axis = 1> (mapped)
+        back_cut = Reshape (scores, back_cuts)
+        back = Transpose <perm = [0, 1, 3, 2, 4, 5]> (back_cut)
+        joined = Reshape (back, joined_shape)
+        y = Transpose <perm = [0, 3, 1, 2]> (joined)
+    })");
+    windows.integers("cuts", {-1, 3, 2, 4, 2, 4});
+    windows.integers("token_shape", {-1, 4, 4});
+    windows.integers("back_cuts", {-1, 3, 4, 2, 2, 4});
+    windows.integers("joined_shape", {-1, 6, 8, 4});
+    std::vector<float> unit(16, 0.0F);
+    for (std::size_t d = 0; d < 4; ++d) unit[5 * d] = 1.0F;
+    windows.weight("weight", {4, 4}, unit);
+    const Tensor maps = random_tensor({2 * 6 * 8 * 4}, 9);
+    const auto scores = run(windows.read(), 2, maps);
+    // Within each window of each image the scores of a channel sum to one, larger values having larger ones.
+    const auto at = [](std::size_t n, std::size_t y, std::size_t x, std::size_t c) {
+        return ((n * 6 + y) * 8 + x) * 4 + c;
+    };
+    for (std::size_t n = 0; n < 2; ++n)
+        for (std::size_t y = 0; y < 6; y += 2)
+            for (std::size_t x = 0; x < 8; x += 2)
+                for (std::size_t c = 0; c < 4; ++c) {
+                    double sum = 0.0;
+                    for (const std::size_t dy : {0U, 1U})
+                        for (const std::size_t dx : {0U, 1U})
+                            sum += std::exp(static_cast<double>(maps.values()[at(n, y + dy, x + dx, c)]));
+                    EXPECT_NEAR(scores[at(n, y, x, c)],
+                                std::exp(static_cast<double>(maps.values()[at(n, y, x, c)])) / sum, 1e-5);
+                }
+}
+
 // Convolution with an open image size, then features by shape arithmetic or by a number.
 Graph sized_graph(const std::string& flatten, const std::string& size) {
     Graph graph(fmt::format(R"(g (float[N, 3, {}, {}] x) => (float[N, 2] y) {{

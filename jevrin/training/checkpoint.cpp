@@ -34,6 +34,7 @@ class FloatReader {
     explicit FloatReader(std::string_view bytes) : bytes_(bytes) {}
     void read(float* values, std::size_t count) {
         if (bytes_.size() < count * sizeof(float)) throw InputError("numbers are missing");
+        if (count == 0) return;
         std::memcpy(values, bytes_.data(), count * sizeof(float));
         bytes_.remove_prefix(count * sizeof(float));
     }

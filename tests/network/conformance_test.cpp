@@ -40,7 +40,7 @@ onnx::TensorProto read_tensor(const std::filesystem::path& file) {
 template <typename Stored>
 std::vector<float> raw_numbers(const std::string& raw) {
     std::vector<Stored> stored(raw.size() / sizeof(Stored));
-    std::memcpy(stored.data(), raw.data(), raw.size());
+    if (!raw.empty()) std::memcpy(stored.data(), raw.data(), raw.size());
     return {stored.begin(), stored.end()};
 }
 

@@ -200,7 +200,12 @@ TEST(ModelFile, WhatIsWrittenReadsBackEqual) {
         {"residual", residual_backbone({.widths = {4, 6}, .blocks = {1}, .stem_stride = 1}, image)},
         {"pooled stem",
          residual_backbone({.widths = {4}, .blocks = {2}, .stem_kernel = 7, .stem_pool = true}, image)},
+        {"bottleneck",
+         residual_backbone(
+             {.widths = {2, 4}, .blocks = {2, 1}, .block = ResidualBlock::bottleneck, .stem_stride = 1},
+             image)},
         {"plain", plain_backbone({.widths = {4, 6}, .convolutions = 1}, image)},
+        {"perceptron", perceptron_backbone({.hidden = {6}, .dropout = 0.1}, image)},
         {"densely connected",
          densely_connected_backbone({.stem_width = 4, .growth = 3, .layers = {2, 2}}, image)},
         {"inverted residual", inverted_residual_backbone({}, {64, 64, 3})},

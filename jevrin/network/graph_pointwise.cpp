@@ -15,20 +15,18 @@ View GraphReader::pointwise(const std::string& name, const Operator& op, const V
     return result;
 }
 
+View GraphReader::with_number(const std::string& name, ArithmeticKind kind, const View& view, float number) {
+    View result = view;
+    result.node = builder_.add(name, Arithmetic{kind}, {view.node, fixed_number(name + ":number", number)});
+    return result;
+}
+
 void GraphReader::read_function(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const std::string& type = node.type();
-    const auto with_number = [&](ArithmeticKind kind, float number, bool number_first) {
-        View result = view;
-        const std::size_t constant = fixed_number(node.name() + ":number", number);
-        std::vector<std::size_t> inputs = {view.node, constant};
-        if (number_first) std::swap(inputs[0], inputs[1]);
-        result.node = builder_.add(node.name(), Arithmetic{kind}, inputs);
-        return result;
-    };
-    if (type == "Neg") return set(node, with_number(ArithmeticKind::multiply, -1.0F, false));
-    if (type == "Reciprocal") return set(node, with_number(ArithmeticKind::divide, 1.0F, true));
+    if (type == "Neg") return set(node, with_number(node.name(), ArithmeticKind::multiply, view, -1.0F));
+    if (type == "Reciprocal") return set(node, with_number(node.name(), ArithmeticKind::power, view, -1.0F));
     using Kind = FunctionKind;
     Function function;
     if (type == "Relu") function = {Kind::relu};
@@ -117,7 +115,6 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
         return left;
     }
     const bool left_leads =
-        builder_.network().nodes.size() > 0 &&
         element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
     std::vector<int> order = builder_.order_of(left_leads ? left : right);
     // A dimension that is only the batch in one operand may be more in the other.
@@ -180,9 +177,8 @@ void GraphReader::read_arithmetic(const GraphNode& node) {
         sum = i == 0 ? dynamic(node, 0) : joined_views(name, kind, sum, dynamic(node, i));
     }
     if (type == "Mean") {
-        const std::size_t share =
-            fixed_number(node.name() + ":share", 1.0F / static_cast<float>(node.inputs()));
-        sum.node = builder_.add(node.name(), Arithmetic{ArithmeticKind::multiply}, {sum.node, share});
+        const float share = 1.0F / static_cast<float>(node.inputs());
+        sum = with_number(node.name(), ArithmeticKind::multiply, sum, share);
     }
     set(node, sum);
 }

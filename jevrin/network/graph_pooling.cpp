@@ -146,11 +146,6 @@ void GraphReader::read_reduction(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const View& view = dynamic(node, 0);
     const std::string& type = node.type();
-    const auto with = [&](const View& from, const std::string& name, const Operator& op) {
-        View result = from;
-        result.node = builder_.add(name, op, {from.node});
-        return result;
-    };
     if (type == "ReduceMean") {
         set(node, reduced(node, node.name(), ReductionKind::mean, view));
     } else if (type == "ReduceSum") {
@@ -158,15 +153,9 @@ void GraphReader::read_reduction(const GraphNode& node) {
     } else if (type == "ReduceMax") {
         set(node, reduced(node, node.name(), ReductionKind::maximum, view));
     } else if (type == "ReduceMin") {
-        const auto negated = [&](const View& from, const std::string& name) {
-            View result = from;
-            result.node = builder_.add(name, Arithmetic{ArithmeticKind::multiply},
-                                       {from.node, fixed_number(name + ":factor", -1.0F)});
-            return result;
-        };
-        const View turned = negated(view, node.name() + ":negated");
-        set(node,
-            negated(reduced(node, node.name() + ":maximum", ReductionKind::maximum, turned), node.name()));
+        const View turned = with_number(node.name() + ":negated", ArithmeticKind::multiply, view, -1.0F);
+        const View most = reduced(node, node.name() + ":maximum", ReductionKind::maximum, turned);
+        set(node, with_number(node.name(), ArithmeticKind::multiply, most, -1.0F));
     } else {
         View squares = view;
         squares.node = builder_.add(node.name() + ":squares", Arithmetic{ArithmeticKind::multiply},
@@ -174,7 +163,7 @@ void GraphReader::read_reduction(const GraphNode& node) {
         const bool root = type == "ReduceL2";
         const View sum =
             reduced(node, root ? node.name() + ":sum" : node.name(), ReductionKind::sum, squares);
-        set(node, root ? with(sum, node.name(), Activation{{FunctionKind::square_root}}) : sum);
+        set(node, root ? pointwise(node.name(), Activation{{FunctionKind::square_root}}, sum) : sum);
     }
 }
 

@@ -42,7 +42,7 @@ class GraphReader {
     bool read_constant_for_each(const GraphNode& node);
     std::string output_value() const;
 
-    // Values. dynamic() fails for a value that does not depend on the image, constant() for one that does.
+    // Values. dynamic() fails for one that does not depend on the image.
     const GraphValue& value(const GraphNode& node, int input) const;
     bool is_dynamic(const GraphNode& node, int input) const;
     const View& dynamic(const GraphNode& node, int input) const;
@@ -73,6 +73,8 @@ class GraphReader {
 
     // Adds an operator behind one view, element by element.
     View pointwise(const std::string& name, const Operator& op, const View& view);
+    // The same for arithmetic with a number behind the value.
+    View with_number(const std::string& name, ArithmeticKind kind, const View& view, float number);
     // Two operands of any kind, at least one of them dynamic.
     View joined(const GraphNode& node, ArithmeticKind kind, int left, int right);
     View joined_views(const std::string& name, ArithmeticKind kind, const View& a, const View& b);

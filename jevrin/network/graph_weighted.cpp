@@ -107,19 +107,17 @@ void GraphReader::read_gemm(const GraphNode& node) {
         return view;
     };
     View result = product(node, operand(0, left_turned), operand(1, right_turned));
-    const auto scaled = [&](const View& view, float factor) {
-        if (factor == 1.0F) return view;
-        View out = view;
-        out.node = builder_.add(node.name() + ":scaled", Arithmetic{ArithmeticKind::multiply},
-                                {view.node, fixed_number(node.name() + ":factor", factor)});
-        return out;
+    const auto scaled = [&](const View& view, const char* what, float factor) {
+        return factor == 1.0F ? view
+                              : with_number(node.name() + what, ArithmeticKind::multiply, view, factor);
     };
-    result = scaled(result, alpha);
+    result = scaled(result, ":alpha", alpha);
     if (node.has_input(2)) {
         const View addend = is_dynamic(node, 2)
                                 ? dynamic(node, 2)
                                 : builder_.view(constant_node(node, 2, 2, {0, 1}, false), {0, 1});
-        result = joined_views(node.name() + ":sum", ArithmeticKind::add, result, scaled(addend, beta));
+        result =
+            joined_views(node.name() + ":sum", ArithmeticKind::add, result, scaled(addend, ":beta", beta));
     }
     set(node, result);
 }

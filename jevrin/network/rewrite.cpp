@@ -161,8 +161,9 @@ Network without_head(const Network& network, const std::string& features) {
         throw InputError(
             fmt::format("it has no layer called '{}'{}", printable(features), did_you_mean(features, names)));
     }
-    for (std::size_t i = 2; i < network.nodes.size(); ++i)
-        if (stage_of(network.nodes[i]) == "head") return as_vector(network_until(network, i - 1));
+    for (const Node& node : network.nodes)
+        if (stage_of(node) == "head" && !node.inputs.empty() && node.inputs[0] > 0)
+            return as_vector(network_until(network, node.inputs[0]));
     for (std::size_t i = network.nodes.size(); i-- > 1;)
         if (std::holds_alternative<Dense>(network.nodes[i].op))
             return as_vector(network_until(network, network.nodes[i].inputs[0]));

@@ -296,6 +296,9 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
     }
     for (const auto& [stage, factor] : candidate.rate_factors) json["learning_rate_factors"][stage] = factor;
     if (candidate.network) json["network"] = to_json(*candidate.network);
+    for (const BackbonePlan& backbone : plan.backbones)
+        if (backbone.name == candidate.backbone && !backbone.features.empty())
+            json["features"] = backbone.features;
     if (candidate.learner == Learner::logistic_regression) {
         json["learner"] = "logistic regression";
         json["penalty"] = candidate.penalty;

@@ -56,12 +56,15 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
 
 namespace {
 
-// The candidate's own network; classes is where a list of layers ends by itself.
-Network own_network(const Candidate& candidate, const Shape& image, std::size_t classes, bool& ends_itself) {
-    const auto* list = std::get_if<LayerList>(&*candidate.network);
-    ends_itself = list != nullptr && list->ends_in_dense() && !candidate.head_stated;
-    if (!ends_itself) return build_backbone(*candidate.network, image);
-    LayerList whole = *list;
+// Whether a candidate's network is a list of layers that makes the classes itself.
+bool makes_classes(const Candidate& candidate) {
+    const auto* list = candidate.network ? std::get_if<LayerList>(&*candidate.network) : nullptr;
+    return list != nullptr && list->ends_in_dense() && !candidate.head_stated;
+}
+
+Network own_network(const Candidate& candidate, const Shape& image, std::size_t classes) {
+    if (!makes_classes(candidate)) return build_backbone(*candidate.network, image);
+    LayerList whole = std::get<LayerList>(*candidate.network);
     Layer& last = whole.layers.back();
     const auto wanted = static_cast<std::int64_t>(classes);
     if (last.width != 0 && last.width != wanted)
@@ -113,13 +116,12 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
     const Fitting& fitting = plan.images.fitting;
     try {
         CandidateNetwork built;
-        bool ends_itself = false;
-        built.network =
-            candidate.network
-                ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes, ends_itself)
-                : backbones.at(candidate.backbone).network;
+        built.network = candidate.network
+                            ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes)
+                            : backbones.at(candidate.backbone).network;
         built.head = built.network.nodes.size();
-        if (!ends_itself) append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
+        if (!makes_classes(candidate))
+            append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
         const bool scratch = candidate.regime == Regime::scratch;
         initialise(built.network, scratch ? 0 : built.head, seed);
         built.phases = phases_of(candidate, built.network, built.head);

@@ -165,6 +165,18 @@ TEST_F(NetworkStudy, AForeignModelServesAsBackboneAtTheSizeOfThePlan) {
     EXPECT_EQ(summary.trained, 1);
 }
 
+TEST_F(NetworkStudy, OtherFeaturesOfTheSameWeightsAreAnotherRun) {
+    const std::string frozen = "[[candidate]]\nname = \"f\"\nregime = \"frozen\"\n";
+    const auto train = [&](const std::string& features) {
+        return train_study(plan(frozen, std::string(own_backbone) + "features = \"" + features + "\"\n"),
+                           directory_ / "ledger");
+    };
+    EXPECT_EQ(train("stage1.block1.relu1").trained, 1);
+    const StudySummary other = train("stage1.block1.normalisation1");
+    EXPECT_EQ(other.trained, 1);
+    EXPECT_EQ(other.superseded, 1);
+}
+
 TEST_F(NetworkStudy, SeveralBackbonesAreCheckedSideBySide) {
     test::write_small_backbone(directory_ / "second.onnx");
     const std::string two =

@@ -40,6 +40,8 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
                                       {"backbone_bytes", c.backbone_bytes},
                                       {"memory_bytes", c.memory_bytes},
                                       {"largest_batch", c.largest_batch},
+                                      {"runs", c.runs},
+                                      {"epochs", c.epochs},
                                       {"seconds_per_epoch", c.seconds_per_epoch},
                                       {"seconds_once", c.seconds_once},
                                       {"settings", resolved_settings(plan, plan.candidates[i])}});
@@ -64,19 +66,38 @@ std::string describe(const Augmentation& augmentation) {
     return text.empty() ? "none" : text;
 }
 
-std::string settings_lines(const Candidate& candidate) {
-    const TrainingSettings& t = candidate.training;
-    const OptimiserSettings& o = t.optimiser;
-    std::string hidden;
-    for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
+// "learning_rate 0.02, momentum 0.9": a table of settings, without its name and what is turned off.
+std::string describe_settings(const Json& table) {
+    std::string text;
+    for (const auto& [key, value] : table.items()) {
+        const bool off = value == false || value == 0 || value == "none" || value == "natural" ||
+                         value.is_structured() || (key == "training_fraction" && value == 1.0);
+        if (key == "kind" || off) continue;
+        text += fmt::format("{}{} {}", text.empty() ? "" : ", ", key,
+                            value.is_string() ? printable(value.get<std::string>()) : value.dump());
+    }
+    return text;
+}
+
+std::string settings_lines(const Plan& plan, const Candidate& candidate) {
     if (candidate.learner == Learner::logistic_regression)
         return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
-    return fmt::format(
-               "  training: {} epochs, batch {}, sgd with learning rate {} ({}), momentum {}, weight decay "
-               "{}\n",
-               t.epochs, t.batch, o.learning_rate, schedule_name(o.schedule), o.momentum, o.weight_decay) +
-           fmt::format("  augment: {}; head: {}dropout {}\n", describe(t.augmentation), hidden,
-                       candidate.head.dropout);
+    std::string hidden;
+    for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
+    Json training = resolved_settings(plan, candidate)["training"];
+    Json loss = training["loss"];
+    std::string loss_text = describe_settings(loss);
+    if (loss["class_weights"].is_object())
+        loss_text += "class weights " + describe_settings(loss["class_weights"]);
+    const std::string schedule = describe_settings(training["schedule"]);
+    return fmt::format("  training: {}\n  optimiser: {}, {}; schedule: {}{}; loss: cross-entropy{}\n",
+                       describe_settings(training), training["optimiser"]["kind"].get<std::string>(),
+                       describe_settings(training["optimiser"]),
+                       training["schedule"]["kind"].get<std::string>(),
+                       schedule.empty() ? "" : " (" + schedule + ")",
+                       loss_text.empty() ? "" : " (" + loss_text + ")") +
+           fmt::format("  augment: {}; head: {}dropout {}\n", describe(candidate.training.augmentation),
+                       hidden, candidate.head.dropout);
 }
 
 struct Options {
@@ -128,12 +149,11 @@ void check(const Options& options) {
     const bool has_ledger = std::filesystem::exists(ledger / "ledger.db");
     std::unique_ptr<Materials> materials;
     {
-        ProgressBar bar;
-        materials =
-            gather_materials(plan, has_ledger ? std::optional(ledger) : std::nullopt,
-                             [&](const std::string& what, std::int64_t done, std::int64_t total) {
-                                 bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
-                             });
+        ProgressBars bar;
+        materials = gather_materials(plan, has_ledger ? std::optional(ledger) : std::nullopt,
+                                     [&](const std::string& what, std::int64_t done, std::int64_t total) {
+                                         bar.show(what, done, total);
+                                     });
     }
     if (!materials->set.problems.empty())
         warn(fmt::format(
@@ -162,8 +182,8 @@ void check(const Options& options) {
         plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
         materials->plan.images.fitting.channels == 1 ? "grey" : "colour", metric_name(plan.metric)));
     Table table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations", "memory",
-                 "batch <=", "s/epoch", "s once"},
-                {3, 4, 5, 6, 7, 8, 9, 10});
+                 "batch <=", "runs", "epochs", "s/epoch", "s once"},
+                {3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
     for (std::size_t i = 0; i < result.candidates.size(); ++i) {
         const CandidateCheck& c = result.candidates[i];
         table.add({c.candidate, regime_name(c.regime), printable(plan.candidates[i].backbone),
@@ -171,6 +191,7 @@ void check(const Options& options) {
                    with_commas(c.trainable_parameters), with_commas(c.multiplications),
                    spoken_bytes(c.memory_bytes),
                    c.largest_batch >= result.part_sizes[0] ? "all" : with_commas(c.largest_batch),
+                   fmt::format("{}", c.runs), fmt::format("{}", c.epochs),
                    fmt::format("{:.2f}", c.seconds_per_epoch), fmt::format("{:.2f}", c.seconds_once)});
     }
     print(table.text());
@@ -180,8 +201,8 @@ void check(const Options& options) {
     for (std::size_t i = 0; i < result.candidates.size(); ++i) {
         if (!options.candidate.empty() && result.candidates[i].candidate != options.candidate) continue;
         print(fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", result.candidates[i].candidate,
-                          fmt::join(result.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
-                          layer_lines(result.candidates[i])));
+                          fmt::join(result.candidates[i].stages, " > "),
+                          settings_lines(plan, plan.candidates[i]), layer_lines(result.candidates[i])));
     }
 }
 

@@ -54,7 +54,7 @@ void classify_files(const Options& options) {
     {
         // Some at a time, so that a large folder takes no more memory than a small one.
         constexpr std::size_t some = 256;
-        ProgressBar bar;
+        ProgressBars bar;
         for (std::size_t begin = 0; begin < files.size(); begin += some) {
             std::vector<std::vector<std::uint8_t>> fitted;
             for (std::size_t i = begin; i < std::min(files.size(), begin + some); ++i) try {
@@ -66,8 +66,8 @@ void classify_files(const Options& options) {
                 }
             const std::vector<float> rows = classify(classifier, fitted);
             probabilities.insert(probabilities.end(), rows.begin(), rows.end());
-            bar.show("classifying",
-                     static_cast<double>(begin + fitted.size()) / static_cast<double>(files.size()), "");
+            bar.show("classifying", static_cast<std::int64_t>(std::min(files.size(), begin + some)),
+                     static_cast<std::int64_t>(files.size()));
         }
     }
     std::vector<std::string> heads = {"image", "class", "probability"};

@@ -13,11 +13,9 @@ void compose_set(const std::filesystem::path& file, const std::filesystem::path&
     const Recipe recipe = read_recipe(file);
     CompositionSummary summary;
     {
-        ProgressBar bar;
+        ProgressBars bar;
         const auto show = [&](const char* what) {
-            return [&bar, what](std::int64_t done, std::int64_t total) {
-                bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
-            };
+            return [&bar, what](std::int64_t done, std::int64_t total) { bar.show(what, done, total); };
         };
         const ImageSet set = read_image_set(recipe.images.source, show("reading images"));
         summary = compose(set, recipe.composition, directory, show("writing images"));

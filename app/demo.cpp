@@ -30,10 +30,9 @@ void make_images(const fs::path& folder) {
     for (const demo::Tile& tile : tiles)
         if (!fs::exists(folder / tile.path)) missing.push_back(tile);
     if (missing.empty()) return;
-    ProgressBar bar;
-    demo::write_tiles(folder, missing, demo::default_seed, [&](std::int64_t done, std::int64_t total) {
-        bar.show("making images", static_cast<double>(done) / static_cast<double>(total), "");
-    });
+    ProgressBars bar;
+    demo::write_tiles(folder, missing, demo::default_seed,
+                      [&](std::int64_t done, std::int64_t total) { bar.show("making images", done, total); });
 }
 
 void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study,

@@ -38,9 +38,9 @@ void write_features(const Options& options) {
     const bool has_ledger = std::filesystem::exists(options.ledger / "ledger.db");
     FeatureExport written;
     {
-        ProgressBar bar;
+        ProgressBars bar;
         const auto progress = [&](const std::string& what, std::int64_t done, std::int64_t total) {
-            bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
+            bar.show(what, done, total);
         };
         const auto materials =
             gather_materials(plan, has_ledger ? std::optional(options.ledger) : std::nullopt, progress);

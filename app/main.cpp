@@ -26,7 +26,9 @@ int main(int argc, char** argv) {
     app::add_layers(app);
     app::add_features(app);
     app::add_train(app);
+    app::add_watch(app);
     app::add_runs(app);
+    app::add_show(app);
     app::add_curves(app);
     app::add_confusion(app);
     app::add_choose(app);

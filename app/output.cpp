@@ -117,31 +117,45 @@ std::string plural(std::int64_t count, const std::string& word) {
     return fmt::format("{} {}{}", with_commas(count), word, count == 1 ? "" : "s");
 }
 
-ProgressBar::ProgressBar() : terminal_(::isatty(STDERR_FILENO) == 1) {}
-ProgressBar::~ProgressBar() {
+ProgressBars::ProgressBars() : terminal_(::isatty(STDERR_FILENO) == 1) {}
+ProgressBars::~ProgressBars() {
     clear();
 }
 
-void ProgressBar::show(const std::string& what, double share, const std::string& after) {
+void ProgressBars::show(const std::vector<Progress>& bars) {
     constexpr double least_seconds_between = 0.1;
     if (!terminal_ || now() - last_drawn_ < least_seconds_between) return;
+    clear();
     last_drawn_ = now();
-    shown_ = true;
-    constexpr std::size_t bar_width = 28;
-    const auto full = static_cast<std::size_t>(std::clamp(share, 0.0, 1.0) * bar_width + 0.5);
-    std::string line = fmt::format("{} [{}{}] {:3.0f} %  {}", what, std::string(full, '#'),
-                                   std::string(bar_width - full, '.'), 100 * share, after);
+    constexpr std::size_t bar_width = 24;
     const std::size_t columns = std::max<std::size_t>(width_of(STDERR_FILENO), 40);
-    fmt::print(stderr, "\r{}", padded(line, columns - 1));
+    std::size_t name_width = 0;
+    for (const Progress& bar : bars) name_width = std::max(name_width, display_width(bar.what));
+    std::string text;
+    for (const Progress& bar : bars) {
+        const auto full = static_cast<std::size_t>(std::clamp(bar.share, 0.0, 1.0) * bar_width + 0.5);
+        const std::string line =
+            fmt::format("{} [{}{}] {:3.0f} %  {}", padded(bar.what, name_width), std::string(full, '#'),
+                        std::string(bar_width - full, '.'), 100 * bar.share, bar.after);
+        text += (text.empty() ? "" : "\n") + padded(line, columns - 1);
+    }
+    fmt::print(stderr, "{}", text);
     std::fflush(stderr);
+    shown_ = bars.size();
 }
 
-void ProgressBar::clear() {
-    if (!shown_) return;
-    const std::size_t columns = std::max<std::size_t>(width_of(STDERR_FILENO), 40);
-    fmt::print(stderr, "\r{}\r", std::string(columns - 1, ' '));
+void ProgressBars::show(const std::string& what, std::int64_t done, std::int64_t total) {
+    show({{what, static_cast<double>(done) / static_cast<double>(std::max<std::int64_t>(1, total)), ""}});
+}
+
+void ProgressBars::clear() {
+    if (shown_ == 0) return;
+    // To the first of the lines, wiping each.
+    std::string text = "\r\x1b[2K";
+    for (std::size_t line = 1; line < shown_; ++line) text += "\x1b[1A\x1b[2K";
+    fmt::print(stderr, "{}", text);
     std::fflush(stderr);
-    shown_ = false;
+    shown_ = 0;
 }
 
 std::size_t terminal_width() {

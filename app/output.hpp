@@ -56,22 +56,31 @@ std::string with_commas(std::int64_t value);
 std::string spoken_seconds(double seconds);
 std::string plural(std::int64_t count, const std::string& word);
 
-// A bar on the last line of a terminal; nothing is drawn when standard error is no terminal.
-class ProgressBar {
-  public:
-    ProgressBar();
-    ~ProgressBar();
-    ProgressBar(const ProgressBar&) = delete;
-    ProgressBar& operator=(const ProgressBar&) = delete;
+// How far something is.
+struct Progress {
+    std::string what;
+    double share = 0.0;  // in [0, 1]
+    std::string after;   // what stands behind the bar
+};
 
-    // share in [0, 1].
-    void show(const std::string& what, double share, const std::string& after);
-    // Takes the bar away, so that a line can be printed.
+// Bars on the last lines of a terminal; nothing is drawn when standard error is no terminal.
+class ProgressBars {
+  public:
+    ProgressBars();
+    ~ProgressBars();
+    ProgressBars(const ProgressBars&) = delete;
+    ProgressBars& operator=(const ProgressBars&) = delete;
+
+    // As many bars in each call as in the one before, or after clear().
+    void show(const std::vector<Progress>& bars);
+    // One bar.
+    void show(const std::string& what, std::int64_t done, std::int64_t total);
+    // Takes the bars away, so that a line can be printed.
     void clear();
 
   private:
     bool terminal_;
-    bool shown_ = false;
+    std::size_t shown_ = 0;
     double last_drawn_ = 0.0;
 };
 

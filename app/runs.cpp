@@ -13,8 +13,11 @@ Json to_json(const RunRecord& run) {
     Json json = {{"run", run.name()},
                  {"candidate", run.candidate},
                  {"regime", run.regime},
+                 {"origin", run.origin},
                  {"seed", run.seed},
+                 {"fold", run.fold},
                  {"state", state_name(run.state)},
+                 {"in_training", run.claimed},
                  {"epochs", run.epochs},
                  {"planned_epochs", run.planned_epochs}};
     json["best_epoch"] = run.best ? Json(run.best->epoch) : Json();

@@ -240,9 +240,9 @@ void survey(const Options& options) {
         throw InputError("--after draws on the sheet: name its file with --sheet");
     ImageSet set;
     {
-        ProgressBar bar;
+        ProgressBars bar;
         set = read_image_set(source_of(options.images), [&](std::int64_t done, std::int64_t total) {
-            bar.show("reading images", static_cast<double>(done) / static_cast<double>(total), "");
+            bar.show("reading images", done, total);
         });
     }
     if (!options.problems.empty()) write_problems(set.problems, options.problems);

@@ -19,32 +19,59 @@ void ask_to_stop(int) {
     stop_asked = true;
 }
 
+std::string left(double seconds) {
+    return seconds < 0 ? "" : spoken_seconds(seconds) + " left";
+}
+
+}  // namespace
+
 std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,
                        std::size_t name_width) {
     return fmt::format("{}  epoch {:>3}/{}  loss {:.4f} training {:.4f} validation  {} {:.4f}  {:>7}{}\n",
                        padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
                        epoch.validation_loss, metric_name(metric), score(epoch.validation, metric),
-                       fmt::format("{:.2f} s", epoch.seconds), best ? "  best" : "");
+                       epoch.seconds < 0.095 ? fmt::format("{:.0f} ms", 1000.0 * epoch.seconds)
+                                             : fmt::format("{:.2f} s", epoch.seconds),
+                       best ? "  best" : "");
 }
 
-}  // namespace
-
-StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory) {
+StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,
+                             const StudyOptions& options) {
     stop_asked = false;
     std::signal(SIGINT, ask_to_stop);
     std::signal(SIGTERM, ask_to_stop);
     std::size_t name_width = 0;
     for (const Candidate& candidate : plan.candidates)
-        name_width = std::max(name_width,
-                              display_width(candidate.name) + 1 + std::to_string(plan.seeds.back()).size());
-    ProgressBar bar;
+        name_width = std::max(name_width, display_width(candidate.name));
+    for (const std::uint64_t seed : plan.seeds)
+        name_width =
+            std::max(name_width, display_width(plan.candidates.front().name) + std::to_string(seed).size());
+    // Behind the name: the seed, and the fold when there are several.
+    name_width += plan.images.folds.size() > 1 ? 4 : 2;
+    ProgressBars bar;
     StudyCallbacks callbacks;
     callbacks.preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
-        bar.show(what, static_cast<double>(done) / static_cast<double>(total), "");
+        bar.show(what, done, total);
     };
     callbacks.warning = [&](const std::string& message) {
         bar.clear();
         warn(message);
+    };
+    callbacks.begun = [&](const StudyOutlook& outlook) {
+        bar.clear();
+        std::string text = fmt::format("{} to train", plural(outlook.to_train, "run"));
+        if (outlook.resumed > 0) text += fmt::format(" ({} begun before)", outlook.resumed);
+        if (outlook.finished > 0) text += fmt::format(", {} finished before", outlook.finished);
+        if (outlook.failed > 0)
+            text += fmt::format(", {} failed before (--retry trains them again)", outlook.failed);
+        if (outlook.superseded > 0)
+            text += fmt::format("; {} with other settings set aside: what the plan changed is trained anew",
+                                plural(outlook.superseded, "earlier run"));
+        print(text + "\n");
+    };
+    callbacks.run_warning = [&](const RunRecord& run, const std::string& message) {
+        bar.clear();
+        warn(fmt::format("{}, epoch {}: {}", run.name(), run.epochs, message));
     };
     callbacks.run_started = [&](const RunRecord& run, std::int64_t resumed) {
         if (resumed == 0) return;
@@ -61,11 +88,17 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
             print(fmt::format("{}  FAILED: {}\n", padded(run.name(), name_width), run.reason));
     };
     callbacks.progress = [&](const RunRecord& run, const StudyPosition& at) {
-        const double of_run = (static_cast<double>(at.epochs_done) + at.batch_share) /
-                              static_cast<double>(std::max<std::int64_t>(1, at.epochs));
-        const double share = (static_cast<double>(at.run - 1) + of_run) / static_cast<double>(at.runs);
-        bar.show(fmt::format("run {}/{} {}", at.run, at.runs, run.name()), share,
-                 at.seconds_left < 0 ? "" : spoken_seconds(at.seconds_left) + " left");
+        const auto share = [](auto done, auto all) {
+            return static_cast<double>(done) / static_cast<double>(std::max<std::int64_t>(1, all));
+        };
+        const double of_epoch = share(at.batch, at.batches);
+        bar.show({{"study", at.study_share,
+                   fmt::format("run {} of {}  {}", at.run, at.runs, left(at.seconds_left))},
+                  {"run", (static_cast<double>(at.epochs_done) + of_epoch) / static_cast<double>(at.epochs),
+                   fmt::format("{}, epoch {} of {}  {}", run.name(), std::min(at.epochs, at.epochs_done + 1),
+                               at.epochs, left(at.run_seconds_left))},
+                  {"epoch", of_epoch,
+                   fmt::format("batch {} of {}  {}", at.batch, at.batches, left(at.epoch_seconds_left))}});
     };
     callbacks.stop_requested = [] { return stop_asked.load(); };
     const auto restore_signals = [] {
@@ -73,14 +106,14 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
         std::signal(SIGTERM, SIG_DFL);
     };
     try {
-        const StudySummary summary = train_study(plan, ledger_directory, callbacks);
+        const StudySummary summary = train_study(plan, ledger_directory, callbacks, options);
         restore_signals();
         return summary;
     } catch (const Interrupted&) {
         restore_signals();
         bar.clear();
         throw Interrupted(
-            fmt::format("stopped; the epochs finished so far are kept in {}; the same command goes on from "
+            fmt::format("stopped; everything trained so far is kept in {}; the same command goes on from "
                         "there",
                         printable(ledger_directory.string())));
     }

@@ -4,10 +4,16 @@
 #include "jevrin/study/study.hpp"
 
 #include <filesystem>
+#include <string>
 
 namespace jevrin::app {
 
-// Trains a plan with a bar, a line per finished epoch and a summary at the end.
-StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory);
+// Trains a plan with bars for the study, the run and the epoch, and a line per finished epoch.
+StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,
+                             const StudyOptions& options = {});
+
+// "new head/2  epoch   3/15  loss 0.4120 training 0.5231 validation  ...": one finished epoch.
+std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,
+                       std::size_t name_width);
 
 }  // namespace jevrin::app

@@ -125,7 +125,7 @@ class WarmTraining {
         const auto logits = pass_.forward(batch, prepared.pictures, {1, 1, prepared.items.data()});
         cross_entropy(10, logits, prepared.targets, gradient_);
         pass_.backward(batch, gradient_);
-        optimiser_.step(pass_.parameters(), 0.001);
+        optimiser_.step(pass_.parameters(), {.learning_rate = 0.001});
     }
     // Trains one epoch, or only prepares its batches.
     void epoch(const Augmentation& augmentation, bool train) {

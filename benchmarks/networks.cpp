@@ -54,7 +54,7 @@ class Trainer {
         const auto logits = pass_.forward(batch_, images_, {1, 1, items_.data()});
         cross_entropy(classes, logits, targets_, gradient_);
         pass_.backward(batch_, gradient_);
-        optimiser_.step(pass_.parameters(), 0.001);
+        optimiser_.step(pass_.parameters(), {.learning_rate = 0.001});
     }
     // Two for each multiplication, in three passes: forward, data gradient, weight gradient.
     double operations() const {

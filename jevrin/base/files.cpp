@@ -5,7 +5,6 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -90,17 +89,23 @@ std::string read_text(const std::filesystem::path& path) {
 }
 
 void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes) {
+    write_file(path, std::span(&bytes, 1));
+}
+
+void write_file(const std::filesystem::path& path, std::span<const std::span<const std::byte>> pieces) {
     const std::filesystem::path temporary = path.string() + fmt::format(".{}.part", ::getpid());
     int error = 0;
     {
         const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
         if (file.get() < 0) fail_writing(path, errno);
-        std::size_t done = 0;
-        while (error == 0 && done < bytes.size()) {
-            const ssize_t put = ::write(file.get(), bytes.data() + done, bytes.size() - done);
-            if (put > 0) done += static_cast<std::size_t>(put);
-            if (put < 0 && errno != EINTR) error = errno;
-            if (put == 0) error = ENOSPC;
+        for (const std::span<const std::byte> bytes : pieces) {
+            std::size_t done = 0;
+            while (error == 0 && done < bytes.size()) {
+                const ssize_t put = ::write(file.get(), bytes.data() + done, bytes.size() - done);
+                if (put > 0) done += static_cast<std::size_t>(put);
+                if (put < 0 && errno != EINTR) error = errno;
+                if (put == 0) error = ENOSPC;
+            }
         }
         if (error == 0 && ::fsync(file.get()) != 0) error = errno;
     }
@@ -127,17 +132,40 @@ void make_directory(const std::filesystem::path& path) {
                                     error.message(), cure_for(error.value())));
 }
 
-FileLock::FileLock(const std::filesystem::path& path, const std::string& message_when_held)
-    : descriptor_(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644)) {
-    if (descriptor_ < 0) fail_writing(path, errno);
-    if (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
-        ::close(descriptor_);
-        throw WorkError(message_when_held);
-    }
+namespace {
+
+// A lock of one byte that belongs to the open file, not to the process.
+struct flock one_place(std::int64_t place) {
+    struct flock lock {};
+    lock.l_type = F_WRLCK;
+    lock.l_whence = SEEK_SET;
+    lock.l_start = place;
+    lock.l_len = 1;
+    return lock;
 }
 
-FileLock::~FileLock() {
-    ::close(descriptor_);
+}  // namespace
+
+std::optional<PlaceLock> PlaceLock::try_hold(const std::filesystem::path& file, std::int64_t place) {
+    const int descriptor = ::open(file.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
+    if (descriptor < 0) fail_writing(file, errno);
+    PlaceLock lock(descriptor);
+    struct flock wanted = one_place(place);
+    if (::fcntl(descriptor, F_OFD_SETLK, &wanted) == 0) return lock;
+    if (errno == EAGAIN || errno == EACCES) return std::nullopt;
+    throw WorkError(fmt::format("{}: this file system cannot lock files: {}; keep the ledger on another one",
+                                printable(file.string()), std::strerror(errno)));
+}
+
+bool PlaceLock::is_held(const std::filesystem::path& file, std::int64_t place) {
+    const Descriptor descriptor(::open(file.c_str(), O_RDONLY | O_CLOEXEC));
+    if (descriptor.get() < 0) return false;
+    struct flock found = one_place(place);
+    return ::fcntl(descriptor.get(), F_OFD_GETLK, &found) == 0 && found.l_type != F_UNLCK;
+}
+
+PlaceLock::~PlaceLock() {
+    if (descriptor_ >= 0) ::close(descriptor_);
 }
 
 }  // namespace jevrin

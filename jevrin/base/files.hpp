@@ -4,9 +4,11 @@
 #include <cstddef>
 #include <cstdint>
 #include <filesystem>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 namespace jevrin {
@@ -43,20 +45,28 @@ class InputFile {
 // for example on a full disk) the old content stands and no temporary file is left.
 void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes);
 void write_file(const std::filesystem::path& path, std::string_view text);
+// The same from pieces, one after the other.
+void write_file(const std::filesystem::path& path, std::span<const std::span<const std::byte>> pieces);
 
 // Creates the directory and its parents; WorkError when that fails.
 void make_directory(const std::filesystem::path& path);
 
-// Holds an exclusive lock on a file for its lifetime; the system releases it when the process dies.
-class FileLock {
+// Holds one place of a lock file for its lifetime; the system gives it back when the process dies. Any number
+// of places can be held by different holders, in one process or several.
+class PlaceLock {
   public:
-    // WorkError with this message when another process holds the lock.
-    FileLock(const std::filesystem::path& path, const std::string& message_when_held);
-    ~FileLock();
-    FileLock(const FileLock&) = delete;
-    FileLock& operator=(const FileLock&) = delete;
+    // Nothing when somebody else holds the place. WorkError when the file cannot be locked.
+    static std::optional<PlaceLock> try_hold(const std::filesystem::path& file, std::int64_t place);
+    // Whether somebody holds it now; false when there is no such file.
+    static bool is_held(const std::filesystem::path& file, std::int64_t place);
+
+    ~PlaceLock();
+    PlaceLock(PlaceLock&& other) noexcept : descriptor_(std::exchange(other.descriptor_, -1)) {}
+    PlaceLock& operator=(PlaceLock&&) = delete;
 
   private:
+    explicit PlaceLock(int descriptor) : descriptor_(descriptor) {}
+
     int descriptor_ = -1;
 };
 

@@ -39,18 +39,35 @@ std::string content_hash(std::string_view text) {
     return content_hash(std::as_bytes(std::span(text.data(), text.size())));
 }
 
+struct ContentHasher::State {
+    std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> hash{XXH3_createState(), XXH3_freeState};
+};
+
+ContentHasher::ContentHasher() : state_(new State) {
+    XXH3_128bits_reset(state_->hash.get());
+}
+
+ContentHasher::~ContentHasher() = default;
+
+void ContentHasher::add(std::span<const std::byte> bytes) {
+    XXH3_128bits_update(state_->hash.get(), bytes.data(), bytes.size());
+}
+
+ContentHash ContentHasher::hash() const {
+    const XXH128_hash_t hash = XXH3_128bits_digest(state_->hash.get());
+    return {hash.high64, hash.low64};
+}
+
 std::string content_hash_of_file(const std::filesystem::path& path) {
     const InputFile file(path);
-    const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), XXH3_freeState);
-    XXH3_128bits_reset(state.get());
+    ContentHasher hasher;
     std::vector<std::byte> piece(std::size_t{1} << 20U);
     for (std::int64_t done = 0; done < file.size(); done += std::ssize(piece)) {
         const auto count = static_cast<std::size_t>(std::min(std::ssize(piece) + 0L, file.size() - done));
         file.read(done, std::span(piece).first(count));
-        XXH3_128bits_update(state.get(), piece.data(), count);
+        hasher.add(std::span(piece).first(count));
     }
-    const XXH128_hash_t hash = XXH3_128bits_digest(state.get());
-    return ContentHash{hash.high64, hash.low64}.text();
+    return hasher.hash().text();
 }
 
 std::uint64_t content_number(std::string_view text) {

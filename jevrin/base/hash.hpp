@@ -5,6 +5,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <filesystem>
+#include <memory>
 #include <optional>
 #include <span>
 #include <string>
@@ -30,6 +31,22 @@ std::string content_hash(std::span<const std::byte> bytes);
 std::string content_hash(std::string_view text);
 // Of a file, read in pieces. InputError when it cannot be read.
 std::string content_hash_of_file(const std::filesystem::path& path);
+
+// The hash of bytes that come in pieces.
+class ContentHasher {
+  public:
+    ContentHasher();
+    ~ContentHasher();
+    ContentHasher(const ContentHasher&) = delete;
+    ContentHasher& operator=(const ContentHasher&) = delete;
+
+    void add(std::span<const std::byte> bytes);
+    ContentHash hash() const;
+
+  private:
+    struct State;
+    std::unique_ptr<State> state_;
+};
 
 // 64 bits of the same family, for keys of random streams and as checksums.
 std::uint64_t content_number(std::string_view text);

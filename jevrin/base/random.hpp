@@ -27,6 +27,10 @@ enum class Purpose : std::uint32_t {
     sample = 8,
     noise = 9,
     mixing = 10,
+    balanced_items = 11,
+    balanced_classes = 12,
+    training_share = 13,
+    plan_sample = 14,
 };
 
 struct RandomKey {

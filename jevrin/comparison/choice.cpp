@@ -12,12 +12,18 @@
 namespace jevrin {
 namespace {
 
+// What one seed predicted: in one run, or in one for each fold, which together see every item once.
+struct SeedEvidence {
+    std::vector<std::size_t> labels;
+    std::vector<std::size_t> predicted;
+    std::vector<std::string> items;
+    std::vector<double> influences;  // of the items
+};
+
 // What the finished runs of one candidate say.
 struct Evidence {
     RankedCandidate ranked;
-    std::vector<double> scores;                              // by seed, ascending
-    std::map<std::int64_t, std::vector<double>> influences;  // by seed: per validation item
-    std::map<std::int64_t, std::vector<std::string>> items;  // by seed: what the influences are of
+    std::map<std::int64_t, SeedEvidence> seeds;
 };
 
 // 0 when the file is gone.
@@ -43,24 +49,27 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
                                       .multiplications = run.multiplications,
                                       .model_bytes = size_of(ledger.model_file(run.id))}});
         Evidence& evidence = all.back();
-        evidence.scores.push_back(score(run.best->validation, study.metric));
         evidence.ranked.seconds += run.seconds;
-        std::vector<std::size_t> labels;
-        std::vector<std::size_t> predicted;
-        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
-            labels.push_back(p.label);
-            predicted.push_back(p.predicted);
-            evidence.items[run.seed].push_back(p.item);
+        ++evidence.ranked.runs;
+        SeedEvidence& seed = evidence.seeds[run.seed];
+        for (PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
+            seed.labels.push_back(p.label);
+            seed.predicted.push_back(p.predicted);
+            seed.items.push_back(std::move(p.item));
         }
-        evidence.influences[run.seed] =
-            item_influences(study.classes.size(), labels, predicted, study.metric);
     }
     for (Evidence& evidence : all) {
-        const MeanInterval mean = mean_interval(evidence.scores);
+        std::vector<double> scores;
+        for (auto& [number, seed] : evidence.seeds) {
+            scores.push_back(
+                score(ConfusionMatrix(study.classes.size(), seed.labels, seed.predicted), study.metric));
+            seed.influences =
+                item_influences(study.classes.size(), seed.labels, seed.predicted, study.metric);
+        }
+        const MeanInterval mean = mean_interval(scores);
         evidence.ranked.mean = mean.mean;
         evidence.ranked.interval = mean.interval;
-        evidence.ranked.runs = static_cast<std::int64_t>(evidence.scores.size());
-        evidence.ranked.seconds /= static_cast<double>(evidence.scores.size());
+        evidence.ranked.seconds /= static_cast<double>(evidence.ranked.runs);
     }
     return all;
 }
@@ -68,13 +77,14 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
 // The table of paired differences over the seeds that both have, where both saw the same items.
 std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other) {
     std::vector<std::vector<double>> differences;
-    for (const auto& [seed, values] : best.influences) {
-        const auto theirs = other.influences.find(seed);
-        if (theirs == other.influences.end() || best.items.at(seed) != other.items.at(seed)) continue;
+    for (const auto& [number, seed] : best.seeds) {
+        const auto theirs = other.seeds.find(number);
+        if (theirs == other.seeds.end() || seed.items != theirs->second.items) continue;
+        const std::vector<double>& values = seed.influences;
         if (values.size() < 2 || (!differences.empty() && differences[0].size() != values.size())) continue;
         differences.emplace_back();
         for (std::size_t i = 0; i < values.size(); ++i)
-            differences.back().push_back(values[i] - theirs->second[i]);
+            differences.back().push_back(values[i] - theirs->second.influences[i]);
     }
     if (differences.empty()) return std::nullopt;
     return crossed_interval(differences);

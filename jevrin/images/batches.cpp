@@ -58,6 +58,14 @@ PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, Pict
     });
 }
 
+std::int64_t PreparedImages::count() const {
+    return static_cast<std::int64_t>(set_.items.size());
+}
+
+const ContentHash& PreparedImages::content(std::int64_t item) const {
+    return set_.items[static_cast<std::size_t>(item)].content;
+}
+
 const std::uint8_t* PreparedImages::pixels(std::size_t item, std::span<std::uint8_t> space) const {
     const Item& wanted = set_.items[item];
     if (store_ != nullptr)
@@ -177,14 +185,15 @@ BatchQueue::BatchQueue(const PreparedImages& images, const ScalingTable& scaling
                        std::vector<std::int64_t> order, std::span<const std::size_t> labels,
                        std::span<const double> weights)
     : work_(new Work{images, scaling, std::move(settings), std::move(order), labels, weights}) {
-    while (work_->begun < std::min(ahead, work_->batches())) work_->begin_next();
+    const std::int64_t first = work_->begun = work_->taken = work_->settings.first;
+    while (work_->begun < std::min(first + ahead, work_->batches())) work_->begin_next();
 }
 
 BatchQueue::~BatchQueue() = default;
 
 const Batch* BatchQueue::next() {
     Work& work = *work_;
-    if (work.taken == work.batches()) return nullptr;
+    if (work.taken >= work.batches()) return nullptr;
     const auto slot = static_cast<std::size_t>(work.taken++ % std::ssize(work.slots));
     if (work.begun < work.batches()) work.begin_next();
     work.tasks[slot].wait();

@@ -27,6 +27,10 @@ class PreparedImages {
     const Fitting& fitting() const { return fitting_; }
     std::int64_t values_per_image() const { return fitting_.values(); }
 
+    std::int64_t count() const;
+    // Of the file, or rows, that an item came from.
+    const ContentHash& content(std::int64_t item) const;
+
     // One picture's bytes; into `space` [values_per_image] when they must be read.
     const std::uint8_t* pixels(std::size_t item, std::span<std::uint8_t> space) const;
 
@@ -58,12 +62,13 @@ std::vector<Target> targets_of(std::span<const std::int64_t> items, std::span<co
 
 struct BatchSettings {
     std::int64_t size = 32;
+    std::int64_t first = 0;  // the batch to begin with, when some were taken before
     Augmentation augmentation;
     AugmentationKey key;
 };
 
-// The batches of one epoch, in order. While one is used, the next are read, fitted, augmented and mixed on
-// whatever threads are free; at most `ahead` wait, whatever the size of the set.
+// The batches of one epoch, in order, from settings.first on. While one is used, the next are read, fitted,
+// augmented and mixed on whatever threads are free; at most `ahead` wait, whatever the size of the set.
 class BatchQueue {
   public:
     static constexpr std::int64_t ahead = 3;

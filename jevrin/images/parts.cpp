@@ -141,6 +141,13 @@ std::string PartsSettings::key() const {
                        test, seed, near_duplicates_together);
 }
 
+Parts Parts::with_fold(std::int64_t fold) const {
+    Parts other{.training = {}, .validation = {}, .test = test, .folds = folds, .notes = notes};
+    for (std::size_t item = 0; item < folds.size(); ++item)
+        if (folds[item] > 0) (folds[item] == fold ? other.validation : other.training).push_back(item);
+    return other;
+}
+
 const std::vector<std::size_t>& Parts::of(Part part) const {
     return part == Part::training ? training : part == Part::validation ? validation : test;
 }

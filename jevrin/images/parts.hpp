@@ -53,6 +53,8 @@ struct Parts {
     std::vector<std::string> notes = {};   // what a reader should know about the division, in words
 
     const std::vector<std::size_t>& of(Part part) const;
+    // The same division with another of its folds as validation.
+    Parts with_fold(std::int64_t fold) const;
 };
 
 // Stratified: each class is divided by its shares (largest remainders) as nearly as its units allow. Items

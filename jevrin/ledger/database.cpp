@@ -70,6 +70,11 @@ CREATE TABLE runs (
     jevrin_version TEXT NOT NULL,
     added TEXT NOT NULL,
     finished TEXT,
+    fold INTEGER NOT NULL DEFAULT 0,
+    origin TEXT NOT NULL DEFAULT '',
+    varied TEXT NOT NULL DEFAULT '{}',
+    plan TEXT NOT NULL DEFAULT '',
+    environment TEXT NOT NULL DEFAULT '{}',
     UNIQUE (study, candidate, seed, settings));
 CREATE TABLE epochs (
     run INTEGER NOT NULL REFERENCES runs(id),
@@ -82,6 +87,14 @@ CREATE TABLE epochs (
     macro_f1 REAL NOT NULL,
     learning_rate REAL NOT NULL,
     seconds REAL NOT NULL,
+    step INTEGER NOT NULL DEFAULT 0,
+    objective REAL NOT NULL DEFAULT 0,
+    training_balanced_accuracy REAL NOT NULL DEFAULT 0,
+    training_macro_f1 REAL NOT NULL DEFAULT 0,
+    data_seconds REAL NOT NULL DEFAULT 0,
+    compute_seconds REAL NOT NULL DEFAULT 0,
+    validation_seconds REAL NOT NULL DEFAULT 0,
+    memory_bytes INTEGER NOT NULL DEFAULT 0,
     PRIMARY KEY (run, epoch)) WITHOUT ROWID;
 CREATE TABLE confusion (
     run INTEGER NOT NULL REFERENCES runs(id),
@@ -118,6 +131,48 @@ CREATE TABLE unlabelled_items (
 )sql";
 
 const char* const from_version_2 = "ALTER TABLE runs ADD COLUMN multiplications INTEGER NOT NULL DEFAULT 0;";
+
+const char* const from_version_3 = R"sql(
+ALTER TABLE runs ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN origin TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN varied TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE runs ADD COLUMN plan TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN environment TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE epochs ADD COLUMN step INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN objective REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN training_balanced_accuracy REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN training_macro_f1 REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN data_seconds REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN compute_seconds REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN validation_seconds REAL NOT NULL DEFAULT 0;
+ALTER TABLE epochs ADD COLUMN memory_bytes INTEGER NOT NULL DEFAULT 0;
+UPDATE runs SET origin = candidate;
+)sql";
+
+// New tables of version 4, in the schema and for ledgers before it.
+const char* const tables_of_version_4 = R"sql(
+CREATE TABLE layers (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    layer INTEGER NOT NULL,
+    name TEXT NOT NULL,
+    PRIMARY KEY (run, layer)) WITHOUT ROWID;
+CREATE TABLE layer_epochs (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    layer INTEGER NOT NULL,
+    weight_norm REAL NOT NULL,
+    gradient_norm REAL NOT NULL,
+    update_ratio REAL NOT NULL,
+    dead_share REAL,
+    learning_rate REAL NOT NULL,
+    PRIMARY KEY (run, epoch, layer)) WITHOUT ROWID;
+CREATE TABLE warnings (
+    id INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    message TEXT NOT NULL);
+CREATE INDEX warnings_of_run ON warnings (run);
+)sql";
 
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
@@ -194,6 +249,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             if (stored_version(*database) == 0) {
                 database->exec(schema);
+                database->exec(tables_of_version_4);
                 database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             }
             transaction.commit();
@@ -203,6 +259,8 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             const int now = stored_version(*database);
             if (now == 1) database->exec(from_version_1);
             if (now <= 2) database->exec(from_version_2);
+            if (now <= 3) database->exec(from_version_3);
+            if (now <= 3) database->exec(tables_of_version_4);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

@@ -32,7 +32,7 @@ std::string state_name(RunState state) {
 }
 
 std::string RunRecord::name() const {
-    return fmt::format("{}/{}", candidate, seed);
+    return fold > 0 ? fmt::format("{}/{}/{}", candidate, seed, fold) : fmt::format("{}/{}", candidate, seed);
 }
 
 Ledger::Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database)
@@ -110,10 +110,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                trainable_parameters, best_epoch,
                (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id),
                (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
-                WHERE divisions.id = runs.division), multiplications
+                WHERE divisions.id = runs.division), multiplications, fold, origin
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
-                  other.candidate = runs.candidate), seed)sql",
+                  other.candidate = runs.candidate), seed, fold)sql",
                                                     condition));
     query.bind(1, value);
     std::vector<RunRecord> runs;
@@ -121,8 +121,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
         RunRecord run{.id = query.getColumn(0),
                       .study = query.getColumn(1),
                       .candidate = query.getColumn(2),
+                      .origin = query.getColumn(16),
                       .regime = query.getColumn(3),
                       .seed = query.getColumn(4),
+                      .fold = query.getColumn(15),
                       .state = state_from_name(query.getColumn(5)),
                       .reason = query.getColumn(6),
                       .epochs = query.getColumn(11),
@@ -132,10 +134,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .multiplications = query.getColumn(14),
                       .image_set_version = query.getColumn(13),
                       .seconds = query.getColumn(12)};
+        run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);
         if (best > 0)
-            for (EpochRecord& epoch : epochs(run.id))
-                if (epoch.epoch == best) run.best = std::move(epoch);
+            for (EpochRecord& epoch : select_epochs(run.id, best)) run.best = std::move(epoch);
         runs.push_back(std::move(run));
     }
     return runs;
@@ -151,6 +153,20 @@ RunRecord Ledger::run_by_id(std::int64_t run) const {
                                 [&] { return select_runs("runs.id = ?1", run).at(0); });
 }
 
+std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIdentity& identity) const {
+    return with_database_errors(database_file(directory_), [&]() -> std::optional<RunRecord> {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT runs.id FROM runs JOIN studies ON studies.id = study
+            WHERE studies.name = ? AND candidate = ? AND seed = ? AND settings = ?)sql");
+        query.bind(1, study);
+        query.bind(2, identity.candidate);
+        query.bind(3, identity.seed);
+        query.bind(4, identity.settings);
+        if (!query.executeStep()) return std::nullopt;
+        return run_by_id(query.getColumn(0).getInt64());
+    });
+}
+
 RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
     std::vector<std::string> names;
     for (RunRecord& run : runs(study)) {
@@ -162,6 +178,10 @@ RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
 }
 
 std::vector<EpochRecord> Ledger::epochs(std::int64_t run) const {
+    return select_epochs(run, std::nullopt);
+}
+
+std::vector<EpochRecord> Ledger::select_epochs(std::int64_t run, std::optional<std::int64_t> wanted) const {
     return with_database_errors(database_file(directory_), [&] {
         SQLite::Statement size(*database_, R"sql(
             SELECT COUNT(*) FROM classes JOIN divisions ON divisions.image_set = classes.image_set
@@ -171,20 +191,33 @@ std::vector<EpochRecord> Ledger::epochs(std::int64_t run) const {
         const auto classes = static_cast<std::size_t>(size.getColumn(0).getInt64());
         std::vector<EpochRecord> epochs;
         SQLite::Statement query(*database_, R"sql(
-            SELECT epoch, training_loss, training_accuracy, validation_loss, learning_rate, seconds
-            FROM epochs WHERE run = ? ORDER BY epoch)sql");
+            SELECT epoch, training_loss, training_accuracy, validation_loss, learning_rate, seconds, step, objective,
+                   training_balanced_accuracy, training_macro_f1, data_seconds, compute_seconds, validation_seconds,
+                   memory_bytes
+            FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch)sql");
         query.bind(1, run);
+        query.bind(2, wanted.value_or(0));
         while (query.executeStep())
             epochs.push_back({.epoch = query.getColumn(0),
+                              .step = query.getColumn(6),
                               .training_loss = query.getColumn(1),
+                              .objective = query.getColumn(7),
                               .training_accuracy = query.getColumn(2),
+                              .training_balanced_accuracy = query.getColumn(8),
+                              .training_macro_f1 = query.getColumn(9),
                               .validation_loss = query.getColumn(3),
                               .learning_rate = query.getColumn(4),
                               .seconds = query.getColumn(5),
+                              .data_seconds = query.getColumn(10),
+                              .compute_seconds = query.getColumn(11),
+                              .validation_seconds = query.getColumn(12),
+                              .memory_bytes = query.getColumn(13),
                               .validation = ConfusionMatrix(classes)});
         SQLite::Statement cells(*database_, R"sql(
-            SELECT epoch, true_class, predicted, count FROM confusion WHERE run = ? ORDER BY epoch)sql");
+            SELECT epoch, true_class, predicted, count FROM confusion
+            WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch)sql");
         cells.bind(1, run);
+        cells.bind(2, wanted.value_or(0));
         auto epoch = epochs.begin();
         while (cells.executeStep()) {
             while (epoch != epochs.end() && epoch->epoch < cells.getColumn(0).getInt64()) ++epoch;
@@ -223,12 +256,61 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
     });
 }
 
-std::string Ledger::settings(std::int64_t run) const {
+std::string Ledger::select_text(const char* sql, std::int64_t run) const {
     return with_database_errors(database_file(directory_), [&] {
-        SQLite::Statement query(*database_, "SELECT settings FROM runs WHERE id = ?");
+        SQLite::Statement query(*database_, sql);
         query.bind(1, run);
         if (!query.executeStep()) throw InputError("there is no such run");
         return query.getColumn(0).getString();
+    });
+}
+
+std::string Ledger::settings(std::int64_t run) const {
+    return select_text("SELECT settings FROM runs WHERE id = ?", run);
+}
+
+std::string Ledger::plan(std::int64_t run) const {
+    return select_text("SELECT plan FROM runs WHERE id = ?", run);
+}
+
+std::string Ledger::environment(std::int64_t run) const {
+    return select_text("SELECT environment FROM runs WHERE id = ?", run);
+}
+
+std::filesystem::path Ledger::claims_file() const {
+    return directory_ / "claims";
+}
+
+bool Ledger::is_claimed(std::int64_t run) const {
+    return PlaceLock::is_held(claims_file(), run);
+}
+
+std::vector<LayerSummary> Ledger::layers(std::int64_t run, std::int64_t epoch) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT name, weight_norm, gradient_norm, update_ratio, dead_share, learning_rate FROM layer_epochs
+            JOIN layers USING (run, layer) WHERE run = ? AND epoch = ? ORDER BY layer)sql");
+        query.bind(1, run);
+        query.bind(2, epoch);
+        std::vector<LayerSummary> layers;
+        while (query.executeStep())
+            layers.push_back({.layer = query.getColumn(0),
+                              .weight_norm = query.getColumn(1),
+                              .gradient_norm = query.getColumn(2),
+                              .update_ratio = query.getColumn(3),
+                              .dead_share = query.isColumnNull(4) ? -1.0 : query.getColumn(4).getDouble(),
+                              .learning_rate = query.getColumn(5)});
+        return layers;
+    });
+}
+
+std::vector<WarningRecord> Ledger::warnings(std::int64_t run) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, "SELECT epoch, message FROM warnings WHERE run = ? ORDER BY id");
+        query.bind(1, run);
+        std::vector<WarningRecord> warnings;
+        while (query.executeStep()) warnings.push_back({query.getColumn(0), query.getColumn(1)});
+        return warnings;
     });
 }
 

@@ -9,9 +9,11 @@
 //     for (const RunRecord& run : ledger.runs(study.id)) ... ledger.epochs(run.id) ...
 #pragma once
 
+#include "jevrin/base/files.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/ledger/records.hpp"
+#include "jevrin/training/layer_monitor.hpp"
 
 #include <filesystem>
 #include <memory>
@@ -52,13 +54,23 @@ class Ledger {
     std::vector<std::string> study_names() const;
     // Runs that stand (superseded ones are left out), by candidate in order of first appearance, then seed.
     std::vector<RunRecord> runs(std::int64_t study) const;
-    // The run called "candidate/seed"; InputError names the nearest one.
+    // The run called "candidate/seed" or "candidate/seed/fold"; InputError names the nearest one.
     RunRecord run(std::int64_t study, const std::string& name) const;
+    // The run with this identity in a study of this name, if there is one.
+    std::optional<RunRecord> find_run(const std::string& study, const RunIdentity& identity) const;
     std::vector<EpochRecord> epochs(std::int64_t run) const;
+    // How the layers fared in an epoch, in order; empty when nothing is recorded.
+    std::vector<LayerSummary> layers(std::int64_t run, std::int64_t epoch) const;
+    std::vector<WarningRecord> warnings(std::int64_t run) const;
     // Of the best weights, ordered by item id; empty when that part was never scored.
     std::vector<PredictionRecord> predictions(std::int64_t run, Part part) const;
     // The settings JSON of a run.
     std::string settings(std::int64_t run) const;
+    // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.
+    std::string plan(std::int64_t run) const;
+    std::string environment(std::int64_t run) const;
+    // Whether a process is training it now.
+    bool is_claimed(std::int64_t run) const;
     // The items of a part as a run saw them, by id.
     std::vector<ItemRecord> items(std::int64_t run, Part part) const;
     // Where divisions of these settings (PartsSettings::key()) put their pictures.
@@ -71,15 +83,24 @@ class Ledger {
     // parts_settings (PartsSettings::key()) finds the places again when images are added.
     std::int64_t put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,
                            const std::string& parts_settings = "");
-    // The run with this identity, added when it is new. Runs of the same candidate and seed with other
+    // The same for another division of the study's images: a fold.
+    std::int64_t put_division(std::int64_t study, const ImageSet& set, const Parts& parts,
+                              const std::string& parts_settings);
+    // The run with this identity, added when it is new. Runs of the same candidate, seed and fold with other
     // settings become superseded: they stay in the database and out of sight; superseded_count receives how
     // many.
     std::int64_t put_run(std::int64_t study, const RunIdentity& identity,
                          std::int64_t* superseded_count = nullptr);
     RunRecord run_by_id(std::int64_t run) const;
-    // One transaction: the epoch with its scores and confusion matrix; best marks it as the one whose weights
-    // are kept.
-    void record_epoch(std::int64_t run, const EpochRecord& epoch, bool best);
+    // The run belongs to whoever holds this, until they let go or die; nothing when somebody else has it.
+    std::optional<PlaceLock> claim(std::int64_t run);
+    // One transaction: the run is being trained, by this plan and on this machine.
+    void begin_run(std::int64_t run, const std::string& plan, const std::string& environment);
+    // One transaction: the epoch with its scores and confusion matrix, the layers and what there is to warn
+    // about; best marks it as the one whose weights are kept.
+    void record_epoch(std::int64_t run, const EpochRecord& epoch, bool best,
+                      const std::vector<LayerSummary>& layers = {},
+                      const std::vector<std::string>& warnings = {});
     // Forgets all epochs of a run, to train it from its beginning.
     void restart_run(std::int64_t run);
     // One transaction: the state and the predictions of the best weights on the validation part.
@@ -89,8 +110,12 @@ class Ledger {
     void record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test);
 
   private:
+    std::filesystem::path claims_file() const;
     Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database);
 
+    // All epochs, or one of them.
+    std::vector<EpochRecord> select_epochs(std::int64_t run, std::optional<std::int64_t> epoch) const;
+    std::string select_text(const char* sql, std::int64_t run) const;
     std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value) const;
     void put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions);
 

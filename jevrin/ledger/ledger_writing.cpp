@@ -96,8 +96,8 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     return id;
 }
 
-std::int64_t put_division(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
-                          const Parts& parts, const std::string& settings) {
+std::int64_t insert_division(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
+                             const Parts& parts, const std::string& settings) {
     std::string identity = set.fingerprint + '|' + settings;
     for (const Part part : all_parts) {
         identity += '|' + part_name(part);
@@ -131,7 +131,7 @@ std::int64_t Ledger::put_study(const std::string& name, Metric metric, const Ima
                                const Parts& parts, const std::string& parts_settings) {
     return in_transaction(*database_, directory_, [&] {
         const std::int64_t image_set = put_image_set(*database_, set);
-        const std::int64_t division = put_division(*database_, image_set, set, parts, parts_settings);
+        const std::int64_t division = insert_division(*database_, image_set, set, parts, parts_settings);
         const std::int64_t used = 1 + select_number(*database_, "SELECT MAX(used) FROM studies");
         execute(*database_,
                 "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
@@ -142,36 +142,111 @@ std::int64_t Ledger::put_study(const std::string& name, Metric metric, const Ima
     });
 }
 
+std::int64_t Ledger::put_division(std::int64_t study, const ImageSet& set, const Parts& parts,
+                                  const std::string& parts_settings) {
+    return in_transaction(*database_, directory_, [&] {
+        const std::int64_t image_set = select_number(
+            *database_,
+            "SELECT image_set FROM studies JOIN divisions ON divisions.id = division WHERE studies.id = ?",
+            study);
+        return insert_division(*database_, image_set, set, parts, parts_settings);
+    });
+}
+
 std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity,
                              std::int64_t* superseded_count) {
     return in_transaction(*database_, directory_, [&] {
-        execute(*database_,
-                "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND settings "
-                "!= ? AND "
-                "superseded = 0",
-                study, identity.candidate, identity.seed, identity.settings);
+        execute(
+            *database_,
+            "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND "
+            "settings != ? AND superseded = 0",
+            study, identity.candidate, identity.seed, identity.fold, identity.settings);
         if (superseded_count != nullptr) *superseded_count = database_->getChanges();
         execute(*database_, R"sql(
             INSERT INTO runs (study, division, candidate, regime, seed, settings, state, planned_epochs, parameters,
-                              trainable_parameters, multiplications, jevrin_version, added)
-            VALUES (?1, (SELECT division FROM studies WHERE id = ?1), ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10,
-                    ?11)
+                              trainable_parameters, multiplications, jevrin_version, added, fold, origin, varied)
+            VALUES (?1, CASE ?12 WHEN 0 THEN (SELECT division FROM studies WHERE id = ?1) ELSE ?12 END,
+                    ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10, ?11, ?13, ?14, ?15)
             ON CONFLICT (study, candidate, seed, settings) DO UPDATE SET superseded = 0)sql",
                 study, identity.candidate, identity.regime, identity.seed, identity.settings,
                 identity.planned_epochs, identity.parameters, identity.trainable_parameters,
-                identity.multiplications, JEVRIN_VERSION, now());
+                identity.multiplications, JEVRIN_VERSION, now(), identity.division, identity.fold,
+                identity.origin.empty() ? identity.candidate : identity.origin,
+                identity.varied.empty() ? std::string("{}") : identity.varied);
         return select_number(
             *database_, "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?",
             study, identity.candidate, identity.seed, identity.settings);
     });
 }
 
-void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best) {
+std::optional<PlaceLock> Ledger::claim(std::int64_t run) {
+    return PlaceLock::try_hold(claims_file(), run);
+}
+
+void Ledger::begin_run(std::int64_t run, const std::string& plan, const std::string& environment) {
+    in_transaction(*database_, directory_, [&] {
+        execute(
+            *database_,
+            "UPDATE runs SET state = 'training', reason = '', plan = ?, environment = ?, jevrin_version = ? "
+            "WHERE id = ?",
+            plan, environment, JEVRIN_VERSION, run);
+    });
+}
+
+namespace {
+
+void insert_layers(SQLite::Database& database, std::int64_t run, std::int64_t epoch,
+                   const std::vector<LayerSummary>& layers) {
+    SQLite::Statement known(database, "SELECT layer FROM layers WHERE run = ? AND name = ?");
+    SQLite::Statement name(database,
+                           "INSERT INTO layers SELECT ?1, COALESCE(MAX(layer), 0) + 1, ?2 FROM layers WHERE "
+                           "run = ?1 RETURNING layer");
+    SQLite::Statement row(database, "INSERT INTO layer_epochs VALUES (?, ?, ?, ?, ?, ?, ?, ?)");
+    for (const LayerSummary& layer : layers) {
+        std::int64_t number = 0;
+        for (SQLite::Statement* statement : {&known, &name}) {
+            statement->bind(1, run);
+            statement->bind(2, layer.layer);
+            if (number == 0 && statement->executeStep()) number = statement->getColumn(0).getInt64();
+            statement->reset();
+        }
+        row.bind(1, run);
+        row.bind(2, epoch);
+        row.bind(3, number);
+        row.bind(4, layer.weight_norm);
+        row.bind(5, layer.gradient_norm);
+        row.bind(6, layer.update_ratio);
+        if (layer.dead_share >= 0.0)
+            row.bind(7, layer.dead_share);
+        else
+            row.bind(7);
+        row.bind(8, layer.learning_rate);
+        row.exec();
+        row.reset();
+    }
+}
+
+}  // namespace
+
+void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best,
+                          const std::vector<LayerSummary>& layers, const std::vector<std::string>& warnings) {
     in_transaction(*database_, directory_, [&] {
         const ConfusionMatrix& matrix = epoch.validation;
-        execute(*database_, "INSERT INTO epochs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", run, epoch.epoch,
-                epoch.training_loss, epoch.training_accuracy, epoch.validation_loss, matrix.accuracy(),
-                matrix.balanced_accuracy(), matrix.macro_f1(), epoch.learning_rate, epoch.seconds);
+        execute(*database_, R"sql(
+            INSERT INTO epochs (run, epoch, training_loss, training_accuracy, validation_loss, accuracy,
+                                balanced_accuracy, macro_f1, learning_rate, seconds, step, objective,
+                                training_balanced_accuracy, training_macro_f1, data_seconds, compute_seconds,
+                                validation_seconds, memory_bytes)
+            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?))sql",
+                run, epoch.epoch, epoch.training_loss, epoch.training_accuracy, epoch.validation_loss,
+                matrix.accuracy(), matrix.balanced_accuracy(), matrix.macro_f1(), epoch.learning_rate,
+                epoch.seconds, epoch.step, epoch.objective, epoch.training_balanced_accuracy,
+                epoch.training_macro_f1, epoch.data_seconds, epoch.compute_seconds, epoch.validation_seconds,
+                epoch.memory_bytes);
+        insert_layers(*database_, run, epoch.epoch, layers);
+        for (const std::string& message : warnings)
+            execute(*database_, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run,
+                    epoch.epoch, message);
         SQLite::Statement cell(*database_, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
         for (std::size_t i = 0; i < matrix.classes(); ++i)
             for (std::size_t j = 0; j < matrix.classes(); ++j) {
@@ -194,6 +269,9 @@ void Ledger::restart_run(std::int64_t run) {
         execute(*database_, "DELETE FROM confusion WHERE run = ?", run);
         execute(*database_, "DELETE FROM epochs WHERE run = ?", run);
         execute(*database_, "DELETE FROM predictions WHERE run = ?", run);
+        execute(*database_, "DELETE FROM layer_epochs WHERE run = ?", run);
+        execute(*database_, "DELETE FROM layers WHERE run = ?", run);
+        execute(*database_, "DELETE FROM warnings WHERE run = ?", run);
         execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?",
                 run);
     });

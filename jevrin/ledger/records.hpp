@@ -10,15 +10,29 @@
 
 namespace jevrin {
 
-// One finished epoch of a run.
+// One finished epoch of a run: what lies between two validations.
 struct EpochRecord {
-    std::int64_t epoch = 0;  // from 1
-    double training_loss = 0.0;
+    std::int64_t epoch = 0;      // from 1
+    std::int64_t step = 0;       // of the run, so many were done
+    double training_loss = 0.0;  // cross-entropy as the weights moved; so are the other training figures
+    double objective = 0.0;      // what was minimised: weighted, smoothed, focal
     double training_accuracy = 0.0;
+    double training_balanced_accuracy = 0.0;
+    double training_macro_f1 = 0.0;
     double validation_loss = 0.0;
-    double learning_rate = 0.0;
-    double seconds = 0.0;
-    ConfusionMatrix validation;  // of the whole validation part
+    double learning_rate = 0.0;  // of the last step
+    double seconds = 0.0;        // of the whole epoch,
+    double data_seconds = 0.0;   // waiting for pictures and features,
+    double compute_seconds = 0.0;
+    double validation_seconds = 0.0;
+    std::int64_t memory_bytes = 0;  // resident at its end
+    ConfusionMatrix validation;     // of the whole validation part
+};
+
+// Something a reader should know, said when it arose.
+struct WarningRecord {
+    std::int64_t epoch = 0;
+    std::string message;
 };
 
 enum class RunState { waiting, training, finished, failed };
@@ -29,9 +43,12 @@ struct RunRecord {
     std::int64_t id = 0;
     std::string study;
     std::string candidate;
+    std::string origin;  // the candidate of the plan that this one is a variant of, or itself
     std::string regime;
     std::int64_t seed = 0;
+    std::int64_t fold = 0;  // that was validation; 0 without folds
     RunState state = RunState::waiting;
+    bool claimed = false;     // a process is training it now
     std::string reason;       // why it failed
     std::int64_t epochs = 0;  // finished
     std::int64_t planned_epochs = 0;
@@ -42,7 +59,7 @@ struct RunRecord {
     double seconds = 0.0;                // of all its epochs
     std::optional<EpochRecord> best;     // the epoch whose weights are kept
 
-    // "candidate/seed".
+    // "candidate/seed", with folds "candidate/seed/fold".
     std::string name() const;
 };
 
@@ -74,9 +91,13 @@ struct StudyRecord {
 // What identifies a run: the same identity is never trained twice.
 struct RunIdentity {
     std::string candidate;
+    std::string origin = {};  // empty: the candidate itself
+    std::string varied = {};  // JSON: the settings that make it a variant; empty: none
     std::string regime;
     std::int64_t seed = 0;
-    std::string settings;  // JSON: everything its results depend on
+    std::int64_t fold = 0;
+    std::int64_t division = 0;  // Ledger::put_division(); 0: that of the study
+    std::string settings;       // JSON: everything its results depend on
     std::int64_t planned_epochs = 0;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;

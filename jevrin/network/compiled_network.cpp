@@ -84,7 +84,7 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
         if (value_of[i] != none) continue;  // joined with the node before it
         const Node& node = network.nodes[i];
-        Instruction instruction{.node = i, .output = sizes_.size()};
+        Instruction instruction{.node = i, .last_node = i, .output = sizes_.size()};
         StepShapes around{.output = shapes[i], .index = i};
         for (const std::size_t input : node.inputs) {
             instruction.inputs.push_back(value_of[input]);
@@ -96,7 +96,10 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
         value_of[i] = instruction.output;
         const bool joins = std::holds_alternative<BatchNormalisation>(node.op) && users[i] != 0 &&
                            is_activation(network.nodes[users[i]].op, FunctionKind::relu);
-        if (joins) value_of[users[i]] = instruction.output;
+        if (joins) {
+            value_of[users[i]] = instruction.output;
+            instruction.last_node = users[i];
+        }
         instruction.step = joins ? make_normalisation_with_relu(node, around) : make_step(node, around);
         instruction.traits = instruction.step->traits();
         sizes_.push_back(element_count(shapes[i]));

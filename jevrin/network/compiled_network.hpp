@@ -38,7 +38,8 @@ class CompiledNetwork {
   public:
     // A step with the values it reads and writes. Value 0 is the input of the network.
     struct Instruction {
-        std::size_t node = 0;  // whose parameters it uses
+        std::size_t node = 0;       // whose parameters it uses
+        std::size_t last_node = 0;  // whose value it makes: another one when nodes are joined
         std::vector<std::size_t> inputs;
         std::size_t output = 0;
         std::unique_ptr<Step> step;

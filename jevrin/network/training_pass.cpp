@@ -22,7 +22,8 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
             parameters_.push_back({.value = node.parameters[p].values(),
                                    .gradient = parameter_gradients_[k][p].values(),
                                    .kind = parameter_kind(node.op, p),
-                                   .rate_factor = static_cast<float>(node.rate_factor)});
+                                   .rate_factor = static_cast<float>(node.rate_factor),
+                                   .node = instructions[k].node});
         backward_[k].inputs.resize(node.inputs.size());
         backward_[k].input_gradients.resize(node.inputs.size());
         backward_[k].parameter_gradients = &parameter_gradients_[k];
@@ -34,7 +35,7 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
 TrainingPass::~TrainingPass() = default;
 
 std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const float> input,
-                                             const PassDraw& draw) {
+                                             const PassDraw& draw, const ValueObserver& observer) {
     assert(static_cast<std::int64_t>(input.size()) >= batch * compiled_.input_size());
     input_ = input.data();
     for (const auto& instruction : compiled_.instructions()) {
@@ -47,6 +48,9 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
             instruction.step->infer(batch, node, inputs_, output);
         else
             instruction.step->forward(batch, node, inputs_, draw, output);
+        if (observer)
+            observer(instruction.last_node,
+                     {output, static_cast<std::size_t>(batch * compiled_.size(instruction.output))});
     }
     const std::size_t last = compiled_.instructions().back().output;
     return {compiled_.value(last), static_cast<std::size_t>(batch * compiled_.output_size())};

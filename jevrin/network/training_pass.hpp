@@ -11,6 +11,7 @@
 #include "jevrin/network/graph.hpp"
 
 #include <cstdint>
+#include <functional>
 #include <span>
 #include <vector>
 
@@ -22,7 +23,12 @@ struct TrainedParameter {
     std::span<const float> gradient;
     ParameterKind kind = ParameterKind::weight;
     float rate_factor = 1.0F;  // of the learning rate
+    std::size_t node = 0;      // of the network
 };
+
+// Sees what each step of a forward pass made: the node and its values [batch, output...], valid during the
+// call.
+using ValueObserver = std::function<void(std::size_t node, std::span<const float> values)>;
 
 class TrainingPass {
   public:
@@ -37,7 +43,8 @@ class TrainingPass {
 
     // input [batch, item...] must stay valid until backward(). Moves the running statistics. The result
     // [batch, output...] is valid until the next forward().
-    std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw);
+    std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw,
+                                   const ValueObserver& observer = {});
     // output_gradient is that of the loss with respect to the output of forward().
     void backward(std::int64_t batch, std::span<const float> output_gradient);
 

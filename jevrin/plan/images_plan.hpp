@@ -23,7 +23,8 @@ struct ImagesPlan {
     ImageSource source;  // paths are absolute
     // Not stated: as the source gives them, otherwise the default shares.
     std::optional<PartsSettings> parts;
-    std::uint64_t division_seed = 1;  // which items go to which part
+    std::vector<std::int64_t> folds = {};  // which are validation in turn, each in runs of its own
+    std::uint64_t division_seed = 1;       // which items go to which part
     bool near_duplicates_together = true;
     // Its channels are those of the backbone, or of the images, unless stated.
     Fitting fitting;
@@ -32,7 +33,10 @@ struct ImagesPlan {
     std::optional<StatedScaling> scaling;
 };
 
+// As the [images] table, without paths and what else only says where the images lie.
 nlohmann::ordered_json to_json(const ImagesPlan& images);
+// The rest of that table.
+nlohmann::ordered_json to_json(const ImageSource& source);
 nlohmann::ordered_json to_json(const Augmentation& augmentation);
 nlohmann::ordered_json to_json(const StatedScaling& scaling);
 

@@ -7,6 +7,7 @@
 
 #include <cmath>
 #include <limits>
+#include <set>
 
 namespace jevrin {
 namespace {
@@ -22,7 +23,30 @@ void require_whole(const TomlReader& reader, const PartsSettings& parts) {
                             reader.place()));
 }
 
-PartsSettings read_part_table(TomlReader& reader) {
+// One fold, a list of them, or "each".
+std::vector<std::int64_t> read_folds(TomlReader& reader, std::int64_t count) {
+    std::vector<std::int64_t> folds;
+    if (reader.holds_text("fold")) {
+        const std::string word = reader.text("fold");
+        reader.at("fold", [&] {
+            if (word != "each")
+                throw InputError(fmt::format(
+                    "fold is '{}'; it may be a number, a list of numbers or \"each\"", printable(word)));
+        });
+        for (std::int64_t fold = 1; fold <= count; ++fold) folds.push_back(fold);
+    } else if (reader.holds_list("fold")) {
+        folds = reader.integers("fold", 1, count);
+        reader.at("fold", [&] {
+            if (folds.empty() || std::set<std::int64_t>(folds.begin(), folds.end()).size() != folds.size())
+                throw InputError("'fold' is empty or names a fold twice");
+        });
+    } else {
+        folds = {reader.integer("fold", 1, 1, count)};
+    }
+    return folds;
+}
+
+PartsSettings read_part_table(TomlReader& reader, std::vector<std::int64_t>& folds) {
     PartsSettings parts;
     if (reader.truth("given", false)) {
         parts.by = PartsBy::given;
@@ -30,7 +54,8 @@ PartsSettings read_part_table(TomlReader& reader) {
     } else if (reader.has("folds")) {
         parts.by = PartsBy::folds;
         parts.folds = reader.integer("folds", std::nullopt, 2, 1000);
-        parts.fold = reader.integer("fold", 1, 1, parts.folds);
+        folds = read_folds(reader, parts.folds);
+        parts.fold = folds.front();
         parts.test = reader.number("test", parts.test, 0.0, 0.9);
     } else {
         parts.validation = reader.number("validation", std::nullopt, 0.01, largest_count);
@@ -50,7 +75,7 @@ PartsSettings read_part_table(TomlReader& reader) {
     return parts;
 }
 
-std::optional<PartsSettings> read_parts(TomlReader& reader) {
+std::optional<PartsSettings> read_parts(TomlReader& reader, std::vector<std::int64_t>& folds) {
     if (reader.holds_text("parts")) {
         const std::string word = reader.text("parts");
         return reader.at("parts", [&]() -> std::optional<PartsSettings> {
@@ -60,7 +85,7 @@ std::optional<PartsSettings> read_parts(TomlReader& reader) {
             return PartsSettings{.by = PartsBy::given, .validation = 0.0};
         });
     }
-    if (auto table = reader.table("parts")) return read_part_table(*table);
+    if (auto table = reader.table("parts")) return read_part_table(*table, folds);
     return std::nullopt;
 }
 
@@ -141,7 +166,7 @@ std::filesystem::path read_path(TomlReader& reader, const std::string& key,
 ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {
     ImagesPlan images;
     images.source = read_source(reader, file);
-    images.parts = read_parts(reader);
+    images.parts = read_parts(reader, images.folds);
     images.division_seed = static_cast<std::uint64_t>(
         reader.integer("division_seed", static_cast<std::int64_t>(images.division_seed), 0,
                        std::numeric_limits<std::int32_t>::max()));
@@ -187,6 +212,19 @@ nlohmann::ordered_json to_json(const ImagesPlan& images) {
     json["padding_colour"] = images.fitting.padding_colour;
     json["background"] = images.fitting.background;
     json["channels"] = images.fitting.channels;
+    return json;
+}
+
+nlohmann::ordered_json to_json(const ImageSource& source) {
+    nlohmann::ordered_json json = {{"from", source.from.string()}};
+    if (!source.labels.empty()) json["labels"] = source.labels.string();
+    if (!source.shape.empty()) json["shape"] = source.shape;
+    if (source.transposed) json["transposed"] = true;
+    if (!source.classes.empty()) json["classes"] = source.classes;
+    for (const auto& [meaning, name] : source.columns) json["columns"][meaning] = name;
+    if (!source.group_pattern.empty()) json["group_pattern"] = source.group_pattern;
+    if (!source.corrections.empty()) json["corrections"] = source.corrections.string();
+    if (!source.unlabelled.empty()) json["unlabelled"] = source.unlabelled.string();
     return json;
 }
 

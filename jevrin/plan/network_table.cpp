@@ -150,6 +150,10 @@ VisionTransformerSettings read_vision_transformer(TomlReader& reader) {
     return s;
 }
 
+bool is_one_of(const Layer& layer, std::initializer_list<LayerKind> kinds) {
+    return std::find(kinds.begin(), kinds.end(), layer.kind) != kinds.end();
+}
+
 Layer read_layer(TomlReader& reader) {
     Layer layer;
     layer.place = reader.place();
@@ -159,9 +163,7 @@ Layer read_layer(TomlReader& reader) {
         if (printable(layer.name) != layer.name || layer.name.find_first_of("./:") != std::string::npos)
             throw InputError("a layer's name may not hold '.', '/', ':' or control characters");
     });
-    const auto kind = [&](std::initializer_list<LayerKind> kinds) {
-        return std::find(kinds.begin(), kinds.end(), layer.kind) != kinds.end();
-    };
+    const auto kind = [&](std::initializer_list<LayerKind> kinds) { return is_one_of(layer, kinds); };
     using K = LayerKind;
     if (kind({K::convolution, K::residual_block}))
         layer.width = reader.integer("width", std::nullopt, 1, widest);
@@ -215,6 +217,25 @@ std::string kind_of(LayerKind wanted) {
     for (const auto& [name, kind] : layer_kinds)
         if (kind == wanted) return name;
     return "";
+}
+
+// As read_layer() reads it.
+nlohmann::ordered_json to_json(const Layer& layer) {
+    using K = LayerKind;
+    nlohmann::ordered_json json = {{"kind", kind_of(layer.kind)}};
+    const auto put = [&](const char* key, const auto& value, std::initializer_list<K> kinds) {
+        if (is_one_of(layer, kinds)) json[key] = value;
+    };
+    if (!layer.name.empty()) json["name"] = layer.name;
+    put("width", layer.width, {K::convolution, K::residual_block, K::dense});
+    put("inputs", layer.inputs, {K::convolution, K::dense, K::residual_block, K::normalisation});
+    put("kernel", layer.kernel, {K::convolution, K::max_pooling, K::average_pooling});
+    put("stride", layer.stride, {K::convolution, K::max_pooling, K::average_pooling, K::residual_block});
+    put("dilation", layer.dilation, {K::convolution});
+    put("groups", layer.groups, {K::convolution, K::group_normalisation});
+    put("function", function_name(layer.function), {K::activation});
+    put("rate", layer.rate, {K::dropout});
+    return json;
 }
 
 }  // namespace
@@ -287,17 +308,7 @@ nlohmann::ordered_json to_json(const Architecture& architecture) {
             },
             [](const LayerList& list) -> Json {
                 Json json;
-                for (const Layer& layer : list.layers)
-                    json["layers"].push_back({{"kind", kind_of(layer.kind)},
-                                              {"name", layer.name},
-                                              {"width", layer.width},
-                                              {"inputs", layer.inputs},
-                                              {"kernel", layer.kernel},
-                                              {"stride", layer.stride},
-                                              {"dilation", layer.dilation},
-                                              {"groups", layer.groups},
-                                              {"function", function_name(layer.function)},
-                                              {"rate", layer.rate}});
+                for (const Layer& layer : list.layers) json["layers"].push_back(to_json(layer));
                 return json;
             },
         },

@@ -26,30 +26,6 @@ Regime regime_from_name(const std::string& name) {
                                  did_you_mean(name, regime_names)));
 }
 
-// What the table states replaces the settings given; the rest stays.
-TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
-                               const std::filesystem::path& file) {
-    settings.epochs = reader.integer("epochs", settings.epochs, 1, 100'000);
-    settings.batch = reader.integer("batch", settings.batch, 1, 65'536);
-    OptimiserSettings& optimiser = settings.optimiser;
-    const std::string schedule = reader.text("schedule", schedule_name(optimiser.schedule));
-    optimiser.schedule = reader.at("schedule", [&] { return schedule_from_name(schedule); });
-    if (auto table = reader.table("optimiser")) {
-        const std::string kind = table->text("kind", "sgd");
-        table->at("kind", [&] {
-            if (kind != "sgd")
-                throw InputError(fmt::format("optimiser kind is '{}'; it may be sgd", printable(kind)));
-        });
-        optimiser.learning_rate = table->number("learning_rate", optimiser.learning_rate, 1e-9, 1000.0);
-        optimiser.momentum = table->number("momentum", optimiser.momentum, 0.0, 0.9999);
-        optimiser.weight_decay = table->number("weight_decay", optimiser.weight_decay, 0.0, 10.0);
-        table->finish();
-    }
-    settings.augmentation = read_augmentation(reader, file, settings.augmentation);
-    reader.finish();
-    return settings;
-}
-
 HeadSettings read_head(TomlReader reader) {
     HeadSettings head;
     head.hidden = reader.integers("hidden", 1, 65'536);
@@ -67,7 +43,7 @@ void read_learner(TomlReader& reader, Candidate& candidate) {
                                          printable(learner)));
         if (learner == "training") return;
         candidate.learner = Learner::logistic_regression;
-        candidate.training.epochs = 1;
+        candidate.training = {.epochs = 1, .fraction = candidate.training.fraction};
         if (candidate.regime != Regime::frozen || candidate.head_stated || reader.has("training"))
             throw InputError(
                 "logistic regression works on the features of a frozen backbone and has neither 'head' nor "
@@ -136,8 +112,10 @@ void check_freezing(const TomlReader& reader, const Candidate& candidate) {
     if (!candidate.unfreezing.empty() && candidate.head_first > 0)
         refuse(
             "has both 'unfreeze' and 'head_first'; give 'unfreeze' the epoch at which the first stage joins");
-    if (partial && candidate.head_first >= candidate.training.epochs)
+    if (partial && candidate.training.steps == 0 && candidate.head_first >= candidate.training.epochs)
         refuse("trains only its head in all of its epochs; make 'head_first' smaller, or the regime frozen");
+    if (candidate.regime == Regime::scratch && candidate.training.views > 0)
+        refuse("trains everything, so fixed 'views' spare it nothing; leave them to frozen and partial ones");
     if (candidate.regime != Regime::partial && reader.has("normalisation"))
         refuse("cannot have 'normalisation'; only partial candidates have a part of a backbone that trains");
 }
@@ -156,6 +134,8 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
                             "another one",
                             printable(candidate.name)));
     });
+    candidate.origin = candidate.name;
+    reader.mention("vary");
     const std::string regime = reader.text("regime");
     candidate.regime = reader.at("regime", [&] { return regime_from_name(regime); });
     candidate.backbone = reader.text("backbone", "");
@@ -238,6 +218,34 @@ void read_seeds(TomlReader& reader, std::vector<std::uint64_t>& seeds) {
     seeds.assign(stated.begin(), stated.end());
 }
 
+// The candidate at a place of the plan, in all its variants. The text is read again for each, so that
+// messages know where everything stands.
+std::vector<Candidate> read_variants(std::string_view text, const std::filesystem::path& file,
+                                     std::size_t place, const TrainingSettings& defaults) {
+    const std::string name = printable(file.string());
+    const auto table_in = [&](toml::table& document) -> toml::table& {
+        return *document["candidate"].as_array()->get(place)->as_table();
+    };
+    toml::table document = parse_toml(text, file);
+    TomlReader reader(table_in(document), name, "[[candidate]]");
+    const auto vary = reader.table("vary");
+    if (!vary) return {read_candidate(TomlReader(table_in(document), name, "[[candidate]]"), defaults, file)};
+    const Axes axes = read_axes(*vary);
+    std::vector<Candidate> variants;
+    for (const std::vector<AxisValue>& combination : axes.combinations) {
+        toml::table fresh = parse_toml(text, file);
+        toml::table& table = table_in(fresh);
+        const TomlReader places(table, name, "[[candidate]]");
+        std::vector<VariedSetting> varied = apply_axes(axes, combination, table, places);
+        Candidate candidate = read_candidate(places, defaults, file);
+        candidate.varied = std::move(varied);
+        candidate.name = fmt::format("{}: {}", candidate.origin, describe(candidate.varied));
+        std::replace(candidate.name.begin(), candidate.name.end(), '/', '|');
+        variants.push_back(std::move(candidate));
+    }
+    return variants;
+}
+
 }  // namespace
 
 std::string regime_name(Regime regime) {
@@ -264,15 +272,16 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     TrainingSettings defaults;
     if (auto training = reader.table("training")) defaults = read_training(*training, defaults, file);
     plan.backbones = read_backbones(reader, file);
-    std::set<std::string> names;
-    for (const TomlReader& table : reader.tables("candidate")) {
-        plan.candidates.push_back(read_candidate(table, defaults, file));
-        Candidate& candidate = plan.candidates.back();
-        if (!names.insert(candidate.name).second)
-            throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ",
-                                         candidate.place, candidate.name));
-        settle_backbone(candidate, plan.backbones);
-    }
+    const std::size_t count = reader.tables("candidate").size();
+    for (std::size_t place = 0; place < count; ++place)
+        for (Candidate& candidate : read_variants(text, file, place, defaults)) {
+            for (const Candidate& other : plan.candidates)
+                if (other.name == candidate.name)
+                    throw InputError(fmt::format("{}: two candidates are called '{}'; names must differ",
+                                                 candidate.place, candidate.name));
+            settle_backbone(candidate, plan.backbones);
+            plan.candidates.push_back(std::move(candidate));
+        }
     reader.finish();
     return plan;
 }
@@ -282,7 +291,6 @@ Plan read_plan(const std::filesystem::path& file) {
 }
 
 nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& candidate) {
-    const TrainingSettings& t = candidate.training;
     nlohmann::ordered_json json;
     json["regime"] = regime_name(candidate.regime);
     if (candidate.regime == Regime::partial) {
@@ -307,15 +315,7 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
                     {"activation", function_name(candidate.head.activation)},
                     {"dropout", candidate.head.dropout}};
     json["images"] = to_json(plan.images);
-    json["training"] = {{"epochs", t.epochs},
-                        {"batch", t.batch},
-                        {"schedule", schedule_name(t.optimiser.schedule)},
-                        {"optimiser",
-                         {{"kind", "sgd"},
-                          {"learning_rate", t.optimiser.learning_rate},
-                          {"momentum", t.optimiser.momentum},
-                          {"weight_decay", t.optimiser.weight_decay}}},
-                        {"augment", to_json(t.augmentation)}};
+    json["training"] = to_json(candidate.training);
     json["metric"] = metric_name(plan.metric);
     return json;
 }

@@ -6,6 +6,7 @@
 
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/network/architecture.hpp"
+#include "jevrin/plan/axes.hpp"
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
@@ -41,6 +42,10 @@ struct Unfreezing {
 
 struct Candidate {
     std::string name;
+    // Of the candidate in the plan that this is a variant of, and what is varied; the same as name without
+    // variants.
+    std::string origin;
+    std::vector<VariedSetting> varied;
     Regime regime = Regime::scratch;
     std::string backbone;  // its name; empty: no backbone
     // partial, where training begins: a stage or layer, or so many weighted layers of the backbone from its
@@ -84,6 +89,10 @@ struct Plan {
 Plan read_plan(const std::filesystem::path& file);
 // The same from text; file names the plan in messages and relative paths start beside it.
 Plan parse_plan(std::string_view text, const std::filesystem::path& file);
+
+// A plan with nothing but one run of this one, every default filled in, paths absolute: TOML that
+// parse_plan() reads. fold is 0 without folds.
+std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold);
 
 // All settings of a candidate with every default filled in: what a run's results depend on, besides its
 // images, backbone weights and seed.

@@ -4,6 +4,7 @@
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/plan/toml_reader.hpp"
+#include "jevrin/training/training_settings.hpp"
 
 #include <filesystem>
 #include <optional>
@@ -32,6 +33,11 @@ FunctionKind read_function(TomlReader& reader, const std::string& key);
 // as it is in `otherwise`. Overlays are loaded.
 Augmentation read_augmentation(TomlReader& reader, const std::filesystem::path& file,
                                const Augmentation& otherwise);
+
+// A [training] table: what it states replaces the settings given, the rest stays.
+TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
+                               const std::filesystem::path& file);
+nlohmann::ordered_json to_json(const TrainingSettings& settings);
 
 // One [[overlay]] table, without its label and classes, which only recipes have.
 Overlay read_overlay(TomlReader& reader, const std::filesystem::path& file);

@@ -46,7 +46,10 @@ TomlReader::TomlReader(const toml::table& table, std::string file, std::string w
     : table_(table), file_(std::move(file)), what_(std::move(what)) {}
 
 std::string TomlReader::place_of(const toml::node& node) const {
-    const auto& begin = node.source().begin;
+    // What was drawn or put in stands nowhere in the file: the table around it does.
+    const bool stands = static_cast<bool>(node.source().begin);
+    const auto& begin = stands ? node.source().begin : table_.source().begin;
+    if (!begin) return file_;
     return fmt::format("{}:{}:{}", file_, begin.line, begin.column);
 }
 

@@ -51,6 +51,10 @@ class TomlReader {
     bool has(const std::string& key) const { return table_.contains(key); }
     bool holds_text(const std::string& key) const { return table_[key].is_string(); }
     bool holds_list(const std::string& key) const { return table_[key].is_array(); }
+    bool holds_integer(const std::string& key) const { return table_[key].is_integer(); }
+    // Of a key that holds a list.
+    std::size_t size_of_list(const std::string& key) const { return table_[key].as_array()->size(); }
+    const toml::table& content() const { return table_; }
     // The keys of the table, all of which become known.
     std::vector<std::string> keys();
     // Makes a key known that was not asked for.

@@ -49,12 +49,16 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
     const TrainingData& data = materials.data;
     for (const Part part : all_parts)
         check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
+    const std::size_t folds = std::max<std::size_t>(1, plan.images.folds.size());
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built =
             build_network(plan, candidate, materials.backbones, data.classes, plan.seeds.front());
         const std::size_t cut = cut_before(built.network, built.first_trained());
         Division division = divide(built.network, cut);
-        const std::int64_t batch = std::min(candidate.training.batch, check.part_sizes[0]);
+        const TrainingData own =
+            materials.data_for(candidate, plan.images.folds.size() > 1 ? plan.images.folds.front() : 0);
+        const std::int64_t batch =
+            std::min(candidate.training.batch, static_cast<std::int64_t>(own.parts.training.size()));
         const auto backbone = materials.backbones.find(candidate.network ? "" : candidate.backbone);
         CandidateCheck result{
             .candidate = candidate.name,
@@ -69,7 +73,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         result.largest_batch = fitting_batch(memory);
         result.memory_bytes = require_candidate_memory(candidate, built, batch);
 
-        std::vector<std::int64_t> items(data.parts.training.begin(), data.parts.training.begin() + batch);
+        std::vector<std::int64_t> items(own.parts.training.begin(), own.parts.training.begin() + batch);
         std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
         const ScalingTable scaling(materials.scaling_for(candidate), data.images->fitting().channels);
         const double fill_seconds = measure([&] {
@@ -94,18 +98,30 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         Inference trained(division.trained, batch);
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
-        const bool features_kept = cut > 1 && !candidate.training.augmentation.changes_anything();
-        const auto batches = [&](std::size_t part) {
-            return static_cast<double>(check.part_sizes[part]) / static_cast<double>(batch);
-        };
+        const TrainingSettings& training = candidate.training;
+        const bool features_kept =
+            cut > 1 && (!training.augmentation.changes_anything() || training.views > 0);
+        const auto training_items = static_cast<std::int64_t>(own.parts.training.size());
+        const RunLength length = run_length(training, training_items);
+        const auto batches = static_cast<double>(training_items) / static_cast<double>(batch);
+        const double validation_batches =
+            static_cast<double>(own.parts.validation.size()) / static_cast<double>(batch);
         const double source_seconds = fill_seconds + frozen_seconds;
-        result.seconds_per_epoch = batches(0) * (step_seconds + (features_kept ? 0.0 : source_seconds)) +
-                                   batches(1) * validation_seconds;
-        if (cut > 1) result.seconds_once = (batches(1) + (features_kept ? batches(0) : 0.0)) * source_seconds;
-        const auto seeds = static_cast<double>(plan.seeds.size());
-        check.seconds += seeds * static_cast<double>(candidate.training.epochs) * result.seconds_per_epoch +
-                         result.seconds_once;
-        check.runs += static_cast<std::int64_t>(plan.seeds.size());
+        const double validation = validation_batches * validation_seconds;
+        const double pass_seconds = batches * (step_seconds + (features_kept ? 0.0 : source_seconds));
+        const double passes = static_cast<double>(length.steps) / static_cast<double>(length.steps_per_epoch);
+        result.epochs = length.validations;
+        result.seconds_per_epoch =
+            pass_seconds * passes / static_cast<double>(length.validations) + validation;
+        if (cut > 1) {
+            const auto views = static_cast<double>(std::max<std::int64_t>(1, training.views));
+            result.seconds_once =
+                (validation_batches + (features_kept ? views * batches : 0.0)) * source_seconds;
+        }
+        result.runs = static_cast<std::int64_t>(plan.seeds.size() * folds);
+        check.seconds +=
+            static_cast<double>(result.runs * result.epochs) * result.seconds_per_epoch + result.seconds_once;
+        check.runs += result.runs;
         check.candidates.push_back(std::move(result));
     }
     return check;

@@ -24,6 +24,8 @@ struct CandidateCheck {
     std::int64_t backbone_bytes = 0;   // of its file; 0 without one
     std::int64_t memory_bytes = 0;     // of training, beside the images themselves
     std::int64_t largest_batch = 0;    // that fits the memory
+    std::int64_t runs = 0;             // seeds and folds
+    std::int64_t epochs = 0;           // validations of each
     double seconds_per_epoch = 0.0;
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };

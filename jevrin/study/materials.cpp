@@ -9,6 +9,8 @@
 #include "jevrin/network/freezing.hpp"
 #include "jevrin/network/model_file.hpp"
 #include "jevrin/network/rewrite.hpp"
+#include "jevrin/training/loss.hpp"
+#include "jevrin/training/sampling.hpp"
 
 #include <fmt/format.h>
 
@@ -167,15 +169,23 @@ std::optional<StatedScaling> stated_scaling(const Plan& plan, const Candidate& c
 
 }  // namespace
 
-Scaling Materials::scaling_for(const Candidate& candidate) const {
-    if (const auto stated = stated_scaling(plan, candidate)) {
-        if (stated->kind == ScalingKind::unit) return {};
-        if (stated->kind == ScalingKind::stated) return stated->numbers;
-        return measured_scaling;
-    }
+Scaling Materials::scaling_for(const Candidate& candidate, std::int64_t fold) const {
+    const auto stated = stated_scaling(plan, candidate);
+    if (stated && stated->kind == ScalingKind::unit) return {};
+    if (stated && stated->kind == ScalingKind::stated) return stated->numbers;
     const auto backbone = backbones.find(candidate.backbone);
     const bool pretrained = candidate.regime != Regime::scratch && backbone != backbones.end();
-    return pretrained && backbone->second.scaling ? *backbone->second.scaling : measured_scaling;
+    if (!stated && pretrained && backbone->second.scaling) return *backbone->second.scaling;
+    const bool other_items = fold > 0 || candidate.training.fraction < 1.0;
+    return other_items ? images->scaling_of(data_for(candidate, fold).parts.training) : measured_scaling;
+}
+
+TrainingData Materials::data_for(const Candidate& candidate, std::int64_t fold) const {
+    TrainingData own = data;
+    if (fold > 0) own.parts = parts.with_fold(fold);
+    own.parts.training = stratified_share(own.parts.training, own.labels, candidate.training.fraction,
+                                          plan.images.division_seed);
+    return own;
 }
 
 namespace {
@@ -214,6 +224,15 @@ int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet
     return all_grey ? 1 : 3;
 }
 
+void require_class_names(const Candidate& candidate, const ImageSet& set) {
+    try {
+        settle_class_weights(candidate.training.loss, set.classes, {});
+    } catch (const InputError& error) {
+        throw InputError(
+            fmt::format("{}: candidate '{}': {}", candidate.place, candidate.name, error.what()));
+    }
+}
+
 PartsSettings settle_parts(const ImagesPlan& images, const ImageSet& set) {
     const bool given = std::any_of(set.items.begin(), set.items.end(),
                                    [](const Item& item) { return item.part.has_value(); });
@@ -242,7 +261,7 @@ void save_contents(ContentCache& cache, const std::filesystem::path& stores) {
 
 std::unique_ptr<Materials> gather_materials(const Plan& stated,
                                             const std::optional<std::filesystem::path>& ledger,
-                                            const MaterialsProgress& progress) {
+                                            const MaterialsProgress& progress, Stores kept) {
     auto materials = std::make_unique<Materials>();
     Plan& plan = materials->plan = stated;
     ImageSet& set = materials->set;
@@ -255,14 +274,16 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
         };
     };
     std::optional<std::filesystem::path> stores;
-    if (ledger) stores = Ledger::stores(*ledger);
+    if (ledger && kept == Stores::kept) stores = Ledger::stores(*ledger);
     ContentCache contents(stores ? *stores / "contents" : std::filesystem::path());
     set = read_image_set(plan.images.source, report("reading images"), stores ? &contents : nullptr);
     plan.images.fitting.channels = settle_channels(plan, materials->backbones, set);
     plan.images.parts = settle_parts(plan.images, set);
     materials->parts = divide_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
-    for (const Candidate& candidate : plan.candidates)
+    for (const Candidate& candidate : plan.candidates) {
         build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
+        require_class_names(candidate, set);
+    }
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<PictureStore>(stores, plan.images.fitting,
                                                       static_cast<std::int64_t>(set.items.size()));
@@ -272,6 +293,7 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
     TrainingData& data = materials->data;
     data.images = materials->images.get();
     data.classes = set.classes.size();
+    data.class_names = set.classes;
     data.parts = materials->parts;
     for (const Item& item : set.items) data.labels.push_back(item.label);
     if (std::any_of(set.items.begin(), set.items.end(), [](const Item& item) { return item.weight != 1.0; }))

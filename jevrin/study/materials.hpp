@@ -60,8 +60,11 @@ struct Materials {
     Materials& operator=(const Materials&) = delete;
 
     // What the plan states for the backbone or the images; otherwise a backbone that was trained brings its
-    // scaling with it, and what starts random takes that of the training part.
-    Scaling scaling_for(const Candidate& candidate) const;
+    // scaling with it, and what starts random takes that of its own training items.
+    Scaling scaling_for(const Candidate& candidate, std::int64_t fold = 0) const;
+    // The data of a candidate's runs: with its fraction of the training part, and another fold as validation
+    // unless fold is 0.
+    TrainingData data_for(const Candidate& candidate, std::int64_t fold = 0) const;
 };
 
 // what is "reading images" or "preparing images".
@@ -69,8 +72,10 @@ using MaterialsProgress = std::function<void(const std::string& what, std::int64
 // With a ledger's directory, pictures keep the places that it knows, and what was read and fitted once is
 // kept in its stores; without one nothing is left behind. InputError for everything that is wrong with the
 // plan's images or networks.
+enum class Stores { kept, left_out };
 std::unique_ptr<Materials> gather_materials(const Plan& plan,
                                             const std::optional<std::filesystem::path>& ledger = std::nullopt,
-                                            const MaterialsProgress& progress = {});
+                                            const MaterialsProgress& progress = {},
+                                            Stores kept = Stores::kept);
 
 }  // namespace jevrin

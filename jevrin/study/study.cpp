@@ -2,246 +2,329 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/network/freezing.hpp"
+#include "jevrin/study/environment.hpp"
+#include "jevrin/study/epoch_note.hpp"
 #include "jevrin/study/materials.hpp"
+#include "jevrin/study/run_watch.hpp"
+#include "jevrin/study/time_left.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <array>
-#include <chrono>
 #include <map>
+#include <optional>
+#include <set>
 #include <tuple>
+#include <utility>
 
 namespace jevrin {
 namespace {
 
-struct PlannedRun {
-    const Candidate* candidate = nullptr;
-    std::uint64_t seed = 0;
+// The share of the largest class among what training sees.
+double majority_share(const TrainingData& data, Sampling sampling) {
+    if (sampling == Sampling::balanced) return 1.0 / static_cast<double>(data.classes);
+    std::vector<std::size_t> counts(data.classes, 0);
+    for (const std::size_t item : data.parts.training) ++counts[data.labels[item]];
+    return static_cast<double>(*std::max_element(counts.begin(), counts.end())) /
+           static_cast<double>(data.parts.training.size());
+}
+
+// What belongs to the training of one run.
+struct RunInProgress {
+    const PlannedRun& planned;
     RunRecord record;
+    TrainingData data;
+    Scaling scaling;
+    RunTrainer trainer;
+    RunWatch watch;
+    double best_score = -1.0;
+    double best_loss = 0.0;
+    double seconds = 0.0;  // of all its epochs
+    std::string note;      // of the last epoch
+
+    RunInProgress(const PlannedRun& run, RunRecord known, const Materials& materials, TrainingData own,
+                  FeaturePool* pool, CandidateNetwork built)
+        : planned(run),
+          record(std::move(known)),
+          data(std::move(own)),
+          scaling(materials.scaling_for(*run.candidate, run.fold)),
+          trainer(data, std::move(built.network), std::move(built.phases), scaling, run.candidate->training,
+                  run.seed, pool),
+          watch(majority_share(data, run.candidate->training.sampling)) {}
+
+    const Candidate& candidate() const { return *planned.candidate; }
+
+    // Whether nothing is left to train.
+    bool is_over() const {
+        const TrainingSettings& t = candidate().training;
+        const std::int64_t best = record.best ? record.best->epoch : 0;
+        return trainer.finished() || (t.patience > 0 && record.epochs - best >= t.patience) ||
+               (t.minutes > 0.0 && seconds >= 60.0 * t.minutes);
+    }
 };
-
-// Regimes by what an epoch costs, so that a first comparison exists early.
-int cost_rank(Regime regime) {
-    return regime == Regime::frozen ? 0 : regime == Regime::partial ? 1 : 2;
-}
-
-// A checkpoint carries the record of its last epoch: when the process died between the two writes, the
-// ledger catches up from it.
-nlohmann::json to_json(const EpochRecord& epoch, bool best) {
-    std::vector<std::int64_t> cells;
-    for (std::size_t i = 0; i < epoch.validation.classes(); ++i)
-        for (std::size_t j = 0; j < epoch.validation.classes(); ++j)
-            cells.push_back(epoch.validation.at(i, j));
-    return {{"epoch", epoch.epoch},
-            {"training_loss", epoch.training_loss},
-            {"training_accuracy", epoch.training_accuracy},
-            {"validation_loss", epoch.validation_loss},
-            {"learning_rate", epoch.learning_rate},
-            {"seconds", epoch.seconds},
-            {"classes", epoch.validation.classes()},
-            {"cells", cells},
-            {"best", best}};
-}
-
-EpochRecord epoch_from_json(const nlohmann::json& json) {
-    EpochRecord epoch{.epoch = json.at("epoch"),
-                      .training_loss = json.at("training_loss"),
-                      .training_accuracy = json.at("training_accuracy"),
-                      .validation_loss = json.at("validation_loss"),
-                      .learning_rate = json.at("learning_rate"),
-                      .seconds = json.at("seconds"),
-                      .validation = ConfusionMatrix(json.at("classes").get<std::size_t>())};
-    const std::size_t classes = epoch.validation.classes();
-    const auto& cells = json.at("cells");
-    for (std::size_t i = 0; i < classes * classes; ++i)
-        epoch.validation.add(i / classes, i % classes, cells.at(i).get<std::int64_t>());
-    return epoch;
-}
 
 class StudyWork {
   public:
-    StudyWork(Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks)
-        : plan_(materials.plan), ledger_(ledger), materials_(materials), callbacks_(callbacks) {}
+    StudyWork(Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks,
+              const StudyOptions& options)
+        : plan_(materials.plan),
+          ledger_(ledger),
+          materials_(materials),
+          callbacks_(callbacks),
+          options_(options) {}
 
-    StudySummary carry_out() {
+    StudySummary carry_out(std::vector<PlannedRun> planned) {
         summary_.study = ledger_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
                                            plan_.images.parts->key());
-        std::vector<PlannedRun> missing = find_missing();
-        for (const PlannedRun& run : missing)
-            epochs_left_[run.candidate->regime] += run.candidate->training.epochs;
-        position_.runs = static_cast<std::int64_t>(missing.size());
-        for (PlannedRun& run : missing) {
-            ++position_.run;
-            try {
-                train(run);
-                ++summary_.trained;
-            } catch (const RunError& error) {
-                ledger_.fail_run(run.record.id, error.what());
-                ++summary_.failed;
-            }
-            if (callbacks_.run_finished) callbacks_.run_finished(ledger_.run_by_id(run.record.id));
+        std::vector<std::int64_t> ids = put_runs(planned);
+        find_missing(planned, ids);
+        time_left_.emplace(to_train_);
+        // What others have claimed is looked at once more at the end: they may have died.
+        for (int round = 0; round < 2; ++round) {
+            summary_.elsewhere = 0;
+            for (std::size_t i = 0; i < to_train_.size(); ++i) train_if_free(i);
         }
         return summary_;
     }
 
   private:
-    std::string identity_settings(const Candidate& candidate) const {
-        nlohmann::ordered_json settings = resolved_settings(plan_, candidate);
-        settings["images"]["fingerprint"] = materials_.set.fingerprint;
-        if (!candidate.network) settings["backbone"] = materials_.backbones.at(candidate.backbone).hash;
-        const Scaling scaling = materials_.scaling_for(candidate);
-        settings["scaling"] = {{"mean", scaling.mean}, {"deviation", scaling.deviation}};
-        return settings.dump();
-    }
-
-    std::vector<PlannedRun> find_missing() {
-        std::vector<PlannedRun> missing;
-        for (const Candidate& candidate : plan_.candidates) {
-            const CandidateNetwork built = build_network(plan_, candidate, materials_.backbones,
-                                                         materials_.set.classes.size(), plan_.seeds.front());
-            const std::string settings = identity_settings(candidate);
-            for (const std::uint64_t seed : plan_.seeds) {
-                const RunIdentity identity{.candidate = candidate.name,
-                                           .regime = regime_name(candidate.regime),
-                                           .seed = static_cast<std::int64_t>(seed),
-                                           .settings = settings,
-                                           .planned_epochs = candidate.training.epochs,
-                                           .parameters = parameter_count(built.network),
-                                           .trainable_parameters = trainable_parameter_count(built.network),
-                                           .multiplications = multiplication_count(built.network)};
-                std::int64_t superseded = 0;
-                const std::int64_t id = ledger_.put_run(summary_.study, identity, &superseded);
-                summary_.superseded += superseded;
-                PlannedRun run{&candidate, seed, ledger_.run_by_id(id)};
-                if (run.record.state == RunState::finished && std::filesystem::exists(ledger_.model_file(id)))
-                    ++summary_.already_finished;
-                else
-                    missing.push_back(std::move(run));
+    std::vector<std::int64_t> put_runs(std::vector<PlannedRun>& planned) {
+        std::map<std::int64_t, std::int64_t> divisions = {{0, 0}};
+        std::vector<std::int64_t> ids;
+        for (PlannedRun& run : planned) {
+            if (!divisions.contains(run.fold)) {
+                PartsSettings settings = *plan_.images.parts;
+                settings.fold = run.fold;
+                divisions[run.fold] = ledger_.put_division(
+                    summary_.study, materials_.set, materials_.parts.with_fold(run.fold), settings.key());
             }
-            const bool trains = !missing.empty() && missing.back().candidate == &candidate;
-            const auto items = static_cast<std::int64_t>(materials_.data.parts.training.size());
-            if (trains) require_candidate_memory(candidate, built, std::min(candidate.training.batch, items));
+            run.identity.division = divisions[run.fold];
+            std::int64_t superseded = 0;
+            ids.push_back(ledger_.put_run(summary_.study, run.identity, &superseded));
+            summary_.superseded += superseded;
         }
-        std::stable_sort(missing.begin(), missing.end(), [](const PlannedRun& a, const PlannedRun& b) {
-            return cost_rank(a.candidate->regime) < cost_rank(b.candidate->regime);
-        });
-        return missing;
+        return ids;
     }
 
-    // Brings the trainer to the last epoch that the ledger and the checkpoint agree on; 0 is the beginning.
-    std::int64_t resume(const PlannedRun& run, RunTrainer& trainer, double& best_score, double& best_loss) {
-        const std::filesystem::path file = ledger_.checkpoint_file(run.record.id);
-        std::int64_t recorded = run.record.epochs;
+    bool is_finished(const RunRecord& run) const {
+        return run.state == RunState::finished && std::filesystem::exists(ledger_.model_file(run.id));
+    }
+
+    void find_missing(const std::vector<PlannedRun>& planned, const std::vector<std::int64_t>& ids) {
+        StudyOutlook outlook{.superseded = summary_.superseded};
+        const Candidate* measured = nullptr;
+        for (std::size_t i = 0; i < planned.size(); ++i) {
+            const RunRecord run = ledger_.run_by_id(ids[i]);
+            if (is_finished(run)) {
+                ++outlook.finished;
+            } else if (run.state == RunState::failed && !options_.retry_failed) {
+                ++outlook.failed;
+            } else {
+                ++outlook.to_train;
+                outlook.resumed += run.epochs > 0 ? 1 : 0;
+                to_train_.push_back(planned[i]);
+                ids_.push_back(ids[i]);
+                if (measured != planned[i].candidate) require_memory_for(planned[i]);
+                measured = planned[i].candidate;
+            }
+        }
+        summary_.already_finished = outlook.finished;
+        summary_.failed_before = outlook.failed;
+        position_.runs = outlook.to_train;
+        if (callbacks_.begun) callbacks_.begun(outlook);
+    }
+
+    void require_memory_for(const PlannedRun& run) const {
+        const Candidate& candidate = *run.candidate;
+        const auto items =
+            static_cast<std::int64_t>(materials_.data_for(candidate, run.fold).parts.training.size());
+        require_candidate_memory(
+            candidate,
+            build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(), run.seed),
+            std::min(candidate.training.batch, items));
+    }
+
+    void train_if_free(std::size_t place) {
+        const std::int64_t id = ids_[place];
+        if (done_.contains(id)) return;
+        const std::optional<PlaceLock> claim = ledger_.claim(id);
+        if (!claim) {
+            ++summary_.elsewhere;
+            return;
+        }
+        done_.insert(id);
+        RunRecord record = ledger_.run_by_id(id);
+        if (is_finished(record)) {
+            // Another process was faster.
+            ++summary_.already_finished;
+            time_left_->skip(place);
+            return;
+        }
+        position_.run = static_cast<std::int64_t>(place) + 1;
+        try {
+            train(place, record);
+            ++summary_.trained;
+        } catch (const RunError& error) {
+            ledger_.fail_run(id, error.what());
+            time_left_->skip(place);
+            ++summary_.failed;
+        }
+        if (callbacks_.run_finished) callbacks_.run_finished(ledger_.run_by_id(id));
+    }
+
+    // Runs whose frozen part is the same share its features.
+    FeaturePool& pool_for(const PlannedRun& run) {
+        const Scaling scaling = materials_.scaling_for(*run.candidate, run.fold);
+        const std::string& backbone = run.candidate->backbone;
+        auto& pool = pools_[{backbone, scaling.mean, scaling.deviation}];
+        const bool keep = options_.stores == Stores::kept;
+        if (!pool)
+            pool = std::make_unique<FeaturePool>(FeatureSettings{
+                .directory = keep ? std::optional(Ledger::stores(ledger_.directory())) : std::nullopt,
+                .backbone = materials_.backbones.at(backbone).hash,
+                .keep = keep});
+        return *pool;
+    }
+
+    void train(std::size_t place, RunRecord& record) {
+        const PlannedRun& planned = to_train_[place];
+        const Candidate& candidate = *planned.candidate;
+        FeaturePool* pool = candidate.regime == Regime::scratch ? nullptr : &pool_for(planned);
+        RunInProgress run(planned, record, materials_, materials_.data_for(candidate, planned.fold), pool,
+                          build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(),
+                                        planned.seed));
+        const std::int64_t resumed = resume(run);
+        ledger_.begin_run(record.id, plan_of_run(plan_, candidate, planned.seed, planned.fold),
+                          environment_json());
+        run.record.state = RunState::training;
+        run.record.reason.clear();
+        position_.epochs = planned.epochs;
+        position_.epochs_done = run.record.epochs;
+        time_left_->begin(place, run.record.epochs);
+        if (callbacks_.run_started) callbacks_.run_started(run.record, resumed);
+        const auto progress = [&](std::int64_t batch, std::int64_t batches) {
+            position_.batch = batch;
+            position_.batches = batches;
+            report(run);
+            return !(callbacks_.stop_requested && callbacks_.stop_requested());
+        };
+        while (!run.is_over()) {
+            try {
+                const bool solves = candidate.learner == Learner::logistic_regression;
+                const EpochResult result =
+                    solves ? run.trainer.solve_head(candidate.penalty) : run.trainer.train_epoch(progress);
+                finish_epoch(run, result);
+            } catch (const Interrupted&) {
+                save(run);
+                throw;
+            }
+        }
+        finish(run);
+        time_left_->skip(place);
+        record = run.record;
+        if (pool != nullptr && !pool->accepts()) warn_about_features();
+    }
+
+    // Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind
+    // it where it was stopped. Returns that epoch.
+    std::int64_t resume(RunInProgress& run) {
+        const std::int64_t id = run.record.id;
+        const std::filesystem::path file = ledger_.checkpoint_file(id);
         if (std::filesystem::exists(file)) try {
                 const TrainingState state = read_checkpoint(file);
-                const auto note = nlohmann::json::parse(state.note);
-                if (state.epochs_done == recorded + 1) {
-                    ledger_.record_epoch(run.record.id, epoch_from_json(note), note.at("best"));
-                    ++recorded;
-                }
-                if (state.epochs_done == recorded) {
-                    trainer.restore(state);
-                    if (const auto best = ledger_.run_by_id(run.record.id).best) {
-                        best_score = score(best->validation, plan_.metric);
-                        best_loss = best->validation_loss;
+                const std::optional<EpochNote> note = note_from_text(state.note);
+                if (note && state.epochs_done == run.record.epochs + 1)
+                    ledger_.record_epoch(id, note->epoch, note->best, note->layers, note->warnings);
+                run.record = ledger_.run_by_id(id);
+                if (state.epochs_done == run.record.epochs) {
+                    run.trainer.restore(state);
+                    run.note = state.note;
+                    for (const EpochRecord& epoch : ledger_.epochs(id)) {
+                        run.watch.observe(epoch, ledger_.layers(id, epoch.epoch));
+                        run.seconds += epoch.seconds;
                     }
-                    return recorded;
+                    if (run.record.best) {
+                        run.best_score = score(run.record.best->validation, plan_.metric);
+                        run.best_loss = run.record.best->validation_loss;
+                    }
+                    return run.record.epochs;
                 }
             } catch (const InputError& error) {
                 warn(error.what());
-            } catch (const nlohmann::json::exception&) {
-                warn(fmt::format("{}: this checkpoint is not understood; the run starts again",
-                                 printable(file.string())));
             }
-        if (recorded > 0) ledger_.restart_run(run.record.id);
+        if (run.record.epochs > 0) ledger_.restart_run(id);
+        run.record = ledger_.run_by_id(id);
         return 0;
     }
 
-    void train(PlannedRun& run) {
-        const Candidate& candidate = *run.candidate;
-        const CandidateNetwork built =
-            build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(), run.seed);
-        const Scaling scaling = materials_.scaling_for(candidate);
-        // Runs whose frozen part is the same share its features.
-        FeaturePool& pool = features_[{candidate.backbone, scaling.mean, scaling.deviation}];
-        RunTrainer trainer(materials_.data, built.network, built.phases, scaling, candidate.training,
-                           run.seed, candidate.regime == Regime::scratch ? nullptr : &pool);
-
-        double best_score = -1.0;
-        double best_loss = 0.0;
-        const std::int64_t resumed = resume(run, trainer, best_score, best_loss);
-        epochs_left_[candidate.regime] -= resumed;
-        position_.epochs = candidate.training.epochs;
-        if (callbacks_.run_started) callbacks_.run_started(run.record, resumed);
-        while (trainer.epochs_done() < candidate.training.epochs) {
-            position_.epochs_done = trainer.epochs_done();
-            const auto progress = [&](std::int64_t batch, std::int64_t batches) {
-                position_.batch_share = static_cast<double>(batch) / static_cast<double>(batches);
-                report(run);
-                return !(callbacks_.stop_requested && callbacks_.stop_requested());
-            };
-            const bool solves = candidate.learner == Learner::logistic_regression;
-            const EpochResult result =
-                solves ? trainer.solve_head(candidate.penalty) : trainer.train_epoch(progress);
-            finish_epoch(run, trainer, result, best_score, best_loss);
-        }
-        finish(run, trainer, scaling);
+    void save(RunInProgress& run) {
+        TrainingState state = run.trainer.state();
+        state.note = run.note;
+        write_checkpoint(ledger_.checkpoint_file(run.record.id), state);
     }
 
-    void finish_epoch(PlannedRun& run, RunTrainer& trainer, const EpochResult& result, double& best_score,
-                      double& best_loss) {
+    void finish_epoch(RunInProgress& run, const EpochResult& result) {
         std::vector<std::size_t> labels;
-        for (const std::size_t item : result.validation.items) labels.push_back(materials_.data.labels[item]);
-        const EpochRecord epoch{
-            .epoch = result.epoch,
-            .training_loss = result.training_loss,
-            .training_accuracy = result.training_accuracy,
-            .validation_loss = result.validation.loss,
-            .learning_rate = result.learning_rate,
-            .seconds = result.seconds,
-            .validation = ConfusionMatrix(materials_.data.classes, labels, result.validation.classes())};
+        for (const std::size_t item : result.validation.items) labels.push_back(run.data.labels[item]);
+        EpochNote note{
+            .epoch = {.epoch = result.epoch,
+                      .step = result.step,
+                      .training_loss = result.training_loss,
+                      .objective = result.objective,
+                      .training_accuracy = result.training.accuracy(),
+                      .training_balanced_accuracy = result.training.balanced_accuracy(),
+                      .training_macro_f1 = result.training.macro_f1(),
+                      .validation_loss = result.validation.loss,
+                      .learning_rate = result.learning_rate,
+                      .seconds = result.seconds,
+                      .data_seconds = result.data_seconds,
+                      .compute_seconds = result.compute_seconds,
+                      .validation_seconds = result.validation_seconds,
+                      .memory_bytes = resident_memory(),
+                      .validation = ConfusionMatrix(run.data.classes, labels, result.validation.classes())},
+            .layers = result.layers};
+        const EpochRecord& epoch = note.epoch;
+        note.warnings = run.watch.observe(epoch, note.layers);
         const double reached = score(epoch.validation, plan_.metric);
-        const bool best =
-            reached > best_score || (reached == best_score && epoch.validation_loss < best_loss);
-        if (best) {
-            best_score = reached;
-            best_loss = epoch.validation_loss;
-            trainer.keep_as_best();
+        note.best =
+            reached > run.best_score || (reached == run.best_score && epoch.validation_loss < run.best_loss);
+        if (note.best) {
+            run.best_score = reached;
+            run.best_loss = epoch.validation_loss;
+            run.trainer.keep_as_best();
+            run.record.best = epoch;
         }
-        TrainingState state = trainer.state();
-        state.note = to_json(epoch, best).dump();
-        write_checkpoint(ledger_.checkpoint_file(run.record.id), state);
-        ledger_.record_epoch(run.record.id, epoch, best);
-        --epochs_left_[run.candidate->regime];
-        auto& [seconds, count] = epoch_cost_[run.candidate->regime];
-        seconds += epoch.seconds;
-        ++count;
-        run.record.epochs = epoch.epoch;
-        position_.epochs_done = epoch.epoch;
-        position_.batch_share = 0.0;
-        if (callbacks_.epoch_finished) callbacks_.epoch_finished(run.record, epoch, best);
+        run.note = to_text(note);
+        save(run);
+        ledger_.record_epoch(run.record.id, epoch, note.best, note.layers, note.warnings);
+        run.seconds += epoch.seconds;
+        run.record.epochs = position_.epochs_done = epoch.epoch;
+        position_.batch = 0;
+        time_left_->see_epoch(epoch.seconds);
+        if (callbacks_.epoch_finished) callbacks_.epoch_finished(run.record, epoch, note.best);
+        for (const std::string& message : note.warnings)
+            if (callbacks_.run_warning) callbacks_.run_warning(run.record, message);
         report(run);
     }
 
     // The model file first, then the transaction that says the run is finished.
-    void finish(const PlannedRun& run, const RunTrainer& trainer, const Scaling& scaling) {
-        Classifier classifier{trainer.best_network(),
+    void finish(RunInProgress& run) {
+        Classifier classifier{run.trainer.best_network(),
                               materials_.set.classes,
-                              Preparation{plan_.images.fitting, scaling},
+                              Preparation{plan_.images.fitting, run.scaling},
                               {{"study", plan_.name},
                                {"run", run.record.name()},
                                {"regime", run.record.regime},
                                {"image_set", materials_.set.fingerprint},
                                {"version", JEVRIN_VERSION}}};
         save_classifier(ledger_.model_file(run.record.id), classifier);
-        const Predictions predictions = trainer.predict_with_best(materials_.parts.validation);
+        const Predictions predictions = run.trainer.predict_with_best(run.data.parts.validation);
         ledger_.finish_run(run.record.id, prediction_records(predictions));
         std::error_code ignored;
         std::filesystem::remove(ledger_.checkpoint_file(run.record.id), ignored);
@@ -262,21 +345,12 @@ class StudyWork {
         return records;
     }
 
-    void report(const PlannedRun& run) {
+    void report(const RunInProgress& run) {
         if (!callbacks_.progress) return;
-        position_.seconds_left = 0.0;
-        for (const auto& [regime, left] : epochs_left_) {
-            const auto seen = epoch_cost_.find(regime);
-            if (left <= 0) continue;
-            if (seen == epoch_cost_.end()) {
-                position_.seconds_left = -1.0;
-                break;
-            }
-            position_.seconds_left += static_cast<double>(left) * seen->second.first / seen->second.second;
-        }
-        if (const auto seen = epoch_cost_.find(run.candidate->regime);
-            seen != epoch_cost_.end() && position_.seconds_left > 0)
-            position_.seconds_left -= position_.batch_share * seen->second.first / seen->second.second;
+        const double of_epoch = position_.batches == 0 ? 0.0
+                                                       : static_cast<double>(position_.batch) /
+                                                             static_cast<double>(position_.batches);
+        time_left_->fill(position_, of_epoch);
         callbacks_.progress(run.record, position_);
     }
 
@@ -284,16 +358,30 @@ class StudyWork {
         if (callbacks_.warning) callbacks_.warning(message);
     }
 
+    void warn_about_features() {
+        if (std::exchange(warned_about_features_, true)) return;
+        warn(fmt::format(
+            "{}: features cannot be kept here (a full disk, no right to write, or another process "
+            "keeps them); they are computed again in the next training",
+            printable(Ledger::stores(ledger_.directory()).string())));
+    }
+
     const Plan& plan_;
     Ledger& ledger_;
     const Materials& materials_;
     const StudyCallbacks& callbacks_;
+    const StudyOptions& options_;
     StudySummary summary_;
     StudyPosition position_;
-    std::map<Regime, std::int64_t> epochs_left_;
-    std::map<Regime, std::pair<double, double>> epoch_cost_;  // seconds, epochs
+    std::vector<PlannedRun> to_train_;
+    std::vector<std::int64_t> ids_;  // of these
+    std::set<std::int64_t> done_;
+    std::optional<TimeLeft> time_left_;
+    bool warned_about_features_ = false;
     // By backbone and scaling.
-    std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>, FeaturePool> features_;
+    std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>,
+             std::unique_ptr<FeaturePool>>
+        pools_;
 };
 
 void warn_about(const Materials& materials, const std::filesystem::path& ledger,
@@ -313,7 +401,7 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
     }
     for (const auto* notes : {&materials.set.notes, &materials.parts.notes})
         for (const std::string& note : *notes) warning(note);
-    if (!materials.store->accepts())
+    if (materials.store && !materials.store->accepts())
         warning(fmt::format(
             "{}: pictures cannot be kept here (a full disk, no right to write, or another process "
             "keeps them); they are read and fitted again whenever they are needed",
@@ -323,7 +411,7 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
 }  // namespace
 
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
-                         const StudyCallbacks& callbacks) {
+                         const StudyCallbacks& callbacks, const StudyOptions& options) {
     const auto preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
         if (callbacks.preparing) callbacks.preparing(what, done, total);
         if (callbacks.stop_requested && callbacks.stop_requested())
@@ -331,15 +419,42 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
     };
     // One of an earlier version is brought up to date before it is asked for places.
     if (std::filesystem::exists(ledger_directory / "ledger.db")) Ledger::open_or_create(ledger_directory);
-    const std::unique_ptr<Materials> materials = gather_materials(plan, ledger_directory, preparing);
+    const std::unique_ptr<Materials> materials =
+        gather_materials(plan, ledger_directory, preparing, options.stores);
+    std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);
     Ledger ledger = Ledger::open_or_create(ledger_directory);
-    const FileLock lock(
-        ledger_directory / "train.lock",
-        fmt::format("{}: another process is training on this ledger; wait for it, or give another "
-                    "--ledger",
-                    printable(ledger_directory.string())));
     if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
-    return StudyWork(ledger, *materials, callbacks).carry_out();
+    return StudyWork(ledger, *materials, callbacks, options).carry_out(std::move(runs));
+}
+
+std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study, const Plan& plan) {
+    const std::string rate = "training.optimiser.learning_rate";
+    std::map<std::string, std::map<double, std::pair<double, int>>> scores;  // by origin, rate: sum, runs
+    for (const RunRecord& run : ledger.runs(study)) {
+        const auto candidate = std::find_if(plan.candidates.begin(), plan.candidates.end(),
+                                            [&](const Candidate& c) { return c.name == run.candidate; });
+        if (candidate == plan.candidates.end() || run.state != RunState::finished || !run.best) continue;
+        if (std::none_of(candidate->varied.begin(), candidate->varied.end(),
+                         [&](const VariedSetting& setting) { return setting.path == rate; }))
+            continue;
+        auto& [sum, runs] = scores[run.origin][candidate->training.optimiser.learning_rate];
+        sum += score(run.best->validation, plan.metric);
+        ++runs;
+    }
+    std::vector<std::string> messages;
+    for (const auto& [origin, by_rate] : scores) {
+        if (by_rate.size() < 2) continue;
+        const auto mean = [](const auto& entry) { return entry.second.first / entry.second.second; };
+        const auto best = std::max_element(by_rate.begin(), by_rate.end(),
+                                           [&](const auto& a, const auto& b) { return mean(a) < mean(b); });
+        const bool lowest = best == by_rate.begin();
+        if (!lowest && std::next(best) != by_rate.end()) continue;
+        messages.push_back(
+            fmt::format("the best learning rate of '{}' is {}, the {} that was tried: the best one may lie "
+                        "beyond; add {} ones",
+                        origin, best->first, lowest ? "lowest" : "highest", lowest ? "lower" : "higher"));
+    }
+    return messages;
 }
 
 }  // namespace jevrin

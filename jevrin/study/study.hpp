@@ -3,10 +3,14 @@
 //     StudyCallbacks callbacks;
 //     callbacks.epoch_finished = [](const RunRecord& run, const EpochRecord& epoch, bool best) { ... };
 //     StudySummary summary = train_study(read_plan("glaze.toml"), "ledger", callbacks);
+//
+// Several processes may carry out the same plan on one ledger: each run belongs to the process that claims
+// it, until it is finished or that process dies.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/plan/plan.hpp"
+#include "jevrin/study/planned_runs.hpp"
 
 #include <filesystem>
 #include <functional>
@@ -15,23 +19,45 @@
 
 namespace jevrin {
 
-// Where a study stands while it runs.
+struct StudyOptions {
+    Selection selection;           // which runs
+    bool retry_failed = false;     // those that failed before are trained again, from their last good state
+    Stores stores = Stores::kept;  // left_out: pictures and features are computed whenever they are needed
+};
+
+// Where a study stands while it runs. Times are estimated from what was seen so far, and negative while
+// nothing was.
 struct StudyPosition {
     std::int64_t run = 0;  // from 1, among the runs to train now
     std::int64_t runs = 0;
+    double study_share = 0.0;      // of the work of these runs
     std::int64_t epochs_done = 0;  // of this run
     std::int64_t epochs = 0;
-    double batch_share = 0.0;   // of the epoch in progress
-    double seconds_left = 0.0;  // of the whole study, from the epochs seen so far; negative while unknown
+    std::int64_t batch = 0;  // done, of the epoch in progress
+    std::int64_t batches = 0;
+    double seconds_left = -1.0;  // of the whole study
+    double run_seconds_left = -1.0;
+    double epoch_seconds_left = -1.0;
+};
+
+// What train_study() found before it began.
+struct StudyOutlook {
+    std::int64_t to_train = 0;
+    std::int64_t resumed = 0;  // of them, those that were begun before
+    std::int64_t finished = 0;
+    std::int64_t failed = 0;      // and left alone
+    std::int64_t superseded = 0;  // earlier runs with other settings, set aside
 };
 
 // Each may be empty. They are called from the thread that called train_study, except preparing.
 struct StudyCallbacks {
     std::function<void(const std::string& what, std::int64_t done, std::int64_t total)> preparing;
+    std::function<void(const StudyOutlook& outlook)> begun;
     std::function<void(const std::string& message)> warning;
     std::function<void(const RunRecord& run, std::int64_t resumed_after_epoch)> run_started;
     std::function<void(const RunRecord& run, const StudyPosition& position)> progress;
     std::function<void(const RunRecord& run, const EpochRecord& epoch, bool best)> epoch_finished;
+    std::function<void(const RunRecord& run, const std::string& message)> run_warning;
     std::function<void(const RunRecord& run)> run_finished;  // finished or failed
     std::function<bool()> stop_requested;
 };
@@ -40,15 +66,21 @@ struct StudySummary {
     std::int64_t study = 0;
     std::int64_t already_finished = 0;
     std::int64_t trained = 0;
-    std::int64_t failed = 0;
-    std::int64_t superseded = 0;  // earlier runs with other settings, set aside
+    std::int64_t failed = 0;         // now
+    std::int64_t failed_before = 0;  // and not tried again
+    std::int64_t elsewhere = 0;      // other processes are training them
+    std::int64_t superseded = 0;     // earlier runs with other settings, set aside
 };
 
-// Trains every run of the plan that the ledger lacks, cheap regimes first. InputError for a plan that cannot
-// work, before anything is trained; WorkError when another process trains on this ledger; Interrupted when
-// asked to stop (finished epochs are kept). A run that fails is recorded with its reason and does not stop
-// the others.
+// Trains every run of the plan that the ledger lacks, cheap ones first. InputError for a plan that cannot
+// work, before anything is trained; Interrupted when asked to stop: the batch is finished and the state
+// saved, so the next call goes on behind it. A run that fails is recorded with its reason, keeps its last
+// good state, and does not stop the others.
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
-                         const StudyCallbacks& callbacks = {});
+                         const StudyCallbacks& callbacks = {}, const StudyOptions& options = {});
+
+// What there is to say about the finished runs of a plan as a whole: learning rates whose best value lies at
+// the edge of what was tried.
+std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study, const Plan& plan);
 
 }  // namespace jevrin

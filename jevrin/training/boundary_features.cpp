@@ -1,17 +1,45 @@
 #include "jevrin/training/boundary_features.hpp"
 
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/processor.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
 #include <algorithm>
 #include <cassert>
+#include <cstring>
 
 namespace jevrin {
 namespace {
+
 constexpr std::int64_t feature_batch = 32;
+
+// Everything that decides what augmentation does to a picture, in words.
+std::string words_of(const Augmentation& a) {
+    std::string text =
+        fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {}", a.flip, a.flip_vertical, a.shift, a.rotation,
+                    a.scale, a.crop, a.brightness, a.contrast, a.saturation, a.hue, a.noise, a.blur, a.erase);
+    for (const Overlay& o : a.overlays)
+        text +=
+            fmt::format(" {} {} {} {} {}", content_hash(std::as_bytes(std::span(o.cutout->colours.pixels))),
+                        o.share, o.at, o.size, o.opacity);
+    return text;
+}
+
+}  // namespace
+
+AugmentationKey key_of_view(std::uint32_t view) {
+    return {.seed = 0, .epoch = view};
 }
 
 BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& frozen,
-                                   const Scaling& scaling)
+                                   const Scaling& scaling, FeatureSettings settings)
     : images_(images),
+      scaling_numbers_(scaling),
       scaling_(scaling, images.fitting().channels),
+      settings_(std::move(settings)),
+      boundary_(frozen.nodes.back().name),
       inference_(frozen, feature_batch),
       pictures_(static_cast<std::size_t>(feature_batch * images.values_per_image())) {
     assert(inference_.input_size() == images.values_per_image());
@@ -28,33 +56,58 @@ void BoundaryFeatures::compute(std::int64_t count, std::span<const float> pictur
     }
 }
 
-void BoundaryFeatures::fill(std::span<const std::int64_t> items, std::span<float> out) {
-    std::vector<std::int64_t> missing;
-    for (const std::int64_t item : items) {
-        const auto place = static_cast<std::size_t>(item);
-        if (rows_.size() <= place) rows_.resize(place + 1);
-        if (rows_[place].empty()) missing.push_back(item);
+RowStore& BoundaryFeatures::store_of(const Augmentation& augmentation, std::uint32_t view) {
+    const std::string words = view == 0 ? "" : fmt::format("{} {}", view, words_of(augmentation));
+    auto& store = stores_[words];
+    if (!store)
+        store = std::make_unique<RowStore>(RowStoreSettings{
+            .directory = settings_.directory,
+            .kind = "features",
+            .identity =
+                fmt::format("{} {} {} {} {} {} {}", settings_.backbone, boundary_, images_.fitting().key(),
+                            scaling_numbers_.mean, scaling_numbers_.deviation, processor().name, words),
+            .row_bytes = values_per_item() * static_cast<std::int64_t>(sizeof(float)),
+            .capacity = images_.count()});
+    return *store;
+}
+
+void BoundaryFeatures::fill_view(std::span<const std::int64_t> items, const Augmentation& augmentation,
+                                 std::uint32_t view, std::span<float> out) {
+    const auto width = static_cast<std::size_t>(values_per_item());
+    RowStore* store = settings_.keep ? &store_of(augmentation, view) : nullptr;
+    std::vector<std::size_t> missing;
+    for (std::size_t n = 0; n < items.size(); ++n) {
+        const std::byte* row = store != nullptr ? store->find(images_.content(items[n])) : nullptr;
+        if (row != nullptr)
+            std::memcpy(out.data() + n * width, row, width * sizeof(float));
+        else
+            missing.push_back(n);
     }
     for (std::size_t begin = 0; begin < missing.size(); begin += feature_batch) {
-        const auto some =
+        const auto places =
             std::span(missing).subspan(begin, std::min<std::size_t>(feature_batch, missing.size() - begin));
-        images_.fill(some, scaling_, {}, {}, pictures_);
-        std::vector<float> computed(some.size() * static_cast<std::size_t>(values_per_item()));
-        compute(std::ssize(some), pictures_, computed);
+        std::vector<std::int64_t> some;
+        for (const std::size_t place : places) some.push_back(items[place]);
+        images_.fill(some, scaling_, view == 0 ? Augmentation{} : augmentation, key_of_view(view), pictures_);
+        rows_.resize(some.size() * width);
+        compute(std::ssize(some), pictures_, rows_);
         for (std::size_t i = 0; i < some.size(); ++i) {
-            const auto first = computed.begin() + static_cast<std::ptrdiff_t>(i) * values_per_item();
-            rows_[static_cast<std::size_t>(some[i])].assign(first, first + values_per_item());
+            const auto row = std::span(rows_).subspan(i * width, width);
+            std::copy(row.begin(), row.end(), out.begin() + static_cast<std::ptrdiff_t>(places[i] * width));
+            if (store != nullptr) store->put(images_.content(some[i]), std::as_bytes(row));
         }
-    }
-    for (std::size_t n = 0; n < items.size(); ++n) {
-        const auto& row = rows_[static_cast<std::size_t>(items[n])];
-        std::copy(row.begin(), row.end(), out.begin() + static_cast<std::ptrdiff_t>(n) * values_per_item());
     }
 }
 
-std::shared_ptr<BoundaryFeatures> FeaturePool::get(const std::string& boundary, const Make& make) {
-    auto& features = features_[boundary];
-    if (!features) features = make();
+bool BoundaryFeatures::accepts() const {
+    return std::all_of(stores_.begin(), stores_.end(),
+                       [](const auto& store) { return store.second->accepts(); });
+}
+
+std::shared_ptr<BoundaryFeatures> FeaturePool::get(const PreparedImages& images, const Network& frozen,
+                                                   const Scaling& scaling) {
+    auto& features = features_[frozen.nodes.back().name];
+    if (!features) features = std::make_shared<BoundaryFeatures>(images, frozen, scaling, settings_);
     return features;
 }
 
@@ -62,6 +115,11 @@ std::int64_t FeaturePool::computed() const {
     std::int64_t sum = 0;
     for (const auto& [boundary, features] : features_) sum += features->computed();
     return sum;
+}
+
+bool FeaturePool::accepts() const {
+    return std::all_of(features_.begin(), features_.end(),
+                       [](const auto& features) { return features.second->accepts(); });
 }
 
 }  // namespace jevrin

@@ -1,32 +1,48 @@
-// The values at the boundary between frozen and trained layers, one row per item.
+// The values at the boundary between frozen and trained layers, one row per item, computed once and kept.
 #pragma once
 
+#include "jevrin/base/row_store.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/network/graph.hpp"
 #include "jevrin/network/inference.hpp"
 
 #include <cstdint>
+#include <filesystem>
 #include <functional>
 #include <map>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
 
 namespace jevrin {
 
+// Where features are kept, and what they depend on besides the pictures and the boundary.
+struct FeatureSettings {
+    std::optional<std::filesystem::path> directory;  // without one they live as long as the object
+    // Of the backbone's weights: whoever changes them must change this.
+    std::string backbone = {};
+    bool keep = true;  // false: every row is computed whenever it is asked for
+};
+
 class BoundaryFeatures {
   public:
     // The frozen part of a network (divide()); images must outlive this.
-    BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling);
+    BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling,
+                     FeatureSettings settings = {});
 
     // How many rows have been computed so far, kept ones and others.
     std::int64_t computed() const { return computed_; }
 
     std::int64_t values_per_item() const { return inference_.output_size(); }
 
-    // Rows [items, values_per_item] without augmentation; each is computed when first asked for and kept.
-    void fill(std::span<const std::int64_t> items, std::span<float> out);
+    // Rows [items, values_per_item] of the pictures as they are; each is computed when first asked for.
+    void fill(std::span<const std::int64_t> items, std::span<float> out) { fill_view(items, {}, 0, out); }
+
+    // The same of one of several fixed augmented views, counted from 1: the same for every seed.
+    void fill_view(std::span<const std::int64_t> items, const Augmentation& augmentation, std::uint32_t view,
+                   std::span<float> out);
 
     // Rows of `count` pictures [count, size, size, channels] as they are given, never kept.
     void compute(std::int64_t count, std::span<const float> pictures, std::span<float> out);
@@ -34,24 +50,40 @@ class BoundaryFeatures {
     const PreparedImages& images() const { return images_; }
     const ScalingTable& scaling() const { return scaling_; }
 
+    // False when the disk, or another process, keeps rows from being kept for good.
+    bool accepts() const;
+
   private:
+    RowStore& store_of(const Augmentation& augmentation, std::uint32_t view);
+
     const PreparedImages& images_;
+    Scaling scaling_numbers_;
     ScalingTable scaling_;
+    FeatureSettings settings_;
+    std::string boundary_;
     Inference inference_;
     std::int64_t computed_ = 0;
     std::vector<float> pictures_;
-    std::vector<std::vector<float>> rows_;  // by item; empty until computed
+    std::vector<float> rows_;
+    std::map<std::string, std::unique_ptr<RowStore>> stores_;  // by view
 };
+
+// The key of a view's draws.
+AugmentationKey key_of_view(std::uint32_t view);
 
 // Features by the name of the node behind the boundary, shared by runs with the same backbone and scaling.
 class FeaturePool {
   public:
-    using Make = std::function<std::shared_ptr<BoundaryFeatures>()>;
-    std::shared_ptr<BoundaryFeatures> get(const std::string& boundary, const Make& make);
+    explicit FeaturePool(FeatureSettings settings = {}) : settings_(std::move(settings)) {}
+
+    std::shared_ptr<BoundaryFeatures> get(const PreparedImages& images, const Network& frozen,
+                                          const Scaling& scaling);
     // How many rows have been computed so far, at all boundaries.
     std::int64_t computed() const;
+    bool accepts() const;
 
   private:
+    FeatureSettings settings_;
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;
 };
 

@@ -8,20 +8,19 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include <array>
 #include <cstring>
 
-// The layout: a line "jevrin checkpoint 1 LENGTH", LENGTH bytes of JSON, the float32 numbers of all tensors
-// in the order the JSON names them, then the 32 hexadecimal digits of the content hash of everything before.
+// The layout: a line "jevrin checkpoint 2 LENGTH", LENGTH bytes of JSON, the float32 numbers of all lists in
+// the order the JSON names them, then the 32 hexadecimal digits of the content hash of everything before.
 
 namespace jevrin {
 namespace {
 
-const std::string magic = "jevrin checkpoint 1 ";
-constexpr std::size_t hash_length = 32;
+using Json = nlohmann::json;
 
-void append_floats(std::string& bytes, const float* values, std::size_t count) {
-    bytes.append(reinterpret_cast<const char*>(values), count * sizeof(float));
-}
+const std::string magic = "jevrin checkpoint 2 ";
+constexpr std::size_t hash_length = 32;
 
 std::vector<Shape> shapes_of(const std::vector<Tensor>& tensors) {
     std::vector<Shape> shapes;
@@ -29,47 +28,111 @@ std::vector<Shape> shapes_of(const std::vector<Tensor>& tensors) {
     return shapes;
 }
 
+Json to_json(const EpochSums& sums) {
+    return {{"first_step", sums.first_step},
+            {"objective", sums.objective},
+            {"loss", sums.loss},
+            {"labelled", sums.counts.labelled},
+            {"predicted", sums.counts.predicted},
+            {"right", sums.counts.right},
+            {"looks", sums.layers.looks},
+            {"gradients", sums.layers.gradients},
+            {"updates", sums.layers.updates},
+            {"alive", sums.layers.alive},
+            {"data_seconds", sums.data_seconds},
+            {"compute_seconds", sums.compute_seconds}};
+}
+
+EpochSums sums_from_json(const Json& json) {
+    const auto numbers = [&](const char* key) { return json.at(key).get<std::vector<std::int64_t>>(); };
+    return {.first_step = json.at("first_step"),
+            .objective = json.at("objective"),
+            .loss = json.at("loss"),
+            .counts = {numbers("labelled"), numbers("predicted"), numbers("right")},
+            .layers = {.looks = json.at("looks"),
+                       .gradients = json.at("gradients").get<std::vector<double>>(),
+                       .updates = json.at("updates").get<std::vector<double>>(),
+                       .alive = json.at("alive").get<std::vector<std::string>>()},
+            .data_seconds = json.at("data_seconds"),
+            .compute_seconds = json.at("compute_seconds")};
+}
+
+Json to_json(const PlateauWatch& plateau) {
+    return {{"factor", plateau.factor},
+            {"lowest", plateau.lowest},
+            {"seen", plateau.seen},
+            {"waited", plateau.waited}};
+}
+
+PlateauWatch plateau_from_json(const Json& json) {
+    return {json.at("factor"), json.at("lowest"), json.at("seen"), json.at("waited")};
+}
+
 class FloatReader {
   public:
     explicit FloatReader(std::string_view bytes) : bytes_(bytes) {}
-    void read(float* values, std::size_t count) {
-        if (bytes_.size() < count * sizeof(float)) throw InputError("numbers are missing");
-        if (count == 0) return;
-        std::memcpy(values, bytes_.data(), count * sizeof(float));
-        bytes_.remove_prefix(count * sizeof(float));
+    std::vector<float> read(std::size_t count) {
+        require(count);
+        std::vector<float> values(count);
+        take(values.data(), count);
+        return values;
     }
     std::vector<Tensor> read_tensors(const std::vector<Shape>& shapes) {
         std::vector<Tensor> tensors;
         for (const Shape& shape : shapes) {
+            require(static_cast<std::size_t>(element_count(shape)));
             tensors.emplace_back(shape);
-            read(tensors.back().data(), tensors.back().values().size());
+            take(tensors.back().data(), tensors.back().values().size());
         }
         return tensors;
     }
 
   private:
+    // Before room is made for them.
+    void require(std::size_t count) const {
+        if (bytes_.size() / sizeof(float) < count) throw InputError("numbers are missing");
+    }
+    void take(float* values, std::size_t count) {
+        if (count == 0) return;
+        std::memcpy(values, bytes_.data(), count * sizeof(float));
+        bytes_.remove_prefix(count * sizeof(float));
+    }
+
     std::string_view bytes_;
 };
 
 }  // namespace
 
 void write_checkpoint(const std::filesystem::path& path, const TrainingState& state) {
-    std::vector<std::size_t> velocity_sizes;
-    for (const auto& velocity : state.velocities) velocity_sizes.push_back(velocity.size());
-    const nlohmann::json header = {{"epochs_done", state.epochs_done},
-                                   {"best_epoch", state.best_epoch},
-                                   {"parameters", shapes_of(state.parameters)},
-                                   {"velocities", velocity_sizes},
-                                   {"best_parameters", shapes_of(state.best_parameters)},
-                                   {"note", state.note}};
-    const std::string text = header.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
-    std::string bytes = fmt::format("{}{}\n{}", magic, text.size(), text);
-    for (const Tensor& tensor : state.parameters) append_floats(bytes, tensor.data(), tensor.values().size());
-    for (const auto& velocity : state.velocities) append_floats(bytes, velocity.data(), velocity.size());
-    for (const Tensor& tensor : state.best_parameters)
-        append_floats(bytes, tensor.data(), tensor.values().size());
-    bytes += content_hash(bytes);
-    write_file(path, bytes);
+    std::vector<std::array<std::int64_t, 3>> moments;  // first, second, steps
+    for (const Moments& m : state.moments)
+        moments.push_back({std::ssize(m.first), std::ssize(m.second), m.steps});
+    const Json header = {{"epochs_done", state.epochs_done},
+                         {"steps_done", state.steps_done},
+                         {"best_epoch", state.best_epoch},
+                         {"parameters", shapes_of(state.parameters)},
+                         {"moments", moments},
+                         {"averages", shapes_of(state.averages)},
+                         {"best_parameters", shapes_of(state.best_parameters)},
+                         {"plateau", to_json(state.plateau)},
+                         {"sums", to_json(state.sums)},
+                         {"note", state.note}};
+    const std::string text = header.dump(-1, ' ', false, Json::error_handler_t::replace);
+    const std::string head = fmt::format("{}{}\n{}", magic, text.size(), text);
+    std::vector<std::span<const std::byte>> pieces = {std::as_bytes(std::span(head))};
+    const auto add = [&](std::span<const float> values) { pieces.push_back(std::as_bytes(values)); };
+    for (const Tensor& tensor : state.parameters) add(tensor.values());
+    for (const Moments& m : state.moments) {
+        add(m.first);
+        add(m.second);
+    }
+    for (const Tensor& tensor : state.averages) add(tensor.values());
+    for (const Tensor& tensor : state.best_parameters) add(tensor.values());
+    ContentHasher hasher;
+    for (const auto piece : pieces) hasher.add(piece);
+    const std::string hash = hasher.hash().text();
+    pieces.push_back(std::as_bytes(std::span(hash)));
+    write_file(path, pieces);
 }
 
 TrainingState read_checkpoint(const std::filesystem::path& path) {
@@ -86,18 +149,22 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         const std::size_t line_end = content.find('\n');
         const std::size_t length =
             std::stoul(std::string(content.substr(magic.size(), line_end - magic.size())));
-        const auto header = nlohmann::json::parse(content.substr(line_end + 1, length));
-        TrainingState state;
-        state.epochs_done = header.at("epochs_done");
-        state.best_epoch = header.at("best_epoch");
-        state.note = header.at("note");
+        const auto header = Json::parse(content.substr(line_end + 1, length));
+        const auto shapes = [&](const char* key) { return header.at(key).get<std::vector<Shape>>(); };
         FloatReader reader(content.substr(line_end + 1 + length));
-        state.parameters = reader.read_tensors(header.at("parameters").get<std::vector<Shape>>());
-        for (const std::size_t size : header.at("velocities").get<std::vector<std::size_t>>()) {
-            state.velocities.emplace_back(size);
-            reader.read(state.velocities.back().data(), size);
+        TrainingState state{.epochs_done = header.at("epochs_done"), .steps_done = header.at("steps_done")};
+        state.parameters = reader.read_tensors(shapes("parameters"));
+        for (const auto& [first, second, steps] :
+             header.at("moments").get<std::vector<std::array<std::int64_t, 3>>>()) {
+            std::vector<float> m = reader.read(static_cast<std::size_t>(first));
+            state.moments.push_back({std::move(m), reader.read(static_cast<std::size_t>(second)), steps});
         }
-        state.best_parameters = reader.read_tensors(header.at("best_parameters").get<std::vector<Shape>>());
+        state.averages = reader.read_tensors(shapes("averages"));
+        state.plateau = plateau_from_json(header.at("plateau"));
+        state.sums = sums_from_json(header.at("sums"));
+        state.best_epoch = header.at("best_epoch");
+        state.best_parameters = reader.read_tensors(shapes("best_parameters"));
+        state.note = header.at("note");
         return state;
     } catch (const std::exception&) {
         throw damaged("its header is not understood");

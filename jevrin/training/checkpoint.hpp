@@ -1,7 +1,7 @@
 // Checkpoints: the state of a run in progress, one file, written whole or not at all.
 #pragma once
 
-#include "jevrin/training/run_trainer.hpp"
+#include "jevrin/training/training_state.hpp"
 
 #include <filesystem>
 

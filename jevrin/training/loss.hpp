@@ -1,28 +1,56 @@
-// Softmax cross-entropy, the loss of all regimes.
+// What training makes small: softmax cross-entropy, plain or weighted, smoothed or focal.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"
 
 #include <cstddef>
 #include <cstdint>
+#include <map>
 #include <span>
+#include <string>
+#include <vector>
 
 namespace jevrin {
 
+struct LossSettings {
+    // Of the wanted distribution, spread evenly over all classes (Szegedy 2016).
+    double label_smoothing = 0.0;
+    // The exponent of the focal loss, -(1 - p)^focus log p (Lin 2017); 0 is cross-entropy.
+    double focus = 0.0;
+    // Weights of the classes such that all count the same: items / (classes * items of the class).
+    bool balanced_classes = false;
+    // Or stated ones, by the classes' names; those without one count 1.
+    std::map<std::string, double> named_weights = {};
+    // What comes of either, by class; empty: 1 each. An item of class c counts class_weights[c] times.
+    std::vector<double> class_weights = {};
+};
+
 // What a batch says about its labels.
 struct BatchLoss {
-    // Of -weight (share log p(label) + (1 - share) log p(other)), natural logarithm; without mixing and
-    // weights -log p(label).
+    // What is minimised, summed over the batch: with weights, smoothing and focus.
+    double objective_sum = 0.0;
+    // Of -(share log p(label) + (1 - share) log p(other)), natural logarithm: -log p(label) without mixing.
+    // It can be compared whatever the settings.
     double loss_sum = 0.0;
     std::int64_t correct = 0;  // predictions of the first label
 };
 
-// logits [batch, classes]; gradient (same shape, may be empty) receives that of the mean loss with respect to
-// the logits, weight (softmax - target) / batch. Sums are in double. Ties go to the first class.
+// logits [batch, classes]; gradient (same shape, may be empty) receives that of objective_sum / batch with
+// respect to the logits. predicted (batch, may be empty) receives the class with the largest logit; ties go
+// to the first. Sums are in double.
 BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std::span<const Target> targets,
-                        std::span<float> gradient);
+                        std::span<float> gradient, const LossSettings& settings = {},
+                        std::span<std::size_t> predicted = {});
 
 // Targets of unmixed pictures of weight 1.
 std::vector<Target> plain_targets(std::span<const std::size_t> labels);
+
+// LossSettings::class_weights of a training part with these labels. InputError for a name that is no class.
+std::vector<double> settle_class_weights(const LossSettings& settings,
+                                         std::span<const std::string> class_names,
+                                         std::span<const std::size_t> labels);
+
+// The weights of LossSettings::balanced_classes; 0 for classes that have no item.
+std::vector<double> balanced_weights(std::span<const std::size_t> labels, std::size_t classes);
 
 }  // namespace jevrin

@@ -5,53 +5,139 @@
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include <algorithm>
 #include <array>
 #include <cmath>
-#include <numbers>
 
 namespace jevrin {
 namespace {
-const std::array<std::string, 2> schedule_names = {"constant", "cosine"};
+
+const std::array<std::string, 3> optimiser_names = {"sgd", "adam", "adamw"};
+
+constexpr std::size_t piece_size = 16'384;
+
+double sum_of_squares(std::span<const float> values) {
+    double sum = 0.0;
+    for (const float value : values) sum += static_cast<double>(value) * value;
+    return sum;
 }
 
-std::string schedule_name(Schedule schedule) {
-    return schedule_names.at(static_cast<std::size_t>(schedule));
+}  // namespace
+
+std::string optimiser_name(OptimiserKind kind) {
+    return optimiser_names.at(static_cast<std::size_t>(kind));
 }
 
-Schedule schedule_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < schedule_names.size(); ++i)
-        if (schedule_names[i] == name) return static_cast<Schedule>(i);
-    throw InputError(fmt::format("schedule is '{}'{}; it may be constant or cosine", printable(name),
-                                 did_you_mean(name, schedule_names)));
+OptimiserKind optimiser_from_name(const std::string& name) {
+    for (std::size_t i = 0; i < optimiser_names.size(); ++i)
+        if (optimiser_names[i] == name) return static_cast<OptimiserKind>(i);
+    throw InputError(fmt::format("optimiser kind is '{}'{}; it may be {}", printable(name),
+                                 did_you_mean(name, optimiser_names), fmt::join(optimiser_names, ", ")));
 }
 
-double learning_rate_at(const OptimiserSettings& settings, std::int64_t epoch, std::int64_t epochs) {
-    if (settings.schedule == Schedule::constant) return settings.learning_rate;
-    const double share = static_cast<double>(epoch) / static_cast<double>(epochs);
-    return settings.learning_rate * 0.5 * (1.0 + std::cos(std::numbers::pi * share));
+OptimiserSettings OptimiserSettings::usual(OptimiserKind kind) {
+    switch (kind) {
+        case OptimiserKind::sgd:
+            return {};
+        case OptimiserKind::adam:
+            return {.kind = kind, .learning_rate = 1e-3, .weight_decay = 0.0};
+        case OptimiserKind::adamw:
+            return {.kind = kind, .learning_rate = 1e-3, .weight_decay = 0.01};
+    }
+    return {};
 }
 
 Optimiser::Optimiser(const OptimiserSettings& settings, std::span<const TrainedParameter> parameters)
     : settings_(settings) {
-    for (const TrainedParameter& p : parameters) velocities_.emplace_back(p.value.size(), 0.0F);
+    for (std::size_t k = 0; k < parameters.size(); ++k) {
+        const std::size_t size = parameters[k].value.size();
+        Moments moments{.first = std::vector<float>(size), .second = {}};
+        if (settings.kind != OptimiserKind::sgd) moments.second.resize(size);
+        moments_.push_back(std::move(moments));
+        for (std::size_t begin = 0; begin < size; begin += piece_size)
+            pieces_.push_back({k, begin, std::min(size, begin + piece_size)});
+    }
 }
 
-void Optimiser::step(std::span<TrainedParameter> parameters, double learning_rate) {
-    const auto momentum = static_cast<float>(settings_.momentum);
-    parallel_for(static_cast<std::int64_t>(parameters.size()), [&](std::int64_t k) {
-        TrainedParameter& p = parameters[static_cast<std::size_t>(k)];
-        const auto rate = static_cast<float>(learning_rate) * p.rate_factor;
-        float* velocity = velocities_[static_cast<std::size_t>(k)].data();
-        float* value = p.value.data();
-        const float* gradient = p.gradient.data();
-        const float decay =
-            p.kind == ParameterKind::weight ? static_cast<float>(settings_.weight_decay) : 0.0F;
-        for (std::size_t i = 0; i < p.value.size(); ++i) {
-            velocity[i] = momentum * velocity[i] + gradient[i] + decay * value[i];
-            value[i] -= rate * velocity[i];
-        }
+void Optimiser::step(std::span<TrainedParameter> parameters, const OptimiserStep& step) {
+    for (Moments& moments : moments_) ++moments.steps;
+    // Few numbers are not worth waking other threads for.
+    if (pieces_.size() <= 4) {
+        for (const Piece& piece : pieces_) step_piece(piece, parameters[piece.parameter], step);
+        return;
+    }
+    parallel_for(std::ssize(pieces_), [&](std::int64_t k) {
+        const Piece& piece = pieces_[static_cast<std::size_t>(k)];
+        step_piece(piece, parameters[piece.parameter], step);
     });
+}
+
+void Optimiser::step_piece(const Piece& piece, TrainedParameter& p, const OptimiserStep& step) {
+    Moments& moments = moments_[piece.parameter];
+    const OptimiserSettings& s = settings_;
+    const double learning_rate = step.learning_rate * static_cast<double>(p.rate_factor);
+    const auto rate = static_cast<float>(learning_rate);
+    const auto factor = static_cast<float>(step.gradient_factor);
+    const bool decays = p.kind == ParameterKind::weight;
+    const bool decoupled = s.kind == OptimiserKind::adamw || (s.kind == OptimiserKind::sgd && s.decoupled);
+    const float decay = decays && !decoupled ? static_cast<float>(s.weight_decay) : 0.0F;
+    const float kept = decays && decoupled ? static_cast<float>(1.0 - learning_rate * s.weight_decay) : 1.0F;
+    const std::size_t count = piece.end - piece.begin;
+    float* __restrict value = p.value.data() + piece.begin;
+    const float* __restrict gradient = p.gradient.data() + piece.begin;
+    float* __restrict first = moments.first.data() + piece.begin;
+    if (s.kind == OptimiserKind::sgd) {
+        const auto momentum = static_cast<float>(s.momentum);
+        // The step is own * g + followed * m.
+        const float own = s.nesterov ? 1.0F : 0.0F;
+        const float followed = s.nesterov ? momentum : 1.0F;
+        for (std::size_t i = 0; i < count; ++i) {
+            const float g = factor * gradient[i] + decay * value[i];
+            first[i] = momentum * first[i] + g;
+            value[i] = kept * value[i] - rate * (own * g + followed * first[i]);
+        }
+        return;
+    }
+    const auto t = static_cast<double>(moments.steps);
+    const auto beta1 = static_cast<float>(s.beta1);
+    const auto beta2 = static_cast<float>(s.beta2);
+    const auto first_correction = static_cast<float>(learning_rate / (1.0 - std::pow(s.beta1, t)));
+    const auto second_correction = static_cast<float>(1.0 / (1.0 - std::pow(s.beta2, t)));
+    const auto epsilon = static_cast<float>(s.epsilon);
+    float* __restrict second = moments.second.data() + piece.begin;
+    for (std::size_t i = 0; i < count; ++i) {
+        const float g = factor * gradient[i] + decay * value[i];
+        first[i] = beta1 * first[i] + (1.0F - beta1) * g;
+        second[i] = beta2 * second[i] + (1.0F - beta2) * g * g;
+        value[i] = kept * value[i] -
+                   first_correction * first[i] / (std::sqrt(second_correction * second[i]) + epsilon);
+    }
+}
+
+double gradient_norm(std::span<const TrainedParameter> parameters) {
+    double sum = 0.0;
+    std::vector<double> sums;
+    for (const TrainedParameter& p : parameters) {
+        const std::size_t pieces = (p.gradient.size() + piece_size - 1) / piece_size;
+        sums.assign(pieces, 0.0);
+        const auto add = [&](std::int64_t piece) {
+            const auto k = static_cast<std::size_t>(piece);
+            sums[k] = sum_of_squares(
+                p.gradient.subspan(k * piece_size, std::min(piece_size, p.gradient.size() - k * piece_size)));
+        };
+        if (pieces <= 2)
+            for (std::size_t k = 0; k < pieces; ++k) add(static_cast<std::int64_t>(k));
+        else
+            parallel_for(static_cast<std::int64_t>(pieces), add);
+        for (const double one : sums) sum += one;
+    }
+    return std::sqrt(sum);
+}
+
+double clipping_factor(double norm, double limit) {
+    return limit > 0.0 && norm > limit ? limit / norm : 1.0;
 }
 
 }  // namespace jevrin

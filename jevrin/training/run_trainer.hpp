@@ -1,21 +1,23 @@
 // Training one run, epoch by epoch.
 //
-//     RunTrainer trainer(data, network, first_trained, settings, seed);
-//     while (trainer.epochs_done() < settings.epochs) {
+//     RunTrainer trainer(data, network, first_trained, scaling, settings, seed);
+//     while (!trainer.finished()) {
 //         EpochResult epoch = trainer.train_epoch();
 //         ... score epoch.validation, trainer.keep_as_best() when it is the best so far ...
 //         write_checkpoint(file, trainer.state());
 //     }
 //
 // What lies before first_trained is fixed: it runs as inference, once per item when nothing random comes
-// before it.
+// before it. An "epoch" ends with a validation: after one pass over the training part, or after
+// settings.validate_every steps.
 #pragma once
 
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
-#include "jevrin/training/optimiser.hpp"
+#include "jevrin/training/training_settings.hpp"
+#include "jevrin/training/training_state.hpp"
 
 #include <cstdint>
 #include <functional>
@@ -31,14 +33,8 @@ struct TrainingData {
     std::vector<std::size_t> labels;   // of all items
     std::vector<double> weights = {};  // of the training loss, of all items; empty: 1 each
     std::size_t classes = 0;
+    std::vector<std::string> class_names = {};  // needed for weights by name
     Parts parts;
-};
-
-struct TrainingSettings {
-    std::int64_t epochs = 15;
-    std::int64_t batch = 32;
-    OptimiserSettings optimiser;
-    Augmentation augmentation;
 };
 
 // Probabilities [items, classes] for some items, and their mean loss.
@@ -53,11 +49,17 @@ struct Predictions {
 
 struct EpochResult {
     std::int64_t epoch = 0;      // from 1
-    double training_loss = 0.0;  // mean over the epoch, as the weights moved
-    double training_accuracy = 0.0;
-    double learning_rate = 0.0;
-    Predictions validation;  // with the weights at the end of the epoch
-    double seconds = 0.0;
+    std::int64_t step = 0;       // of the run, so many are done
+    double training_loss = 0.0;  // cross-entropy, mean over the epoch, as the weights moved
+    double objective = 0.0;      // what was minimised, likewise: weighted, smoothed, focal
+    ClassCounts training;        // predictions likewise
+    double learning_rate = 0.0;  // of the last step
+    Predictions validation;      // with the weights at the end of the epoch, or their average
+    std::vector<LayerSummary> layers;
+    double seconds = 0.0;             // of the whole epoch,
+    double data_seconds = 0.0;        // waiting for pictures and features,
+    double compute_seconds = 0.0;     // the steps themselves,
+    double validation_seconds = 0.0;  // and the validation
 };
 
 // From an epoch on, the nodes from this one on train; what lies before it is frozen.
@@ -66,21 +68,12 @@ struct TrainingPhase {
     std::size_t first_trained = 1;
 };
 
-// Everything that must survive for a run to go on as if never interrupted.
-struct TrainingState {
-    std::int64_t epochs_done = 0;
-    std::vector<Tensor> parameters;              // of all nodes that ever train, in order
-    std::vector<std::vector<float>> velocities;  // of the same; empty where nothing has moved yet
-    std::int64_t best_epoch = 0;                 // 0: none kept yet
-    std::vector<Tensor> best_parameters;
-    std::string note;  // whatever the caller wants to find again
-};
-
 // The memory of a run beside its images and features while it trains from this node on: steps, evaluations,
 // weights, momentum, the best weights.
 PassMemory run_memory(const Network& network, std::size_t first_trained);
 
-// Called after each batch; return false to stop (Interrupted is thrown, the finished epochs stand).
+// Called after each batch of an epoch; return false to stop: Interrupted is thrown, and the trainer stands
+// behind that batch.
 using BatchProgress = std::function<bool(std::int64_t batch, std::int64_t batches)>;
 
 // Boundary features of items, computed once and shared by runs with the same frozen part.
@@ -101,9 +94,12 @@ class RunTrainer {
     RunTrainer(const RunTrainer&) = delete;
     RunTrainer& operator=(const RunTrainer&) = delete;
 
+    const RunLength& length() const;
     std::int64_t epochs_done() const;
-    // Trains one more epoch and validates it. RunError when the loss is no longer finite, Interrupted when
-    // progress asks to stop; after either the trainer stands where the epoch before left it.
+    bool finished() const;
+    // Trains one more epoch, or the rest of one that was interrupted, and validates it. RunError when the
+    // loss is no longer finite; the trainer then stands where the epoch began, or was resumed. Interrupted
+    // when progress asks to stop.
     EpochResult train_epoch(const BatchProgress& progress = {});
 
     // Instead of epochs, for networks of which only a dense layer trains: solves it to convergence by
@@ -114,7 +110,7 @@ class RunTrainer {
     void keep_as_best();
     Network best_network() const;
 
-    // Probabilities with the best weights, kept ones; by the same arithmetic as classify().
+    // Probabilities with the best weights; by the same arithmetic as classify().
     Predictions predict_with_best(const std::vector<std::size_t>& items) const;
 
     TrainingState state() const;

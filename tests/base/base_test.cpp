@@ -161,13 +161,34 @@ TEST(Files, ReadingSaysWhatIsWrong) {
                 HasSubstr("not a regular file"));
 }
 
-TEST(Files, ALockIsHeldOnceAtATime) {
+TEST(Files, APlaceIsHeldOnceAtATime) {
     const TemporaryDirectory directory;
+    const auto file = directory / "claims";
+    EXPECT_FALSE(PlaceLock::is_held(file, 7));
     {
-        const FileLock lock(directory / "lock", "held");
-        EXPECT_EQ(message_of<WorkError>([&] { FileLock second(directory / "lock", "held"); }), "held");
+        const auto lock = PlaceLock::try_hold(file, 7);
+        ASSERT_TRUE(lock);
+        EXPECT_FALSE(PlaceLock::try_hold(file, 7));
+        EXPECT_TRUE(PlaceLock::is_held(file, 7));
+        EXPECT_FALSE(PlaceLock::is_held(file, 8));
+        EXPECT_TRUE(PlaceLock::try_hold(file, 8));
     }
-    const FileLock again(directory / "lock", "held");
+    EXPECT_FALSE(PlaceLock::is_held(file, 7));
+    EXPECT_TRUE(PlaceLock::try_hold(file, 7));
+    EXPECT_THROW(PlaceLock::try_hold(directory / "no" / "claims", 1), WorkError);
+}
+
+TEST(Files, PiecesAreWrittenOneAfterTheOther) {
+    const TemporaryDirectory directory;
+    const std::string a = "first ";
+    const std::string b = "second";
+    const std::vector<std::span<const std::byte>> pieces = {std::as_bytes(std::span(a)),
+                                                            std::as_bytes(std::span(b))};
+    write_file(directory / "whole", pieces);
+    EXPECT_EQ(read_text(directory / "whole"), "first second");
+    ContentHasher hasher;
+    for (const auto piece : pieces) hasher.add(piece);
+    EXPECT_EQ(hasher.hash().text(), content_hash(std::string_view("first second")));
 }
 
 TEST(Hash, ContentDecides) {

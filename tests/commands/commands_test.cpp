@@ -429,7 +429,7 @@ TEST(Commands, CheckShowsCandidatesAndRefusesMistakes) {
     const CommandResult good = run_jevrin({"check", "plan.toml"}, {.directory = directory.path()});
     EXPECT_EQ(good.status, 0) << good.errors;
     EXPECT_THAT(good.output, AllOf(HasSubstr("plan 'small' is sound: 6 runs"), HasSubstr("[stem 16x16x4]"),
-                                   HasSubstr("learning rate 0.05")));
+                                   HasSubstr("sgd, learning_rate 0.05")));
     EXPECT_EQ(
         json::parse(
             run_jevrin({"check", "plan.toml", "--json"}, {.directory = directory.path()}).output)["runs"],

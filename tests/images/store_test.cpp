@@ -27,6 +27,9 @@ struct StoreTest : testing::Test {
         set = read_image_set({.from = directory / "set"});
     }
     std::filesystem::path stores() const { return directory / "stores"; }
+    std::filesystem::path rows_file(const Fitting& of) const {
+        return RowStore::rows_file(PictureStore::settings_of(stores(), of, 0));
+    }
 
     // The bytes of every picture through a store, and how many of them had to be read from their files.
     std::vector<std::uint8_t> all_through(PictureStore* store, int* read = nullptr) const {
@@ -52,23 +55,23 @@ TEST_F(StoreTest, KeepsEachPictureOnceAndGivesTheSameBytes) {
         EXPECT_EQ(read, 12);
         EXPECT_EQ(store.size(), 12);
     }
-    const auto bytes = std::filesystem::file_size(PictureStore::pictures_file(stores(), fitting));
+    const auto bytes = std::filesystem::file_size(rows_file(fitting));
     EXPECT_EQ(bytes, 12U * 12U * 12U * 3U);
     PictureStore again(stores(), fitting, 12);
     read = 0;
     EXPECT_EQ(all_through(&again, &read), without);
     EXPECT_EQ(read, 0);
-    EXPECT_EQ(std::filesystem::file_size(PictureStore::pictures_file(stores(), fitting)), bytes);
+    EXPECT_EQ(std::filesystem::file_size(rows_file(fitting)), bytes);
     // Another fitting is another store.
     Fitting other = fitting;
     other.padding = FitPadding::mean;
-    EXPECT_NE(PictureStore::pictures_file(stores(), other), PictureStore::pictures_file(stores(), fitting));
+    EXPECT_NE(rows_file(other), rows_file(fitting));
 }
 
 TEST_F(StoreTest, DamageCostsNothingButTime) {
     const auto without = all_through(nullptr);
-    const auto pictures = PictureStore::pictures_file(stores(), fitting);
-    const auto index = PictureStore::index_file(stores(), fitting);
+    const auto pictures = rows_file(fitting);
+    const auto index = RowStore::index_file(PictureStore::settings_of(stores(), fitting, 0));
     const auto fill = [&] {
         std::filesystem::remove_all(stores());
         PictureStore store(stores(), fitting, 12);
@@ -107,14 +110,15 @@ TEST_F(StoreTest, DeletingItWhileItIsUsedIsSafe) {
     EXPECT_EQ(all_through(&store), without);
 }
 
-TEST_F(StoreTest, ASecondWriterOnlyReads) {
+TEST_F(StoreTest, ASecondWriterKeepsForItselfAlone) {
     const auto without = all_through(nullptr);
     PictureStore first(stores(), fitting, 12);
     PictureStore second(stores(), fitting, 12);
     EXPECT_TRUE(first.accepts());
     EXPECT_FALSE(second.accepts());
     EXPECT_EQ(all_through(&second), without);
-    EXPECT_EQ(second.size(), 0);
+    EXPECT_EQ(second.size(), 12);  // in a temporary file
+    EXPECT_EQ(first.size(), 0);
     all_through(&first);
     EXPECT_EQ(PictureStore(stores(), fitting, 0).size(), 12);
 }
@@ -130,8 +134,9 @@ TEST_F(StoreTest, AFullDiskOnlyEndsTheKeeping) {
         PictureStore store(stores(), fitting, 12);
         EXPECT_EQ(all_through(&store), without);
         EXPECT_FALSE(store.accepts());
-        EXPECT_EQ(store.size(), 2);
+        EXPECT_EQ(store.size(), 4);  // two, and two in a temporary file
     }
+    EXPECT_EQ(PictureStore(stores(), fitting, 0).size(), 2);
     ::setrlimit(RLIMIT_FSIZE, &before);
     PictureStore store(stores(), fitting, 12);
     EXPECT_EQ(all_through(&store), without);

@@ -102,17 +102,40 @@ TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
     }
     {
         SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
-        for (const char* change :
-             {"ALTER TABLE runs DROP COLUMN multiplications", "ALTER TABLE image_sets DROP COLUMN version",
-              "ALTER TABLE image_sets DROP COLUMN added", "ALTER TABLE image_sets DROP COLUMN source",
-              "ALTER TABLE divisions DROP COLUMN settings", "ALTER TABLE division_items DROP COLUMN fold",
-              "DROP TABLE unlabelled_items", "PRAGMA user_version = 1"})
+        for (const char* change : {"DROP TABLE layers",
+                                   "DROP TABLE layer_epochs",
+                                   "DROP TABLE warnings",
+                                   "ALTER TABLE runs DROP COLUMN fold",
+                                   "ALTER TABLE runs DROP COLUMN origin",
+                                   "ALTER TABLE runs DROP COLUMN varied",
+                                   "ALTER TABLE runs DROP COLUMN plan",
+                                   "ALTER TABLE runs DROP COLUMN environment",
+                                   "ALTER TABLE epochs DROP COLUMN step",
+                                   "ALTER TABLE epochs DROP COLUMN objective",
+                                   "ALTER TABLE epochs DROP COLUMN training_balanced_accuracy",
+                                   "ALTER TABLE epochs DROP COLUMN training_macro_f1",
+                                   "ALTER TABLE epochs DROP COLUMN data_seconds",
+                                   "ALTER TABLE epochs DROP COLUMN compute_seconds",
+                                   "ALTER TABLE epochs DROP COLUMN validation_seconds",
+                                   "ALTER TABLE epochs DROP COLUMN memory_bytes",
+                                   "ALTER TABLE runs DROP COLUMN multiplications",
+                                   "ALTER TABLE image_sets DROP COLUMN version",
+                                   "ALTER TABLE image_sets DROP COLUMN added",
+                                   "ALTER TABLE image_sets DROP COLUMN source",
+                                   "ALTER TABLE divisions DROP COLUMN settings",
+                                   "ALTER TABLE division_items DROP COLUMN fold",
+                                   "DROP TABLE unlabelled_items",
+                                   "PRAGMA user_version = 1"})
             database.exec(change);
     }
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }),
                 HasSubstr("an earlier version of Jevrin wrote this ledger"));
     EXPECT_EQ(Ledger::open_or_create(file()).study().name, "s");
-    EXPECT_EQ(Ledger::open(file()).runs(1).size(), 1U);
+    const auto runs = Ledger::open(file()).runs(1);
+    ASSERT_EQ(runs.size(), 1U);
+    EXPECT_EQ(runs[0].origin, "c");
+    Ledger::open_or_create(file()).record_epoch(runs[0].id, epoch(1, 2), true, {{.layer = "l"}}, {"odd"});
+    EXPECT_EQ(Ledger::open(file()).layers(runs[0].id, 1).size(), 1U);
 }
 
 TEST_F(LedgerTest, WhatIsWrittenIsRead) {

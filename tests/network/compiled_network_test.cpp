@@ -66,7 +66,7 @@ class Training {
                                                                 static_cast<std::size_t>(batch)),
                       gradient_);
         pass_->backward(batch, gradient_);
-        optimiser_->step(pass_->parameters(), 0.01);
+        optimiser_->step(pass_->parameters(), {.learning_rate = 0.01});
     }
     // Batches of 12 with a last one of 4, over and over.
     void steps(int count) {
@@ -222,7 +222,7 @@ TEST(CompiledNetwork, EveryFamilyLearnsToTellItsPicturesApart) {
             last = cross_entropy(classes, logits, plain_targets(labels), gradient).loss_sum / 10;
             if (step == 0) first = last;
             pass.backward(10, gradient);
-            optimiser.step(pass.parameters(), 0.02);
+            optimiser.step(pass.parameters(), {.learning_rate = 0.02});
         }
         EXPECT_GT(first, 0.5);
         EXPECT_LT(last, first / 5);

@@ -57,7 +57,7 @@ TEST(Study, StoresChangeNoNumberAndMayBeDeletedOrDamaged) {
     std::filesystem::copy(directory / "first/stores", directory / "second/stores",
                           std::filesystem::copy_options::recursive);
     for (const auto& entry : std::filesystem::directory_iterator(directory / "second/stores"))
-        if (entry.path().extension() == ".pixels") {
+        if (entry.path().extension() == ".rows") {
             std::string bytes = read_text(entry.path());
             bytes[100] ^= 1;
             write_file(entry.path(), bytes);
@@ -356,15 +356,6 @@ TEST(Study, PlansThatCannotWorkFailBeforeTraining) {
     EXPECT_THAT(refusal("backbone.onnx", "text.onnx"), HasSubstr("not a model file"));
     EXPECT_THAT(refusal("\"images\"", "\"imagse\""), HasSubstr("no such folder"));
     EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
-}
-
-TEST(Study, OnlyOneProcessTrainsOnALedger) {
-    const TemporaryDirectory directory;
-    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1)));
-    make_directory(directory / "ledger");
-    const FileLock lock(directory.path() / "ledger" / "train.lock", "");
-    EXPECT_THAT(message_of<WorkError>([&] { train_study(plan, directory / "ledger"); }),
-                HasSubstr("another process is training"));
 }
 
 TEST(TestPart, IsScoredOnlyWhenAskedAndEachLookCounts) {

@@ -307,7 +307,7 @@ TEST_F(FreezingRuns, ASolvedHeadIsTheRegressionOnItsFeatures) {
     };
     const auto [result, solved] = solve();
     EXPECT_EQ(result.epoch, 1);
-    EXPECT_GT(result.training_accuracy, 0.8);
+    EXPECT_GT(result.training.accuracy(), 0.8);
     EXPECT_EQ(weights_of(solved), weights_of(solve().second));
     // No step of training from there lowers the loss without the penalty by much.
     BoundaryFeatures features(*images_, divide(network, head).frozen, scaling_);

@@ -1,0 +1,16 @@
+// The machine that computes, for records and for caches whose bits depend on it.
+#pragma once
+
+#include <string>
+
+namespace jevrin {
+
+struct Processor {
+    std::string name;  // as the system calls it, with the widest vectors it has
+    int cores = 1;     // that this process may use
+};
+
+// Looked up once.
+const Processor& processor();
+
+}  // namespace jevrin

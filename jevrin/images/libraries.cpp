@@ -1,0 +1,22 @@
+#include "jevrin/images/libraries.hpp"
+
+#include <fmt/format.h>
+// jpeglib.h needs size_t and FILE before it.
+#include <jpeglib.h>
+#include <png.h>
+#include <webp/decode.h>
+
+#include <cstddef>
+#include <cstdio>
+
+namespace jevrin {
+
+std::map<std::string, std::string> image_libraries() {
+    const int webp = WebPGetDecoderVersion();
+    const int jpeg = LIBJPEG_TURBO_VERSION_NUMBER;
+    return {{"libpng", png_get_libpng_ver(nullptr)},
+            {"libjpeg-turbo", fmt::format("{}.{}.{}", jpeg / 1'000'000, jpeg / 1000 % 1000, jpeg % 1000)},
+            {"libwebp", fmt::format("{}.{}.{}", webp >> 16, webp >> 8 & 255, webp & 255)}};
+}
+
+}  // namespace jevrin

@@ -1,0 +1,26 @@
+#include "jevrin/study/environment.hpp"
+
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/processor.hpp"
+#include "jevrin/images/libraries.hpp"
+#include "jevrin/tensor/libraries.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <sqlite3.h>
+
+namespace jevrin {
+
+std::string environment_json() {
+    nlohmann::ordered_json json = {{"jevrin", JEVRIN_VERSION},
+                                   {"compiler", __VERSION__},
+                                   {"processor", processor().name},
+                                   {"cores", processor().cores},
+                                   {"threads", threads()}};
+    for (const auto& [library, version] : image_libraries()) json["libraries"][library] = version;
+    for (const auto& [library, version] : compute_libraries()) json["libraries"][library] = version;
+    json["libraries"]["SQLite"] = sqlite3_libversion();
+    return json.dump();
+}
+
+}  // namespace jevrin

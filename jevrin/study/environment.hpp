@@ -1,0 +1,12 @@
+// Where a run was trained: what a reader needs to know besides its plan.
+#pragma once
+
+#include <string>
+
+namespace jevrin {
+
+// JSON: versions of Jevrin, the compiler and the libraries that can change a number, processor, cores,
+// threads.
+std::string environment_json();
+
+}  // namespace jevrin

@@ -1,0 +1,25 @@
+// What a checkpoint says about the epoch before it: when a process dies between the checkpoint and the
+// transaction, the ledger catches up from it.
+#pragma once
+
+#include "jevrin/ledger/records.hpp"
+#include "jevrin/training/layer_monitor.hpp"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct EpochNote {
+    EpochRecord epoch;
+    bool best = false;
+    std::vector<LayerSummary> layers;
+    std::vector<std::string> warnings;
+};
+
+std::string to_text(const EpochNote& note);
+// Nothing when the text is empty: no epoch is finished. InputError when it is not understood.
+std::optional<EpochNote> note_from_text(const std::string& text);
+
+}  // namespace jevrin

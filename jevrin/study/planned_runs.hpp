@@ -1,0 +1,38 @@
+// The runs of a plan: every candidate with every seed and fold, the cheap ones first.
+#pragma once
+
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/study/materials.hpp"
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct PlannedRun {
+    const Candidate* candidate = nullptr;
+    std::uint64_t seed = 0;
+    std::int64_t fold = 0;          // 0: no folds
+    std::int64_t epochs = 0;        // validations, when nothing ends it earlier
+    double operations = 0.0;        // multiplications of the whole training, about
+    double epoch_operations = 0.0;  // of one of its epochs
+    RunIdentity identity;           // without its division
+    std::string name() const;       // as the ledger calls it
+};
+
+// In order of cost; equal ones as the plan has them. The plan is that of the materials, and must outlive
+// this.
+std::vector<PlannedRun> plan_runs(const Materials& materials);
+
+// The runs that --only and --until leave. Names are those of a candidate, of the candidate it is a variant
+// of, or of a run; until keeps everything up to the last run of that name. InputError for a name that nothing
+// has.
+struct Selection {
+    std::vector<std::string> only = {};
+    std::string until = {};
+};
+std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selection& selection);
+
+}  // namespace jevrin

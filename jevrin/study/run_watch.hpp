@@ -1,0 +1,41 @@
+// Looks at the epochs of a run as they come, and says in words when something goes wrong.
+//
+// Each of these is said once in a run, at the first epoch at which it holds:
+//
+//     exploding gradients   from epoch 2 on a step changes a layer by more than 0.3 of its weights' norm
+//     vanishing gradients   steps change a layer by less than 1e-5 of what they change the liveliest one by
+//     dead units            9 of 10 units of a relu are never above 0 in the steps that were looked at
+//     nothing learned       after epoch 3 training accuracy is not 0.02 above the largest class, and the
+//     training
+//                           loss is not 2 % below that of epoch 1
+//     overfitting           validation loss is above twice the training loss and 0.1, and has been rising for
+//     3
+//                           epochs from its lowest value, by a fifth
+#pragma once
+
+#include "jevrin/ledger/records.hpp"
+#include "jevrin/training/layer_monitor.hpp"
+
+#include <set>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+class RunWatch {
+  public:
+    // The share of the largest class in the training part, as training sees it.
+    explicit RunWatch(double majority_share) : majority_share_(majority_share) {}
+
+    // What there is to say about the next epoch.
+    std::vector<std::string> observe(const EpochRecord& epoch, const std::vector<LayerSummary>& layers);
+
+  private:
+    double majority_share_;
+    double first_loss_ = 0.0;
+    double lowest_validation_ = 0.0;
+    std::int64_t lowest_epoch_ = 0;
+    std::set<std::string> said_;
+};
+
+}  // namespace jevrin

@@ -1,0 +1,47 @@
+// How long a study will still take, from the epochs seen so far and what each run's epochs have to compute.
+#pragma once
+
+#include "jevrin/study/planned_runs.hpp"
+
+#include <cstdint>
+#include <map>
+#include <optional>
+#include <vector>
+
+namespace jevrin {
+
+struct StudyPosition;
+
+class TimeLeft {
+  public:
+    // runs must outlive this.
+    explicit TimeLeft(const std::vector<PlannedRun>& runs);
+
+    // A run is trained now, and so many of its epochs are done.
+    void begin(std::size_t run, std::int64_t epochs_done);
+    // One more epoch of it, in so many seconds.
+    void see_epoch(double seconds);
+    // Nothing is left of a run.
+    void skip(std::size_t run);
+
+    // Puts shares and times into the position; so much of the epoch in progress is done.
+    void fill(StudyPosition& position, double epoch_share) const;
+
+  private:
+    struct Seen {
+        double seconds = 0.0;
+        double operations = 0.0;
+        double epochs = 0.0;
+    };
+    // Of one epoch; nothing while no epoch was seen.
+    std::optional<double> seconds_of_epoch(const PlannedRun& run) const;
+
+    const std::vector<PlannedRun>& runs_;
+    std::vector<std::int64_t> epochs_left_;
+    std::size_t current_ = 0;
+    std::map<std::string, Seen> by_candidate_;
+    std::map<Regime, Seen> by_regime_;
+    Seen all_;
+};
+
+}  // namespace jevrin

@@ -1,0 +1,12 @@
+// The libraries that compute.
+#pragma once
+
+#include <map>
+#include <string>
+
+namespace jevrin {
+
+// Their versions, by name.
+std::map<std::string, std::string> compute_libraries();
+
+}  // namespace jevrin

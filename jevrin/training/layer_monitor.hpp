@@ -1,0 +1,73 @@
+// How each layer of a network fares while it trains: what says where gradients explode, vanish, or units die.
+#pragma once
+
+#include "jevrin/network/training_pass.hpp"
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+// One layer in one epoch; norms are Euclidean, over all its parameters that train.
+struct LayerSummary {
+    std::string layer;
+    double weight_norm = 0.0;    // at the end of the epoch
+    double gradient_norm = 0.0;  // mean of the steps that were looked at, before clipping
+    double update_ratio = 0.0;   // mean of |change of the weights| / |weights|
+    double dead_share = -1.0;    // of the units of the relu behind it, never above 0; -1: there is no relu
+    double learning_rate = 0.0;  // at the end of the epoch
+};
+
+// What a monitor has seen of the epoch in progress.
+struct LayerSums {
+    std::int64_t looks = 0;
+    std::vector<double> gradients;   // of each layer, summed over the looks
+    std::vector<double> updates;     // likewise
+    std::vector<std::string> alive;  // of each layer, '1' for units that were above 0
+};
+
+class LayerMonitor {
+  public:
+    // parameters are those of a pass over this network; both must outlive the monitor.
+    LayerMonitor(const Network& network, std::span<const TrainedParameter> parameters);
+
+    // Whether a step of an epoch of `steps` is looked at: four of them, the last among them.
+    static bool looks_at(std::int64_t step, std::int64_t steps);
+
+    // For TrainingPass::forward() of a step that is looked at.
+    void see(std::size_t node, std::span<const float> values);
+    // Around the change of the weights of a step that is looked at.
+    void before_change();
+    void after_change();
+
+    void restart() { sums_ = empty(); }
+    const LayerSums& sums() const { return sums_; }
+    // Ignored when they are not of these layers.
+    void restore(const LayerSums& sums);
+    std::vector<LayerSummary> summaries(double learning_rate) const;
+
+    // Where the gradients are largest against the weights, as they are now; a layer with one that is no
+    // number before all others.
+    LayerSummary steepest() const;
+
+  private:
+    struct Layer {
+        std::string name;
+        std::vector<std::size_t> parameters;  // of the pass
+        std::int64_t relu_units = 0;          // 0: no relu
+        double rate_factor = 1.0;
+    };
+    LayerSums empty() const;
+    double weight_norm(const Layer& layer) const;
+    double norm_of_gradients(const Layer& layer) const;
+
+    std::span<const TrainedParameter> parameters_;
+    std::vector<Layer> layers_;
+    std::vector<std::size_t> layer_of_relu_;  // by node of the network
+    std::vector<std::vector<float>> before_;
+    LayerSums sums_;
+};
+
+}  // namespace jevrin

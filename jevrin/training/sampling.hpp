@@ -1,0 +1,31 @@
+// Which items an epoch sees, and in which order.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+enum class Sampling {
+    natural,   // each item once
+    balanced,  // each class equally often: items of small classes come again, of large ones some wait
+};
+std::string sampling_name(Sampling sampling);
+// InputError names the words.
+Sampling sampling_from_name(const std::string& name);
+
+// As many items as `items` holds, in an order drawn from (seed, epoch). labels are by item. Balanced classes
+// differ by at most one; within a class no item comes a second time before all have come once.
+std::vector<std::int64_t> order_of_epoch(std::span<const std::size_t> items,
+                                         std::span<const std::size_t> labels, Sampling sampling,
+                                         std::uint64_t seed, std::uint32_t epoch);
+
+// The first share of each class in an order that the seed fixes: at least one item of each class that has
+// any, so smaller shares lie within larger ones. Ascending. The whole for a share of 1.
+std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,
+                                          std::span<const std::size_t> labels, double share,
+                                          std::uint64_t seed);
+
+}  // namespace jevrin

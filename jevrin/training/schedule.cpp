@@ -1,0 +1,81 @@
+#include "jevrin/training/schedule.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <numbers>
+
+namespace jevrin {
+namespace {
+
+const std::array<std::string, 6> schedule_names = {"constant", "step",      "linear",
+                                                   "cosine",   "one cycle", "plateau"};
+
+// From 1 to 0 along half a cosine while share goes from 0 to 1.
+double half_cosine(double share) {
+    return 0.5 * (1.0 + std::cos(std::numbers::pi * share));
+}
+
+double between(double from, double to, double share) {
+    return from + (to - from) * share;
+}
+
+// What is left of the learning rate when so much of the run, warm-up left out, is done.
+double share_of_rate(const Schedule& s, const SchedulePlace& place, double done) {
+    switch (s.kind) {
+        case ScheduleKind::constant:
+            return 1.0;
+        case ScheduleKind::step:
+            return std::pow(s.factor, static_cast<double>(place.step / place.steps_per_epoch / s.every));
+        case ScheduleKind::linear:
+            return between(1.0, s.final_share, done);
+        case ScheduleKind::cosine:
+            return between(s.final_share, 1.0, half_cosine(done));
+        case ScheduleKind::one_cycle:
+            return done < s.rise ? between(1.0, s.first_share, half_cosine(done / s.rise))
+                                 : between(s.final_share, 1.0, half_cosine((done - s.rise) / (1.0 - s.rise)));
+        case ScheduleKind::plateau:
+            return place.plateau_factor;
+    }
+    return 1.0;
+}
+
+}  // namespace
+
+std::string schedule_name(ScheduleKind kind) {
+    return schedule_names.at(static_cast<std::size_t>(kind));
+}
+
+ScheduleKind schedule_from_name(const std::string& name) {
+    for (std::size_t i = 0; i < schedule_names.size(); ++i)
+        if (schedule_names[i] == name) return static_cast<ScheduleKind>(i);
+    throw InputError(fmt::format("schedule is '{}'{}; it may be {}", printable(name),
+                                 did_you_mean(name, schedule_names), fmt::join(schedule_names, ", ")));
+}
+
+double learning_rate_at(const Schedule& schedule, double learning_rate, const SchedulePlace& place) {
+    const double rising = schedule.warm_up * static_cast<double>(place.steps_per_epoch);
+    const auto step = static_cast<double>(place.step);
+    if (step < rising) return learning_rate * std::min(1.0, (step + 1.0) / (rising + 1.0));
+    const double falling = std::max(1.0, static_cast<double>(place.steps) - rising);
+    return learning_rate * share_of_rate(schedule, place, std::min(1.0, (step - rising) / falling));
+}
+
+void PlateauWatch::observe(const Schedule& schedule, double validation_loss) {
+    if (!seen || validation_loss < lowest) {
+        seen = true;
+        lowest = validation_loss;
+        waited = 0;
+    } else if (++waited >= schedule.patience) {
+        factor *= schedule.factor;
+        waited = 0;
+    }
+}
+
+}  // namespace jevrin

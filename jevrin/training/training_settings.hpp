@@ -1,0 +1,44 @@
+// How a candidate is trained: everything but its network, its images and its seed.
+#pragma once
+
+#include "jevrin/images/augmentation.hpp"
+#include "jevrin/training/loss.hpp"
+#include "jevrin/training/optimiser.hpp"
+#include "jevrin/training/sampling.hpp"
+#include "jevrin/training/schedule.hpp"
+
+#include <cstdint>
+
+namespace jevrin {
+
+struct TrainingSettings {
+    std::int64_t epochs = 15;
+    std::int64_t steps = 0;           // instead of epochs, when it is not 0
+    double minutes = 0.0;             // of training; then the epoch in progress is the last. 0: no limit
+    std::int64_t validate_every = 0;  // steps between validations; 0: one at the end of each epoch
+    std::int64_t patience = 0;        // validations without a new best before training ends; 0: never
+    std::int64_t batch = 32;
+    double fraction = 1.0;        // of the training part, the same of each class
+    double gradient_limit = 0.0;  // gradients are made shorter to this norm; 0: never
+    // Of the weights of the step before in their running average, which is validated and kept instead of the
+    // weights themselves: average_t is the mean of the weights so far with weights averaging^(t - i). 0: off.
+    double averaging = 0.0;
+    OptimiserSettings optimiser;
+    Schedule schedule;
+    LossSettings loss;
+    Sampling sampling = Sampling::natural;
+    Augmentation augmentation;
+    std::int64_t views =
+        0;  // so many fixed augmented views of each picture, in turn; 0: a new one each epoch
+};
+
+// What the settings come to for a training part. An "epoch" of the record is what lies between validations.
+struct RunLength {
+    std::int64_t steps_per_epoch = 1;
+    std::int64_t steps = 1;
+    std::int64_t steps_per_validation = 1;
+    std::int64_t validations = 1;
+};
+RunLength run_length(const TrainingSettings& settings, std::int64_t training_items);
+
+}  // namespace jevrin

@@ -104,9 +104,9 @@ struct RunTrainer::Work {
         return std::min(length.steps, sums.first_step + length.steps_per_validation);
     }
 
-    double learning_rate() const {
+    double learning_rate(std::int64_t step) const {
         return learning_rate_at(settings.schedule, settings.optimiser.learning_rate,
-                                {.step = steps_done,
+                                {.step = step,
                                  .steps = length.steps,
                                  .steps_per_epoch = length.steps_per_epoch,
                                  .plateau_factor = plateau.factor});
@@ -175,7 +175,7 @@ struct RunTrainer::Work {
         for (std::size_t n = 0; n < predicted.size(); ++n)
             sums.counts.add(taken.targets[n].label, predicted[n]);
         p.pass.backward(count, gradient);
-        OptimiserStep step{.learning_rate = learning_rate()};
+        OptimiserStep step{.learning_rate = learning_rate(steps_done)};
         if (settings.gradient_limit > 0.0)
             step.gradient_factor =
                 clipping_factor(gradient_norm(p.pass.parameters()), settings.gradient_limit);
@@ -216,7 +216,7 @@ struct RunTrainer::Work {
     void require_finite(double loss) const {
         if (std::isfinite(loss)) return;
         const std::int64_t step = steps_done + 1;
-        const double rate = learning_rate();
+        const double rate = learning_rate(steps_done);
         if (step == 1)
             throw RunError(
                 "the loss is no number at the very first step: the pictures' scaling or the weights of the "
@@ -309,7 +309,7 @@ std::int64_t RunTrainer::epochs_done() const {
 }
 
 bool RunTrainer::finished() const {
-    return work_->steps_done >= work_->length.steps;
+    return work_->epochs_done >= work_->length.validations;
 }
 
 EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
@@ -317,12 +317,9 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     // After a loss that is no number the weights are worth nothing.
     TrainingState before = state();
     try {
-        const auto last = std::max<std::int64_t>(work_->steps_done, work_->end_of_epoch() - 1);
+        const std::int64_t last = work_->end_of_epoch() - 1;
         work_->learn_epoch(progress);
-        const std::int64_t done = std::exchange(work_->steps_done, last);
-        const double rate = work_->learning_rate();
-        work_->steps_done = done;
-        return work_->validate(rate);
+        return work_->validate(work_->learning_rate(last));
     } catch (const RunError&) {
         restore(before);
         throw;

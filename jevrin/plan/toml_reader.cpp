@@ -205,10 +205,12 @@ void TomlReader::finish() const {
     for (const auto& [key, node] : table_) {
         const std::string name(key.str());
         if (std::find(known_.begin(), known_.end(), name) != known_.end()) continue;
+        // Keys that were put in stand nowhere; their values may.
         const auto& begin = key.source().begin;
-        throw InputError(fmt::format("{}:{}:{}: {} has no key '{}'{}; its keys are {}", file_, begin.line,
-                                     begin.column, what_, printable(name), did_you_mean(name, known_),
-                                     fmt::join(known_, ", ")));
+        throw InputError(
+            fmt::format("{}: {} has no key '{}'{}; its keys are {}",
+                        begin ? fmt::format("{}:{}:{}", file_, begin.line, begin.column) : place_of(node),
+                        what_, printable(name), did_you_mean(name, known_), fmt::join(known_, ", ")));
     }
 }
 

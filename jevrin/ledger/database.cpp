@@ -8,6 +8,9 @@
 #include <sqlite3.h>
 #include <unistd.h>
 
+#include <chrono>
+#include <thread>
+
 namespace jevrin {
 namespace {
 
@@ -178,6 +181,15 @@ int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
 
+// Another process may be making the ledger at this moment: then it holds nothing yet.
+void await_schema(SQLite::Database& database) {
+    constexpr int looks = 50;
+    for (int look = 0; look < looks && stored_version(database) == 0 &&
+                       database.execAndGet("SELECT COUNT(*) FROM sqlite_master").getInt() == 0;
+         ++look)
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
+}
+
 void check_version(int version, const std::filesystem::path& file) {
     if (version > schema_version)
         throw InputError(
@@ -239,6 +251,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (fixed) uri += "?immutable=1";
             auto database = std::make_unique<SQLite::Database>(uri, SQLite::OPEN_READONLY | SQLite::OPEN_URI,
                                                                patience_milliseconds);
+            await_schema(*database);
             check_version(stored_version(*database), file);
             return database;
         }

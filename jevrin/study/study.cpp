@@ -18,6 +18,7 @@
 #include <algorithm>
 #include <array>
 #include <map>
+#include <numeric>
 #include <optional>
 #include <set>
 #include <tuple>
@@ -96,8 +97,15 @@ class StudyWork {
   private:
     std::vector<std::int64_t> put_runs(std::vector<PlannedRun>& planned) {
         std::map<std::int64_t, std::int64_t> divisions = {{0, 0}};
-        std::vector<std::int64_t> ids;
-        for (PlannedRun& run : planned) {
+        std::vector<std::int64_t> ids(planned.size());
+        // The ledger lists candidates as it first saw them: as the plan has them.
+        std::vector<std::size_t> order(planned.size());
+        std::iota(order.begin(), order.end(), 0);
+        std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+            return planned[a].candidate < planned[b].candidate;
+        });
+        for (const std::size_t place : order) {
+            PlannedRun& run = planned[place];
             if (!divisions.contains(run.fold)) {
                 PartsSettings settings = *plan_.images.parts;
                 settings.fold = run.fold;
@@ -106,7 +114,7 @@ class StudyWork {
             }
             run.identity.division = divisions[run.fold];
             std::int64_t superseded = 0;
-            ids.push_back(ledger_.put_run(summary_.study, run.identity, &superseded));
+            ids[place] = ledger_.put_run(summary_.study, run.identity, &superseded);
             summary_.superseded += superseded;
         }
         return ids;

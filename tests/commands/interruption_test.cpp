@@ -2,6 +2,7 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/random.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
 #include <fmt/format.h>
@@ -9,6 +10,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <cstdlib>
+#include <sstream>
 #include <thread>
 
 namespace jevrin {
@@ -63,6 +66,83 @@ TEST(Interruption, CtrlCKeepsFinishedEpochsAndSaysHowToGoOn) {
     EXPECT_GT(kept, 0);
     const CommandResult status = run_jevrin({"runs"}, {.directory = directory.path()});
     EXPECT_THAT(status.output, HasSubstr("interrupted"));
+}
+
+TEST(Interruption, TerminatedInTheMiddleOfAnEpochItGoesOnBehindTheBatch) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(40, "augment = \"light\"", "[3]"));
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
+    const auto checkpoint = directory.path() / "ledger" / "checkpoints" / "run-3.checkpoint";
+    const CommandResult stopped =
+        run_and_signal(directory.path(), SIGTERM, [&] { return std::filesystem::exists(checkpoint); });
+    EXPECT_EQ(stopped.status, 130) << stopped.output << stopped.errors;
+    ASSERT_EQ(run_jevrin({"train", "plan.toml"}, here).status, 0);
+    EXPECT_EQ(weights(directory / "ledger"), weights(directory / "whole"));
+}
+
+// JEVRIN_KILLS=200 does it as often as that.
+TEST(Killing, AtRandomMomentsLosesNothingAndChangesNoBit) {
+    const char* wanted = std::getenv("JEVRIN_KILLS");
+    const int kills = wanted != nullptr ? std::atoi(wanted) : 10;
+    const TemporaryDirectory directory;
+    write_small_study(
+        directory.path(),
+        small_plan(25, "validate_every = 2\naveraging = 0.9\noptimiser = { kind = \"adamw\" }", "[3]"));
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
+    const auto finish_and_compare = [&] {
+        const CommandResult last = run_jevrin({"train", "plan.toml"}, here);
+        ASSERT_EQ(last.status, 0) << last.errors;
+        EXPECT_EQ(last.errors.find("damaged"), std::string::npos) << last.errors;
+        EXPECT_EQ(weights(directory / "ledger"), weights(directory / "whole"));
+        const Ledger ledger = Ledger::open(directory / "ledger");
+        for (const RunRecord& run : ledger.runs(1)) {
+            EXPECT_EQ(run.state, RunState::finished);
+            EXPECT_EQ(run.epochs, run.planned_epochs);
+        }
+    };
+    RandomStream random({static_cast<std::uint64_t>(kills), Purpose::sample, 0, 0});
+    for (int done = 0; done < kills;) {
+        test::CommandOptions killed = here;
+        killed.kill_after_seconds = random.uniform(0.02, 0.2);
+        if (run_jevrin({"train", "plan.toml"}, killed).status == 128 + SIGKILL) {
+            ++done;
+            continue;
+        }
+        // It was faster: from the beginning.
+        finish_and_compare();
+        std::filesystem::remove_all(directory / "ledger");
+    }
+    finish_and_compare();
+}
+
+TEST(Sharing, TwoProcessesTrainEachRunOnce) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(12, "", "[3, 4]"));
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
+    CommandResult second;
+    std::thread beside([&] { second = run_jevrin({"train", "plan.toml"}, here); });
+    const CommandResult first = run_jevrin({"train", "plan.toml"}, here);
+    beside.join();
+    EXPECT_EQ(first.status, 0) << first.errors;
+    EXPECT_EQ(second.status, 0) << second.errors;
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    const Ledger whole = Ledger::open(directory / "whole");
+    for (const RunRecord& run : ledger.runs(1)) {
+        EXPECT_EQ(run.state, RunState::finished) << run.name();
+        const auto ended_in = [&](const CommandResult& result) {
+            std::istringstream lines(result.output);
+            for (std::string line; std::getline(lines, line);)
+                if (line.starts_with(run.name()) && line.find("epoch  12/12") != std::string::npos)
+                    return true;
+            return false;
+        };
+        EXPECT_NE(ended_in(first), ended_in(second)) << run.name() << first.output << second.output;
+        EXPECT_EQ(read_text(ledger.model_file(run.id)),
+                  read_text(whole.model_file(whole.run(1, run.name()).id)));
+    }
 }
 
 TEST(Threads, AnyNumberGivesTheSameModels) {

@@ -85,7 +85,6 @@ void train(Options options) {
     if (summary.superseded > 0)
         line += fmt::format("; {} with other settings set aside", plural(summary.superseded, "earlier run"));
     const Ledger ledger = Ledger::open(options.ledger);
-    for (const std::string& message : study_warnings(ledger, summary.study, plan)) warn(message);
     print(fmt::format("\n{}\n\n{}", line, runs_table(ledger.runs(summary.study), plan.metric)));
     if (summary.failed > 0) throw CLI::RuntimeError(1);
 }
@@ -100,8 +99,10 @@ void add_train(CLI::App& app) {
     command->add_option("--ledger", options->ledger, "the directory that keeps the runs")
         ->type_name("DIR")
         ->capture_default_str();
-    command->add_option("--only", options->study.selection.only, "only these candidates or runs")
-        ->type_name("NAME");
+    command
+        ->add_option("--only", options->study.selection.only, "only this candidate or run (may be repeated)")
+        ->type_name("NAME")
+        ->allow_extra_args(false);
     command
         ->add_option("--until", options->study.selection.until,
                      "stop behind the last run of this candidate, or this run")

@@ -108,6 +108,9 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     try {
         const StudySummary summary = train_study(plan, ledger_directory, callbacks, options);
         restore_signals();
+        bar.clear();
+        for (const std::string& message : study_warnings(Ledger::open(ledger_directory), summary.study, plan))
+            warn(message);
         return summary;
     } catch (const Interrupted&) {
         restore_signals();

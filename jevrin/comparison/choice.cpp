@@ -90,6 +90,16 @@ std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other)
     return crossed_interval(differences);
 }
 
+// Seconds are noisy: what takes little more than the cheapest costs the same, and of those the best ranked
+// one is taken. Candidates come best first.
+const Evidence* best_of_the_cheapest(const std::vector<const Evidence*>& candidates) {
+    double least = candidates.front()->ranked.seconds;
+    for (const Evidence* candidate : candidates) least = std::min(least, candidate->ranked.seconds);
+    return *std::find_if(candidates.begin(), candidates.end(), [&](const Evidence* candidate) {
+        return candidate->ranked.seconds <= 1.25 * least + 1.0;
+    });
+}
+
 }  // namespace
 
 Choice choose(const Ledger& ledger, const StudyRecord& study) {
@@ -125,9 +135,7 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
                             best.ranked.candidate, other.candidate));
     }
     choice.clear = undecided.size() == 1 && all.size() > 1;
-    const auto* cheapest = *std::min_element(level.begin(), level.end(), [](const auto* a, const auto* b) {
-        return a->ranked.seconds < b->ranked.seconds;
-    });
+    const Evidence* cheapest = best_of_the_cheapest(level);
     choice.chosen = cheapest->ranked.candidate;
     std::string verdict;
     if (all.size() == 1)

@@ -42,7 +42,8 @@ struct Choice {
 };
 
 // Only finished runs count; unfinished ones are named in the reasons. When the evidence does not separate the
-// best from others, the cheapest to train of those is chosen; with one seed, of those that the images alone
+// best from others, the cheapest to train of those is chosen (of several that cost the same within a quarter
+// and a second, the best ranked one); with one seed, of those that the images alone
 // do not put behind. InputError when no run is finished.
 Choice choose(const Ledger& ledger, const StudyRecord& study);
 

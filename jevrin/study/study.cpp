@@ -451,7 +451,7 @@ std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study
     }
     std::vector<std::string> messages;
     for (const auto& [origin, by_rate] : scores) {
-        if (by_rate.size() < 2) continue;
+        if (by_rate.size() < 3) continue;  // of two, the better one always lies at an edge
         const auto mean = [](const auto& entry) { return entry.second.first / entry.second.second; };
         const auto best = std::max_element(by_rate.begin(), by_rate.end(),
                                            [&](const auto& a, const auto& b) { return mean(a) < mean(b); });

@@ -80,7 +80,7 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
                          const StudyCallbacks& callbacks = {}, const StudyOptions& options = {});
 
 // What there is to say about the finished runs of a plan as a whole: learning rates whose best value lies at
-// the edge of what was tried.
+// the edge of three or more that were tried.
 std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study, const Plan& plan);
 
 }  // namespace jevrin

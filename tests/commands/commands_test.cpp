@@ -225,7 +225,8 @@ TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
 
 TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
     const auto blocks = code_blocks("docs/guide.md", "toml");
-    ASSERT_EQ(blocks.size(), 5U);  // the plan, a strength of augmentation, a recipe, backbones, own networks
+    // The plan, a strength of augmentation, a recipe, backbones, own networks, a fair comparison.
+    ASSERT_EQ(blocks.size(), 6U);
     const auto normal = [](const std::string& text) {
         std::string kept;
         bool comment = false;
@@ -253,9 +254,10 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
     initialise(backbone.network, 0, 3);
     save_classifier(directory / "backbone.onnx", backbone);
     const auto blocks = code_blocks("docs/guide.md", "toml");
-    ASSERT_EQ(blocks.size(), 5U);
+    ASSERT_EQ(blocks.size(), 6U);
     write_file(directory / "backbones.toml", blocks[3]);
     write_file(directory / "own.toml", blocks[4]);
+    write_file(directory / "fair.toml", blocks[5]);
     const test::CommandOptions here{.directory = directory.path()};
     const CommandResult backbones =
         run_jevrin({"check", "backbones.toml", "--candidate", "gently", "--figure", "network.png"}, here);
@@ -267,6 +269,9 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
     const CommandResult own = run_jevrin({"check", "own.toml", "--json"}, here);
     EXPECT_EQ(own.status, 0) << own.errors;
     EXPECT_EQ(json::parse(own.output)["candidates"][1]["layers"].back()["shape"], (std::vector<int>{3}));
+    const CommandResult fair = run_jevrin({"check", "fair.toml", "--json"}, here);
+    EXPECT_EQ(fair.status, 0) << fair.errors;
+    EXPECT_EQ(json::parse(fair.output)["runs"], (8 + 4 + 3 + 4) * 3);
     const CommandResult layers =
         run_jevrin({"layers", "backbone.onnx", "glaze/crazing/00.png", "--figure", "layers.png"}, here);
     EXPECT_EQ(layers.status, 0) << layers.errors;
@@ -283,7 +288,7 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
 
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     for (const char* command : {"demo", "survey", "check", "train", "runs", "curves", "confusion", "choose",
-                                "classify", "export", "compose", "layers", "features"}) {
+                                "classify", "export", "compose", "layers", "features", "show", "watch"}) {
         const CommandResult help = run_jevrin({command, "--help"});
         EXPECT_EQ(help.status, 0);
         EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;

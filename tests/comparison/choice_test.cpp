@@ -5,6 +5,8 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
 
+#include <algorithm>
+
 namespace jevrin {
 namespace {
 
@@ -49,6 +51,23 @@ class ChoiceTest : public testing::Test {
     Parts parts_;
     std::int64_t study_ = 0;
 };
+
+TEST_F(ChoiceTest, OfThoseThatCostTheSameTheBestIsChosen) {
+    // Nobody could tell them apart; a tenth of a second decides nothing.
+    for (std::int64_t seed : {1, 2, 3}) {
+        add_run("quick", seed, 0.80, 2.0, 100);
+        add_run("better", seed, 0.84, 2.1, 200);
+        add_run("dear", seed, 0.85, 9.0, 300);
+    }
+    const Choice c = choice();
+    ASSERT_FALSE(c.clear);
+    const auto place = [&](const std::string& name) {
+        return std::find_if(c.ranking.begin(), c.ranking.end(),
+                            [&](const RankedCandidate& r) { return r.candidate == name; });
+    };
+    EXPECT_EQ(c.chosen, place("quick") < place("better") ? "quick" : "better");
+    EXPECT_NE(c.chosen, "dear");
+}
 
 TEST_F(ChoiceTest, AClearWinnerIsCalledClear) {
     for (std::int64_t seed : {1, 2, 3}) {

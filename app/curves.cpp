@@ -18,16 +18,25 @@ struct Options {
 Json to_json(const RunCurves& curves) {
     Json json = {{"run", curves.run.name()}, {"epochs", Json::array()}};
     for (const EpochRecord& e : curves.epochs)
-        json["epochs"].push_back(
-            {{"epoch", e.epoch},
-             {"training", {{"loss", e.training_loss}, {"accuracy", e.training_accuracy}}},
-             {"validation",
-              {{"loss", e.validation_loss},
-               {"accuracy", e.validation.accuracy()},
-               {"balanced_accuracy", e.validation.balanced_accuracy()},
-               {"macro_f1", e.validation.macro_f1()}}},
-             {"learning_rate", e.learning_rate},
-             {"seconds", e.seconds}});
+        json["epochs"].push_back({{"epoch", e.epoch},
+                                  {"step", e.step},
+                                  {"training",
+                                   {{"loss", e.training_loss},
+                                    {"objective", e.objective},
+                                    {"accuracy", e.training_accuracy},
+                                    {"balanced_accuracy", e.training_balanced_accuracy},
+                                    {"macro_f1", e.training_macro_f1}}},
+                                  {"validation",
+                                   {{"loss", e.validation_loss},
+                                    {"accuracy", e.validation.accuracy()},
+                                    {"balanced_accuracy", e.validation.balanced_accuracy()},
+                                    {"macro_f1", e.validation.macro_f1()}}},
+                                  {"learning_rate", e.learning_rate},
+                                  {"seconds", e.seconds},
+                                  {"data_seconds", e.data_seconds},
+                                  {"compute_seconds", e.compute_seconds},
+                                  {"validation_seconds", e.validation_seconds},
+                                  {"memory_bytes", e.memory_bytes}});
     return json;
 }
 

@@ -15,33 +15,41 @@ struct Options {
     LedgerOptions ledger;
     std::string run;
     std::filesystem::path file;
+    std::int64_t epoch = 0;  // 0: the best
     bool replace = false;
 };
 
 void export_run(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
-    if (run.state != RunState::finished)
+    if (options.epoch == 0 && run.state != RunState::finished)
         throw InputError(
             fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
     if (std::filesystem::exists(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
-    const std::filesystem::path model = open.ledger.model_file(run.id);
+    const std::filesystem::path model =
+        options.epoch > 0 ? open.ledger.model_file(run.id, options.epoch) : open.ledger.model_file(run.id);
+    if (options.epoch > 0 && !std::filesystem::exists(model))
+        throw InputError(fmt::format(
+            "the model of epoch {} of '{}' was not kept: 'jevrin train --keep-epochs' keeps those it trains",
+            options.epoch, run.name()));
+    const std::int64_t epoch = options.epoch > 0 ? options.epoch : run.best ? run.best->epoch : 0;
     const Classifier classifier = load_classifier(model);  // a damaged model is found here, not by its user
     write_file(options.file, read_file(model));
     const auto bytes = static_cast<std::int64_t>(std::filesystem::file_size(options.file));
     if (options.ledger.json) {
         print_json({{"run", run.name()},
+                    {"epoch", epoch},
                     {"file", options.file.string()},
                     {"bytes", bytes},
                     {"classes", classifier.classes}});
         return;
     }
     print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n", run.name(),
-                      run.best ? run.best->epoch : 0, printable(options.file.string()), spoken_bytes(bytes),
-                      classifier.classes.size(), classifier.preparation.fitting.size,
-                      classifier.preparation.fitting.size, fit_name(classifier.preparation.fitting.fit)));
+                      epoch, printable(options.file.string()), spoken_bytes(bytes), classifier.classes.size(),
+                      classifier.preparation.fitting.size, classifier.preparation.fitting.size,
+                      fit_name(classifier.preparation.fitting.fit)));
 }
 
 }  // namespace
@@ -52,6 +60,9 @@ void add_export(CLI::App& app) {
         "export", "write a run's model as one ONNX file with classes and preparation inside");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
     command->add_option("FILE", options->file, "the file to write")->required();
+    command->add_option("--epoch", options->epoch, "of this epoch, when it was kept (default: the best)")
+        ->type_name("N")
+        ->check(CLI::PositiveNumber);
     command->add_flag("--replace", options->replace, "overwrite the file when it exists");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { export_run(*options); });

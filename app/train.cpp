@@ -110,6 +110,7 @@ void add_train(CLI::App& app) {
     command->add_flag("--list", options->list, "list the runs in their order and train nothing");
     command->add_flag("--json", options->json, "with --list: print one JSON document");
     command->add_flag("--retry", options->study.retry_failed, "train failed runs again");
+    command->add_flag("--keep-epochs", options->study.keep_epochs, "keep a model file of every epoch");
     command->add_flag("--without-stores", options->without_stores,
                       "keep no pictures and features for later (results are the same)");
     command

@@ -61,6 +61,10 @@ std::filesystem::path Ledger::model_file(std::int64_t run) const {
     return directory_ / "models" / fmt::format("run-{}.onnx", run);
 }
 
+std::filesystem::path Ledger::model_file(std::int64_t run, std::int64_t epoch) const {
+    return directory_ / "models" / fmt::format("run-{}-epoch-{}.onnx", run, epoch);
+}
+
 std::filesystem::path Ledger::checkpoint_file(std::int64_t run) const {
     return directory_ / "checkpoints" / fmt::format("run-{}.checkpoint", run);
 }

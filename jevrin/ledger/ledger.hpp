@@ -41,6 +41,8 @@ class Ledger {
 
     const std::filesystem::path& directory() const { return directory_; }
     std::filesystem::path model_file(std::int64_t run) const;
+    // Of one epoch, when it was kept.
+    std::filesystem::path model_file(std::int64_t run, std::int64_t epoch) const;
     std::filesystem::path checkpoint_file(std::int64_t run) const;
     // What may be deleted at any time: pictures and what reading files found out.
     static std::filesystem::path stores(const std::filesystem::path& directory) {

@@ -308,6 +308,8 @@ class StudyWork {
             run.trainer.keep_as_best();
             run.record.best = epoch;
         }
+        if (options_.keep_epochs)
+            save_model(run, run.trainer.network(), ledger_.model_file(run.record.id, epoch.epoch));
         run.note = to_text(note);
         save(run);
         ledger_.record_epoch(run.record.id, epoch, note.best, note.layers, note.warnings);
@@ -321,17 +323,20 @@ class StudyWork {
         report(run);
     }
 
+    void save_model(const RunInProgress& run, Network network, const std::filesystem::path& file) const {
+        save_classifier(file, {std::move(network),
+                               materials_.set.classes,
+                               Preparation{plan_.images.fitting, run.scaling},
+                               {{"study", plan_.name},
+                                {"run", run.record.name()},
+                                {"regime", run.record.regime},
+                                {"image_set", materials_.set.fingerprint},
+                                {"version", JEVRIN_VERSION}}});
+    }
+
     // The model file first, then the transaction that says the run is finished.
     void finish(RunInProgress& run) {
-        Classifier classifier{run.trainer.best_network(),
-                              materials_.set.classes,
-                              Preparation{plan_.images.fitting, run.scaling},
-                              {{"study", plan_.name},
-                               {"run", run.record.name()},
-                               {"regime", run.record.regime},
-                               {"image_set", materials_.set.fingerprint},
-                               {"version", JEVRIN_VERSION}}};
-        save_classifier(ledger_.model_file(run.record.id), classifier);
+        save_model(run, run.trainer.best_network(), ledger_.model_file(run.record.id));
         const Predictions predictions = run.trainer.predict_with_best(run.data.parts.validation);
         ledger_.finish_run(run.record.id, prediction_records(predictions));
         std::error_code ignored;

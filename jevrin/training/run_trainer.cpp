@@ -367,6 +367,12 @@ Network RunTrainer::best_network() const {
     return best;
 }
 
+Network RunTrainer::network() const {
+    Network now = work_->weights.network_with(work_->weights.kept_parameters());
+    freeze_before(now, 0);
+    return now;
+}
+
 Predictions RunTrainer::predict_with_best(const std::vector<std::size_t>& items) const {
     return work_->predict(work_->weights.trained_with(work_->best_parameters), items);
 }

@@ -109,6 +109,8 @@ class RunTrainer {
     // The weights as they are now become the ones that best_network() gives.
     void keep_as_best();
     Network best_network() const;
+    // The whole network as it would be kept now.
+    Network network() const;
 
     // Probabilities with the best weights; by the same arithmetic as classify().
     Predictions predict_with_best(const std::vector<std::size_t>& items) const;

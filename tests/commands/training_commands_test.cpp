@@ -86,6 +86,25 @@ TEST_F(TrainingCommands, ShowPrintsAPlanThatIsOne) {
     EXPECT_THAT(run({"show", "from scrtch/1"}).errors, HasSubstr("did you mean 'from scratch/1'"));
 }
 
+TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
+    write_small_study(directory.path(), small_plan(3, "averaging = 0.5", "[1]"));
+    ASSERT_EQ(run({"train", "plan.toml", "--keep-epochs", "--only", "last stage"}).status, 0);
+    ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    const RunRecord kept = ledger.run(1, "last stage/1");
+    for (std::int64_t epoch = 1; epoch <= 3; ++epoch)
+        EXPECT_EQ(
+            run({"export", "last stage/1", fmt::format("{}.onnx", epoch), "--epoch", std::to_string(epoch)})
+                .status,
+            0);
+    EXPECT_EQ(read_text(directory / fmt::format("{}.onnx", kept.best->epoch)),
+              read_text(ledger.model_file(kept.id)));
+    EXPECT_NE(read_text(directory / "1.onnx"), read_text(directory / "3.onnx"));
+    const CommandResult missing = run({"export", "new head/1", "x.onnx", "--epoch", "1"});
+    EXPECT_EQ(missing.status, 2);
+    EXPECT_THAT(missing.errors, HasSubstr("--keep-epochs"));
+}
+
 TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {
     write_small_study(directory.path(), small_plan(2, "", "[1]"));
     EXPECT_EQ(run({"watch"}).status, 2);

@@ -20,7 +20,7 @@ std::string choice_text(const Choice& choice) {
                               : "one seed: unknown",
                    std::to_string(c.runs), with_commas(c.parameters), with_commas(c.trainable_parameters),
                    c.multiplications == 0 ? "" : with_commas(c.multiplications),
-                   c.model_bytes == 0 ? "" : spoken_bytes(c.model_bytes), fmt::format("{:.1f}", c.seconds)});
+                   c.model_bytes == 0 ? "" : spoken_bytes(c.model_bytes), fmt::format("{:.2f}", c.seconds)});
     text += table.text() + "\n";
     for (std::size_t i = 1; i < choice.reasons.size(); ++i) text += choice.reasons[i] + "\n";
     text += choice.test_looks == 0

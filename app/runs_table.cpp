@@ -36,7 +36,7 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
             cells.insert(cells.end(), 5, "-");
         }
         cells.push_back(with_commas(run.trainable_parameters));
-        cells.push_back(fmt::format("{:.1f}", run.seconds));
+        cells.push_back(fmt::format("{:.2f}", run.seconds));
         table.add(std::move(cells));
     }
     std::string verdict =

@@ -1,9 +1,8 @@
 // What training costs beside its arithmetic: frozen and partial epochs, whole studies, records, checkpoints.
-#include "figures.hpp"
-#include "measure.hpp"
-
 #include "embedded.hpp"
+#include "figures.hpp"
 #include "glaze.hpp"
+#include "measure.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
@@ -125,9 +124,8 @@ void run_frozen(benchmark::State& state) {
 void run_partial(benchmark::State& state) {
     const auto [partial, scratch] = epochs_in_turn(state, 2, 0);
     const CandidateNetwork built = demo_study().network(2);
-    const double share =
-        static_cast<double>(multiplication_count(built.network, built.first_trained())) /
-        static_cast<double>(multiplication_count(built.network));
+    const double share = static_cast<double>(multiplication_count(built.network, built.first_trained())) /
+                         static_cast<double>(multiplication_count(built.network));
     state.counters["value"] = partial / scratch / share;
     state.counters["ratio"] = partial / scratch / share;
     state.counters["share_of_operations"] = share;
@@ -172,8 +170,9 @@ void run_record(benchmark::State& state) {
     }
     Parts parts;
     for (std::size_t c = 0; c < classes; ++c) parts.validation.push_back(c);
-    const std::int64_t run = ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
-                                            {.candidate = "c", .regime = "scratch", .seed = 1, .settings = "{}"});
+    const std::int64_t run =
+        ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
+                       {.candidate = "c", .regime = "scratch", .seed = 1, .settings = "{}"});
     EpochRecord epoch{.validation = ConfusionMatrix(classes)};
     RandomStream random({1, Purpose::sample, 0, 0});
     for (std::size_t i = 0; i < 2000; ++i)

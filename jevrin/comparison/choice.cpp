@@ -157,13 +157,13 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
                               level.size()));
     else if (undecided.size() == all.size())
         verdict = fmt::format(
-            "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.1f} s a "
+            "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.2g} s a "
             "run).",
             choice.chosen, cheapest->ranked.seconds);
     else
         verdict = fmt::format(
             "Use '{}': the evidence does not separate it from {} other candidate{} at the top, and it is "
-            "the cheapest of them to train ({:.1f} s a run).",
+            "the cheapest of them to train ({:.2g} s a run).",
             choice.chosen, undecided.size() - 1, undecided.size() == 2 ? "" : "s", cheapest->ranked.seconds);
     choice.reasons.insert(choice.reasons.begin(), verdict);
     if (!unfinished.empty())

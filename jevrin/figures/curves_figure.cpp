@@ -21,9 +21,6 @@ double training_loss(const EpochRecord& e, Metric) {
 double validation_loss(const EpochRecord& e, Metric) {
     return e.validation_loss;
 }
-double training_accuracy(const EpochRecord& e, Metric) {
-    return e.training_accuracy;
-}
 double validation_score(const EpochRecord& e, Metric metric) {
     return score(e.validation, metric);
 }
@@ -192,7 +189,7 @@ void draw_curves(const std::vector<RunCurves>& curves, Metric metric, const std:
     Panel panel;
     add_lines(panel, groups, training_loss, validation_loss, metric, true);
     const std::string loss = panel.take_plot();
-    add_lines(panel, groups, training_accuracy, validation_score, metric, false);
+    add_lines(panel, groups, training_score, validation_score, metric, false);
     const std::string scores = panel.take_plot();
     const bool single = curves.size() == 1;
     std::string note =
@@ -230,7 +227,7 @@ unset multiplot
 )",
         panel.data(), gnuplot_string(title), last_epoch, gnuplot_string(note),
         limit ? fmt::format("{}", *limit) : "*", loss,
-        gnuplot_string(spoken_metric(metric) + " (dashed: training accuracy)"), scores);
+        gnuplot_string(spoken_metric(metric) + " (dashed: training)"), scores);
     draw_figure(script, file, 1280, 720);
 }
 

@@ -31,6 +31,11 @@ std::string state_name(RunState state) {
     return state_names[static_cast<std::size_t>(state)];
 }
 
+double training_score(const EpochRecord& epoch, Metric metric) {
+    if (metric == Metric::accuracy || epoch.step == 0) return epoch.training_accuracy;
+    return metric == Metric::macro_f1 ? epoch.training_macro_f1 : epoch.training_balanced_accuracy;
+}
+
 std::string RunRecord::name() const {
     return fold > 0 ? fmt::format("{}/{}/{}", candidate, seed, fold) : fmt::format("{}/{}", candidate, seed);
 }

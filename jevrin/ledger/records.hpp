@@ -29,6 +29,9 @@ struct EpochRecord {
     ConfusionMatrix validation;     // of the whole validation part
 };
 
+// The metric on training, as the weights moved. Ledgers before version 4 kept only accuracy: then it is that.
+double training_score(const EpochRecord& epoch, Metric metric);
+
 // Something a reader should know, said when it arose.
 struct WarningRecord {
     std::int64_t epoch = 0;

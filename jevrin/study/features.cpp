@@ -46,7 +46,8 @@ FeatureExport export_features(const Materials& materials, const Candidate& candi
     const CandidateNetwork built = build_network(materials.plan, candidate, materials.backbones,
                                                  materials.data.classes, materials.plan.seeds.front());
     const Division division = divide(built.network, cut_before(built.network, built.first_trained()));
-    BoundaryFeatures features(*materials.images, division.frozen, materials.scaling_for(candidate));
+    BoundaryFeatures features(*materials.images, division.frozen, materials.scaling_for(candidate),
+                              {.keep = false});
     std::map<std::size_t, Part> parts;
     for (const Part part : all_parts)
         if (part != Part::test || test == TestItems::included)

@@ -176,8 +176,11 @@ Scaling Materials::scaling_for(const Candidate& candidate, std::int64_t fold) co
     const auto backbone = backbones.find(candidate.backbone);
     const bool pretrained = candidate.regime != Regime::scratch && backbone != backbones.end();
     if (!stated && pretrained && backbone->second.scaling) return *backbone->second.scaling;
-    const bool other_items = fold > 0 || candidate.training.fraction < 1.0;
-    return other_items ? images->scaling_of(data_for(candidate, fold).parts.training) : measured_scaling;
+    const double fraction = candidate.training.fraction;
+    if (fold == 0 && fraction >= 1.0) return measured_scaling;
+    const auto [place, is_new] = measured_elsewhere.try_emplace({fold, fraction});
+    if (is_new) place->second = images->scaling_of(data_for(candidate, fold).parts.training);
+    return place->second;
 }
 
 TrainingData Materials::data_for(const Candidate& candidate, std::int64_t fold) const {

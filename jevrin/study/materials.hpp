@@ -54,6 +54,8 @@ struct Materials {
     Backbones backbones;
     TrainingData data;
     Scaling measured_scaling;  // over the training part
+    // The same of its fractions and of other folds, by fold and fraction, once they were asked for.
+    mutable std::map<std::pair<std::int64_t, double>, Scaling> measured_elsewhere;
 
     Materials() = default;
     Materials(const Materials&) = delete;

@@ -189,13 +189,13 @@ class StudyWork {
     // Runs whose frozen part is the same share its features.
     FeaturePool& pool_for(const PlannedRun& run) {
         const Scaling scaling = materials_.scaling_for(*run.candidate, run.fold);
-        const std::string& backbone = run.candidate->backbone;
+        const std::string& backbone = materials_.backbones.at(run.candidate->backbone).hash;
         auto& pool = pools_[{backbone, scaling.mean, scaling.deviation}];
         const bool keep = options_.stores == Stores::kept;
         if (!pool)
             pool = std::make_unique<FeaturePool>(FeatureSettings{
                 .directory = keep ? std::optional(Ledger::stores(ledger_.directory())) : std::nullopt,
-                .backbone = materials_.backbones.at(backbone).hash,
+                .backbone = backbone,
                 .keep = keep});
         return *pool;
     }
@@ -391,7 +391,7 @@ class StudyWork {
     std::set<std::int64_t> done_;
     std::optional<TimeLeft> time_left_;
     bool warned_about_features_ = false;
-    // By backbone and scaling.
+    // By the backbone's hash and scaling.
     std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>,
              std::unique_ptr<FeaturePool>>
         pools_;

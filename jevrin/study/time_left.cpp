@@ -8,11 +8,13 @@ namespace jevrin {
 
 TimeLeft::TimeLeft(const std::vector<PlannedRun>& runs) : runs_(runs) {
     for (const PlannedRun& run : runs) epochs_left_.push_back(run.epochs);
+    add_up();
 }
 
 void TimeLeft::begin(std::size_t run, std::int64_t epochs_done) {
     current_ = run;
     epochs_left_[run] = std::max<std::int64_t>(0, runs_[run].epochs - epochs_done);
+    add_up();
 }
 
 void TimeLeft::see_epoch(double seconds) {
@@ -23,10 +25,12 @@ void TimeLeft::see_epoch(double seconds) {
         seen->epochs += 1.0;
     }
     epochs_left_[current_] = std::max<std::int64_t>(0, epochs_left_[current_] - 1);
+    add_up();
 }
 
 void TimeLeft::skip(std::size_t run) {
     epochs_left_[run] = 0;
+    add_up();
 }
 
 // What is known of the same candidate counts most; then what its regime needs for each operation, since
@@ -40,26 +44,28 @@ std::optional<double> TimeLeft::seconds_of_epoch(const PlannedRun& run) const {
     return like.seconds / like.operations * run.epoch_operations;
 }
 
-void TimeLeft::fill(StudyPosition& position, double epoch_share) const {
-    double left = 0.0;
-    double all = 0.0;
-    bool known = true;
+void TimeLeft::add_up() {
+    left_ = whole_ = 0.0;
+    known_ = true;
     for (std::size_t i = 0; i < runs_.size(); ++i) {
         const auto seconds = seconds_of_epoch(runs_[i]);
-        known = known && seconds.has_value();
+        known_ = known_ && seconds.has_value();
         const double each = seconds.value_or(runs_[i].epoch_operations);
-        const double epochs = static_cast<double>(epochs_left_[i]) - (i == current_ ? epoch_share : 0.0);
-        left += each * std::max(0.0, epochs);
-        all += each * static_cast<double>(runs_[i].epochs);
+        left_ += each * static_cast<double>(epochs_left_[i]);
+        whole_ += each * static_cast<double>(runs_[i].epochs);
+        if (i == current_) current_epoch_ = each;
     }
-    position.study_share = all > 0.0 ? std::clamp(1.0 - left / all, 0.0, 1.0) : 0.0;
-    position.seconds_left = known ? left : -1.0;
+}
+
+void TimeLeft::fill(StudyPosition& position, double epoch_share) const {
+    const double done = epochs_left_.empty() || epochs_left_[current_] == 0 ? 0.0 : epoch_share;
+    const double left = left_ - done * current_epoch_;
+    position.study_share = whole_ > 0.0 ? std::clamp(1.0 - left / whole_, 0.0, 1.0) : 0.0;
+    position.seconds_left = known_ ? left : -1.0;
     position.run_seconds_left = position.epoch_seconds_left = -1.0;
-    if (const auto each = runs_.empty() ? std::nullopt : seconds_of_epoch(runs_[current_])) {
-        const double epochs = static_cast<double>(epochs_left_[current_]) - epoch_share;
-        position.run_seconds_left = *each * std::max(0.0, epochs);
-        position.epoch_seconds_left = *each * (1.0 - epoch_share);
-    }
+    if (all_.epochs == 0.0) return;
+    position.run_seconds_left = current_epoch_ * (static_cast<double>(epochs_left_[current_]) - done);
+    position.epoch_seconds_left = current_epoch_ * (1.0 - epoch_share);
 }
 
 }  // namespace jevrin

@@ -35,6 +35,8 @@ class TimeLeft {
     };
     // Of one epoch; nothing while no epoch was seen.
     std::optional<double> seconds_of_epoch(const PlannedRun& run) const;
+    // Adds up what is left after something changed, so that fill() is cheap.
+    void add_up();
 
     const std::vector<PlannedRun>& runs_;
     std::vector<std::int64_t> epochs_left_;
@@ -42,6 +44,10 @@ class TimeLeft {
     std::map<std::string, Seen> by_candidate_;
     std::map<Regime, Seen> by_regime_;
     Seen all_;
+    double left_ = 0.0;   // of all runs, the current one whole; seconds, or operations while nothing was seen
+    double whole_ = 0.0;  // of all runs from their beginning, likewise
+    double current_epoch_ = 0.0;
+    bool known_ = false;
 };
 
 }  // namespace jevrin

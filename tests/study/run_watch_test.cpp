@@ -1,7 +1,10 @@
-// Warnings in words, on generated epochs: each when it should, once, and not before.
+// Warnings in words, on generated epochs: each when it should, once, and not before. The time that is left.
 #include "jevrin/study/run_watch.hpp"
 
 #include "support/support.hpp"
+
+#include "jevrin/study/study.hpp"
+#include "jevrin/study/time_left.hpp"
 
 namespace jevrin {
 namespace {
@@ -71,6 +74,35 @@ TEST(RunWatch, OverfittingNamesTheEpochFromWhichItRose) {
         EXPECT_THAT(watch.observe(epoch(e, 0.5 / e, validation[e - 1]), {}), IsEmpty()) << e;
     EXPECT_THAT(watch.observe(epoch(5, 0.1, validation[4]), {}),
                 ElementsAre(testing::AllOf(HasSubstr("lowest at epoch 2"), HasSubstr("'patience'"))));
+}
+
+TEST(TimeLeft, IsThatOfTheSameCandidateThenOfItsRegime) {
+    Candidate head{.name = "head", .regime = Regime::frozen};
+    Candidate small{.name = "small", .regime = Regime::scratch};
+    Candidate large{.name = "large", .regime = Regime::scratch};
+    const auto run = [](const Candidate& candidate, std::int64_t epochs, double operations) {
+        return PlannedRun{.candidate = &candidate, .epochs = epochs, .epoch_operations = operations};
+    };
+    const std::vector<PlannedRun> runs = {run(head, 4, 1.0), run(small, 2, 100.0), run(large, 10, 300.0)};
+    TimeLeft left(runs);
+    StudyPosition position;
+    left.begin(0, 0);
+    left.fill(position, 0.5);
+    EXPECT_LT(position.seconds_left, 0.0);  // nothing was seen yet
+    left.see_epoch(0.5);
+    left.fill(position, 0.0);
+    EXPECT_DOUBLE_EQ(position.run_seconds_left, 3 * 0.5);
+    EXPECT_DOUBLE_EQ(position.seconds_left, 3 * 0.5 + 2 * 50.0 + 10 * 150.0);  // by operations
+    left.skip(0);
+    left.begin(1, 1);
+    left.see_epoch(7.0);
+    left.fill(position, 0.0);
+    EXPECT_DOUBLE_EQ(position.seconds_left, 10 * 21.0);  // by those of its own regime
+    left.begin(2, 4);
+    left.fill(position, 0.25);
+    EXPECT_DOUBLE_EQ(position.run_seconds_left, 5.75 * 21.0);
+    EXPECT_DOUBLE_EQ(position.epoch_seconds_left, 0.75 * 21.0);
+    EXPECT_DOUBLE_EQ(position.study_share, 1.0 - 5.75 * 21.0 / (4 * 0.5 + 2 * 7.0 + 10 * 21.0));
 }
 
 }  // namespace

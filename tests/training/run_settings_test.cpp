@@ -92,7 +92,11 @@ TEST_F(RunSettings, EveryKindOfRunResumesFromAnyBatchAsIfUndisturbed) {
     add("adamw").optimiser = OptimiserSettings::usual(OptimiserKind::adamw);
     add("averaging").averaging = 0.9;
     add("one cycle").schedule.kind = ScheduleKind::one_cycle;
-    add("plateau").schedule = {.kind = ScheduleKind::plateau, .factor = 0.5, .patience = 1};
+    // A rate with which the validation loss rises and falls.
+    TrainingSettings& plateau = add("plateau");
+    plateau.schedule = {.kind = ScheduleKind::plateau, .factor = 0.5, .patience = 1};
+    plateau.optimiser.learning_rate = 1.0;
+    plateau.epochs = 6;
     add("warm-up").schedule = {.kind = ScheduleKind::cosine, .warm_up = 1.5};
     add("limit").gradient_limit = 0.3;
     add("balanced").sampling = Sampling::balanced;
@@ -101,6 +105,9 @@ TEST_F(RunSettings, EveryKindOfRunResumesFromAnyBatchAsIfUndisturbed) {
     add("in steps").steps = 10;
     add("validated often").validate_every = 2;
     add("validated seldom").validate_every = 5;
+    const auto falls = trainer(plateau);
+    while (!falls->finished()) falls->train_epoch();
+    EXPECT_LT(falls->state().plateau.factor, 1.0);
     for (const auto& [name, settings] : kinds)
         for (const char* boundary : {"", "stage2"}) {
             const Story undisturbed = whole_run(*trainer(settings, boundary));

@@ -261,9 +261,11 @@ nlohmann::ordered_json to_json(const Architecture& architecture) {
     return std::visit(
         Overloaded{
             [](const ResidualSettings& s) -> Json {
+                // One number stands for all stages, also in a plan.
+                const Json blocks = s.blocks.size() == 1 ? Json(s.blocks.front()) : Json(s.blocks);
                 return {{"family", "residual"},
                         {"widths", s.widths},
-                        {"blocks", s.blocks},
+                        {"blocks", blocks},
                         {"block", s.block == ResidualBlock::basic ? "basic" : "bottleneck"},
                         {"stem_stride", s.stem_stride},
                         {"stem_kernel", s.stem_kernel},

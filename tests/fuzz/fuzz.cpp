@@ -99,6 +99,15 @@ const char* const network_plan =
     "\"s\" }]\nlearning_rate_factors = { s = 0.1 }\n[[candidate]]\nname = \"c\"\nregime = \"scratch\"\n"
     "[candidate.network]\nlayers = [{ kind = \"convolution\", width = 4 }, { kind = \"dense\" }]\n";
 
+// Axes of every kind, and settings of most.
+const char* const varied_plan =
+    "name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3, fold = \"each\" }\n[training]\nsteps = 9\n"
+    "schedule = { kind = \"step\", every = 2 }\nloss = { focus = 1, class_weights = { a = 2 } }\n"
+    "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { family = \"plain\" }\n"
+    "[candidate.vary]\nsamples = 3\nhead.hidden = [[], [8]]\ntraining.optimiser = [{ kind = \"adam\" }]\n"
+    "training.batch = { low = 2, high = 9, scale = \"log\" }\ntraining.averaging = { low = 0.1, high = 0.9 "
+    "}\n";
+
 struct Target {
     std::vector<std::string> seeds;
     std::function<void(const std::string&)> read;
@@ -158,10 +167,15 @@ const std::map<std::string, Target>& targets() {
               with_file(text, [](const auto& file) { read_model(file, {.image_size = 8}); });
           }}},
         {"plan",
-         {{network_plan,
+         {{network_plan, varied_plan,
            "name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3 }\n[training]\naugment = \"light\"\n"
            "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { family = \"residual\" }\n"},
-          [](const std::string& text) { parse_plan(text, "p.toml"); }}},
+          [](const std::string& text) {
+              // What is written of a plan must be one.
+              const Plan plan = parse_plan(text, "p.toml");
+              for (const Candidate& candidate : plan.candidates)
+                  parse_plan(plan_of_run(plan, candidate, 1, 0), "q.toml");
+          }}},
     };
     return all;
 }

@@ -288,6 +288,14 @@ name = "wide"
 regime = "scratch"
 network = { family = "inverted residual", stages = [{ width = 8, squeeze = true }] }
 [[candidate]]
+name = "deep"
+regime = "scratch"
+network = { family = "residual", widths = [8, 16], blocks = [2, 1] }
+[[candidate]]
+name = "shallow"
+regime = "scratch"
+network = { family = "residual" }
+[[candidate]]
 name = "part"
 regime = "partial"
 backbone = "small"
@@ -310,7 +318,7 @@ head = { hidden = [5], activation = "leaky relu", dropout = 0.1 }
 training = { steps = 90, views = 3, sampling = "balanced" }
 )",
                                  "/plans/p.toml");
-    ASSERT_EQ(plan.candidates.size(), 6U);
+    ASSERT_EQ(plan.candidates.size(), 8U);
     for (const Candidate& candidate : plan.candidates) {
         const std::string text = plan_of_run(plan, candidate, 9, 2);
         const Plan again = parse_plan(text, "/elsewhere/q.toml");
@@ -328,6 +336,22 @@ training = { steps = 90, views = 3, sampling = "balanced" }
             EXPECT_EQ(again.backbones[0].features, "pool/out");
             EXPECT_EQ(again.backbones[0].scaling->kind, ScalingKind::unit);
         }
+    }
+}
+
+TEST(PlanOfRun, EveryFamilyReadsBack) {
+    for (const char* family : {"residual", "plain", "perceptron", "densely connected", "inverted residual",
+                               "vision transformer"}) {
+        const Plan plan = parse_plan(head +
+                                         "[[candidate]]\nname = \"it's `$(a)` \\\"b\\\"\"\nregime = "
+                                         "\"scratch\"\nhead = { hidden = [] }\nnetwork = { family = \"" +
+                                         std::string(family) + "\" }\n",
+                                     "/plans/p.toml");
+        const Candidate& candidate = plan.candidates[0];
+        const Plan again = parse_plan(plan_of_run(plan, candidate, 1, 0), "q.toml");
+        EXPECT_EQ(again.candidates[0].name, candidate.name);
+        EXPECT_EQ(resolved_settings(again, again.candidates[0]), resolved_settings(plan, candidate))
+            << family;
     }
 }
 

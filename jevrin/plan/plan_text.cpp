@@ -89,11 +89,9 @@ std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint6
     for (const char* key : {"images", "metric", "features"}) table.erase(key);
     const bool solves = candidate.learner == Learner::logistic_regression;
     if (solves || (candidate.network && !candidate.head_stated)) table.erase("head");
-    if (solves)
-        table.erase("training");
-    else
-        table["training"] = training_table(candidate.training);
+    table.erase("training");
     text += "\n[[candidate]]\n" + lines_of(table);
+    if (!solves) text += "\n[candidate.training]\n" + lines_of(training_table(candidate.training));
     return text;
 }
 

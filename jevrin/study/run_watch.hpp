@@ -2,15 +2,13 @@
 //
 // Each of these is said once in a run, at the first epoch at which it holds:
 //
-//     exploding gradients   from epoch 2 on a step changes a layer by more than 0.3 of its weights' norm
-//     vanishing gradients   steps change a layer by less than 1e-5 of what they change the liveliest one by
-//     dead units            9 of 10 units of a relu are never above 0 in the steps that were looked at
-//     nothing learned       after epoch 3 training accuracy is not 0.02 above the largest class, and the
-//     training
-//                           loss is not 2 % below that of epoch 1
-//     overfitting           validation loss is above twice the training loss and 0.1, and has been rising for
-//     3
-//                           epochs from its lowest value, by a fifth
+// - exploding gradients: from epoch 2 on a step changes a layer by more than 0.3 of its weights' norm
+// - vanishing gradients: steps change a layer by less than 1e-5 of what they change the liveliest one by
+// - dead units: 9 of 10 units of a relu are never above 0 in the steps that were looked at
+// - nothing learned: from epoch 3 on, training accuracy is not 0.02 above the largest class, and the loss not
+//   2 % below that of epoch 1
+// - overfitting: something was learned, but validation loss is above twice the training loss and 0.1, was
+//   lowest three or more epochs ago, and has risen by a fifth since
 #pragma once
 
 #include "jevrin/ledger/records.hpp"

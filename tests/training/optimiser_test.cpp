@@ -158,7 +158,7 @@ Case read_case(const std::string& name) {
     onnx::ModelProto model;
     EXPECT_TRUE(model.ParseFromString(read_text(directory / "model.onnx")));
     Case one;
-    // The cases of several values do not state these; their numbers come from the same as the others'.
+    // Where a case does not state them, its numbers come from these.
     one.attributes = {{"norm_coefficient", 0.0F}, {"epsilon", 0.01F}};
     for (const auto& attribute : model.graph().node(0).attribute())
         one.attributes[attribute.name()] = attribute.f();

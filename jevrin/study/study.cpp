@@ -174,6 +174,11 @@ class StudyWork {
             time_left_->skip(place);
             return;
         }
+        if (record.state == RunState::failed && !options_.retry_failed) {
+            ++summary_.failed_before;  // in another process, meanwhile
+            time_left_->skip(place);
+            return;
+        }
         position_.run = static_cast<std::int64_t>(place) + 1;
         try {
             train(place, record);
@@ -417,7 +422,7 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
     if (materials.store && !materials.store->accepts())
         warning(fmt::format(
             "{}: pictures cannot be kept here (a full disk, no right to write, or another process "
-            "keeps them); they are read and fitted again whenever they are needed",
+            "keeps them); they are kept for this training alone, and fitted again in the next",
             printable(Ledger::stores(ledger).string())));
 }
 

@@ -1,5 +1,7 @@
 #include "jevrin/training/layer_monitor.hpp"
 
+#include "jevrin/training/optimiser.hpp"
+
 #include <algorithm>
 #include <cmath>
 
@@ -7,12 +9,6 @@ namespace jevrin {
 namespace {
 
 constexpr std::size_t none = static_cast<std::size_t>(-1);
-
-double sum_of_squares(std::span<const float> values) {
-    double sum = 0.0;
-    for (const float value : values) sum += static_cast<double>(value) * value;
-    return sum;
-}
 
 bool has_dead_units(const Operator& op) {
     return is_activation(op, FunctionKind::relu) || is_activation(op, FunctionKind::clip);

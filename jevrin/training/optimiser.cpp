@@ -18,12 +18,6 @@ const std::array<std::string, 3> optimiser_names = {"sgd", "adam", "adamw"};
 
 constexpr std::size_t piece_size = 16'384;
 
-double sum_of_squares(std::span<const float> values) {
-    double sum = 0.0;
-    for (const float value : values) sum += static_cast<double>(value) * value;
-    return sum;
-}
-
 }  // namespace
 
 std::string optimiser_name(OptimiserKind kind) {
@@ -114,6 +108,12 @@ void Optimiser::step_piece(const Piece& piece, TrainedParameter& p, const Optimi
         value[i] = kept * value[i] -
                    first_correction * first[i] / (std::sqrt(second_correction * second[i]) + epsilon);
     }
+}
+
+double sum_of_squares(std::span<const float> values) {
+    double sum = 0.0;
+    for (const float value : values) sum += static_cast<double>(value) * value;
+    return sum;
 }
 
 double gradient_norm(std::span<const TrainedParameter> parameters) {

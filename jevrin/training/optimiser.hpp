@@ -78,6 +78,9 @@ class Optimiser {
     std::vector<Piece> pieces_;  // of at most so many numbers each
 };
 
+// In double, from the first to the last.
+double sum_of_squares(std::span<const float> values);
+
 // The Euclidean norm of all gradients together. The same bits for any number of threads.
 double gradient_norm(std::span<const TrainedParameter> parameters);
 

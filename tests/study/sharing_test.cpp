@@ -20,6 +20,7 @@ namespace {
 
 using test::message_of;
 using test::small_plan;
+using test::story;
 using test::TemporaryDirectory;
 using test::write_small_study;
 using testing::ElementsAre;
@@ -28,33 +29,6 @@ using testing::HasSubstr;
 std::vector<RunRecord> runs_in(const std::filesystem::path& directory) {
     const Ledger ledger = Ledger::open(directory);
     return ledger.runs(ledger.study().id);
-}
-
-// Weights, curves, layers, warnings and predictions of every run.
-std::string story(const std::filesystem::path& directory) {
-    const Ledger ledger = Ledger::open(directory);
-    std::string text;
-    const auto add = [&](double value) { text.append(reinterpret_cast<const char*>(&value), sizeof value); };
-    for (const RunRecord& run : runs_in(directory)) {
-        text += run.name() + state_name(run.state) + std::to_string(run.best->epoch);
-        for (const EpochRecord& e : ledger.epochs(run.id)) {
-            for (const double v : {e.training_loss, e.objective, e.validation_loss, e.training_accuracy,
-                                   e.training_balanced_accuracy, e.training_macro_f1, e.learning_rate})
-                add(v);
-            for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
-            for (const LayerSummary& l : ledger.layers(run.id, e.epoch)) {
-                text += l.layer;
-                for (const double v : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share}) add(v);
-            }
-        }
-        for (const WarningRecord& w : ledger.warnings(run.id)) text += std::to_string(w.epoch) + w.message;
-        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
-            text += p.item;
-            for (const float v : p.probabilities) add(v);
-        }
-        text += read_text(ledger.model_file(run.id));
-    }
-    return text;
 }
 
 Plan written(const TemporaryDirectory& directory, const std::string& text) {
@@ -194,6 +168,21 @@ TEST(Failing, IsRecordedKeptAndRetriedOnRequest) {
     text.replace(text.find("999.0"), 5, "0.01");
     EXPECT_EQ(train_study(written(directory, text), directory / "ledger").trained, 1);
     EXPECT_EQ(failed().state, RunState::finished);
+}
+
+TEST(Failing, InAnotherProcessMeanwhileIsNotTriedAgain) {
+    const TemporaryDirectory directory;
+    const Plan plan = written(directory, small_plan(1, "", "[1]"));
+    Ledger other = Ledger::open_or_create(directory / "ledger");
+    StudyCallbacks callbacks;
+    callbacks.run_finished = [&](const RunRecord& run) {
+        // When the first run is finished, the last one fails elsewhere.
+        if (run.candidate == "new head") other.fail_run(other.run(1, "from scratch/1").id, "out of luck");
+    };
+    const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
+    EXPECT_EQ(summary.trained, 2);
+    EXPECT_EQ(summary.failed_before, 1);
+    EXPECT_EQ(other.run(1, "from scratch/1").reason, "out of luck");
 }
 
 TEST(Budgets, PatienceAndMinutesEndARunEarly) {

@@ -21,30 +21,10 @@ namespace {
 
 using test::message_of;
 using test::small_plan;
+using test::story;
 using test::TemporaryDirectory;
 using test::write_small_study;
 using testing::HasSubstr;
-
-// Everything a finished study says, run by run: weights, curves, predictions.
-std::string story(const std::filesystem::path& directory) {
-    const Ledger ledger = Ledger::open(directory);
-    std::string text;
-    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
-        text += run.name() + state_name(run.state) + std::to_string(run.best->epoch);
-        for (const EpochRecord& e : ledger.epochs(run.id)) {
-            for (const double v : {e.training_loss, e.validation_loss, e.training_accuracy, e.learning_rate})
-                text.append(reinterpret_cast<const char*>(&v), sizeof v);
-            for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
-        }
-        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
-            text += p.item;
-            text.append(reinterpret_cast<const char*>(p.probabilities.data()),
-                        p.probabilities.size() * sizeof(float));
-        }
-        text += read_text(ledger.model_file(run.id));
-    }
-    return text;
-}
 
 TEST(Study, StoresChangeNoNumberAndMayBeDeletedOrDamaged) {
     const TemporaryDirectory directory;
@@ -268,27 +248,6 @@ TEST(Study, TwoLedgersOfOnePlanHoldTheSameBits) {
     train_study(plan, directory / "one");
     train_study(plan, directory / "two");
     EXPECT_EQ(story(directory / "one"), story(directory / "two"));
-}
-
-TEST(Study, InterruptedAnywhereItEndsAsIfUndisturbed) {
-    const TemporaryDirectory directory;
-    const Plan plan = read_plan(write_small_study(directory.path(), small_plan(3, "", "[5]")));
-    train_study(plan, directory / "whole");
-    int stops = 0;
-    for (bool done = false; !done; ++stops) {
-        int batches = 0;
-        StudyCallbacks callbacks;
-        callbacks.progress = [&](const RunRecord&, const StudyPosition&) { ++batches; };
-        callbacks.stop_requested = [&] { return batches > 4; };
-        try {
-            train_study(plan, directory / "parts", callbacks);
-            done = true;
-        } catch (const Interrupted&) {
-        }
-        ASSERT_LT(stops, 40);
-    }
-    EXPECT_GE(stops, 5);
-    EXPECT_EQ(story(directory / "parts"), story(directory / "whole"));
 }
 
 TEST(Study, ADamagedCheckpointCostsOnlyItsRun) {

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/ledger/ledger.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/training/classifier.hpp"
 
@@ -117,6 +118,32 @@ Tensor random_tensor(const Shape& shape, std::uint64_t seed, double deviation) {
     RandomStream random({seed, Purpose::sample, 9, 0});
     for (float& value : tensor.values()) value = static_cast<float>(deviation * random.normal());
     return tensor;
+}
+
+std::string story(const std::filesystem::path& directory) {
+    const Ledger ledger = Ledger::open(directory);
+    std::string text;
+    const auto add = [&](double value) { text.append(reinterpret_cast<const char*>(&value), sizeof value); };
+    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
+        text += run.name() + state_name(run.state) + std::to_string(run.best->epoch);
+        for (const EpochRecord& e : ledger.epochs(run.id)) {
+            for (const double v : {e.training_loss, e.objective, e.validation_loss, e.training_accuracy,
+                                   e.training_balanced_accuracy, e.training_macro_f1, e.learning_rate})
+                add(v);
+            for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
+            for (const LayerSummary& l : ledger.layers(run.id, e.epoch)) {
+                text += l.layer;
+                for (const double v : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share}) add(v);
+            }
+        }
+        for (const WarningRecord& w : ledger.warnings(run.id)) text += std::to_string(w.epoch) + w.message;
+        for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
+            text += p.item;
+            for (const float v : p.probabilities) add(v);
+        }
+        text += read_text(ledger.model_file(run.id));
+    }
+    return text;
 }
 
 CommandResult run_jevrin(const std::vector<std::string>& arguments, const CommandOptions& options) {

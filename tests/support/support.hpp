@@ -66,6 +66,10 @@ struct CommandResult {
     std::string errors;
 };
 
+// Everything the finished runs of a ledger's last study say, as bytes: weights, curves, layers, warnings,
+// predictions. For three classes; times are left out.
+std::string story(const std::filesystem::path& ledger);
+
 struct CommandOptions {
     std::filesystem::path directory = ".";
     long largest_file_bytes = -1;  // writes beyond it fail, as on a full disk

@@ -1,11 +1,12 @@
 #include "commands.hpp"
-#include "output.hpp"
+#include "prediction_options.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/metrics/intervals.hpp"
-#include "jevrin/study/test_part.hpp"
+#include "jevrin/metrics/scores.hpp"
 
 #include <fmt/format.h>
 
@@ -16,11 +17,30 @@ namespace {
 
 struct Options {
     LedgerOptions ledger;
-    std::string run;
+    std::vector<std::string> runs;
     std::string part = "validation";
     std::int64_t epoch = 0;  // 0: the best
+    std::string shares;
     std::filesystem::path figure;
+    std::filesystem::path strip;
+    std::filesystem::path csv;
 };
+
+// The runs named, or all finished ones of a candidate.
+std::vector<RunRecord> find_runs(const Options& options, const OpenStudy& open) {
+    std::vector<RunRecord> found;
+    const std::vector<RunRecord> all = open.ledger.runs(open.study.id);
+    for (const std::string& name : options.runs) {
+        const std::size_t before = found.size();
+        for (const RunRecord& run : all)
+            if (run.candidate == name && run.state == RunState::finished) found.push_back(run);
+        if (found.size() == before) found.push_back(open.ledger.run(open.study.id, name));
+        if (!found.back().best)
+            throw InputError(
+                fmt::format("run '{}' has no finished epoch yet; train it first", found.back().name()));
+    }
+    return found;
+}
 
 struct Shown {
     ConfusionMatrix matrix;
@@ -28,12 +48,13 @@ struct Shown {
 };
 
 Shown find_matrix(const Options& options, const OpenStudy& open, const RunRecord& run) {
-    if (!run.best)
-        throw InputError(fmt::format("run '{}' has no finished epoch yet; train it first", run.name()));
-    if (options.part == "test") {
-        if (options.epoch != 0)
-            throw InputError("only the best weights of a run are kept; --part test goes without --epoch");
-        return {score_test_part(options.ledger.directory, open.study.name, run.name()), run.best->epoch};
+    if (options.part != "validation") {
+        ProgressBars bar;
+        const PartPredictions predictions =
+            predict_part(options.ledger.directory, open.study.name, run.name(), *part_from_name(options.part),
+                         options.epoch == 0 ? std::nullopt : std::optional(options.epoch),
+                         [&](std::int64_t done, std::int64_t total) { bar.show("predicting", done, total); });
+        return {predictions.matrix(), predictions.epoch};
     }
     const std::int64_t wanted = options.epoch == 0 ? run.best->epoch : options.epoch;
     for (EpochRecord& epoch : open.ledger.epochs(run.id))
@@ -41,64 +62,108 @@ Shown find_matrix(const Options& options, const OpenStudy& open, const RunRecord
     throw InputError(fmt::format("run '{}' has the epochs 1 to {}, not {}", run.name(), run.epochs, wanted));
 }
 
-// The largest cells off the diagonal, in words.
+CellValue cell_value(const std::string& shares) {
+    return shares == "true" ? CellValue::of_true
+           : shares.empty() ? CellValue::counts
+                            : CellValue::of_predicted;
+}
+
 std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::string>& classes) {
-    struct Cell {
-        std::int64_t count;
-        std::size_t row;
-        std::size_t column;
-    };
-    std::vector<Cell> cells;
-    for (std::size_t i = 0; i < matrix.classes(); ++i)
-        for (std::size_t j = 0; j < matrix.classes(); ++j)
-            if (i != j && matrix.at(i, j) > 0) cells.push_back({matrix.at(i, j), i, j});
-    std::stable_sort(cells.begin(), cells.end(),
-                     [](const Cell& a, const Cell& b) { return a.count > b.count; });
     std::string text;
-    for (std::size_t k = 0; k < std::min<std::size_t>(3, cells.size()); ++k)
-        text += fmt::format("{}{} called {}: {} of {}", k == 0 ? "most confused: " : "; ",
-                            printable(classes[cells[k].row]), printable(classes[cells[k].column]),
-                            cells[k].count, matrix.support(cells[k].row));
+    constexpr std::size_t most = 3;
+    for (const Confusion& cell : strongest_confusions(matrix, most))
+        text += fmt::format("{}{} called {}: {} of {}", text.empty() ? "most confused: " : "; ",
+                            short_cell(classes[cell.true_class]), short_cell(classes[cell.predicted]),
+                            cell.count, cell.support);
     return text.empty() ? "no mistakes\n" : text + "\n";
 }
 
-Json to_json(const RunRecord& run, const std::string& part, const Shown& shown, const StudyRecord& study) {
+// Epochs at even distances, the first and the last among them.
+void draw_strip(const OpenStudy& open, const RunRecord& run, const std::filesystem::path& file) {
+    constexpr std::size_t most = 12;
+    const std::vector<EpochRecord> epochs = open.ledger.epochs(run.id);
+    const std::size_t count = std::min(most, epochs.size());
+    std::vector<ConfusionFrame> frames;
+    for (std::size_t k = 0; k < count; ++k) {
+        const std::size_t place = count == 1 ? 0 : k * (epochs.size() - 1) / (count - 1);
+        const EpochRecord& epoch = epochs[place];
+        frames.push_back(
+            {epoch.validation, fmt::format("epoch {}{}: {} of {} right", epoch.epoch,
+                                           run.best && run.best->epoch == epoch.epoch ? " (best)" : "",
+                                           epoch.validation.correct(), epoch.validation.total())});
+    }
+    draw_confusion_strip(frames, open.study.classes,
+                         fmt::format("{}, validation part, epoch by epoch (rows true, columns predicted)",
+                                     printable(run.name())),
+                         file);
+}
+
+Json to_json(const std::vector<RunRecord>& runs, const std::string& part, const Shown& shown,
+             const StudyRecord& study, CellValue value) {
     Json counts = Json::array();
     for (std::size_t i = 0; i < shown.matrix.classes(); ++i) {
         Json row = Json::array();
         for (std::size_t j = 0; j < shown.matrix.classes(); ++j) row.push_back(shown.matrix.at(i, j));
         counts.push_back(row);
     }
-    return {{"run", run.name()},        {"part", part},     {"epoch", shown.epoch},
-            {"classes", study.classes}, {"counts", counts}, {"test_looks", study.test_looks}};
+    Json names = Json::array();
+    for (const RunRecord& run : runs) names.push_back(run.name());
+    Json json = {{"run", runs.size() == 1 ? names[0] : Json()},
+                 {"runs", names},
+                 {"part", part},
+                 {"epoch", runs.size() == 1 ? Json(shown.epoch) : Json()},
+                 {"classes", study.classes},
+                 {"counts", counts},
+                 {"test_looks", study.test_looks}};
+    if (value != CellValue::counts) json["shares"] = cell_values(shown.matrix, value);
+    return json;
 }
 
 void confusion(const Options& options) {
     OpenStudy open = open_study(options.ledger);
-    const RunRecord run = open.ledger.run(open.study.id, options.run);
-    const Shown shown = find_matrix(options, open, run);
-    if (options.part == "test") open.study = open.ledger.study(open.study.name);  // counts this look
+    const std::vector<RunRecord> runs = find_runs(options, open);
+    if (!options.strip.empty() && runs.size() > 1)
+        throw InputError("a strip shows the epochs of one run; name one run");
+    Shown shown = find_matrix(options, open, runs.front());
+    for (std::size_t i = 1; i < runs.size(); ++i) {
+        const Shown other = find_matrix(options, open, runs[i]);
+        for (std::size_t a = 0; a < shown.matrix.classes(); ++a)
+            for (std::size_t b = 0; b < shown.matrix.classes(); ++b)
+                shown.matrix.add(a, b, other.matrix.at(a, b));
+    }
+    open.study = open.ledger.study(open.study.name);  // counts a look at the test part
     const ConfusionMatrix& matrix = shown.matrix;
-    const std::string what = fmt::format("{}, {} part, epoch {}", run.name(), options.part, shown.epoch);
+    const CellValue value = cell_value(options.shares);
+    const std::string what =
+        runs.size() == 1
+            ? fmt::format("{}, {} part, epoch {}", printable(runs[0].name()), options.part, shown.epoch)
+            : fmt::format("{} added up, {} part", plural(std::ssize(runs), "run"), options.part);
     if (!options.figure.empty())
         draw_confusion(matrix, open.study.classes,
                        fmt::format("{}: {} of {} right", what, matrix.correct(), matrix.total()),
-                       options.figure);
+                       options.figure, value);
+    if (!options.strip.empty()) draw_strip(open, runs[0], options.strip);
+    if (!options.csv.empty()) write_file(options.csv, confusion_csv(matrix, open.study.classes, value));
     if (options.ledger.json) {
-        print_json(to_json(run, options.part, shown, open.study));
+        print_json(to_json(runs, options.part, shown, open.study, value));
         return;
     }
-    const Interval sure = wilson_interval(matrix.correct(), matrix.total());
     print(fmt::format("{}: {} of {} right\n", what, matrix.correct(), matrix.total()));
-    print(fmt::format(
-        "accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), balanced accuracy {:.3f}, macro F1 {:.3f}\n",
-        matrix.accuracy(), sure.low, sure.high, matrix.balanced_accuracy(), matrix.macro_f1()));
-    print(worst_cells(matrix, open.study.classes) + "\n" + terminal_confusion(matrix, open.study.classes));
-    if (options.part == "test")
-        print(fmt::format("\nthe test part of this study has now been looked at {}\n",
-                          plural(open.study.test_looks, "time")));
-    if (!options.figure.empty())
-        print(fmt::format("figure written to {}\n", printable(options.figure.string())));
+    const std::string scores = fmt::format("balanced accuracy {:.3f}, macro F1 {:.3f}\n",
+                                           matrix.balanced_accuracy(), matrix.macro_f1());
+    // Added up, an item counts once for each run: as if there were more of them than there are.
+    if (runs.size() == 1) {
+        const Interval sure = wilson_interval(matrix.correct(), matrix.total());
+        print(fmt::format("accuracy {:.3f} (95 % interval {:.3f} to {:.3f}), {}", matrix.accuracy(), sure.low,
+                          sure.high, scores));
+    } else {
+        print(fmt::format("accuracy {:.3f}, {}", matrix.accuracy(), scores));
+    }
+    print(worst_cells(matrix, open.study.classes) + "\n" +
+          terminal_confusion(matrix, open.study.classes, terminal_width(), value));
+    print("\n" + test_look_line(open));
+    for (const auto* file : {&options.figure, &options.strip, &options.csv})
+        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
 }
 
 }  // namespace
@@ -106,15 +171,26 @@ void confusion(const Options& options) {
 void add_confusion(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand("confusion", "the confusion matrix of a run: rows are true classes");
-    command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
+    command
+        ->add_option("RUN", options->runs,
+                     "the run, as CANDIDATE/SEED; several, or a CANDIDATE with all its runs, are added up")
+        ->required();
     command
         ->add_option("--part", options->part,
-                     "validation, or test: this opens the sealed part and is recorded")
-        ->check(CLI::IsMember({"validation", "test"}))
+                     "training, validation, or test: this opens the sealed part and is recorded")
+        ->check(CLI::IsMember({"training", "validation", "test"}))
         ->capture_default_str();
     command->add_option("--epoch", options->epoch, "the epoch (default: the best)")
+        ->type_name("N")
         ->check(CLI::PositiveNumber);
+    command
+        ->add_option("--shares", options->shares,
+                     "of the true class (recall on the diagonal) or of the predicted one, instead of counts")
+        ->type_name("true|predicted")
+        ->check(CLI::IsMember({"true", "predicted"}));
     command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
+    command->add_option("--strip", options->strip, "draw it epoch by epoch")->type_name("FILE");
+    command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { confusion(*options); });
 }

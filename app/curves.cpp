@@ -68,12 +68,17 @@ void curves(const Options& options) {
                     options.figure);
     if (options.ledger.json) {
         Json json = Json::array();
-        for (const RunCurves& run : all) json.push_back(to_json(run));
+        const std::vector<TestLook> looks = open.ledger.test_looks(open.study.id);
+        for (const RunCurves& run : all) {
+            json.push_back(to_json(run));
+            json.back()["test_looks"] = looks_with(looks, run.run.name());
+        }
         print_json(json);
         return;
     }
     for (const RunCurves& run : all) print(summary_line(run, open.study.metric));
     print("\n" + terminal_curves(all, open.study.metric, terminal_width()));
+    print("\n" + test_look_line(open));
     if (!options.figure.empty())
         print(fmt::format("figure written to {}\n", printable(options.figure.string())));
 }

@@ -22,9 +22,7 @@ struct Options {
 void export_run(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
-    if (options.epoch == 0 && run.state != RunState::finished)
-        throw InputError(
-            fmt::format("run '{}' is {}, not finished; train it first", run.name(), state_name(run.state)));
+    if (options.epoch == 0) require_finished(run);
     if (std::filesystem::exists(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
@@ -43,13 +41,15 @@ void export_run(const Options& options) {
                     {"epoch", epoch},
                     {"file", options.file.string()},
                     {"bytes", bytes},
-                    {"classes", classifier.classes}});
+                    {"classes", classifier.classes},
+                    {"temperature", classifier.temperature},
+                    {"test_looks", open.study.test_looks}});
         return;
     }
-    print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n", run.name(),
+    print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n{}", run.name(),
                       epoch, printable(options.file.string()), spoken_bytes(bytes), classifier.classes.size(),
                       classifier.preparation.fitting.size, classifier.preparation.fitting.size,
-                      fit_name(classifier.preparation.fitting.fit)));
+                      fit_name(classifier.preparation.fitting.fit), test_look_line(open)));
 }
 
 }  // namespace

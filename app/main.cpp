@@ -30,7 +30,15 @@ int main(int argc, char** argv) {
     app::add_runs(app);
     app::add_show(app);
     app::add_curves(app);
+    app::add_scores(app);
+    app::add_classes(app);
     app::add_confusion(app);
+    app::add_mistakes(app);
+    app::add_item(app);
+    app::add_suspects(app);
+    app::add_mark(app);
+    app::add_marks(app);
+    app::add_thresholds(app);
     app::add_choose(app);
     app::add_classify(app);
     app::add_export(app);

@@ -9,7 +9,9 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <cctype>
 #include <chrono>
+#include <cmath>
 #include <cstdio>
 
 namespace jevrin::app {
@@ -45,6 +47,28 @@ OpenStudy open_study(const LedgerOptions& options) {
             "this ledger holds {} studies; this is '{}', the one trained last (--study NAME for another)",
             ledger.study_names().size(), study.name));
     return {std::move(ledger), std::move(study)};
+}
+
+std::string test_look_line(const OpenStudy& open) {
+    const std::vector<TestLook> looks = open.ledger.test_looks(open.study.id);
+    if (looks.empty()) return "the test part of this study has not been looked at\n";
+    return fmt::format("the test part of this study has been looked at {}, last on {} with {}\n",
+                       plural(std::ssize(looks), "time"), looks.back().looked, printable(looks.back().run));
+}
+
+std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& run) {
+    return std::count_if(looks.begin(), looks.end(), [&](const TestLook& look) { return look.run == run; });
+}
+
+std::string shell_word(const std::string& word) {
+    const bool plain = !word.empty() && std::all_of(word.begin(), word.end(), [](char c) {
+        return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '/' || c == '-' || c == '_' ||
+               c == '.';
+    });
+    if (plain) return word;
+    std::string text = "'";
+    for (const char c : printable(word)) text += c == '\'' ? std::string("'\\''") : std::string(1, c);
+    return text + "'";
 }
 
 void print(const std::string& text) {
@@ -95,6 +119,22 @@ std::string Table::text() const {
         text += line + "\n";
     }
     return text;
+}
+
+std::string short_cell(const std::string& name, std::size_t width) {
+    return shortened(name, width);
+}
+
+std::string three_decimals(double value) {
+    return std::isnan(value) ? "" : fmt::format("{:.3f}", value);
+}
+
+Json number(double value) {
+    return std::isnan(value) ? Json() : Json(value);
+}
+
+Json interval_json(const std::optional<Interval>& interval) {
+    return interval ? Json::array({interval->low, interval->high}) : Json();
 }
 
 std::string with_commas(std::int64_t value) {

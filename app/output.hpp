@@ -2,12 +2,14 @@
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/metrics/intervals.hpp"
 
 #include <CLI/CLI.hpp>
 #include <nlohmann/json.hpp>
 
 #include <cstdint>
 #include <filesystem>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -34,6 +36,15 @@ struct OpenStudy {
 };
 OpenStudy open_study(const LedgerOptions& options);
 
+// "the test part has been looked at 2 times, last on ... with ..."; a line of its own under what is reported.
+std::string test_look_line(const OpenStudy& open);
+
+// How many of them were with this run.
+std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& run);
+
+// A word as a shell takes it.
+std::string shell_word(const std::string& word);
+
 // One JSON document on standard output.
 void print_json(const Json& json);
 void print(const std::string& text);    // to standard output
@@ -50,6 +61,14 @@ class Table {
     std::vector<std::vector<std::string>> rows_;
     std::vector<std::size_t> right_;
 };
+
+// A class or file name for a cell: at most so wide.
+std::string short_cell(const std::string& name, std::size_t width = 40);
+// A number of three decimals; empty when it is not defined.
+std::string three_decimals(double value);
+// The number, or null when it is not defined.
+Json number(double value);
+Json interval_json(const std::optional<Interval>& interval);
 
 // "1,234,567", "1 min 20 s".
 std::string with_commas(std::int64_t value);

@@ -9,7 +9,7 @@
 namespace jevrin::app {
 namespace {
 
-Json to_json(const RunRecord& run) {
+Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
     Json json = {{"run", run.name()},
                  {"candidate", run.candidate},
                  {"regime", run.regime},
@@ -31,6 +31,7 @@ Json to_json(const RunRecord& run) {
     json["multiplications"] = run.multiplications;
     json["seconds"] = run.seconds;
     json["image_set_version"] = run.image_set_version;
+    json["test_looks"] = looks_with(looks, run.name());
     if (!run.reason.empty()) json["reason"] = run.reason;
     return json;
 }
@@ -40,7 +41,8 @@ void runs(const LedgerOptions& options) {
     const std::vector<RunRecord> all = open.ledger.runs(open.study.id);
     if (options.json) {
         Json json = Json::array();
-        for (const RunRecord& run : all) json.push_back(to_json(run));
+        const std::vector<TestLook> looks = open.ledger.test_looks(open.study.id);
+        for (const RunRecord& run : all) json.push_back(to_json(run, looks));
         print_json(json);
         return;
     }
@@ -48,10 +50,7 @@ void runs(const LedgerOptions& options) {
     if (open.study.image_set_version > 1)
         print(fmt::format("the image set is version {} of {}; --json says which one each run saw\n",
                           open.study.image_set_version, printable(open.study.image_root)));
-    print(open.study.test_looks == 0
-              ? "scores are of the validation part; the test part has not been looked at\n"
-              : fmt::format("scores are of the validation part; the test part has been looked at {}\n",
-                            plural(open.study.test_looks, "time")));
+    print("scores are of the validation part; " + test_look_line(open));
 }
 
 }  // namespace

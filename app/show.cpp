@@ -75,7 +75,8 @@ void show(const Options& options) {
                      {"environment", Json::parse(environment, nullptr, false)},
                      {"epoch", epoch},
                      {"layers", Json::array()},
-                     {"warnings", Json::array()}};
+                     {"warnings", Json::array()},
+                     {"test_looks", open.study.test_looks}};
         for (const LayerSummary& layer : layers) json["layers"].push_back(to_json(layer));
         for (const WarningRecord& warning : warnings)
             json["warnings"].push_back({{"epoch", warning.epoch}, {"message", warning.message}});
@@ -85,8 +86,8 @@ void show(const Options& options) {
     if (options.layers) {
         if (layers.empty())
             throw InputError(fmt::format("nothing is recorded about the layers of {}", run.name()));
-        print(fmt::format("{}, epoch {} of {}\n\n{}", run.name(), epoch, run.planned_epochs,
-                          layer_table(layers)));
+        print(fmt::format("{}, epoch {} of {}\n\n{}\n{}", run.name(), epoch, run.planned_epochs,
+                          layer_table(layers), test_look_line(open)));
         return;
     }
     if (plan.empty())
@@ -102,6 +103,8 @@ void show(const Options& options) {
                             "train in it, or in a copy, to repeat the run exactly",
                             run.image_set_version, open.study.image_root));
     text += environment_lines(environment);
+    const std::string looks = test_look_line(open);
+    text += comment(looks.substr(0, looks.size() - 1));
     for (const WarningRecord& warning : warnings)
         text += comment(fmt::format("warning at epoch {}: {}", warning.epoch, warning.message));
     print(text + "\n" + plan);

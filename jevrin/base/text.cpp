@@ -41,8 +41,10 @@ bool is_control(std::uint32_t c) {
            (c >= 0x2028 && c <= 0x202E) || (c >= 0x2066 && c <= 0x2069);
 }
 
-bool is_combining(std::uint32_t c) {
-    return (c >= 0x300 && c < 0x370) || (c >= 0x200B && c <= 0x200D) || (c >= 0xFE00 && c <= 0xFE0F);
+// Columns in a terminal: none for marks that combine, two for wide characters.
+std::size_t columns_of(std::uint32_t c) {
+    if ((c >= 0x200B && c <= 0x200D) || (c >= 0xFE00 && c <= 0xFE0F)) return 0;
+    return static_cast<std::size_t>(std::max(0, utf8proc_charwidth(static_cast<utf8proc_int32_t>(c))));
 }
 
 std::size_t edit_distance(std::string_view a, std::string_view b) {
@@ -81,7 +83,7 @@ std::size_t display_width(std::string_view text) {
     std::size_t width = 0;
     for (std::size_t i = 0; i < text.size();) {
         const CodePoint point = decode_utf8(text.substr(i));
-        if (point.length == 0 || !is_combining(point.value)) ++width;
+        width += point.length == 0 ? 1 : columns_of(point.value);
         i += std::max<std::size_t>(point.length, 1);
     }
     return width;
@@ -90,15 +92,23 @@ std::size_t display_width(std::string_view text) {
 std::string padded(std::string_view text, std::size_t width) {
     const std::size_t wide = display_width(text);
     if (wide <= width) return std::string(text) + std::string(width - wide, ' ');
+    if (width == 0) return "";
     std::string result;
     std::size_t taken = 0;
-    for (std::size_t i = 0; i < text.size() && taken + 1 < width;) {
+    for (std::size_t i = 0; i < text.size();) {
         const std::size_t length = std::max<std::size_t>(decode_utf8(text.substr(i)).length, 1);
+        const std::size_t columns = display_width(text.substr(i, length));
+        if (taken + columns + 1 > width) break;
         result += text.substr(i, length);
-        taken = display_width(result);
+        taken += columns;
         i += length;
     }
-    return width == 0 ? "" : result + "…";
+    return result + "…" + std::string(width - taken - 1, ' ');
+}
+
+std::string shortened(std::string_view text, std::size_t width) {
+    const std::string safe = printable(text);
+    return display_width(safe) <= width ? safe : padded(safe, width);
 }
 
 std::string nearest_word(std::string_view word, std::span<const std::string> candidates) {

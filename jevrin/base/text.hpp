@@ -13,11 +13,14 @@ namespace jevrin {
 // name can move the cursor or forge a line of output.
 std::string printable(std::string_view text);
 
-// How many columns the text takes in a terminal: code points, without the combining marks.
+// How many columns the text takes in a terminal: none for combining marks, two for wide characters.
 std::size_t display_width(std::string_view text);
 
 // The text followed by spaces up to this display width; longer text is cut and ends in "…".
 std::string padded(std::string_view text, std::size_t width);
+
+// The text made printable, and cut to this display width when it is longer.
+std::string shortened(std::string_view text, std::size_t width);
 
 // The candidate with the smallest edit distance (Levenshtein 1966) to the word, or an empty string when none
 // is near enough to be meant.

@@ -1,93 +1,253 @@
 #include "jevrin/figures/confusion_figure.hpp"
 
+#include "jevrin/base/csv.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/metrics/class_order.hpp"
+#include "jevrin/metrics/scores.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <numeric>
 
 namespace jevrin {
 namespace {
 
 constexpr std::size_t longest_name = 24;
+constexpr std::size_t most_with_figures = 30;
+// Any cell that is not empty can be told from white.
+const char* const palette =
+    "set palette defined (0 '#ffffff', 0.001 '#dcebf0', 0.1 '#b4d2db', 0.5 '#5d9aa8', 1 '#123c4a')\n"
+    "set cbrange [0:1]\n";
 
-std::string short_name(const std::string& name) {
-    const std::string safe = printable(name);
-    return display_width(safe) <= longest_name ? safe : padded(safe, longest_name);
+std::string name_of(const std::vector<std::string>& classes, std::size_t one) {
+    return shortened(classes.at(one), longest_name);
+}
+
+std::string spoken(const std::vector<std::vector<double>>& values, std::size_t i, std::size_t j,
+                   CellValue value) {
+    return value == CellValue::counts ? fmt::format("{}", values[i][j]) : fmt::format("{:.2f}", values[i][j]);
+}
+
+// The matrix as a block of gnuplot data: column, row, share.
+std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& shares) {
+    std::string data = block + " << EOD\n";
+    for (std::size_t i = 0; i < shares.size(); ++i)
+        for (std::size_t j = 0; j < shares.size(); ++j) data += fmt::format("{} {} {}\n", j, i, shares[i][j]);
+    return data + "EOD\n";
+}
+
+std::vector<std::size_t> display_order(const ConfusionMatrix& matrix) {
+    if (matrix.classes() > most_with_figures) return order_by_confusion(matrix);
+    std::vector<std::size_t> order(matrix.classes());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    return order;
+}
+
+// Names of every few classes, so that they do not touch.
+std::string class_tics(const std::vector<std::string>& classes, const std::vector<std::size_t>& order,
+                       std::size_t most) {
+    const std::size_t step = (order.size() + most - 1) / std::max<std::size_t>(1, most);
+    std::string tics;
+    for (std::size_t place = 0; place < order.size(); place += std::max<std::size_t>(1, step))
+        tics += fmt::format("{}{} {}", place == 0 ? "" : ", ", gnuplot_string(name_of(classes, order[place])),
+                            place);
+    return tics;
+}
+
+std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& shares,
+                         CellValue value) {
+    const auto values = cell_values(matrix, value);
+    const std::size_t n = matrix.classes();
+    const int size = n <= 10 ? 14 : 8;
+    std::string labels;
+    for (std::size_t i = 0; i < n; ++i)
+        for (std::size_t j = 0; j < n; ++j) {
+            // Among many cells the empty ones are told by being empty.
+            if (n > 10 && matrix.at(i, j) == 0) continue;
+            labels +=
+                fmt::format("set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
+                            spoken(values, i, j, value), j, i,
+                            shares[i][j] > 0.55    ? "#ffffff"
+                            : matrix.at(i, j) == 0 ? "#b8b8b8"
+                                                   : "#202020",
+                            size);
+        }
+    return labels;
+}
+
+// The fullest cells, written beside the matrix.
+std::string listed_cells(const ConfusionMatrix& matrix, const std::vector<std::string>& classes) {
+    constexpr std::size_t most = 16;
+    std::string labels = "set label 'most confused' at screen 0.70,0.88 left front font 'DejaVu Sans,12'\n";
+    double y = 0.85;
+    for (const Confusion& cell : strongest_confusions(matrix, most)) {
+        labels +=
+            fmt::format("set label {} at screen 0.70,{:.3f} left front font 'DejaVu Sans,9'\n",
+                        gnuplot_string(fmt::format("{} called {}", shortened(classes.at(cell.true_class), 18),
+                                                   shortened(classes.at(cell.predicted), 18))),
+                        y -= 0.022);
+        labels += fmt::format(
+            "set label '{} of {}' at screen 0.715,{:.3f} left front font 'DejaVu Sans,9' textcolor rgb "
+            "'#707070'\n",
+            cell.count, cell.support, y -= 0.020);
+    }
+    return labels;
+}
+
+std::string scale_title(CellValue value, std::size_t classes) {
+    if (classes > most_with_figures) return "";
+    return fmt::format("share of the {} class{}", value == CellValue::of_predicted ? "predicted" : "true",
+                       value != CellValue::counts && classes > 10 ? " (in cells: %)" : "");
 }
 
 }  // namespace
 
-void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
-                    const std::string& title, const std::filesystem::path& file) {
+std::vector<std::vector<double>> cell_values(const ConfusionMatrix& matrix, CellValue value) {
     const std::size_t n = matrix.classes();
-    std::string data = "$cells << EOD\n";
-    std::string labels;
-    // Figures fit into the cells up to this many classes.
-    const bool figures = n <= 30;
+    std::vector<double> rows(n, 0.0);
+    std::vector<double> columns(n, 0.0);
     for (std::size_t i = 0; i < n; ++i)
         for (std::size_t j = 0; j < n; ++j) {
-            const std::int64_t support = matrix.support(i);
-            const double share =
-                support == 0 ? 0.0 : static_cast<double>(matrix.at(i, j)) / static_cast<double>(support);
-            data += fmt::format("{} {} {}\n", j, i, share);
-            if (figures)
-                labels += fmt::format(
-                    "set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
-                    matrix.at(i, j), j, i,
-                    share > 0.55           ? "#ffffff"
-                    : matrix.at(i, j) == 0 ? "#b8b8b8"
-                                           : "#202020",
-                    n <= 10 ? 14 : 8);
+            rows[i] += static_cast<double>(matrix.at(i, j));
+            columns[j] += static_cast<double>(matrix.at(i, j));
         }
-    std::string tics;
-    for (std::size_t c = 0; c < n; ++c)
-        tics += fmt::format("{}{} {}", c == 0 ? "" : ", ", gnuplot_string(short_name(classes.at(c))), c);
-    const std::string script = fmt::format(R"(
-{}EOD
+    std::vector<std::vector<double>> values(n, std::vector<double>(n, 0.0));
+    for (std::size_t i = 0; i < n; ++i)
+        for (std::size_t j = 0; j < n; ++j) {
+            const double whole = value == CellValue::of_true        ? rows[i]
+                                 : value == CellValue::of_predicted ? columns[j]
+                                                                    : 1.0;
+            if (whole > 0.0) values[i][j] = static_cast<double>(matrix.at(i, j)) / whole;
+        }
+    return values;
+}
+
+void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                    const std::string& title, const std::filesystem::path& file, CellValue value) {
+    const std::size_t n = matrix.classes();
+    const bool large = n > most_with_figures;
+    const std::vector<std::size_t> order = display_order(matrix);
+    const ConfusionMatrix shown = reordered(matrix, order);
+    const auto shares =
+        cell_values(shown, value == CellValue::of_predicted ? CellValue::of_predicted : CellValue::of_true);
+    constexpr std::size_t most_names = 48;
+    const std::string tics = class_tics(classes, order, most_names);
+    const std::string script = fmt::format(
+        R"(
+{}
+{}
 set title {} font 'DejaVu Sans,14'
 set xrange [-0.5:{}]
 set yrange [{}:-0.5]
-set xtics ({}) rotate by -35 scale 0
-set ytics ({}) scale 0
+set xtics ({}) rotate by {} scale 0 font 'DejaVu Sans,{}'
+set ytics ({}) scale 0 font 'DejaVu Sans,{}'
 set xlabel 'predicted'
 set ylabel 'true'
-set cblabel 'share of the true class'
-set cbrange [0:1]
-set palette defined (0 '#ffffff', 0.05 '#e6eff2', 0.5 '#5d9aa8', 1 '#123c4a')
-set size ratio 1
-set rmargin 12
-set bmargin 7
-unset key
+set cblabel '{}'
 {}
-plot $cells using 1:2:3 with image
+{}
+unset key
+plot $cells using 1:2:3 with image pixels
 )",
-                                           data, gnuplot_string(title), static_cast<double>(n) - 0.5,
-                                           static_cast<double>(n) - 0.5, tics, tics, labels);
-    draw_figure(script, file, 980, 800);
+        shade_data("$cells", shares), palette, gnuplot_string(title), static_cast<double>(n) - 0.5,
+        static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90, n <= 12 ? 11 : 8, tics, n <= 12 ? 11 : 8,
+        scale_title(value, n),
+        // Cells stay square; a large matrix leaves room for the list.
+        large ? "set lmargin at screen 0.17\nset rmargin at screen 0.615\nset tmargin at screen 0.91\n"
+                "set bmargin at screen 0.245\n"
+                "set colorbox user origin screen 0.63,0.245 size screen 0.014,0.665"
+              : "set size ratio 1\nset rmargin 12\nset bmargin 9",
+        large ? listed_cells(matrix, classes) : cell_figures(shown, shares, value));
+    draw_figure(script, file, large ? 1280 : 980, large ? 860 : 800);
 }
 
-std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes) {
+void draw_confusion_strip(const std::vector<ConfusionFrame>& frames, const std::vector<std::string>& classes,
+                          const std::string& title, const std::filesystem::path& file) {
+    const std::size_t count = std::max<std::size_t>(1, frames.size());
+    const std::size_t columns = std::min<std::size_t>(4, count);
+    const std::size_t rows = (count + columns - 1) / columns;
+    // The order of the last one, so that a cell keeps its place.
+    const std::vector<std::size_t> order =
+        frames.empty() ? std::vector<std::size_t>() : display_order(frames.back().matrix);
+    const bool named = order.size() <= 12;
+    std::string data;
+    std::string plots;
+    for (std::size_t k = 0; k < frames.size(); ++k) {
+        data += shade_data(fmt::format("$frame{}", k),
+                           cell_values(reordered(frames[k].matrix, order), CellValue::of_true));
+        // Names stand at the left of the first column alone.
+        const bool first = k % columns == 0;
+        plots += fmt::format("set title {} font 'DejaVu Sans,11'\n", gnuplot_string(frames[k].label));
+        plots += named && first ? fmt::format("set ytics ({}) scale 0 font 'DejaVu Sans,9'\n",
+                                              class_tics(classes, order, order.size()))
+                                : std::string("unset ytics\n");
+        plots += fmt::format("plot $frame{} using 1:2:3 with image pixels\n", k);
+    }
+    const double last = static_cast<double>(order.size()) - 0.5;
+    draw_figure(fmt::format(R"(
+{}
+{}
+set multiplot layout {},{} title {} font 'DejaVu Sans,14' margins {},0.97,0.05,0.88 spacing 0.03,0.09
+set xrange [-0.5:{}]
+set yrange [{}:-0.5]
+unset xtics
+unset key
+unset colorbox
+set size square
+{}
+unset multiplot
+)",
+                            data, palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04, last,
+                            last, plots),
+                file, 1280, 110 + static_cast<int>(rows) * 290);
+}
+
+std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                               std::size_t width, CellValue value) {
     std::size_t name_width = 4;
     std::size_t cell = 5;
-    for (const std::string& name : classes) {
-        name_width = std::max(name_width, display_width(short_name(name)));
-        cell = std::max(cell, std::min<std::size_t>(10, display_width(short_name(name))) + 1);
+    for (std::size_t c = 0; c < classes.size(); ++c) {
+        name_width = std::max(name_width, display_width(name_of(classes, c)));
+        cell = std::max(cell, std::min<std::size_t>(10, display_width(name_of(classes, c))) + 1);
     }
+    constexpr std::size_t scores_width = 20;
+    if (name_width + matrix.classes() * (cell + 1) + scores_width > std::max<std::size_t>(width, 100)) {
+        constexpr std::size_t most = 20;
+        std::string text =
+            fmt::format("{} classes do not fit the terminal; the fullest cells are\n", matrix.classes());
+        for (const Confusion& confusion : strongest_confusions(matrix, most))
+            text += fmt::format("  {} called {}: {} of {}\n", name_of(classes, confusion.true_class),
+                                name_of(classes, confusion.predicted), confusion.count, confusion.support);
+        return text;
+    }
+    const auto values = cell_values(matrix, value);
     std::string text = fmt::format("{}  predicted\n{}", padded("true", name_width), padded("", name_width));
     for (const std::string& name : classes) {
-        const std::string head = padded(printable(name), std::min(cell - 1, display_width(printable(name))));
+        const std::string head = shortened(name, cell - 1);
         text += std::string(cell - display_width(head) + 1, ' ') + head;
     }
     text += "   recall  precision\n";
     for (std::size_t i = 0; i < matrix.classes(); ++i) {
-        text += padded(short_name(classes[i]), name_width);
-        for (std::size_t j = 0; j < matrix.classes(); ++j) {
-            const std::string count = matrix.at(i, j) == 0 ? "." : std::to_string(matrix.at(i, j));
-            text += fmt::format(" {:>{}}", count, cell);
-        }
+        text += padded(name_of(classes, i), name_width);
+        for (std::size_t j = 0; j < matrix.classes(); ++j)
+            text += fmt::format(" {:>{}}", matrix.at(i, j) == 0 ? "." : spoken(values, i, j, value), cell);
         text += fmt::format("   {:6.3f}  {:9.3f}\n", matrix.recall(i), matrix.precision(i));
+    }
+    return text;
+}
+
+std::string confusion_csv(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                          CellValue value) {
+    std::vector<std::string> cells = {"true"};
+    cells.insert(cells.end(), classes.begin(), classes.end());
+    std::string text = csv_row(cells);
+    const auto values = cell_values(matrix, value);
+    for (std::size_t i = 0; i < matrix.classes(); ++i) {
+        cells = {classes.at(i)};
+        for (const double number : values[i]) cells.push_back(fmt::format("{}", number));
+        text += csv_row(cells);
     }
     return text;
 }

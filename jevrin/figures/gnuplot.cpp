@@ -6,15 +6,19 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <fontconfig/fontconfig.h>
 #include <signal.h>
 #include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cctype>
 #include <cerrno>
 #include <cstring>
+#include <mutex>
+#include <unordered_map>
 
 namespace jevrin {
 namespace {
@@ -73,13 +77,51 @@ std::string run_gnuplot(const std::string& script, int& status) {
 
 }  // namespace
 
+namespace {
+
+bool some_font_has(FcChar32 character) {
+    static std::mutex guard;
+    static std::unordered_map<FcChar32, bool> known;
+    const std::lock_guard lock(guard);
+    const auto [place, added] = known.emplace(character, false);
+    if (!added) return place->second;
+    FcCharSet* characters = FcCharSetCreate();
+    FcCharSetAddChar(characters, character);
+    FcPattern* pattern = FcPatternCreate();
+    FcPatternAddCharSet(pattern, FC_CHARSET, characters);
+    FcObjectSet* nothing = FcObjectSetCreate();
+    FcFontSet* fonts = FcFontList(nullptr, pattern, nothing);
+    place->second = fonts != nullptr && fonts->nfont > 0;
+    if (fonts != nullptr) FcFontSetDestroy(fonts);
+    FcObjectSetDestroy(nothing);
+    FcPatternDestroy(pattern);
+    FcCharSetDestroy(characters);
+    return place->second;
+}
+
+// The drawing library fills half of the picture with the code of a character that no font has.
+std::string drawable(const std::string& text) {
+    std::string result;
+    for (std::size_t i = 0; i < text.size();) {
+        FcChar32 character = 0;
+        const int length = FcUtf8ToUcs4(reinterpret_cast<const FcChar8*>(text.data() + i), &character,
+                                        static_cast<int>(text.size() - i));
+        const auto bytes = static_cast<std::size_t>(std::max(1, length));
+        result += length == 1 || (length > 1 && some_font_has(character)) ? text.substr(i, bytes) : "?";
+        i += bytes;
+    }
+    return result;
+}
+
+}  // namespace
+
 std::string gnuplot_string(std::string_view text) {
     // Everything that could mean something to gnuplot is written as its code: \140 is a backquote to look at,
     // but none to run. Quoting by doubling is not enough, since a string that begins with a quote ends at
     // once.
     std::string result = "\"";
     bool after_code = false;
-    for (const char c : printable(text)) {
+    for (const char c : drawable(printable(text))) {
         const auto byte = static_cast<unsigned char>(c);
         const bool plain =
             std::isalnum(byte) != 0 || c == ' ' || c == '.' || c == ',' || c == '-' || c == '/' || c == ':';

@@ -7,7 +7,8 @@
 
 namespace jevrin {
 
-// Foreign text as a gnuplot string: nothing in it can become code.
+// Foreign text as a gnuplot string: nothing in it can become code. Characters that no font of this machine
+// has become question marks.
 std::string gnuplot_string(std::string_view text);
 
 // Draws a script into a file: PNG or SVG by its ending, of this size in pixels. The script must not set the

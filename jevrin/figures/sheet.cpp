@@ -10,6 +10,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 
 namespace jevrin {
 namespace {
@@ -31,31 +32,8 @@ void place(const Image& picture, std::int64_t left, std::int64_t top, std::int64
         std::copy_n(scaled.at(0, y), scaled.width * 3, page.at(x0, y0 + y));
 }
 
-}  // namespace
-
-void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
-                const std::filesystem::path& file) {
-    std::size_t columns = 1;
-    for (const SheetRow& row : rows) columns = std::max(columns, row.pictures.size());
-    const auto wide = static_cast<std::int64_t>(columns);
-    const std::int64_t side = std::min<std::int64_t>(160, (page_width - 2 * margin + gap) / wide - gap);
-    const std::int64_t row_height = caption_height + side + gap;
-    const std::int64_t height = title_height + static_cast<std::int64_t>(rows.size()) * row_height + margin;
-    Image page(page_width, height);
-    std::fill(page.pixels.begin(), page.pixels.end(), std::uint8_t{255});
-    std::string labels;
-    const auto add_label = [&](const std::string& text, std::int64_t y, int size) {
-        labels += fmt::format("set label {} at {},{} left front font 'DejaVu Sans,{}'\n",
-                              gnuplot_string(text), margin, height - y, size);
-    };
-    add_label(title, title_height / 2, 15);
-    for (std::size_t r = 0; r < rows.size(); ++r) {
-        const std::int64_t top = title_height + static_cast<std::int64_t>(r) * row_height;
-        add_label(rows[r].label, top + caption_height / 2, 12);
-        for (std::size_t c = 0; c < rows[r].pictures.size(); ++c)
-            place(rows[r].pictures[c], margin + static_cast<std::int64_t>(c) * (side + gap),
-                  top + caption_height, side, page);
-    }
+// Draws the page's pixels with labels over them.
+void draw_page(const Image& page, const std::string& labels, const std::filesystem::path& file) {
     if (file.has_parent_path()) make_directory(file.parent_path());
     const std::filesystem::path pixels = file.string() + fmt::format(".{}.pixels", ::getpid());
     write_file(pixels, std::as_bytes(std::span(page.pixels)));
@@ -69,15 +47,98 @@ set yrange [0:{1}]
 {2}
 plot {3} binary array=({0},{1}) flipy format='%uchar' using 1:2:3 with rgbimage
 )",
-                                           page_width, height, labels, gnuplot_string(pixels.string()));
+                                           page.width, page.height, labels, gnuplot_string(pixels.string()));
     std::error_code ignored;
     try {
-        draw_figure(script, file, static_cast<int>(page_width), static_cast<int>(height));
+        draw_figure(script, file, static_cast<int>(page.width), static_cast<int>(page.height));
     } catch (const Error&) {
         std::filesystem::remove(pixels, ignored);
         throw;
     }
     std::filesystem::remove(pixels, ignored);
+}
+
+Image white_page(std::int64_t height) {
+    Image page(page_width, height);
+    std::fill(page.pixels.begin(), page.pixels.end(), std::uint8_t{255});
+    return page;
+}
+
+std::string page_label(const Image& page, const std::string& text, std::int64_t x, std::int64_t y, int size,
+                       const char* colour = "#202020") {
+    return fmt::format("set label {} at {},{} left front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+                       gnuplot_string(text), x, page.height - y, size, colour);
+}
+
+void fill_rectangle(Image& page, std::int64_t left, std::int64_t top, std::int64_t width, std::int64_t height,
+                    const std::array<std::uint8_t, 3>& colour) {
+    for (std::int64_t y = top; y < top + height; ++y)
+        for (std::int64_t x = left; x < left + width; ++x)
+            std::copy(colour.begin(), colour.end(), page.at(x, y));
+}
+
+}  // namespace
+
+void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
+                const std::filesystem::path& file) {
+    std::size_t columns = 1;
+    for (const SheetRow& row : rows) columns = std::max(columns, row.pictures.size());
+    const auto wide = static_cast<std::int64_t>(columns);
+    const std::int64_t side = std::min<std::int64_t>(160, (page_width - 2 * margin + gap) / wide - gap);
+    const std::int64_t row_height = caption_height + side + gap;
+    Image page = white_page(title_height + static_cast<std::int64_t>(rows.size()) * row_height + margin);
+    std::string labels = page_label(page, title, margin, title_height / 2, 15);
+    for (std::size_t r = 0; r < rows.size(); ++r) {
+        const std::int64_t top = title_height + static_cast<std::int64_t>(r) * row_height;
+        labels += page_label(page, rows[r].label, margin, top + caption_height / 2, 12);
+        for (std::size_t c = 0; c < rows[r].pictures.size(); ++c)
+            place(rows[r].pictures[c], margin + static_cast<std::int64_t>(c) * (side + gap),
+                  top + caption_height, side, page);
+    }
+    draw_page(page, labels, file);
+}
+
+std::vector<std::filesystem::path> draw_pages(std::size_t count,
+                                              const std::function<CaptionedPicture(std::size_t)>& picture,
+                                              const std::string& title, const std::filesystem::path& file) {
+    constexpr std::size_t columns = 8;
+    constexpr std::size_t page_pictures = 64;
+    constexpr std::int64_t frame = 3;
+    constexpr std::int64_t line_height = 15;
+    constexpr std::int64_t lines = 3;
+    constexpr std::size_t line_width = 23;
+    constexpr std::array<std::uint8_t, 3> wrong = {0xd5, 0x5e, 0x00};
+    constexpr std::array<std::uint8_t, 3> right = {0x9d, 0xb8, 0xc6};
+    constexpr std::int64_t side = (page_width - 2 * margin + gap) / static_cast<std::int64_t>(columns) - gap;
+    constexpr std::int64_t row_height = side + lines * line_height + 2 * gap;
+    const std::size_t pages = std::max<std::size_t>(1, (count + page_pictures - 1) / page_pictures);
+    std::vector<std::filesystem::path> files;
+    for (std::size_t p = 0; p < pages; ++p) {
+        const std::size_t first = p * page_pictures;
+        const std::size_t here = std::min(page_pictures, count - first);
+        const auto rows = static_cast<std::int64_t>((here + columns - 1) / columns);
+        Image page = white_page(title_height + std::max<std::int64_t>(1, rows) * row_height + margin);
+        const std::string of_pages = pages > 1 ? fmt::format(", page {} of {}", p + 1, pages) : "";
+        std::string labels = page_label(page, title + of_pages, margin, title_height / 2, 15);
+        for (std::size_t k = 0; k < here; ++k) {
+            const CaptionedPicture shown = picture(first + k);
+            const std::int64_t left = margin + static_cast<std::int64_t>(k % columns) * (side + gap);
+            const std::int64_t top = title_height + static_cast<std::int64_t>(k / columns) * row_height;
+            fill_rectangle(page, left, top, side, side, shown.wrong ? wrong : right);
+            fill_rectangle(page, left + frame, top + frame, side - 2 * frame, side - 2 * frame,
+                           {255, 255, 255});
+            place(shown.picture, left + frame, top + frame, side - 2 * frame, page);
+            for (std::size_t line = 0; line < shown.lines.size(); ++line)
+                labels += page_label(page, shortened(shown.lines[line], line_width), left,
+                                     top + side + gap + static_cast<std::int64_t>(line) * line_height, 9,
+                                     line == 0 ? "#202020" : "#606060");
+        }
+        files.push_back(p == 0 ? file
+                               : file.parent_path() / fmt::format("{}-{}{}", file.stem().string(), p + 1,
+                                                                  file.extension().string()));
+        draw_page(page, labels, files.back());
+    }
+    return files;
 }
 
 namespace {

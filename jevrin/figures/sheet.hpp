@@ -5,6 +5,7 @@
 #include "jevrin/images/image_set.hpp"
 
 #include <filesystem>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -18,6 +19,19 @@ struct SheetRow {
 // Rows of pictures, each shown whole on its own square, smaller and larger pictures at one scale per square.
 void draw_sheet(const std::vector<SheetRow>& rows, const std::string& title,
                 const std::filesystem::path& file);
+
+// One picture with lines of text below it; the frame tells mistakes from what is right.
+struct CaptionedPicture {
+    Image picture;
+    std::vector<std::string> lines;  // at most 3, each cut to its width
+    bool wrong = false;
+};
+
+// Pictures in rows of eight, 64 on a page: the first page is the file, the others stand beside it as
+// NAME-2.ENDING and so on. Each picture is asked for when its page is drawn. Returns the files.
+std::vector<std::filesystem::path> draw_pages(std::size_t count,
+                                              const std::function<CaptionedPicture(std::size_t)>& picture,
+                                              const std::string& title, const std::filesystem::path& file);
 
 // One row per class with a random sample of its pictures, drawn from the seed. Of more than 40 classes the
 // first 40 are shown, and the last label says so.

@@ -177,6 +177,18 @@ CREATE TABLE warnings (
 CREATE INDEX warnings_of_run ON warnings (run);
 )sql";
 
+// Of version 5, likewise.
+const char* const tables_of_version_5 = R"sql(
+CREATE TABLE marks (
+    root TEXT NOT NULL,
+    item TEXT NOT NULL,
+    label TEXT NOT NULL,
+    excluded INTEGER NOT NULL,
+    note TEXT NOT NULL,
+    marked TEXT NOT NULL,
+    PRIMARY KEY (root, item)) WITHOUT ROWID;
+)sql";
+
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
@@ -263,6 +275,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (stored_version(*database) == 0) {
                 database->exec(schema);
                 database->exec(tables_of_version_4);
+                database->exec(tables_of_version_5);
                 database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             }
             transaction.commit();
@@ -274,6 +287,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 2) database->exec(from_version_2);
             if (now <= 3) database->exec(from_version_3);
             if (now <= 3) database->exec(tables_of_version_4);
+            if (now <= 4) database->exec(tables_of_version_5);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

@@ -40,6 +40,12 @@ std::string RunRecord::name() const {
     return fold > 0 ? fmt::format("{}/{}/{}", candidate, seed, fold) : fmt::format("{}/{}", candidate, seed);
 }
 
+void require_finished(const RunRecord& run) {
+    if (run.state != RunState::finished)
+        throw InputError(fmt::format("run '{}' is {}, not finished; train it first", printable(run.name()),
+                                     state_name(run.state)));
+}
+
 Ledger::Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database)
     : directory_(std::move(directory)), database_(std::move(database)) {}
 Ledger::~Ledger() = default;
@@ -265,11 +271,11 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
     });
 }
 
-std::string Ledger::select_text(const char* sql, std::int64_t run) const {
+std::string Ledger::select_text(const char* sql, std::int64_t id) const {
     return with_database_errors(database_file(directory_), [&] {
         SQLite::Statement query(*database_, sql);
-        query.bind(1, run);
-        if (!query.executeStep()) throw InputError("there is no such run");
+        query.bind(1, id);
+        if (!query.executeStep()) throw InputError("the ledger has no such entry");
         return query.getColumn(0).getString();
     });
 }
@@ -355,6 +361,77 @@ std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
             items.push_back(
                 {query.getColumn(0).getString(), static_cast<std::size_t>(query.getColumn(1).getInt64())});
         return items;
+    });
+}
+
+std::vector<ItemRecord> Ledger::items(std::int64_t study) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class FROM items JOIN divisions ON divisions.image_set = items.image_set
+            JOIN studies ON studies.division = divisions.id WHERE studies.id = ? ORDER BY items.item)sql");
+        query.bind(1, study);
+        std::vector<ItemRecord> items;
+        while (query.executeStep())
+            items.push_back(
+                {query.getColumn(0).getString(), static_cast<std::size_t>(query.getColumn(1).getInt64())});
+        return items;
+    });
+}
+
+ItemRecord Ledger::item(std::int64_t study, const std::string& name) const {
+    std::vector<ItemRecord> meant;
+    std::vector<std::string> paths;
+    for (ItemRecord& item : items(study)) {
+        const std::string path = item.id.substr(0, item.id.rfind('#'));
+        if (item.id == name || path == name) return std::move(item);
+        if (path.ends_with("/" + name)) meant.push_back(item);
+        paths.push_back(path);
+    }
+    if (meant.size() == 1) return meant.front();
+    if (meant.size() > 1)
+        throw InputError(fmt::format("{} items are called '{}', '{}' among them; give more of the path",
+                                     meant.size(), printable(name), printable(meant.front().id)));
+    throw InputError(fmt::format("no item is called '{}'{}; give a path below {}", printable(name),
+                                 did_you_mean(name, paths), printable(study_root(study))));
+}
+
+std::string Ledger::study_root(std::int64_t study) const {
+    return select_text(
+        "SELECT root FROM image_sets JOIN divisions ON image_set = image_sets.id JOIN studies ON division = "
+        "divisions.id WHERE studies.id = ?",
+        study);
+}
+
+std::vector<MarkRecord> Ledger::marks(std::int64_t study) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(
+            *database_, "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
+        query.bind(1, study_root(study));
+        std::vector<MarkRecord> marks;
+        while (query.executeStep())
+            marks.push_back({.item = query.getColumn(0),
+                             .label = query.getColumn(1),
+                             .excluded = query.getColumn(2).getInt() != 0,
+                             .note = query.getColumn(3),
+                             .marked = query.getColumn(4)});
+        return marks;
+    });
+}
+
+std::vector<TestLook> Ledger::test_looks(std::int64_t study) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT candidate, seed, fold, looked FROM test_looks JOIN runs ON runs.id = run
+            WHERE study = ? ORDER BY test_looks.id)sql");
+        query.bind(1, study);
+        std::vector<TestLook> looks;
+        while (query.executeStep())
+            looks.push_back(
+                {RunRecord{
+                     .candidate = query.getColumn(0), .seed = query.getColumn(1), .fold = query.getColumn(2)}
+                     .name(),
+                 query.getColumn(3)});
+        return looks;
     });
 }
 

@@ -75,6 +75,16 @@ class Ledger {
     bool is_claimed(std::int64_t run) const;
     // The items of a part as a run saw them, by id.
     std::vector<ItemRecord> items(std::int64_t run, Part part) const;
+    // All labelled items of the study's image set, by id.
+    std::vector<ItemRecord> items(std::int64_t study) const;
+    // The one called by its id, its path, or the end of its path ("tile-0006.png"); InputError names the
+    // nearest one, or says how many are meant.
+    ItemRecord item(std::int64_t study, const std::string& name) const;
+    // What is marked among the study's images, by item; marks belong to the place where the images lie, so
+    // they outlast changes of the set.
+    std::vector<MarkRecord> marks(std::int64_t study) const;
+    // Every look at the test part of the study, in order.
+    std::vector<TestLook> test_looks(std::int64_t study) const;
     // Where divisions of these settings (PartsSettings::key()) put their pictures.
     KnownPlaces known_places(const std::string& parts_settings) const;
 
@@ -108,8 +118,13 @@ class Ledger {
     // One transaction: the state and the predictions of the best weights on the validation part.
     void finish_run(std::int64_t run, const std::vector<PredictionRecord>& validation);
     void fail_run(std::int64_t run, const std::string& reason);
-    // One transaction: predictions on the test part, and that it was looked at.
+    // One transaction: predictions of the best weights on the test part (empty: of others, which are not
+    // kept), and that it was looked at.
     void record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test);
+    // Adds the mark, or replaces what was marked for that item.
+    void put_mark(std::int64_t study, const MarkRecord& mark);
+    // False when the item was not marked.
+    bool remove_mark(std::int64_t study, const std::string& item);
 
   private:
     std::filesystem::path claims_file() const;
@@ -117,7 +132,9 @@ class Ledger {
 
     // All epochs, or one of them.
     std::vector<EpochRecord> select_epochs(std::int64_t run, std::optional<std::int64_t> epoch) const;
-    std::string select_text(const char* sql, std::int64_t run) const;
+    // The text that a query finds for an id.
+    std::string select_text(const char* sql, std::int64_t id) const;
+    std::string study_root(std::int64_t study) const;
     std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value) const;
     void put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions);
 

@@ -313,8 +313,24 @@ void Ledger::fail_run(std::int64_t run, const std::string& reason) {
 
 void Ledger::record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test) {
     in_transaction(*database_, directory_, [&] {
-        put_predictions(run, Part::test, test);
+        if (!test.empty()) put_predictions(run, Part::test, test);
         execute(*database_, "INSERT INTO test_looks (run, looked) VALUES (?, ?)", run, now());
+    });
+}
+
+void Ledger::put_mark(std::int64_t study, const MarkRecord& mark) {
+    const std::string root = study_root(study);
+    in_transaction(*database_, directory_, [&] {
+        execute(*database_, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root, mark.item,
+                mark.label, std::int64_t{mark.excluded}, mark.note, now());
+    });
+}
+
+bool Ledger::remove_mark(std::int64_t study, const std::string& item) {
+    const std::string root = study_root(study);
+    return in_transaction(*database_, directory_, [&] {
+        execute(*database_, "DELETE FROM marks WHERE root = ? AND item = ?", root, item);
+        return database_->getChanges() > 0;
     });
 }
 

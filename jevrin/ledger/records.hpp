@@ -66,6 +66,9 @@ struct RunRecord {
     std::string name() const;
 };
 
+// InputError when the run is not finished.
+void require_finished(const RunRecord& run);
+
 // One item as a run predicted it with its best weights.
 struct PredictionRecord {
     std::string item;  // id
@@ -78,6 +81,21 @@ struct PredictionRecord {
 struct ItemRecord {
     std::string id;
     std::size_t label = 0;
+};
+
+// An item that somebody keeps for review, and what they propose.
+struct MarkRecord {
+    std::string item;       // id
+    std::string label;      // the class that is proposed; empty: none
+    bool excluded = false;  // proposed instead: to leave the item out
+    std::string note;
+    std::string marked;  // when, UTC; set by the ledger
+};
+
+// One time that a run was scored on the sealed test part.
+struct TestLook {
+    std::string run;
+    std::string looked;  // UTC
 };
 
 struct StudyRecord {

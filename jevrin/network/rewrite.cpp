@@ -175,6 +175,22 @@ Network without_head(const Network& network, const std::string& features) {
         "the name of the layer whose value they are");
 }
 
+std::size_t find_head(const Network& network) {
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (stage_of(network.nodes[i]) == "head") return i;
+    for (std::size_t i = network.nodes.size(); i-- > 1;)
+        if (std::holds_alternative<Dense>(network.nodes[i].op)) return i;
+    return 0;
+}
+
+std::optional<Division> divide_at_head(const Network& network) {
+    const std::size_t head = find_head(network);
+    if (head < 2 || cut_before(network, head) != head) return std::nullopt;
+    Division halves = divide(network, head);
+    if (infer_shapes(halves.frozen).back().size() != 1) return std::nullopt;
+    return halves;
+}
+
 Network fold_for_inference(const Network& network) {
     const std::vector<int> users = count_users(network);
     Network folded{network.input, {}};

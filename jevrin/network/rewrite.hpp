@@ -5,6 +5,7 @@
 #include "jevrin/network/graph.hpp"
 
 #include <cstddef>
+#include <optional>
 #include <string>
 
 namespace jevrin {
@@ -34,6 +35,12 @@ Network network_until(const Network& network, std::size_t node);
 // a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over
 // its places. InputError when there is no such place.
 Network without_head(const Network& network, const std::string& features = "");
+
+// The first node of a classifier's head: of the stage "head", otherwise its last dense layer; 0 without one.
+std::size_t find_head(const Network& network);
+
+// Cuts a classifier before its head, where its value is a vector of features; nothing when that cannot be.
+std::optional<Division> divide_at_head(const Network& network);
 
 // The same function with fewer steps: normalisation with stored statistics and activations move into the
 // convolution before them, a ReLU into the sum before it, dropout disappears. Each of them only where nothing

@@ -4,6 +4,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/metrics/calibration.hpp"
 #include "jevrin/study/environment.hpp"
 #include "jevrin/study/epoch_note.hpp"
 #include "jevrin/study/materials.hpp"
@@ -314,7 +315,8 @@ class StudyWork {
             run.record.best = epoch;
         }
         if (options_.keep_epochs)
-            save_model(run, run.trainer.network(), ledger_.model_file(run.record.id, epoch.epoch));
+            save_classifier(ledger_.model_file(run.record.id, epoch.epoch),
+                            classifier(run, run.trainer.network()));
         run.note = to_text(note);
         save(run);
         ledger_.record_epoch(run.record.id, epoch, note.best, note.layers, note.warnings);
@@ -328,24 +330,49 @@ class StudyWork {
         report(run);
     }
 
-    void save_model(const RunInProgress& run, Network network, const std::filesystem::path& file) const {
-        save_classifier(file, {std::move(network),
-                               materials_.set.classes,
-                               Preparation{plan_.images.fitting, run.scaling},
-                               {{"study", plan_.name},
-                                {"run", run.record.name()},
-                                {"regime", run.record.regime},
-                                {"image_set", materials_.set.fingerprint},
-                                {"version", JEVRIN_VERSION}}});
+    Classifier classifier(const RunInProgress& run, Network network) const {
+        return {.network = std::move(network),
+                .classes = materials_.set.classes,
+                .preparation = Preparation{plan_.images.fitting, run.scaling},
+                .provenance = {{"study", plan_.name},
+                               {"run", run.record.name()},
+                               {"regime", run.record.regime},
+                               {"image_set", materials_.set.fingerprint},
+                               {"version", JEVRIN_VERSION}}};
     }
 
     // The model file first, then the transaction that says the run is finished.
     void finish(RunInProgress& run) {
-        save_model(run, run.trainer.best_network(), ledger_.model_file(run.record.id));
         const Predictions predictions = run.trainer.predict_with_best(run.data.parts.validation);
+        Classifier best = classifier(run, run.trainer.best_network());
+        PredictionTable table{
+            .classes = run.data.classes, .labels = {}, .probabilities = predictions.probabilities};
+        for (const std::size_t item : predictions.items) table.labels.push_back(run.data.labels[item]);
+        best.temperature = fit_temperature(table);
+        best.familiarity = familiarity(run);
+        save_classifier(ledger_.model_file(run.record.id), best);
         ledger_.finish_run(run.record.id, prediction_records(predictions));
         std::error_code ignored;
         std::filesystem::remove(ledger_.checkpoint_file(run.record.id), ignored);
+    }
+
+    // Fitted on training items, its limit on those of validation. Wide features and many items are more than
+    // it needs.
+    static std::optional<Familiarity> familiarity(const RunInProgress& run) {
+        constexpr std::size_t most_items = 4096;
+        constexpr std::int64_t widest = 4096;
+        const std::vector<float> validation = run.trainer.features_with_best(run.data.parts.validation);
+        const auto width = std::ssize(validation) / std::ssize(run.data.parts.validation);
+        if (width == 0 || width > widest) return std::nullopt;
+        const std::vector<std::size_t>& training = run.data.parts.training;
+        std::vector<std::size_t> some;
+        const std::size_t step = (training.size() + most_items - 1) / most_items;
+        for (std::size_t i = 0; i < training.size(); i += step) some.push_back(training[i]);
+        std::vector<std::size_t> labels;
+        for (const std::size_t item : some) labels.push_back(run.data.labels[item]);
+        Familiarity result = fit_familiarity(run.trainer.features_with_best(some), labels, run.data.classes);
+        result.limit = familiarity_limit(result, validation);
+        return result;
     }
 
     std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const {

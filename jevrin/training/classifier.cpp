@@ -4,6 +4,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/model_file.hpp"
+#include "jevrin/network/rewrite.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -15,8 +16,32 @@ namespace jevrin {
 namespace {
 const std::string classes_key = "jevrin.classes";
 const std::string preparation_key = "jevrin.preparation";
+const std::string temperature_key = "jevrin.temperature";
+const std::string familiarity_key = "jevrin.familiarity";
 const std::string provenance_prefix = "jevrin.provenance.";
 constexpr std::size_t inference_batch = 32;
+
+// What a model says beyond its classes: how sure it is of them, and what it knows.
+void read_certainty(const Model& model, const std::string& file, Classifier& classifier) {
+    if (const auto stored = model.metadata.find(temperature_key); stored != model.metadata.end()) {
+        const auto json = nlohmann::json::parse(stored->second, nullptr, false);
+        if (!json.is_number() || !(json.get<double>() > 0.0))
+            throw InputError(
+                fmt::format("{}: its temperature is no positive number; the file is damaged", file));
+        classifier.temperature = json.get<double>();
+    }
+    const auto stored = model.metadata.find(familiarity_key);
+    if (stored == model.metadata.end()) return;
+    try {
+        classifier.familiarity = Familiarity::from_text(stored->second);
+        const std::optional<Division> halves = divide_at_head(classifier.network);
+        if (!halves || infer_shapes(halves->frozen).back() != Shape{classifier.familiarity->width})
+            throw InputError("its familiarity does not fit its network");
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));
+    }
+}
+
 }  // namespace
 
 Classifier load_classifier(const std::filesystem::path& path) {
@@ -46,6 +71,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
                         file, to_string(model.network.input), to_string(output), classifier.classes.size(),
                         to_string(input)));
     classifier.network = std::move(model.network);
+    read_certainty(model, file, classifier);
     for (const auto& [key, value] : model.metadata)
         if (key.starts_with(provenance_prefix))
             classifier.provenance[key.substr(provenance_prefix.size())] = value;
@@ -57,30 +83,88 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
     model.metadata[classes_key] =
         nlohmann::json(classifier.classes).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
     model.metadata[preparation_key] = classifier.preparation.to_json();
+    if (classifier.temperature != 1.0)
+        model.metadata[temperature_key] = nlohmann::json(classifier.temperature).dump();
+    if (classifier.familiarity) model.metadata[familiarity_key] = classifier.familiarity->to_text();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
     write_model(path, model);
 }
 
-std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted) {
-    const auto classes = static_cast<std::int64_t>(classifier.classes.size());
-    const Fitting& fitting = classifier.preparation.fitting;
-    const ScalingTable scaling(classifier.preparation.scaling, fitting.channels);
-    const auto values = static_cast<std::size_t>(fitting.values());
-    Inference inference(classifier.network,
-                        static_cast<std::int64_t>(std::min(inference_batch, fitted.size())));
-    std::vector<float> probabilities(fitted.size() * classifier.classes.size());
-    std::vector<float> batch(static_cast<std::size_t>(inference.capacity()) * values);
-    for (std::size_t begin = 0; begin < fitted.size(); begin += inference_batch) {
-        const std::size_t count = std::min(inference_batch, fitted.size() - begin);
+namespace {
+
+std::size_t capacity_for(std::size_t pictures) {
+    return std::clamp<std::size_t>(pictures, 1, inference_batch);
+}
+
+// Runs one network after another on batches of pictures; after(first picture, count, outputs of each).
+template <typename After>
+void run_batches(const Preparation& preparation, std::span<Inference> networks,
+                 std::span<const std::vector<std::uint8_t>> fitted, const After& after) {
+    const ScalingTable scaling(preparation.scaling, preparation.fitting.channels);
+    const auto values = static_cast<std::size_t>(preparation.fitting.values());
+    const auto capacity = static_cast<std::size_t>(networks.front().capacity());
+    std::vector<float> batch(std::min(capacity, fitted.size()) * values);
+    for (std::size_t begin = 0; begin < fitted.size(); begin += capacity) {
+        const std::size_t count = std::min(capacity, fitted.size() - begin);
         for (std::size_t i = 0; i < count; ++i) {
             assert(fitted[begin + i].size() == values);
             scaling.apply(fitted[begin + i], std::span(batch).subspan(i * values, values));
         }
-        const auto logits = inference.run(static_cast<std::int64_t>(count), batch);
-        softmax(static_cast<std::int64_t>(count), classes, logits,
-                std::span(probabilities).subspan(begin * classifier.classes.size()));
+        std::vector<std::span<const float>> outputs;
+        for (Inference& network : networks)
+            outputs.push_back(network.run(static_cast<std::int64_t>(count),
+                                          outputs.empty() ? std::span<const float>(batch) : outputs.back()));
+        after(begin, count, outputs);
     }
+}
+
+void fill_probabilities(const Classifier& classifier, std::size_t begin, std::size_t count,
+                        std::span<const float> logits, std::vector<float>& probabilities) {
+    const std::size_t classes = classifier.classes.size();
+    std::vector<float> cooled(logits.begin(), logits.end());
+    if (classifier.temperature != 1.0)
+        for (float& logit : cooled) logit = static_cast<float>(logit / classifier.temperature);
+    softmax(static_cast<std::int64_t>(count), static_cast<std::int64_t>(classes), cooled,
+            std::span(probabilities).subspan(begin * classes));
+}
+
+}  // namespace
+
+std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted) {
+    std::vector<float> probabilities(fitted.size() * classifier.classes.size());
+    Inference inference(classifier.network, static_cast<std::int64_t>(capacity_for(fitted.size())));
+    run_batches(classifier.preparation, {&inference, 1}, fitted,
+                [&](std::size_t begin, std::size_t count, const auto& outputs) {
+                    fill_probabilities(classifier, begin, count, outputs.back(), probabilities);
+                });
     return probabilities;
+}
+
+Recogniser::Recogniser(Classifier classifier, std::size_t at_a_time) : classifier_(std::move(classifier)) {
+    const auto capacity = static_cast<std::int64_t>(capacity_for(at_a_time));
+    const std::optional<Division> halves =
+        classifier_.familiarity ? divide_at_head(classifier_.network) : std::nullopt;
+    if (halves) {
+        inferences_.emplace_back(halves->frozen, capacity);
+        inferences_.emplace_back(halves->trained, capacity);
+    } else {
+        inferences_.emplace_back(classifier_.network, capacity);
+    }
+}
+
+Recognition Recogniser::recognise(std::span<const std::vector<std::uint8_t>> fitted) {
+    Recognition result;
+    result.probabilities.resize(fitted.size() * classifier_.classes.size());
+    run_batches(classifier_.preparation, inferences_, fitted,
+                [&](std::size_t begin, std::size_t count, const auto& outputs) {
+                    fill_probabilities(classifier_, begin, count, outputs.back(), result.probabilities);
+                    if (inferences_.size() == 1) return;
+                    const auto width = static_cast<std::size_t>(classifier_.familiarity->width);
+                    for (std::size_t i = 0; i < count; ++i)
+                        result.distances.push_back(
+                            classifier_.familiarity->distance(outputs[0].subspan(i * width, width)));
+                });
+    return result;
 }
 
 }  // namespace jevrin

@@ -8,9 +8,12 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/network/graph.hpp"
+#include "jevrin/network/inference.hpp"
+#include "jevrin/training/familiarity.hpp"
 
 #include <filesystem>
 #include <map>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -21,7 +24,11 @@ struct Classifier {
     Network network;  // its output is one logit per class
     std::vector<std::string> classes;
     Preparation preparation;
-    std::map<std::string, std::string> provenance;  // where the model comes from, in words
+    // Logits are divided by it before they become probabilities (metrics/calibration.hpp).
+    double temperature = 1.0;
+    // Of the features before the head; models of earlier versions have none.
+    std::optional<Familiarity> familiarity = {};
+    std::map<std::string, std::string> provenance = {};  // where the model comes from, in words
 };
 
 // InputError when the file is no model, or does not carry classes and preparation, or they do not fit the
@@ -32,5 +39,26 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
 // Probabilities [pictures, classes], each row summing to 1, of pictures fitted with fit_picture() or
 // load_fitted() by classifier.preparation.fitting.
 std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted);
+
+// The same, with how far each picture lies from what the classifier was trained on.
+struct Recognition {
+    std::vector<float> probabilities;  // [pictures, classes]
+    std::vector<double> distances;     // by picture, as Familiarity::distance(); empty without familiarity
+};
+
+// A classifier made ready, for pictures that come one after another.
+class Recogniser {
+  public:
+    // InputError when memory does not suffice for so many pictures at a time (at most 32).
+    explicit Recogniser(Classifier classifier, std::size_t at_a_time = 32);
+
+    const Classifier& classifier() const { return classifier_; }
+    // Pictures fitted as for classify().
+    Recognition recognise(std::span<const std::vector<std::uint8_t>> fitted);
+
+  private:
+    Classifier classifier_;
+    std::vector<Inference> inferences_;  // of the whole network, or of its two halves
+};
 
 }  // namespace jevrin

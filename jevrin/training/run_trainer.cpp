@@ -232,13 +232,13 @@ struct RunTrainer::Work {
             settings.optimiser.learning_rate / 10.0));
     }
 
-    Predictions predict(const Network& trained, const std::vector<std::size_t>& items) const {
-        Predictions result{.items = items, .probabilities = std::vector<float>(items.size() * data.classes)};
-        if (items.empty()) return result;
+    // Calls seen(first, items, values) for one batch of items after the other, with the values at the
+    // boundary.
+    template <typename Seen>
+    void at_boundary(const std::vector<std::size_t>& items, const Seen& seen) const {
         const std::shared_ptr<BoundaryFeatures>& features = phase().features;
-        const auto classes = static_cast<std::int64_t>(data.classes);
-        Inference inference(trained, evaluation_batch);
-        std::vector<float> space(static_cast<std::size_t>(evaluation_batch * features->values_per_item()));
+        const auto width = static_cast<std::size_t>(features->values_per_item());
+        std::vector<float> space(evaluation_batch * width);
         for (std::size_t begin = 0; begin < items.size(); begin += evaluation_batch) {
             const std::size_t count = std::min<std::size_t>(evaluation_batch, items.size() - begin);
             const std::vector<std::int64_t> some(items.begin() + static_cast<std::ptrdiff_t>(begin),
@@ -247,15 +247,45 @@ struct RunTrainer::Work {
                 features->fill(some, space);
             else
                 features->images().fill(some, features->scaling(), {}, {}, space);
-            const auto logits = inference.run(static_cast<std::int64_t>(count), space);
+            seen(begin, some, std::span<const float>(space).first(count * width));
+        }
+    }
+
+    Predictions predict(const Network& trained, const std::vector<std::size_t>& items) const {
+        Predictions result{.items = items, .probabilities = std::vector<float>(items.size() * data.classes)};
+        if (items.empty()) return result;
+        const auto classes = static_cast<std::int64_t>(data.classes);
+        Inference inference(trained, evaluation_batch);
+        at_boundary(items, [&](std::size_t begin, const auto& some, std::span<const float> values) {
+            const auto logits = inference.run(std::ssize(some), values);
             std::vector<std::size_t> labels;
             for (const std::int64_t item : some)
                 labels.push_back(data.labels[static_cast<std::size_t>(item)]);
             result.loss += cross_entropy(classes, logits, plain_targets(labels), {}).loss_sum;
-            softmax(static_cast<std::int64_t>(count), classes, logits,
+            softmax(std::ssize(some), classes, logits,
                     std::span(result.probabilities).subspan(begin * data.classes));
-        }
+        });
         result.loss /= static_cast<double>(items.size());
+        return result;
+    }
+
+    std::vector<float> features_before_head(const Network& trained,
+                                            const std::vector<std::size_t>& items) const {
+        std::vector<float> result;
+        const auto append = [&](std::span<const float> values) {
+            result.insert(result.end(), values.begin(), values.end());
+        };
+        if (find_head(trained) == 1) {  // nothing lies between the boundary and the head
+            if (trained.input.size() == 1 && phase().keeps_features())
+                at_boundary(items, [&](std::size_t, const auto&, auto values) { append(values); });
+            return result;
+        }
+        const std::optional<Division> halves = divide_at_head(trained);
+        if (!halves) return result;
+        Inference inference(halves->frozen, evaluation_batch);
+        at_boundary(items, [&](std::size_t, const auto& some, auto values) {
+            append(inference.run(std::ssize(some), values));
+        });
         return result;
     }
 
@@ -375,6 +405,10 @@ Network RunTrainer::network() const {
 
 Predictions RunTrainer::predict_with_best(const std::vector<std::size_t>& items) const {
     return work_->predict(work_->weights.trained_with(work_->best_parameters), items);
+}
+
+std::vector<float> RunTrainer::features_with_best(const std::vector<std::size_t>& items) const {
+    return work_->features_before_head(work_->weights.trained_with(work_->best_parameters), items);
 }
 
 TrainingState RunTrainer::state() const {

@@ -115,6 +115,10 @@ class RunTrainer {
     // Probabilities with the best weights; by the same arithmetic as classify().
     Predictions predict_with_best(const std::vector<std::size_t>& items) const;
 
+    // The features before the head with the best weights, [items, width]; empty when the network has no place
+    // where they are a vector (divide_at_head()).
+    std::vector<float> features_with_best(const std::vector<std::size_t>& items) const;
+
     TrainingState state() const;
     // InputError when the state does not fit this network.
     void restore(const TrainingState& state);

@@ -75,7 +75,7 @@ TEST_F(TrainedStudy, RunsListsEveryRun) {
     }
     EXPECT_EQ(regimes.size(), 3U);
     EXPECT_THAT(run({"runs"}).output, AllOf(HasSubstr("study 'small': 6 of 6 runs finished"),
-                                            HasSubstr("test part has not been looked at")));
+                                            HasSubstr("test part of this study has not been looked at")));
 }
 
 TEST_F(TrainedStudy, EveryEpochsMatrixSumsToTheValidationPart) {
@@ -156,7 +156,7 @@ TEST_F(TrainedStudy, ClassifyGoesOnAfterABadImage) {
     EXPECT_EQ(result.status, 2);
     EXPECT_THAT(result.output, HasSubstr("images/down/00.png"));
     EXPECT_THAT(result.errors, AllOf(HasSubstr("bad\\x0a.png: it is neither"),
-                                     HasSubstr("missing.png: cannot read"), HasSubstr("2 of 3 images")));
+                                     HasSubstr("missing.png: cannot read"), HasSubstr("2 images not classified")));
 }
 
 TEST_F(TrainedStudy, FiguresAreWritten) {

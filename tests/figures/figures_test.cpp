@@ -98,7 +98,7 @@ TEST(Confusion, AsTextHasAlignedRowsWithRecallAndPrecision) {
     matrix.add(0, 0, 8);
     matrix.add(0, 1, 2);
     matrix.add(1, 1, 100);
-    const std::string text = terminal_confusion(matrix, {"blisters", "pinholes"});
+    const std::string text = terminal_confusion(matrix, {"blisters", "pinholes"}, 100);
     EXPECT_THAT(text, HasSubstr("\nblisters         8         2    0.800      1.000\n"));
     EXPECT_THAT(text, HasSubstr("\npinholes         .       100    1.000      0.980\n"));
 }

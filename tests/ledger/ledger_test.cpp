@@ -102,7 +102,8 @@ TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
     }
     {
         SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
-        for (const char* change : {"DROP TABLE layers",
+        for (const char* change : {"DROP TABLE marks",
+                                   "DROP TABLE layers",
                                    "DROP TABLE layer_epochs",
                                    "DROP TABLE warnings",
                                    "ALTER TABLE runs DROP COLUMN fold",

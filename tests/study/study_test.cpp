@@ -6,7 +6,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
-#include "jevrin/study/test_part.hpp"
+#include "jevrin/study/part_predictions.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
@@ -118,12 +118,12 @@ network = { family = "residual", widths = [4, 8], stem_stride = 1 }
     EXPECT_EQ(settings["images"]["parts"]["validation"], 4);
     const Classifier classifier = load_classifier(ledger.model_file(run.id));
     EXPECT_EQ(classifier.network.input, (Shape{16, 16, 1}));
-    EXPECT_EQ(score_test_part(directory / "ledger", "", "own/1").total(), 12);
+    EXPECT_EQ(predict_part(directory / "ledger", "", "own/1", Part::test).matrix().total(), 12);
     labels[8] = 1;  // the first label changed: not the pictures
     pixels[20] = static_cast<char>(pixels[20] + 100);
     for (std::size_t i = 16; i < pixels.size(); i += 256) pixels[i] = static_cast<char>(pixels[i] + 1);
     write_file(directory / "pictures.idx", pixels);
-    EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "own/1"); }),
+    EXPECT_THAT(message_of<InputError>([&] { predict_part(directory / "ledger", "", "own/1", Part::test); }),
                 HasSubstr("it changed since"));
 }
 
@@ -321,16 +321,17 @@ TEST(TestPart, IsScoredOnlyWhenAskedAndEachLookCounts) {
     const TemporaryDirectory directory;
     const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1, "", "[1]")));
     train_study(plan, directory / "ledger");
-    const ConfusionMatrix matrix = score_test_part(directory / "ledger", "", "new head/1");
+    const ConfusionMatrix matrix = predict_part(directory / "ledger", "", "new head/1", Part::test).matrix();
     EXPECT_EQ(matrix.total(), 9);
     EXPECT_EQ(matrix.support(0), 3);
-    score_test_part(directory / "ledger", "", "new head/1");
+    predict_part(directory / "ledger", "", "new head/1", Part::test);
     EXPECT_EQ(Ledger::open(directory / "ledger").study().test_looks, 2);
     const auto items = Ledger::open(directory / "ledger").items(1, Part::test);
     write_file(directory.path() / "images" / items[0].id.substr(0, items[0].id.rfind('#')),
                encode_png(test::small_picture(2, 1234)));
-    EXPECT_THAT(message_of<InputError>([&] { score_test_part(directory / "ledger", "", "new head/1"); }),
-                HasSubstr("changed since"));
+    EXPECT_THAT(
+        message_of<InputError>([&] { predict_part(directory / "ledger", "", "new head/1", Part::test); }),
+        HasSubstr("changed since"));
 }
 
 TEST(Check, SaysWhatEachCandidateCosts) {

@@ -297,8 +297,10 @@ TEST_F(RunTrainerTest, AClassifierPredictsWhatItsRunPredicted) {
         run->train_epoch();
         run->keep_as_best();
         const Predictions predicted = run->predict_with_best(data_.parts.validation);
-        save_classifier(directory_ / "c.onnx",
-                        {run->best_network(), set_.classes, {{.size = 16}, scaling_}, {{"run", "r/1"}}});
+        save_classifier(directory_ / "c.onnx", {.network = run->best_network(),
+                                                .classes = set_.classes,
+                                                .preparation = {{.size = 16}, scaling_},
+                                                .provenance = {{"run", "r/1"}}});
         const Classifier classifier = load_classifier(directory_ / "c.onnx");
         EXPECT_EQ(classifier.provenance.at("run"), "r/1");
         std::vector<std::vector<std::uint8_t>> pictures;

@@ -1,0 +1,170 @@
+#include "commands.hpp"
+#include "prediction_options.hpp"
+
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/sheet.hpp"
+#include "jevrin/metrics/item_selection.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+namespace jevrin::app {
+namespace {
+
+struct Options {
+    PredictionOptions predictions;
+    std::string true_class;
+    std::string called;
+    std::string show = "wrong";
+    std::string by = "confidence";
+    std::uint64_t seed = 1;
+    std::size_t most = 20;
+    std::filesystem::path sheet;
+    std::filesystem::path csv;
+};
+
+ItemSelection selection_of(const Options& options, const std::vector<std::string>& classes) {
+    ItemSelection selection;
+    selection.outcome = options.show == "wrong"   ? ItemOutcome::wrong
+                        : options.show == "right" ? ItemOutcome::right
+                                                  : ItemOutcome::all;
+    if (!options.true_class.empty()) selection.true_class = class_called(classes, options.true_class);
+    if (!options.called.empty()) selection.called = class_called(classes, options.called);
+    selection.order = options.by == "confidence" ? ItemOrder::confidence
+                      : options.by == "loss"     ? ItemOrder::loss
+                                                 : ItemOrder::random;
+    selection.seed = options.seed;
+    return selection;
+}
+
+double loss_of(const PredictionTable& table, std::size_t item) {
+    constexpr double least = 1e-12;
+    return -std::log(std::max(least, static_cast<double>(table.row(item)[table.labels[item]])));
+}
+
+std::string to_table(const OpenPredictions& open, const std::vector<std::size_t>& items, std::size_t most) {
+    const PredictionTable& table = open.table();
+    Table text({"item", "label", "called", "confidence", "of its label"}, {3, 4});
+    for (std::size_t k = 0; k < std::min(most, items.size()); ++k) {
+        const std::size_t i = items[k];
+        text.add({short_cell(open.path(i), 60), short_cell(open.classes()[table.labels[i]]),
+                  short_cell(open.classes()[table.predicted(i)]), three_decimals(table.confidence(i)),
+                  three_decimals(table.row(i)[table.labels[i]])});
+    }
+    std::string result = text.text();
+    if (items.size() > most)
+        result += fmt::format("... and {} more (--most 0 for all)\n", items.size() - most);
+    return result;
+}
+
+std::string to_csv(const OpenPredictions& open, const std::vector<std::size_t>& items) {
+    const PredictionTable& table = open.table();
+    std::string text = csv_row(
+        std::vector<std::string>{"item", "label", "predicted", "confidence", "label_probability", "loss"});
+    for (const std::size_t i : items)
+        text += csv_row(std::vector<std::string>{
+            open.path(i), open.classes()[table.labels[i]], open.classes()[table.predicted(i)],
+            fmt::format("{}", table.confidence(i)), fmt::format("{}", table.row(i)[table.labels[i]]),
+            fmt::format("{}", loss_of(table, i))});
+    return text;
+}
+
+std::vector<std::filesystem::path> draw(const OpenPredictions& open, const std::vector<std::size_t>& items,
+                                        const std::string& title, const std::filesystem::path& file) {
+    const PredictionTable& table = open.table();
+    std::vector<ItemRecord> records;
+    for (const std::size_t i : items) records.push_back({open.predictions.items[i], table.labels[i]});
+    const ImageSet set = items_of(open.open.study, records);
+    return draw_pages(
+        items.size(),
+        [&](std::size_t k) {
+            const std::size_t i = items[k];
+            const bool wrong = table.predicted(i) != table.labels[i];
+            const std::string called =
+                fmt::format("{:.2f} {}", table.confidence(i), printable(open.classes()[table.predicted(i)]));
+            return CaptionedPicture{
+                .picture = load_image(set, set.items[k]),
+                .lines = {called,
+                          wrong ? fmt::format("{:.2f} {} (label)", table.row(i)[table.labels[i]],
+                                              printable(open.classes()[table.labels[i]]))
+                                : std::string("right"),
+                          std::filesystem::path(open.path(i)).filename().string()},
+                .wrong = wrong};
+        },
+        title, file);
+}
+
+void mistakes(const Options& options) {
+    const OpenPredictions open = open_predictions(options.predictions);
+    const PredictionTable& table = open.table();
+    const std::vector<std::size_t> items = select_items(table, selection_of(options, open.classes()));
+    const std::string cell =
+        fmt::format("{}{}", options.true_class.empty() ? "" : " of " + printable(options.true_class),
+                    options.called.empty() ? "" : " called " + printable(options.called));
+    const std::string what =
+        fmt::format("{}: {} {}item{}{}", open.what(), items.size(),
+                    options.show == "all" ? "" : options.show + " ", items.size() == 1 ? "" : "s", cell);
+    std::vector<std::filesystem::path> files;
+    if (!options.sheet.empty()) files = draw(open, items, what, options.sheet);
+    if (!options.csv.empty()) {
+        write_file(options.csv, to_csv(open, items));
+        files.push_back(options.csv);
+    }
+    const std::size_t most = options.most == 0 ? items.size() : options.most;
+    if (options.predictions.ledger.json) {
+        Json json = open.json();
+        json["selected"] = items.size();
+        json["mistakes"] = Json::array();
+        for (const std::size_t i : items)
+            json["mistakes"].push_back({{"item", open.path(i)},
+                                        {"id", open.predictions.items[i]},
+                                        {"label", open.classes()[table.labels[i]]},
+                                        {"predicted", open.classes()[table.predicted(i)]},
+                                        {"right", table.predicted(i) == table.labels[i]},
+                                        {"confidence", table.confidence(i)},
+                                        {"label_probability", table.row(i)[table.labels[i]]},
+                                        {"loss", loss_of(table, i)}});
+        print_json(json);
+        return;
+    }
+    print(what + "\n");
+    if (!items.empty()) {
+        print("\n" + to_table(open, items, most));
+        print(fmt::format("\nnext: jevrin item {} {}\n", shell_word(open.run.name()),
+                          shell_word(open.path(items.front()))));
+    }
+    print(test_look_line(open.open));
+    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+}
+
+}  // namespace
+
+void add_mistakes(CLI::App& app) {
+    auto options = std::make_shared<Options>();
+    auto* command = app.add_subcommand("mistakes", "the items behind a run's figures, the worst first");
+    add_prediction_options(*command, options->predictions);
+    command->add_option("--true", options->true_class, "only items of this class")->type_name("CLASS");
+    command->add_option("--called", options->called, "only items predicted as this class")
+        ->type_name("CLASS");
+    command->add_option("--show", options->show, "wrong, right or all")
+        ->check(CLI::IsMember({"wrong", "right", "all"}))
+        ->type_name("WHICH")
+        ->capture_default_str();
+    command->add_option("--by", options->by, "order: confidence, loss or random")
+        ->check(CLI::IsMember({"confidence", "loss", "random"}))
+        ->type_name("ORDER")
+        ->capture_default_str();
+    command->add_option("--seed", options->seed, "of the random order")->capture_default_str();
+    command->add_option("--most", options->most, "rows to print (0: all)")->capture_default_str();
+    command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
+        ->type_name("FILE");
+    command->add_option("--csv", options->csv, "write the list")->type_name("FILE");
+    command->callback([options] { mistakes(*options); });
+}
+
+}  // namespace jevrin::app

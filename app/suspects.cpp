@@ -1,0 +1,175 @@
+#include "jevrin/study/suspects.hpp"
+
+#include "commands.hpp"
+#include "prediction_options.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/sheet.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace jevrin::app {
+namespace {
+
+struct Options {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+    bool recorded = false;
+    std::size_t most = 20;
+    std::size_t mark = 0;
+    std::filesystem::path sheet;
+};
+
+// Those named, or of candidates that are named; all finished ones when none is.
+std::vector<RunRecord> find_runs(const Options& options, const OpenStudy& open) {
+    std::vector<RunRecord> found;
+    for (const RunRecord& run : open.ledger.runs(open.study.id)) {
+        const auto named = [&](const std::string& name) {
+            return run.name() == name || run.candidate == name;
+        };
+        if (run.state == RunState::finished &&
+            (options.runs.empty() || std::any_of(options.runs.begin(), options.runs.end(), named)))
+            found.push_back(run);
+    }
+    for (const std::string& name : options.runs)
+        if (std::none_of(found.begin(), found.end(),
+                         [&](const RunRecord& run) { return run.name() == name || run.candidate == name; }))
+            throw InputError(
+                fmt::format("no finished run is called '{}'; 'jevrin runs' lists them", printable(name)));
+    if (found.empty()) throw InputError("no run of this study is finished; train one first");
+    return found;
+}
+
+SuspectReport judge(const Options& options, const OpenStudy& open) {
+    const std::vector<RunRecord> runs = find_runs(options, open);
+    // The best of the frozen ones.
+    const RunRecord* frozen = nullptr;
+    for (const RunRecord& run : runs)
+        if (run.regime == "frozen" && run.best &&
+            (frozen == nullptr || score(run.best->validation, open.study.metric) >
+                                      score(frozen->best->validation, open.study.metric)))
+            frozen = &run;
+    if (frozen == nullptr || options.recorded) return suspects_by_predictions(open.ledger, open.study, runs);
+    ProgressBars bar;
+    return suspects_by_features(open.ledger, open.study, *frozen, [&](std::int64_t done, std::int64_t total) {
+        bar.show("computing features", done, total);
+    });
+}
+
+std::vector<std::filesystem::path> draw(const OpenStudy& open, const SuspectReport& report,
+                                        const std::filesystem::path& file) {
+    std::vector<ItemRecord> records;
+    for (const SuspectLabel& suspect : report.suspects)
+        records.push_back({report.predictions.items[suspect.item], suspect.label});
+    const ImageSet set = items_of(open.study, records);
+    return draw_pages(
+        records.size(),
+        [&](std::size_t k) {
+            const SuspectLabel& suspect = report.suspects[k];
+            return CaptionedPicture{
+                .picture = load_image(set, set.items[k]),
+                .lines = {fmt::format("{:.2f} {}", suspect.proposed_probability,
+                                      printable(open.study.classes[suspect.proposed])),
+                          fmt::format("{:.2f} {} (label)", suspect.label_probability,
+                                      printable(open.study.classes[suspect.label])),
+                          std::filesystem::path(path_of(records[k].id)).filename().string()},
+                .wrong = true};
+        },
+        fmt::format("{}: {} of {} labels are suspect, the most suspect first", open.study.name,
+                    report.suspects.size(), report.predictions.items.size()),
+        file);
+}
+
+void mark_first(const Options& options, const OpenStudy& open, const SuspectReport& report) {
+    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    for (std::size_t k = 0; k < std::min(options.mark, report.suspects.size()); ++k) {
+        const SuspectLabel& suspect = report.suspects[k];
+        ledger.put_mark(
+            open.study.id,
+            {.item = report.predictions.items[suspect.item],
+             .label = {},
+             .note = fmt::format("suspect: {:.2f} {}, {:.2f} {} (label)", suspect.proposed_probability,
+                                 open.study.classes[suspect.proposed], suspect.label_probability,
+                                 open.study.classes[suspect.label]),
+             .marked = {}});
+    }
+}
+
+void suspects(const Options& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const SuspectReport report = judge(options, open);
+    const PredictionTable& table = report.predictions.table;
+    std::vector<std::filesystem::path> files;
+    if (!options.sheet.empty()) files = draw(open, report, options.sheet);
+    if (options.mark > 0) mark_first(options, open, report);
+    if (options.ledger.json) {
+        Json json = {{"source", report.source},
+                     {"items", table.items()},
+                     {"test_looks", open.study.test_looks},
+                     {"suspects", Json::array()}};
+        for (const SuspectLabel& suspect : report.suspects)
+            json["suspects"].push_back({{"item", path_of(report.predictions.items[suspect.item])},
+                                        {"id", report.predictions.items[suspect.item]},
+                                        {"label", open.study.classes[suspect.label]},
+                                        {"proposed", open.study.classes[suspect.proposed]},
+                                        {"label_probability", suspect.label_probability},
+                                        {"proposed_probability", suspect.proposed_probability}});
+        print_json(json);
+        return;
+    }
+    print(fmt::format("{} of {} labels are suspect\nprobabilities: {}\n\n", report.suspects.size(),
+                      table.items(), printable(report.source)));
+    const std::size_t most = options.most == 0 ? report.suspects.size() : options.most;
+    Table text({"item", "label", "", "rather", ""}, {2, 4});
+    for (std::size_t k = 0; k < std::min(most, report.suspects.size()); ++k) {
+        const SuspectLabel& suspect = report.suspects[k];
+        text.add({short_cell(path_of(report.predictions.items[suspect.item]), 60),
+                  short_cell(open.study.classes[suspect.label]), three_decimals(suspect.label_probability),
+                  short_cell(open.study.classes[suspect.proposed]),
+                  three_decimals(suspect.proposed_probability)});
+    }
+    if (!report.suspects.empty()) {
+        print(text.text());
+        if (report.suspects.size() > most)
+            print(fmt::format("... and {} more (--most 0 for all)\n", report.suspects.size() - most));
+        const SuspectLabel& first = report.suspects.front();
+        print(
+            fmt::format("\nlook at the pictures (--sheet FILE) before you change a label; then: jevrin mark "
+                        "{} --label {}\n",
+                        shell_word(path_of(report.predictions.items[first.item])),
+                        shell_word(open.study.classes[first.proposed])));
+    }
+    if (options.mark > 0)
+        print(fmt::format("{} marked for review; 'jevrin marks' lists them\n",
+                          plural(std::ssize(report.suspects) < static_cast<std::ptrdiff_t>(options.mark)
+                                     ? std::ssize(report.suspects)
+                                     : static_cast<std::int64_t>(options.mark),
+                                 "item")));
+    print(test_look_line(open));
+    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+}
+
+}  // namespace
+
+void add_suspects(CLI::App& app) {
+    auto options = std::make_shared<Options>();
+    auto* command =
+        app.add_subcommand("suspects", "items whose label is probably wrong, the most suspect first");
+    command->add_option(
+        "RUN", options->runs,
+        "runs or candidates to judge by (default: the best frozen run; without one, all finished runs)");
+    command->add_flag("--recorded", options->recorded,
+                      "judge by what the runs predicted on the validation part, not by features of a frozen "
+                      "run on training and validation items");
+    command->add_option("--most", options->most, "rows to print (0: all)")->capture_default_str();
+    command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
+    command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
+        ->type_name("FILE");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options] { suspects(*options); });
+}
+
+}  // namespace jevrin::app

@@ -1,0 +1,17 @@
+// Reliability as a picture.
+#pragma once
+
+#include "jevrin/metrics/calibration.hpp"
+
+#include <filesystem>
+#include <span>
+#include <string>
+
+namespace jevrin {
+
+// The share that was right over the confidence, a point for each bin with Wilson's 95 % interval, its size by
+// how many items it holds; below, how many there are. On the diagonal, confidence means what it says.
+void draw_reliability(std::span<const ReliabilityBin> bins, const std::string& title,
+                      const std::filesystem::path& file);
+
+}  // namespace jevrin

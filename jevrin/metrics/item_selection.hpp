@@ -1,0 +1,29 @@
+// Which items to look at: of a cell of the confusion matrix, of a class, the worst first.
+#pragma once
+
+#include "jevrin/metrics/predictions.hpp"
+
+#include <cstdint>
+#include <optional>
+#include <vector>
+
+namespace jevrin {
+
+enum class ItemOutcome { wrong, right, all };
+
+// confidence: the surest mistakes first, then right items, the least sure first. loss: the lowest probability
+// of the label first. random: an order drawn from the seed.
+enum class ItemOrder { confidence, loss, random };
+
+struct ItemSelection {
+    ItemOutcome outcome = ItemOutcome::wrong;
+    std::optional<std::size_t> true_class = {};
+    std::optional<std::size_t> called = {};  // the class they were predicted as
+    ItemOrder order = ItemOrder::confidence;
+    std::uint64_t seed = 1;
+};
+
+// Rows of the table.
+std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSelection& selection);
+
+}  // namespace jevrin

@@ -1,0 +1,216 @@
+#include "jevrin/study/part_predictions.hpp"
+
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/images/number_array.hpp"
+#include "jevrin/training/classifier.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <charconv>
+
+namespace jevrin {
+namespace {
+
+std::vector<std::string> ids_of(const std::vector<ItemRecord>& items) {
+    std::vector<std::string> ids;
+    for (const ItemRecord& item : items) ids.push_back(item.id);
+    return ids;
+}
+
+std::vector<std::size_t> labels_of(const std::vector<ItemRecord>& items) {
+    std::vector<std::size_t> labels;
+    for (const ItemRecord& item : items) labels.push_back(item.label);
+    return labels;
+}
+
+// Rows of what was recorded, in the order of the items.
+std::vector<float> recorded_rows(const std::vector<PredictionRecord>& records,
+                                 const std::vector<std::string>& items, std::size_t classes) {
+    std::vector<std::string> predicted_items;
+    for (const PredictionRecord& record : records) {
+        if (record.probabilities.size() != classes)
+            throw InputError(fmt::format(
+                "the prediction of '{}' has {} probabilities for {} classes; the ledger is damaged",
+                printable(record.item), record.probabilities.size(), classes));
+        predicted_items.push_back(record.item);
+    }
+    std::vector<float> rows;
+    for (const std::size_t place : places_of_items(items, predicted_items))
+        rows.insert(rows.end(), records[place].probabilities.begin(), records[place].probabilities.end());
+    return rows;
+}
+
+std::vector<float> computed_rows(const std::filesystem::path& model, const ImageSet& set,
+                                 const PredictionProgress& progress) {
+    constexpr std::size_t at_a_time = 256;
+    Classifier classifier = load_classifier(model);
+    classifier.temperature = 1.0;
+    classifier.familiarity.reset();
+    const Fitting fitting = classifier.preparation.fitting;
+    Recogniser recogniser(std::move(classifier));
+    std::vector<float> rows;
+    for (std::size_t begin = 0; begin < set.items.size(); begin += at_a_time) {
+        std::vector<std::vector<std::uint8_t>> fitted;
+        for (std::size_t i = begin; i < std::min(set.items.size(), begin + at_a_time); ++i)
+            fitted.push_back(load_fitted(set, set.items[i], fitting));
+        const std::vector<float> some = recogniser.recognise(fitted).probabilities;
+        rows.insert(rows.end(), some.begin(), some.end());
+        if (progress) progress(static_cast<std::int64_t>(begin + fitted.size()), std::ssize(set.items));
+    }
+    return rows;
+}
+
+std::vector<PredictionRecord> to_records(const PartPredictions& predictions) {
+    std::vector<PredictionRecord> records;
+    const PredictionTable& table = predictions.table;
+    for (std::size_t i = 0; i < table.items(); ++i) {
+        const auto row = table.row(i);
+        records.push_back(
+            {predictions.items[i], table.labels[i], table.predicted(i), {row.begin(), row.end()}});
+    }
+    return records;
+}
+
+double number_of(const std::string& text, const std::string& place) {
+    double value = 0.0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (error != std::errc() || end != text.data() + text.size())
+        throw InputError(
+            fmt::format("{}: '{}' is no number; give probabilities from 0 to 1", place, printable(text)));
+    return value;
+}
+
+}  // namespace
+
+ImageSet items_of(const StudyRecord& study, const std::vector<ItemRecord>& records) {
+    ImageSet set;
+    set.root = study.image_root;
+    set.classes = study.classes;
+    const auto source = nlohmann::json::parse(study.image_source, nullptr, false);
+    if (source.is_object() && source.contains("array"))
+        set.array = std::make_shared<PictureArray>(source.value("array", ""),
+                                                   source.value("shape", std::vector<std::int64_t>()),
+                                                   source.value("transposed", false));
+    for (const ItemRecord& record : records) {
+        const std::size_t mark = record.id.rfind('#');
+        Item item{.path = record.id.substr(0, mark), .label = record.label, .id = record.id};
+        item.content =
+            ContentHash::from_text(std::string_view(record.id).substr(mark + 1)).value_or(ContentHash());
+        set.items.push_back(std::move(item));
+    }
+    return set;
+}
+
+PartPredictions predict_part(const std::filesystem::path& ledger_directory, const std::string& study_name,
+                             const std::string& run_name, Part part, std::optional<std::int64_t> epoch,
+                             const PredictionProgress& progress) {
+    const Ledger ledger = Ledger::open(ledger_directory);
+    const StudyRecord study = ledger.study(study_name);
+    const RunRecord run = ledger.run(study.id, run_name);
+    const bool best = !epoch || (run.best && *epoch == run.best->epoch);
+    if (best) require_finished(run);
+    const std::filesystem::path model = best ? ledger.model_file(run.id) : ledger.model_file(run.id, *epoch);
+    if (!best && !std::filesystem::exists(model))
+        throw InputError(
+            fmt::format("the predictions of epoch {} of '{}' are not kept, only those of the best one ({}); "
+                        "'jevrin train --keep-epochs' keeps the model of each epoch, and 'jevrin confusion "
+                        "--epoch' knows the matrix of each",
+                        *epoch, run.name(), run.best ? run.best->epoch : 0));
+    const std::vector<ItemRecord> items = ledger.items(run.id, part);
+    if (items.empty())
+        throw InputError(
+            fmt::format("this study has no {0} part; give '{0}' a share in the plan", part_name(part)));
+    PartPredictions result{
+        .items = ids_of(items),
+        .table = {.classes = study.classes.size(), .labels = labels_of(items), .probabilities = {}},
+        .epoch = best ? run.best->epoch : *epoch};
+    if (best && part == Part::validation) {
+        result.table.probabilities =
+            recorded_rows(ledger.predictions(run.id, part), result.items, result.table.classes);
+        require_probabilities(result.table);
+        return result;
+    }
+    result.table.probabilities = computed_rows(model, items_of(study, items), progress);
+    require_probabilities(result.table);
+    if (part == Part::test)
+        Ledger::open_or_create(ledger_directory)
+            .record_test_look(run.id, best ? to_records(result) : std::vector<PredictionRecord>());
+    return result;
+}
+
+PartPredictions predict_items(const std::filesystem::path& ledger_directory, const std::string& study_name,
+                              const std::string& run_name, const std::vector<ItemRecord>& items) {
+    const Ledger ledger = Ledger::open(ledger_directory);
+    const StudyRecord study = ledger.study(study_name);
+    const RunRecord run = ledger.run(study.id, run_name);
+    require_finished(run);
+    return {.items = ids_of(items),
+            .table = {.classes = study.classes.size(),
+                      .labels = labels_of(items),
+                      .probabilities = computed_rows(ledger.model_file(run.id), items_of(study, items), {})},
+            .epoch = run.best->epoch};
+}
+
+double temperature_of_run(const Ledger& ledger, const RunRecord& run) {
+    require_finished(run);
+    return load_classifier(ledger.model_file(run.id)).temperature;
+}
+
+std::string to_csv(const PartPredictions& predictions, const std::vector<std::string>& classes) {
+    std::vector<std::string> cells = {"item", "label", "predicted"};
+    cells.insert(cells.end(), classes.begin(), classes.end());
+    std::string text = csv_row(cells);
+    const PredictionTable& table = predictions.table;
+    for (std::size_t i = 0; i < table.items(); ++i) {
+        cells = {predictions.items[i], classes.at(table.labels[i]), classes.at(table.predicted(i))};
+        for (const float p : table.row(i)) cells.push_back(fmt::format("{}", p));
+        text += csv_row(cells);
+    }
+    return text;
+}
+
+PartPredictions read_predictions(const std::filesystem::path& file, const std::vector<ItemRecord>& items,
+                                 const std::vector<std::string>& classes) {
+    const std::vector<std::byte> bytes = read_file(file);
+    const std::string name = printable(file.string());
+    const CsvReader table(std::string_view(reinterpret_cast<const char*>(bytes.data()), bytes.size()), name);
+    const std::size_t item_column = table.require("item");
+    std::vector<std::size_t> columns;
+    for (const std::string& one : classes) columns.push_back(table.require(one));
+    const std::vector<std::string> ids = ids_of(items);
+    std::vector<std::string> predicted_items;
+    std::vector<float> rows;
+    table.for_each([&](const CsvRow& row) {
+        // An id has a hash behind the path; a path alone will do.
+        const std::string& item = row.cells[item_column];
+        const auto known = std::lower_bound(ids.begin(), ids.end(), item);
+        const bool is_path = known != ids.end() && known->starts_with(item + "#") &&
+                             known->find('#', item.size() + 1) == std::string::npos;
+        predicted_items.push_back(is_path ? *known : item);
+        for (const std::size_t column : columns)
+            rows.push_back(static_cast<float>(number_of(row.cells[column], table.place(row.line))));
+    });
+    try {
+        const std::vector<std::size_t> places = places_of_items(ids, predicted_items);
+        PartPredictions result{
+            .items = ids,
+            .table = {.classes = classes.size(), .labels = labels_of(items), .probabilities = {}}};
+        for (const std::size_t place : places) {
+            const auto begin = rows.begin() + static_cast<std::ptrdiff_t>(place * classes.size());
+            result.table.probabilities.insert(result.table.probabilities.end(), begin,
+                                              begin + static_cast<std::ptrdiff_t>(classes.size()));
+        }
+        require_probabilities(result.table);
+        return result;
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}", name, error.what()));
+    }
+}
+
+}  // namespace jevrin

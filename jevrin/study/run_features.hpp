@@ -1,0 +1,47 @@
+// The features that a run's model computes before its head: which items look alike to it, and which labels
+// they contradict.
+#pragma once
+
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/study/part_predictions.hpp"
+
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct RunFeatures {
+    std::vector<ItemRecord> items;
+    std::int64_t width = 0;
+    std::vector<float> values;  // [items, width]
+
+    std::span<const float> row(std::size_t item) const {
+        return std::span(values).subspan(item * static_cast<std::size_t>(width),
+                                         static_cast<std::size_t>(width));
+    }
+};
+
+// Of a finished run, for these items; the pictures are read from where the study found them. InputError when
+// the run is not finished, its network has no place before the head where its value is a vector, or pictures
+// changed or are gone.
+RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
+                            const std::vector<ItemRecord>& items, const PredictionProgress& progress = {});
+
+// An item and how alike it is: the cosine of the angle between the features, at most 1.
+struct Neighbour {
+    std::size_t item = 0;
+    double likeness = 0.0;
+};
+// The items that look most like one of them, the most alike first.
+std::vector<Neighbour> nearest_items(const RunFeatures& features, std::size_t item, std::size_t most);
+
+// Probabilities for items by models that did not learn from them: the items are cut into folds, class by
+// class, from the seed; a logistic regression on the features of all other folds predicts each fold. Honest
+// only where the features did not learn from these labels either: of frozen runs.
+PartPredictions out_of_fold_predictions(const RunFeatures& features, std::size_t classes,
+                                        std::int64_t folds = 5, std::uint64_t seed = 1);
+
+}  // namespace jevrin

@@ -1,0 +1,30 @@
+// Items whose labels are probably wrong, from what models say that did not learn from them.
+#pragma once
+
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/metrics/label_suspicion.hpp"
+#include "jevrin/study/part_predictions.hpp"
+
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct SuspectReport {
+    std::string source;           // where the probabilities come from, in words
+    PartPredictions predictions;  // of every item that was judged
+    std::vector<SuspectLabel> suspects;
+};
+
+// Judges the training and validation items by the features of a frozen run, out of fold
+// (out_of_fold_predictions()). The test part stays sealed. InputError when the run is not frozen or not
+// finished.
+SuspectReport suspects_by_features(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
+                                   const PredictionProgress& progress = {});
+
+// Judges the items that the runs had for validation, by the mean of what they predicted there: with folds,
+// every item that is not in the test part. InputError when a run is not finished.
+SuspectReport suspects_by_predictions(const Ledger& ledger, const StudyRecord& study,
+                                      const std::vector<RunRecord>& runs);
+
+}  // namespace jevrin

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/folder_watch.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
@@ -13,6 +14,7 @@
 
 #include <atomic>
 #include <csignal>
+#include <fstream>
 #include <numeric>
 #include <set>
 #include <stdexcept>
@@ -121,6 +123,31 @@ TEST(Text, ControlCharactersAndBrokenBytesAreShownAsCodes) {
 TEST(Text, PaddingCountsColumnsNotBytes) {
     EXPECT_EQ(padded("caf\xc3\xa9", 6), "caf\xc3\xa9  ");
     EXPECT_EQ(display_width(padded("blisters and pinholes", 8)), 8U);
+}
+
+TEST(Text, WideCharactersTakeTwoColumnsAndLongNamesAreCut) {
+    EXPECT_EQ(display_width("\xE4\xB8\xAD\xE6\x96\x87"), 4U);  // two Chinese characters
+    EXPECT_EQ(display_width("e\xCC\x81"), 1U);                 // e with an accent that combines
+    EXPECT_EQ(padded("\xE4\xB8\xAD\xE6\x96\x87\xE5\xAD\x97", 4), "\xE4\xB8\xAD\xE2\x80\xA6 ");
+    EXPECT_EQ(display_width(shortened(std::string(200, 'x'), 24)), 24U);
+    EXPECT_EQ(shortened("two\nlines", 24), "two\\x0alines");
+}
+
+TEST(FolderWatch, TellsFilesOnceTheyAreWritten) {
+    const TemporaryDirectory directory;
+    write_file(directory / "before.png", std::string("x"));
+    FolderWatch watch(directory.path());
+    EXPECT_TRUE(watch.next(0.01).empty());
+    std::ofstream open(directory / "slow.png");
+    open << "half" << std::flush;
+    EXPECT_TRUE(watch.next(0.05).empty());
+    open.close();
+    std::filesystem::rename(directory / "before.png", directory / "moved.png");
+    std::ofstream(directory / ".hidden.png") << "x";
+    EXPECT_EQ(watch.next(1.0),
+              (std::vector<std::filesystem::path>{directory / "slow.png", directory / "moved.png"}));
+    EXPECT_THAT(message_of<InputError>([&] { FolderWatch none(directory / "none"); }),
+                HasSubstr("no such folder"));
 }
 
 TEST(Text, TheNearestWordIsFoundOnlyWhenNear) {

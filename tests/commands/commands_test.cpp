@@ -155,8 +155,9 @@ TEST_F(TrainedStudy, ClassifyGoesOnAfterABadImage) {
         run({"classify", "m.onnx", "bad\n.png", "images/down/00.png", "missing.png"});
     EXPECT_EQ(result.status, 2);
     EXPECT_THAT(result.output, HasSubstr("images/down/00.png"));
-    EXPECT_THAT(result.errors, AllOf(HasSubstr("bad\\x0a.png: it is neither"),
-                                     HasSubstr("missing.png: cannot read"), HasSubstr("2 images not classified")));
+    EXPECT_THAT(result.errors,
+                AllOf(HasSubstr("bad\\x0a.png: it is neither"), HasSubstr("missing.png: cannot read"),
+                      HasSubstr("2 images not classified")));
 }
 
 TEST_F(TrainedStudy, FiguresAreWritten) {

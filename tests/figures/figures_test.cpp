@@ -2,10 +2,13 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
+#include "jevrin/figures/threshold_figure.hpp"
 
 #include <fmt/format.h>
 
@@ -101,6 +104,90 @@ TEST(Confusion, AsTextHasAlignedRowsWithRecallAndPrecision) {
     const std::string text = terminal_confusion(matrix, {"blisters", "pinholes"}, 100);
     EXPECT_THAT(text, HasSubstr("\nblisters         8         2    0.800      1.000\n"));
     EXPECT_THAT(text, HasSubstr("\npinholes         .       100    1.000      0.980\n"));
+}
+
+TEST(Confusion, TooWideForTheTerminalIsListed) {
+    ConfusionMatrix matrix(60);
+    std::vector<std::string> classes;
+    for (std::size_t c = 0; c < 60; ++c) {
+        matrix.add(c, c, 5);
+        classes.push_back(fmt::format("class {}", c));
+    }
+    matrix.add(7, 9, 3);
+    EXPECT_THAT(terminal_confusion(matrix, classes, 160), HasSubstr("class 7 called class 9: 3 of 8\n"));
+}
+
+TEST(Confusion, SharesSumToOneByRowOrColumn) {
+    ConfusionMatrix matrix(3);
+    matrix.add(0, 0, 3);
+    matrix.add(0, 1, 1);
+    matrix.add(1, 1, 2);
+    EXPECT_EQ(cell_values(matrix, CellValue::of_true)[0], (std::vector<double>{0.75, 0.25, 0.0}));
+    EXPECT_DOUBLE_EQ(cell_values(matrix, CellValue::of_predicted)[1][1], 2.0 / 3);
+    EXPECT_EQ(cell_values(matrix, CellValue::of_true)[2], (std::vector<double>{0.0, 0.0, 0.0}));
+    EXPECT_EQ(confusion_csv(matrix, {"a", "b,c", "d"}),
+              "true,a,\"b,c\",d\na,3,1,0\n\"b,c\",0,2,0\nd,0,0,0\n");
+}
+
+TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {
+    const TemporaryDirectory directory;
+    for (const std::size_t n : {3U, 6U, 30U, 200U}) {
+        PredictionTable table{.classes = n, .labels = {}, .probabilities = {}};
+        std::vector<std::string> names;
+        std::vector<std::size_t> order;
+        std::vector<NamedCurve> curves;
+        for (std::size_t c = 0; c < n; ++c) {
+            names.push_back(fmt::format("class number {}", c));
+            order.push_back(n - 1 - c);
+        }
+        for (std::size_t i = 0; i < 2 * n; ++i) {
+            table.labels.push_back(i % n);
+            for (std::size_t c = 0; c < n; ++c)
+                table.probabilities.push_back(
+                    c == (i < n ? i : (7 * i + 1) % n) ? 0.6F : 0.4F / static_cast<float>(n - 1));
+        }
+        for (std::size_t c = 0; c < n; ++c) curves.push_back({names[c], threshold_curve(table, c)});
+        const ConfusionMatrix matrix(n, table.labels, table.predicted());
+        draw_classes(score_classes(table), names, order, "t", directory / "classes.png");
+        draw_thresholds(curves, coverage_curve(table), std::nullopt, "t", directory / "thresholds.png");
+        draw_reliability(reliability(table), "t", directory / "reliability.png");
+        draw_confusion_strip({{matrix, "epoch 1"}, {matrix, "epoch 2"}}, names, "t", directory / "strip.png");
+        draw_confusion(matrix, names, "t", directory / "shares.svg", CellValue::of_predicted);
+        for (const char* file : {"classes.png", "thresholds.png", "reliability.png", "strip.png"})
+            EXPECT_GT(inked(directory / file), 2'000) << n << file;
+        EXPECT_THAT(read_text(directory / "shares.svg"), HasSubstr("class number 0"));
+    }
+    // Without an item there is still a picture.
+    draw_reliability(reliability({.classes = 2, .labels = {}, .probabilities = {}}), "t",
+                     directory / "none.png");
+    EXPECT_GT(inked(directory / "none.png"), 500);
+}
+
+TEST(Sheet, AnyNumberOfPicturesGoesOnPages) {
+    const TemporaryDirectory directory;
+    std::size_t asked = 0;
+    const auto pictures = [&](std::size_t k) {
+        ++asked;
+        return CaptionedPicture{
+            .picture = test::small_picture(k % 3, k, 16 + static_cast<std::int64_t>(k % 40)),
+            .lines = {"0.93 blisters", "a very long label that does not fit", "file.png"},
+            .wrong = k % 2 == 0};
+    };
+    const auto files = draw_pages(130, pictures, "pages", directory / "sheet.png");
+    EXPECT_EQ(files, (std::vector<std::filesystem::path>{directory / "sheet.png", directory / "sheet-2.png",
+                                                         directory / "sheet-3.png"}));
+    EXPECT_EQ(asked, 130U);
+    EXPECT_GT(inked(files[0]), 100'000);
+    EXPECT_GT(inked(files[2]), 3'000);
+    EXPECT_EQ(draw_pages(0, pictures, "nothing", directory / "none.png").size(), 1U);
+}
+
+TEST(Names, WithCharactersThatNoFontHasDoNotSpoilThePicture) {
+    // Two scripts and a symbol that small machines have no font for, and a code point that nobody has.
+    const std::string text = gnuplot_string("a\xF0\x93\x80\x80\xF4\x8F\xBF\xBD z");
+    EXPECT_THAT(text, HasSubstr("\\077"));  // a question mark
+    EXPECT_THAT(text, testing::StartsWith("\"a"));
+    EXPECT_EQ(gnuplot_string("plain"), "\"plain\"");
 }
 
 TEST(Names, CanNeverBecomeCode) {

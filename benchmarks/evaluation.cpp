@@ -1,5 +1,7 @@
 // What it costs to score predictions and to draw what they say.
+#include "embedded.hpp"
 #include "figures.hpp"
+#include "glaze.hpp"
 #include "measure.hpp"
 
 #include "jevrin/base/files.hpp"
@@ -8,6 +10,7 @@
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/metrics/scores.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <unistd.h>
 
@@ -96,6 +99,24 @@ void run_sheet(benchmark::State& state) {
     std::filesystem::remove(picture);
 }
 
+// One image of the demo, from the model file to the answer: all that `classify` does but start a process.
+void run_classify(benchmark::State& state) {
+    const std::filesystem::path model = scratch_file("model.onnx");
+    const std::filesystem::path tile = scratch_file("tile.jpg");
+    write_file(model, demo::backbone_model());
+    write_file(tile, demo::draw_tile(demo::plan_tiles(demo::default_seed)[0], demo::default_seed));
+    bench::measure_rounds(
+        state, 2,
+        [&] {
+            Recogniser recogniser(load_classifier(model));
+            const auto picture = load_fitted(tile, recogniser.classifier().preparation.fitting);
+            benchmark::DoNotOptimize(recogniser.recognise({&picture, 1}).probabilities.front());
+        },
+        [](double, double) {});
+    std::filesystem::remove(model);
+    std::filesystem::remove(tile);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -103,5 +124,6 @@ int main(int argc, char** argv) {
     add_figure("scores/100k_1000", 5, run_scores);
     add_figure("figures/matrix_200", 5, run_matrix);
     add_figure("figures/sheet_64", 5, run_sheet);
+    add_figure("classify/first_image", 5, run_classify);
     return jevrin::bench::run(argc, argv);
 }

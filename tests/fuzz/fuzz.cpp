@@ -10,9 +10,12 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/number_array.hpp"
 #include "jevrin/images/preparation.hpp"
+#include "jevrin/metrics/scores.hpp"
 #include "jevrin/network/architecture.hpp"
 #include "jevrin/network/model_file.hpp"
 #include "jevrin/plan/plan.hpp"
+#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/training/familiarity.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -78,6 +81,11 @@ void with_file(const std::string& text, const std::function<void(const std::file
 }
 
 // Small, so that changes hit the graph and not only weights.
+Familiarity familiarity() {
+    const std::vector<float> features = {1.0F, 0.0F, 5.0F, 0.5F, 1.5F, 0.25F, 4.0F, 0.0F};
+    return fit_familiarity(features, std::vector<std::size_t>{0, 1, 0, 1}, 2);
+}
+
 std::string model(bool transformer) {
     Network network =
         transformer
@@ -161,6 +169,21 @@ const std::map<std::string, Target>& targets() {
           }}},
         {"preparation",
          {{Preparation{}.to_json()}, [](const std::string& text) { Preparation::from_json(text); }}},
+        {"familiarity",
+         {{familiarity().to_text()},
+          [](const std::string& text) {
+              const Familiarity known = Familiarity::from_text(text);
+              known.distance(std::vector<float>(static_cast<std::size_t>(known.width), 1.0F));
+          }}},
+        {"predictions",
+         {{"item,label,a,\"b,\"\nx.png#1,a,0.25,0.75\ny.png,a,1,0\n"},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) {
+                  const PartPredictions read =
+                      read_predictions(file, {{"x.png#1", 0}, {"y.png#2", 1}}, {"a", "b,"});
+                  evaluate(read.table);
+              });
+          }}},
         {"model",
          {{model(false), model(true)},
           [](const std::string& text) {

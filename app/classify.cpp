@@ -273,8 +273,8 @@ void add_classify(CLI::App& app) {
                         "PNG, JPEG or WebP files, folders, patterns, or a plan (its unlabelled images)");
     command->add_option("--top", options->top, "how many classes to show (0: all)")->capture_default_str();
     command->add_option("--sure-from", options->sure_from, "call less likely answers unsure")
-        ->type_name("PROBABILITY")
-        ->check(CLI::Range(0.0, 1.0));
+        ->check(CLI::Range(0.0, 1.0))
+        ->option_text("PROBABILITY");
     command->add_option("--csv", options->csv, "write all probabilities as a table")->type_name("FILE");
     auto* following =
         command
@@ -282,8 +282,8 @@ void add_classify(CLI::App& app) {
                          "classify each image that arrives in this folder; --json prints a line for each")
             ->type_name("DIR");
     command->add_option("--idle", options->idle, "stop following when nothing came for so long")
-        ->type_name("SECONDS")
         ->check(CLI::PositiveNumber)
+        ->option_text("SECONDS")
         ->needs(following);
     command->add_flag("--json", options->json, "print one JSON document");
     command->callback([options] { classify_files(*options); });

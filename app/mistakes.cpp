@@ -23,7 +23,7 @@ struct Options {
     std::string show = "wrong";
     std::string by = "confidence";
     std::uint64_t seed = 1;
-    std::size_t most = 20;
+    MostItems most;
     std::filesystem::path sheet;
     std::filesystem::path csv;
 };
@@ -47,18 +47,20 @@ double loss_of(const PredictionTable& table, std::size_t item) {
     return -std::log(std::max(least, static_cast<double>(table.row(item)[table.labels[item]])));
 }
 
-std::string to_table(const OpenPredictions& open, const std::vector<std::size_t>& items, std::size_t most) {
+std::string to_table(const OpenPredictions& open, const std::vector<std::size_t>& items,
+                     const MostItems& most) {
     const PredictionTable& table = open.table();
     Table text({"item", "label", "called", "confidence", "of its label"}, {3, 4});
-    for (std::size_t k = 0; k < std::min(most, items.size()); ++k) {
+    const std::size_t rows = most.rows(items.size());
+    for (std::size_t k = 0; k < rows; ++k) {
         const std::size_t i = items[k];
         text.add({short_cell(open.path(i), 60), short_cell(open.classes()[table.labels[i]]),
                   short_cell(open.classes()[table.predicted(i)]), three_decimals(table.confidence(i)),
                   three_decimals(table.row(i)[table.labels[i]])});
     }
     std::string result = text.text();
-    if (items.size() > most)
-        result += fmt::format("... and {} more (--most 0 for all)\n", items.size() - most);
+    if (items.size() > rows)
+        result += fmt::format("... and {} more (--most 0 for all)\n", items.size() - rows);
     return result;
 }
 
@@ -75,13 +77,14 @@ std::string to_csv(const OpenPredictions& open, const std::vector<std::size_t>& 
 }
 
 std::vector<std::filesystem::path> draw(const OpenPredictions& open, const std::vector<std::size_t>& items,
-                                        const std::string& title, const std::filesystem::path& file) {
+                                        const MostItems& most, const std::string& title,
+                                        const std::filesystem::path& file) {
     const PredictionTable& table = open.table();
     std::vector<ItemRecord> records;
     for (const std::size_t i : items) records.push_back({open.predictions.items[i], table.labels[i]});
     const ImageSet set = items_of(open.open.study, records);
     return draw_pages(
-        items.size(),
+        most.pictures(items.size()),
         [&](std::size_t k) {
             const std::size_t i = items[k];
             const bool wrong = table.predicted(i) != table.labels[i];
@@ -110,12 +113,11 @@ void mistakes(const Options& options) {
         fmt::format("{}: {} {}item{}{}", open.what(), items.size(),
                     options.show == "all" ? "" : options.show + " ", items.size() == 1 ? "" : "s", cell);
     std::vector<std::filesystem::path> files;
-    if (!options.sheet.empty()) files = draw(open, items, what, options.sheet);
+    if (!options.sheet.empty()) files = draw(open, items, options.most, what, options.sheet);
     if (!options.csv.empty()) {
         write_file(options.csv, to_csv(open, items));
         files.push_back(options.csv);
     }
-    const std::size_t most = options.most == 0 ? items.size() : options.most;
     if (options.predictions.ledger.json) {
         Json json = open.json();
         json["selected"] = items.size();
@@ -134,7 +136,7 @@ void mistakes(const Options& options) {
     }
     print(what + "\n");
     if (!items.empty()) {
-        print("\n" + to_table(open, items, most));
+        print("\n" + to_table(open, items, options.most));
         print(fmt::format("\nnext: jevrin item {} {}\n", shell_word(open.run.name()),
                           shell_word(open.path(items.front()))));
     }
@@ -153,14 +155,12 @@ void add_mistakes(CLI::App& app) {
         ->type_name("CLASS");
     command->add_option("--show", options->show, "wrong, right or all")
         ->check(CLI::IsMember({"wrong", "right", "all"}))
-        ->type_name("WHICH")
-        ->capture_default_str();
+        ->option_text("WHICH=wrong");
     command->add_option("--by", options->by, "order: confidence, loss or random")
         ->check(CLI::IsMember({"confidence", "loss", "random"}))
-        ->type_name("ORDER")
-        ->capture_default_str();
+        ->option_text("ORDER=confidence");
     command->add_option("--seed", options->seed, "of the random order")->capture_default_str();
-    command->add_option("--most", options->most, "rows to print (0: all)")->capture_default_str();
+    add_most_option(*command, options->most);
     command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
         ->type_name("FILE");
     command->add_option("--csv", options->csv, "write the list")->type_name("FILE");

@@ -83,6 +83,13 @@ void add_memory_option(CLI::App& command, double& gigabytes) {
         ->check(CLI::PositiveNumber);
 }
 
+void add_most_option(CLI::App& command, MostItems& most) {
+    command
+        .add_option("--most", most.given,
+                    "how many to list and to draw (0: all; default: 20 rows, a page of 64 pictures)")
+        ->option_text("N");
+}
+
 void limit_memory(double gigabytes) {
     if (gigabytes > 0) set_memory_limit(static_cast<std::int64_t>(gigabytes * 1e9));
 }

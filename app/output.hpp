@@ -70,6 +70,21 @@ std::string three_decimals(double value);
 Json number(double value);
 Json interval_json(const std::optional<Interval>& interval);
 
+// --most of the commands that list items and draw them: how many of each.
+struct MostItems {
+    std::optional<std::size_t> given;
+
+    std::size_t rows(std::size_t items) const { return of(items, 20); }
+    std::size_t pictures(std::size_t items) const { return of(items, 64); }  // a page
+
+  private:
+    std::size_t of(std::size_t items, std::size_t usual) const {
+        const std::size_t most = given.value_or(usual);
+        return most == 0 || most > items ? items : most;
+    }
+};
+void add_most_option(CLI::App& command, MostItems& most);
+
 // "1,234,567", "1 min 20 s".
 std::string with_commas(std::int64_t value);
 std::string spoken_seconds(double seconds);

@@ -18,7 +18,7 @@ struct Options {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     bool recorded = false;
-    std::size_t most = 20;
+    MostItems most;
     std::size_t mark = 0;
     std::filesystem::path sheet;
 };
@@ -60,13 +60,13 @@ SuspectReport judge(const Options& options, const OpenStudy& open) {
 }
 
 std::vector<std::filesystem::path> draw(const OpenStudy& open, const SuspectReport& report,
-                                        const std::filesystem::path& file) {
+                                        const MostItems& most, const std::filesystem::path& file) {
     std::vector<ItemRecord> records;
     for (const SuspectLabel& suspect : report.suspects)
         records.push_back({report.predictions.items[suspect.item], suspect.label});
     const ImageSet set = items_of(open.study, records);
     return draw_pages(
-        records.size(),
+        most.pictures(records.size()),
         [&](std::size_t k) {
             const SuspectLabel& suspect = report.suspects[k];
             return CaptionedPicture{
@@ -103,7 +103,7 @@ void suspects(const Options& options) {
     const SuspectReport report = judge(options, open);
     const PredictionTable& table = report.predictions.table;
     std::vector<std::filesystem::path> files;
-    if (!options.sheet.empty()) files = draw(open, report, options.sheet);
+    if (!options.sheet.empty()) files = draw(open, report, options.most, options.sheet);
     if (options.mark > 0) mark_first(options, open, report);
     if (options.ledger.json) {
         Json json = {{"source", report.source},
@@ -122,9 +122,9 @@ void suspects(const Options& options) {
     }
     print(fmt::format("{} of {} labels are suspect\nprobabilities: {}\n\n", report.suspects.size(),
                       table.items(), printable(report.source)));
-    const std::size_t most = options.most == 0 ? report.suspects.size() : options.most;
+    const std::size_t rows = options.most.rows(report.suspects.size());
     Table text({"item", "label", "", "rather", ""}, {2, 4});
-    for (std::size_t k = 0; k < std::min(most, report.suspects.size()); ++k) {
+    for (std::size_t k = 0; k < rows; ++k) {
         const SuspectLabel& suspect = report.suspects[k];
         text.add({short_cell(path_of(report.predictions.items[suspect.item]), 60),
                   short_cell(open.study.classes[suspect.label]), three_decimals(suspect.label_probability),
@@ -133,8 +133,8 @@ void suspects(const Options& options) {
     }
     if (!report.suspects.empty()) {
         print(text.text());
-        if (report.suspects.size() > most)
-            print(fmt::format("... and {} more (--most 0 for all)\n", report.suspects.size() - most));
+        if (report.suspects.size() > rows)
+            print(fmt::format("... and {} more (--most 0 for all)\n", report.suspects.size() - rows));
         const SuspectLabel& first = report.suspects.front();
         print(
             fmt::format("\nlook at the pictures (--sheet FILE) before you change a label; then: jevrin mark "
@@ -164,7 +164,7 @@ void add_suspects(CLI::App& app) {
     command->add_flag("--recorded", options->recorded,
                       "judge by what the runs predicted on the validation part, not by features of a frozen "
                       "run on training and validation items");
-    command->add_option("--most", options->most, "rows to print (0: all)")->capture_default_str();
+    add_most_option(*command, options->most);
     command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
     command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
         ->type_name("FILE");

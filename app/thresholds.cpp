@@ -214,15 +214,12 @@ void add_thresholds(CLI::App& app) {
          {std::tuple("--precision", &options->precision,
                      "the precision wanted: which threshold, what recall"),
           std::tuple("--recall", &options->recall, "the recall wanted: which threshold, what precision")})
-        command->add_option(name, *value, text)
-            ->type_name("SHARE")
-            ->check(CLI::Range(0.0, 1.0))
-            ->capture_default_str();
+        command->add_option(name, *value, text)->check(CLI::Range(0.0, 1.0))->option_text("SHARE=0.9");
     command
         ->add_option("--accuracy", options->accuracy,
                      "the accuracy wanted of what is answered: which confidence to ask for")
-        ->type_name("SHARE")
-        ->check(CLI::Range(0.0, 1.0));
+        ->check(CLI::Range(0.0, 1.0))
+        ->option_text("SHARE");
     command->add_option("--csv", options->csv, "write all points of the curves")->type_name("FILE");
     command->add_option("--figure", options->figure, "draw the curves (.png or .svg)")->type_name("FILE");
     command->callback([options] { thresholds(*options); });

@@ -18,7 +18,7 @@ struct Options {
     LedgerOptions ledger;
     std::string run;
     std::string item;
-    std::size_t neighbours = 8;
+    std::size_t neighbours = 7;
     std::filesystem::path sheet;
 };
 

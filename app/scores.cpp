@@ -156,10 +156,10 @@ void scores(const Options& options) {
     print(fmt::format("{}: {} of {} right, {} wrong\n{}\n", what, report.scores.right, report.scores.items,
                       report.scores.items - report.scores.right, caution(report)));
     print(scores_table(report));
-    print(
-        fmt::format("intervals: Wilson's for shares, {} bootstrap samples of the items (seed {}) for the "
-                    "rest; micro means equal accuracy\n\n",
-                    report.bootstrap.resamples, report.bootstrap.seed));
+    print(fmt::format(
+        "intervals: Wilson's for shares, those of the recalls together for balanced accuracy, {} bootstrap "
+        "samples of the items\n(seed {}) for the rest; micro means equal accuracy\n\n",
+        report.bootstrap.resamples, report.bootstrap.seed));
     print(reliability_table(report));
     print(fmt::format("\nnext: jevrin classes {0}, jevrin mistakes {0}\n", shell_word(open.run.name())));
     print(test_look_line(open.open));

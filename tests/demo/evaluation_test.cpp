@@ -6,11 +6,15 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/metrics/calibration.hpp"
+#include "jevrin/metrics/scores.hpp"
+#include "jevrin/study/part_predictions.hpp"
 #include "jevrin/study/study.hpp"
 #include "jevrin/study/suspects.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <set>
 
 namespace jevrin::demo {
@@ -67,6 +71,33 @@ TEST_F(DemoHead, MostWrongLabelsStandAtTheTopOfTheSuspects) {
     EXPECT_GE(found * 4, wrong.size() * 3);       // three quarters are suspect
     EXPECT_GE(at_the_top * 2, wrong.size());      // more than half among as many as there are
     EXPECT_LT(report.suspects.size(), 561U / 8);  // and few others
+}
+
+TEST_F(DemoHead, TheTemperatureIsTheModelsAndNotTheRecords) {
+    const Ledger opened = Ledger::open(ledger());
+    const StudyRecord study = opened.study();
+    const RunRecord run = opened.run(study.id, "head/1");
+    const PartPredictions recorded = predict_part(ledger(), "", "head/1", Part::validation);
+    const double temperature = temperature_of_run(opened, run);
+    EXPECT_EQ(temperature, fit_temperature(recorded.table));
+    EXPECT_GT(std::abs(temperature - 1.0), 0.01);
+    // Computed again, predictions are those of training; what the model answers is cooled.
+    const std::vector<ItemRecord> items = opened.items(run.id, Part::validation);
+    const PartPredictions computed = predict_items(ledger(), "", "head/1", items);
+    const PredictionTable cooled = with_temperature(recorded.table, temperature);
+    Recogniser recogniser(load_classifier(opened.model_file(run.id)));
+    const ImageSet set = items_of(study, items);
+    for (std::size_t i = 0; i < 20; ++i) {
+        const auto picture = load_fitted(set, set.items[i], recogniser.classifier().preparation.fitting);
+        const std::vector<float> answer = recogniser.recognise({&picture, 1}).probabilities;
+        for (std::size_t c = 0; c < study.classes.size(); ++c) {
+            EXPECT_NEAR(computed.table.row(i)[c], recorded.table.row(i)[c], 1e-5);
+            EXPECT_NEAR(answer[c], cooled.row(i)[c], 1e-5);
+        }
+    }
+    // It does what it is for.
+    EXPECT_LT(score_predictions(cooled)[Measure::cross_entropy],
+              score_predictions(recorded.table)[Measure::cross_entropy]);
 }
 
 TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {

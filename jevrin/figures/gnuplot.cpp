@@ -79,9 +79,20 @@ std::string run_gnuplot(const std::string& script, int& status) {
 
 namespace {
 
+// The library of fonts, for as long as the program runs.
+struct Fonts {
+    std::mutex guard;
+    std::unordered_map<FcChar32, bool> known;  // characters asked for so far
+
+    Fonts() { FcInit(); }
+    ~Fonts() { FcFini(); }
+    Fonts(const Fonts&) = delete;
+    Fonts& operator=(const Fonts&) = delete;
+};
+
 bool some_font_has(FcChar32 character) {
-    static std::mutex guard;
-    static std::unordered_map<FcChar32, bool> known;
+    static Fonts fonts_of_program;
+    auto& [guard, known] = fonts_of_program;
     const std::lock_guard lock(guard);
     const auto [place, added] = known.emplace(character, false);
     if (!added) return place->second;

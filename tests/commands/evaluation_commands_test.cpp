@@ -212,7 +212,8 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
                                 names[j]})["selected"],
                       matrix["counts"][i][j]);
     before = 1e9;
-    for (const json& mistake : run_json({"mistakes", bad_run, "--by", "loss"})["mistakes"]) {
+    const json by_loss = run_json({"mistakes", bad_run, "--by", "loss"});
+    for (const json& mistake : by_loss["mistakes"]) {
         EXPECT_LE(mistake["loss"], before);
         before = mistake["loss"];
     }

@@ -398,8 +398,8 @@ Scores random_baseline(const PredictionTable& table, const ScoreSettings& settin
     fill[Measure::top_k] = static_cast<double>(scores.k) / classes;
     fill[Measure::cross_entropy] = std::log(classes);
     fill[Measure::brier] = 1.0 - 1.0 / classes;
-    // It says 1 / classes, and is right as often.
-    fill[Measure::calibration_error] = 0.0;
+    // It says 1 / classes, and is right as often; it does not agree beyond chance.
+    fill[Measure::calibration_error] = fill[Measure::kappa] = fill[Measure::matthews] = 0.0;
     fill_constant_ranks(counts, total, scores);
     return scores;
 }

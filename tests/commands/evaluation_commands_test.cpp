@@ -6,6 +6,7 @@
 #include "jevrin/images/image.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
+#include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
@@ -351,6 +352,34 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     EXPECT_EQ(read_text(directory / "other.csv"), "a,b\n1,2\n");
 }
 
+TEST(Records, OutOfStepWithTheItemsAreRefusedWithCounts) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(1, "", "[1]"));
+    const auto run = [&](const std::vector<std::string>& arguments) {
+        return run_jevrin(arguments, {.directory = directory.path()});
+    };
+    ASSERT_EQ(run({"train", "plan.toml", "--only", "new head"}).status, 0);
+    const auto change = [&](const std::string& sql) {
+        SQLite::Database(directory / "ledger" / "ledger.db", SQLite::OPEN_READWRITE).exec(sql);
+        const CommandResult result = run({"scores", "new head/1"});
+        EXPECT_EQ(result.status, 2);
+        return result.errors;
+    };
+    // Two numbers that are no probabilities, a row that is cut short, and two rows that are gone.
+    EXPECT_THAT(
+        change(
+            "UPDATE predictions SET probabilities = x'0000c07f0000c07f0000c07f' WHERE item IN (SELECT item "
+            "FROM predictions LIMIT 2)"),
+        HasSubstr("2 of 9 predictions hold a number that is no probability"));
+    EXPECT_THAT(
+        change("UPDATE predictions SET probabilities = x'0000803f' WHERE item = (SELECT MAX(item) FROM "
+               "predictions)"),
+        HasSubstr("has 1 probabilities for 3 classes"));
+    EXPECT_THAT(change("DELETE FROM predictions WHERE item IN (SELECT item FROM predictions ORDER BY item "
+                       "DESC LIMIT 2)"),
+                HasSubstr("out of step with the 9 items: 2 missing"));
+}
+
 TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
     const TemporaryDirectory directory;
     write_small_study(directory.path(), small_plan(1, "", "[1]"));
@@ -429,6 +458,26 @@ TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {
     std::set<std::string> seen;
     for (const json& entry : answers[0]["top"]) seen.insert(entry["class"].get<std::string>());
     EXPECT_EQ(seen, std::set<std::string>(names.begin(), names.end()));
+}
+
+TEST(Suspects, OfFoldsCoverEveryItemOutsideTheTestPart) {
+    const TemporaryDirectory directory;
+    std::string plan = small_plan(2, "", "[1]");
+    plan.replace(plan.find("parts = "), plan.find('\n', plan.find("parts = ")) - plan.find("parts = "),
+                 "parts = { folds = 3, fold = \"each\", test = 0.25 }");
+    write_small_study(directory.path(), plan);
+    const auto run = [&](const std::vector<std::string>& arguments) {
+        return run_jevrin(arguments, {.directory = directory.path()});
+    };
+    ASSERT_EQ(run({"train", "plan.toml", "--only", "last stage"}).status, 0);
+    const json report = json::parse(run({"suspects", "--json"}).output);
+    EXPECT_EQ(report["items"], 27);
+    EXPECT_THAT(report["source"].get<std::string>(), HasSubstr("3 runs predicted"));
+    const json added = json::parse(run({"confusion", "last stage", "--json"}).output);
+    std::int64_t total = 0;
+    for (const json& row : added["counts"])
+        for (const json& cell : row) total += cell.get<std::int64_t>();
+    EXPECT_EQ(total, 27);  // each item once
 }
 
 class Classifying : public Evaluated {

@@ -4,7 +4,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/metrics/calibration.hpp"
+#include "jevrin/study/certainty.hpp"
 #include "jevrin/study/environment.hpp"
 #include "jevrin/study/epoch_note.hpp"
 #include "jevrin/study/materials.hpp"
@@ -345,34 +345,11 @@ class StudyWork {
     void finish(RunInProgress& run) {
         const Predictions predictions = run.trainer.predict_with_best(run.data.parts.validation);
         Classifier best = classifier(run, run.trainer.best_network());
-        PredictionTable table{
-            .classes = run.data.classes, .labels = {}, .probabilities = predictions.probabilities};
-        for (const std::size_t item : predictions.items) table.labels.push_back(run.data.labels[item]);
-        best.temperature = fit_temperature(table);
-        best.familiarity = familiarity(run);
+        fit_certainty(best, run.trainer, run.data, predictions);
         save_classifier(ledger_.model_file(run.record.id), best);
         ledger_.finish_run(run.record.id, prediction_records(predictions));
         std::error_code ignored;
         std::filesystem::remove(ledger_.checkpoint_file(run.record.id), ignored);
-    }
-
-    // Fitted on training items, its limit on those of validation. Wide features and many items are more than
-    // it needs.
-    static std::optional<Familiarity> familiarity(const RunInProgress& run) {
-        constexpr std::size_t most_items = 4096;
-        constexpr std::int64_t widest = 4096;
-        const std::vector<float> validation = run.trainer.features_with_best(run.data.parts.validation);
-        const auto width = std::ssize(validation) / std::ssize(run.data.parts.validation);
-        if (width == 0 || width > widest) return std::nullopt;
-        const std::vector<std::size_t>& training = run.data.parts.training;
-        std::vector<std::size_t> some;
-        const std::size_t step = (training.size() + most_items - 1) / most_items;
-        for (std::size_t i = 0; i < training.size(); i += step) some.push_back(training[i]);
-        std::vector<std::size_t> labels;
-        for (const std::size_t item : some) labels.push_back(run.data.labels[item]);
-        Familiarity result = fit_familiarity(run.trainer.features_with_best(some), labels, run.data.classes);
-        result.limit = familiarity_limit(result, validation);
-        return result;
     }
 
     std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const {

@@ -16,14 +16,14 @@ namespace {
 struct SeedEvidence {
     std::vector<std::size_t> labels;
     std::vector<std::size_t> predicted;
-    std::vector<std::string> items;
-    std::vector<double> influences;  // of the items
+    std::string items;  // their ids, one after the other
 };
 
 // What the finished runs of one candidate say.
 struct Evidence {
     RankedCandidate ranked;
     std::map<std::int64_t, SeedEvidence> seeds;
+    CandidateInfluences influences;
 };
 
 // 0 when the file is gone.
@@ -55,7 +55,7 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
         for (PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
             seed.labels.push_back(p.label);
             seed.predicted.push_back(p.predicted);
-            seed.items.push_back(std::move(p.item));
+            seed.items += p.item + '\n';
         }
     }
     for (Evidence& evidence : all) {
@@ -63,8 +63,9 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
         for (auto& [number, seed] : evidence.seeds) {
             scores.push_back(
                 score(ConfusionMatrix(study.classes.size(), seed.labels, seed.predicted), study.metric));
-            seed.influences =
-                item_influences(study.classes.size(), seed.labels, seed.predicted, study.metric);
+            evidence.influences[number] = {
+                std::move(seed.items),
+                item_influences(study.classes.size(), seed.labels, seed.predicted, study.metric)};
         }
         const MeanInterval mean = mean_interval(scores);
         evidence.ranked.mean = mean.mean;
@@ -72,22 +73,6 @@ std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
         evidence.ranked.seconds /= static_cast<double>(evidence.ranked.runs);
     }
     return all;
-}
-
-// The table of paired differences over the seeds that both have, where both saw the same items.
-std::optional<CrossedInterval> lead(const Evidence& best, const Evidence& other) {
-    std::vector<std::vector<double>> differences;
-    for (const auto& [number, seed] : best.seeds) {
-        const auto theirs = other.seeds.find(number);
-        if (theirs == other.seeds.end() || seed.items != theirs->second.items) continue;
-        const std::vector<double>& values = seed.influences;
-        if (values.size() < 2 || (!differences.empty() && differences[0].size() != values.size())) continue;
-        differences.emplace_back();
-        for (std::size_t i = 0; i < values.size(); ++i)
-            differences.back().push_back(values[i] - theirs->second.influences[i]);
-    }
-    if (differences.empty()) return std::nullopt;
-    return crossed_interval(differences);
 }
 
 // Seconds are noisy: what takes little more than the cheapest costs the same, and of those the best ranked
@@ -116,9 +101,8 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
     std::vector<const Evidence*> level = {&best};  // of them, those that these images do not put behind
     for (std::size_t i = 1; i < all.size(); ++i) {
         RankedCandidate& other = all[i].ranked;
-        other.behind = lead(best, all[i]);
-        const bool separated =
-            other.behind && other.behind->interval.low > 0 && other.behind->seed_noise_known;
+        other.behind = lead_of(best.influences, all[i].influences);
+        const bool separated = is_separated(other.behind);
         if (!separated) undecided.push_back(&all[i]);
         if (!other.behind || other.behind->interval.low <= 0) level.push_back(&all[i]);
         if (other.behind)
@@ -126,9 +110,10 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
                 "'{}' leads '{}' by {:.3f} {} (95 % interval {:.3f} to {:.3f}, paired by seed and item): {}.",
                 best.ranked.candidate, other.candidate, other.behind->mean, metric,
                 other.behind->interval.low, other.behind->interval.high,
-                separated                         ? "a real difference"
-                : !other.behind->seed_noise_known ? "with one seed the noise of seeds is unknown"
-                                                  : "not distinguishable"));
+                separated                            ? "a real difference"
+                : other.behind->seeds == 1           ? "with one seed the noise of seeds is unknown"
+                : other.behind->seeds < fewest_seeds ? "with two seeds the noise of seeds is hardly known"
+                                                     : "not distinguishable"));
         else
             choice.reasons.push_back(
                 fmt::format("'{}' and '{}' share no seed on the same items, so they are not paired.",
@@ -148,13 +133,14 @@ Choice choose(const Ledger& ledger, const StudyRecord& study) {
             choice.chosen, metric, best.ranked.mean);
     else if (level.size() < undecided.size())
         verdict = fmt::format(
-            "Use '{}' for the time being: {}, but with one seed the noise of seeds is unknown; train more "
-            "seeds.",
+            "Use '{}' for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
+            "more seeds.",
             choice.chosen,
             level.size() == 1
                 ? std::string("it leads every other candidate on these images")
                 : fmt::format("it is the cheapest of the {} that lead the others on these images",
-                              level.size()));
+                              level.size()),
+            fewest_seeds);
     else if (undecided.size() == all.size())
         verdict = fmt::format(
             "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.2g} s a "

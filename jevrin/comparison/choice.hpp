@@ -3,10 +3,11 @@
 // Candidates are ranked by the mean over seeds of the plan's metric on the validation part, each run at its
 // best epoch. Two things vary: which items happen to be in the validation part, and which seed a run got. The
 // difference between two candidates is therefore judged from a table of seeds by items (crossed_interval);
-// the metric of a run enters item by item through its jackknife pseudo-values. docs/guide.md explains how to
-// read the result.
+// the metric of a run enters item by item through its jackknife pseudo-values. docs/choice.md states the
+// formulas, and what studies of known truth say of them.
 #pragma once
 
+#include "jevrin/comparison/lead.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/intervals.hpp"
 
@@ -43,8 +44,8 @@ struct Choice {
 
 // Only finished runs count; unfinished ones are named in the reasons. When the evidence does not separate the
 // best from others, the cheapest to train of those is chosen (of several that cost the same within a quarter
-// and a second, the best ranked one); with one seed, of those that the images alone
-// do not put behind. InputError when no run is finished.
+// and a second, the best ranked one); with fewer than three seeds,
+// of those that the images alone do not put behind. InputError when no run is finished.
 Choice choose(const Ledger& ledger, const StudyRecord& study);
 
 }  // namespace jevrin

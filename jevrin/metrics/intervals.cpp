@@ -63,7 +63,8 @@ CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differe
         seed_means.push_back(mean_of(row));
         for (std::size_t i = 0; i < items; ++i) item_means[i] += row[i] / s;
     }
-    CrossedInterval result{.mean = mean_of(seed_means), .interval = {}, .seed_noise_known = seeds > 1};
+    CrossedInterval result{
+        .mean = mean_of(seed_means), .interval = {}, .seeds = static_cast<std::int64_t>(seeds)};
     double variance = 0.0;
     double freedom = n - 1;
     const double items_square = s * squares_about(item_means, result.mean) / (n - 1);

@@ -26,11 +26,11 @@ Interval wilson_interval(std::int64_t successes, std::int64_t trials, double con
 // The mean of a table of paired differences, seeds by items, and its interval when both seeds and items are
 // drawn at random: the two-way random-effects variance of the mean, (MS_seeds + MS_items - MS_rest) / (seeds
 // * items), never below MS_rest / (seeds * items), with Satterthwaite's (1946) degrees of freedom. With one
-// seed the variance is that of the items alone and seed_noise_known is false.
+// seed the variance is that of the items alone.
 struct CrossedInterval {
     double mean = 0.0;
     Interval interval;
-    bool seed_noise_known = false;
+    std::int64_t seeds = 0;
 };
 // differences[seed][item]; at least one seed, at least two items, all rows of one length.
 CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differences,

@@ -1,5 +1,6 @@
 #include "jevrin/comparison/choice.hpp"
 
+#include "benchmarks/choice_simulation.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
@@ -140,6 +141,32 @@ TEST_F(ChoiceTest, EqualCandidatesSeldomLookDifferent) {
         clear += choice().clear;
     }
     EXPECT_LE(clear, 9);
+}
+
+// The short form of the simulation whose long form is a benchmark (docs/choice.md).
+TEST(ChoiceSimulation, IsAboutAsOftenRightAsItSays) {
+    constexpr std::int64_t studies = 400;
+    const bench::SimulatedStudy equal{.candidates = 2, .seeds = 5, .items = 100, .classes = 4};
+    const bench::SimulationResult none = bench::simulate(equal, studies);
+    EXPECT_LE(none.clear_winner, 0.09);
+    EXPECT_GE(none.covered, 0.92);
+    EXPECT_LE(none.covered, 0.985);
+    // Five equal candidates seldom have a clear best.
+    bench::SimulatedStudy five = equal;
+    five.candidates = 5;
+    EXPECT_LE(bench::simulate(five, studies).clear_winner, 0.02);
+    // A lead is found, the more often the larger it is.
+    bench::SimulatedStudy ahead = equal;
+    ahead.lead = 0.3;
+    const bench::SimulationResult some = bench::simulate(ahead, studies);
+    ahead.lead = 0.8;
+    const bench::SimulationResult much = bench::simulate(ahead, studies);
+    EXPECT_GT(some.found, 2 * none.found);
+    EXPECT_GT(much.found, 0.8);
+    EXPECT_GE(some.covered, 0.92);
+    // Two seeds tell nothing apart.
+    ahead.seeds = 2;
+    EXPECT_EQ(bench::simulate(ahead, 50).found, 0.0);
 }
 
 TEST_F(ChoiceTest, NothingFinishedIsAnError) {

@@ -84,8 +84,7 @@ TEST(CrossedInterval, HandWorkedMeanSquares) {
     const CrossedInterval c = crossed_interval({{1, 0}, {0, 0}});
     EXPECT_DOUBLE_EQ(c.mean, 0.25);
     EXPECT_NEAR(c.interval.high - c.mean, 12.7062 * 0.25, 1e-4);
-    EXPECT_TRUE(c.seed_noise_known);
-    EXPECT_FALSE(crossed_interval({{1, 0, 0}}).seed_noise_known);
+    EXPECT_EQ(crossed_interval({{1, 0, 0}}).seeds, 1);
 }
 
 TEST(CrossedInterval, CoversTheTruthAboutAsOftenAsItSays) {

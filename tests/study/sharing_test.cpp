@@ -232,7 +232,7 @@ TEST(Folds, EachIsValidationOnceAndTheChoiceSeesThemTogether) {
     const Choice choice = choose(ledger, ledger.study());
     EXPECT_EQ(choice.ranking[0].runs, 6);
     ASSERT_TRUE(choice.ranking[1].behind);
-    EXPECT_TRUE(choice.ranking[1].behind->seed_noise_known);
+    EXPECT_EQ(choice.ranking[1].behind->seeds, 2);
     EXPECT_EQ(train_study(plan, directory / "ledger").already_finished, 18);
 }
 

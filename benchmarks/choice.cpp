@@ -1,0 +1,125 @@
+// How often the comparison of candidates is right, over studies of known truth.
+#include "choice_simulation.hpp"
+#include "figures.hpp"
+#include "measure.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace {
+
+using namespace jevrin;
+using bench::simulate;
+using bench::SimulatedStudy;
+
+constexpr std::int64_t studies = 2000;
+
+// The settings: from no noise of seeds to much of it, few items to many, few classes to many.
+template <typename See>
+void for_each_setting(std::int64_t seeds, double lead, const See& see) {
+    for (const double seed_noise : {0.0, 0.15, 0.4})
+        for (const std::size_t items : {60U, 200U, 600U})
+            for (const std::size_t classes : {2U, 10U})
+                see(SimulatedStudy{.lead = lead,
+                                   .seeds = seeds,
+                                   .items = items,
+                                   .classes = classes,
+                                   .seed_noise = seed_noise});
+}
+
+// A share over many settings.
+class Shares {
+  public:
+    void add(double share) {
+        sum_ += share;
+        least_ = std::min(least_, share);
+        most_ = std::max(most_, share);
+        ++count_;
+    }
+    double mean() const { return sum_ / count_; }
+    double least() const { return least_; }
+    double most() const { return most_; }
+
+  private:
+    double sum_ = 0.0;
+    double least_ = 1.0;
+    double most_ = 0.0;
+    int count_ = 0;
+};
+
+// Calls fill(seeds, shares) for each number of seeds. The value is the mean from three seeds on, with which
+// alone something may be called a difference.
+template <typename Fill>
+void run_by_seeds(benchmark::State& state, const Fill& fill) {
+    for (auto _ : state) {
+        double sum = 0.0;
+        int counted = 0;
+        for (const std::int64_t seeds : {2, 3, 5, 10}) {
+            Shares shares;
+            fill(seeds, shares);
+            state.counters[fmt::format("s{:02}", seeds)] = shares.mean();
+            state.counters[fmt::format("s{:02}_least", seeds)] = shares.least();
+            state.counters[fmt::format("s{:02}_most", seeds)] = shares.most();
+            if (seeds < fewest_seeds) continue;
+            sum += shares.mean();
+            ++counted;
+        }
+        state.counters["value"] = sum / counted;
+        state.SetLabel("share");
+        state.SetIterationTime(1.0);
+    }
+}
+
+// Of two and of five equal candidates; beside it, how often the paired t-test over seeds tells two apart.
+void run_false_winner(benchmark::State& state) {
+    run_by_seeds(state, [&](std::int64_t seeds, Shares& shares) {
+        Shares theirs;
+        for (const std::size_t candidates : {2U, 5U})
+            for_each_setting(seeds, 0.0, [&](SimulatedStudy study) {
+                study.candidates = candidates;
+                const bench::SimulationResult result = simulate(study, studies);
+                shares.add(result.clear_winner);
+                if (candidates == 2) theirs.add(result.different_by_seeds);
+            });
+        state.counters[fmt::format("s{:02}_paired_t", seeds)] = theirs.mean();
+        state.counters[fmt::format("s{:02}_paired_t_most", seeds)] = theirs.most();
+    });
+}
+
+// With and without a true lead.
+void run_coverage(benchmark::State& state) {
+    run_by_seeds(state, [](std::int64_t seeds, Shares& shares) {
+        for (const double lead : {0.0, 0.25})
+            for_each_setting(seeds, lead, [&](const SimulatedStudy& study) {
+                shares.add(simulate(study, studies).covered);
+            });
+    });
+}
+
+// Of true leads, small and large; beside the paired t-test over seeds, which ignores that items are drawn.
+void run_power(benchmark::State& state) {
+    Shares by_seeds;
+    run_by_seeds(state, [&](std::int64_t seeds, Shares& shares) {
+        Shares theirs;
+        for (const double lead : {0.15, 0.3, 0.6})
+            for_each_setting(seeds, lead, [&](const SimulatedStudy& study) {
+                const bench::SimulationResult result = simulate(study, studies);
+                shares.add(result.found);
+                theirs.add(result.found_by_seeds);
+            });
+        state.counters[fmt::format("s{:02}_paired_t", seeds)] = theirs.mean();
+        if (seeds >= fewest_seeds) by_seeds.add(theirs.mean());
+    });
+    state.counters["paired_t"] = by_seeds.mean();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    using jevrin::bench::add_figure;
+    add_figure("choice/simulation/false_winner", 1, run_false_winner);
+    add_figure("choice/simulation/coverage", 1, run_coverage);
+    add_figure("choice/simulation/power", 1, run_power);
+    return jevrin::bench::run(argc, argv);
+}

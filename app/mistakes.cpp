@@ -155,10 +155,10 @@ void add_mistakes(CLI::App& app) {
         ->type_name("CLASS");
     command->add_option("--show", options->show, "wrong, right or all")
         ->check(CLI::IsMember({"wrong", "right", "all"}))
-        ->option_text("WHICH=wrong");
+        ->option_text("WHICH=" + options->show);
     command->add_option("--by", options->by, "order: confidence, loss or random")
         ->check(CLI::IsMember({"confidence", "loss", "random"}))
-        ->option_text("ORDER=confidence");
+        ->option_text("ORDER=" + options->by);
     command->add_option("--seed", options->seed, "of the random order")->capture_default_str();
     add_most_option(*command, options->most);
     command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")

@@ -214,7 +214,9 @@ void add_thresholds(CLI::App& app) {
          {std::tuple("--precision", &options->precision,
                      "the precision wanted: which threshold, what recall"),
           std::tuple("--recall", &options->recall, "the recall wanted: which threshold, what precision")})
-        command->add_option(name, *value, text)->check(CLI::Range(0.0, 1.0))->option_text("SHARE=0.9");
+        command->add_option(name, *value, text)
+            ->check(CLI::Range(0.0, 1.0))
+            ->option_text(fmt::format("SHARE={}", *value));
     command
         ->add_option("--accuracy", options->accuracy,
                      "the accuracy wanted of what is answered: which confidence to ask for")

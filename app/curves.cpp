@@ -1,7 +1,10 @@
 #include "commands.hpp"
 #include "output.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 
 #include <fmt/format.h>
@@ -12,7 +15,12 @@ namespace {
 struct Options {
     LedgerOptions ledger;
     std::vector<std::string> runs;
+    std::vector<std::string> quantities;
+    std::string over = axis_name(CurveView{}.axis);
+    CurveView view;
+    std::int64_t at = 0;  // 0: no table
     std::filesystem::path figure;
+    std::filesystem::path csv;
 };
 
 Json to_json(const RunCurves& curves) {
@@ -28,9 +36,9 @@ Json to_json(const RunCurves& curves) {
                                     {"macro_f1", e.training_macro_f1}}},
                                   {"validation",
                                    {{"loss", e.validation_loss},
-                                    {"accuracy", e.validation.accuracy()},
-                                    {"balanced_accuracy", e.validation.balanced_accuracy()},
-                                    {"macro_f1", e.validation.macro_f1()}}},
+                                    {"accuracy", e.validation_scores.accuracy},
+                                    {"balanced_accuracy", e.validation_scores.balanced_accuracy},
+                                    {"macro_f1", e.validation_scores.macro_f1}}},
                                   {"learning_rate", e.learning_rate},
                                   {"seconds", e.seconds},
                                   {"data_seconds", e.data_seconds},
@@ -51,21 +59,64 @@ std::string summary_line(const RunCurves& curves, Metric metric) {
         run.best->epoch, last.training_loss, last.validation_loss);
 }
 
+// Every run at one epoch.
+std::string table_at(const std::vector<RunCurves>& all, std::int64_t epoch) {
+    Table table({"run", "epoch", "training loss", "validation loss", "accuracy", "balanced", "macro F1",
+                 "learning rate", "seconds"},
+                {1, 2, 3, 4, 5, 6, 7, 8});
+    for (const RunCurves& curves : all) {
+        double seconds = 0.0;
+        const EpochRecord* found = nullptr;
+        for (const EpochRecord& e : curves.epochs) {
+            if (e.epoch > epoch) break;
+            seconds += e.seconds;
+            if (e.epoch == epoch) found = &e;
+        }
+        if (found == nullptr) {
+            table.add({curves.run.name(), "-", "-", "-", "-", "-", "-", "-", "-"});
+            continue;
+        }
+        table.add({curves.run.name(), std::to_string(epoch), three_decimals(found->training_loss),
+                   three_decimals(found->validation_loss), three_decimals(found->validation_scores.accuracy),
+                   three_decimals(found->validation_scores.balanced_accuracy),
+                   three_decimals(found->validation_scores.macro_f1),
+                   fmt::format("{:.3g}", found->learning_rate), fmt::format("{:.2f}", seconds)});
+    }
+    return table.text();
+}
+
+CurveView view_of(const Options& options, Metric metric) {
+    CurveView view = options.view;
+    view.axis = axis_from_name(options.over);
+    view.quantities.clear();
+    for (const std::string& name : options.quantities) view.quantities.push_back(quantity_from_name(name));
+    if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(metric)};
+    constexpr std::size_t most = 4;
+    if (view.quantities.size() > most)
+        throw InputError(
+            fmt::format("{} quantities are too many for one picture; give at most {}", view.quantities.size(), most));
+    return view;
+}
+
 void curves(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
+    const CurveView view = view_of(options, open.study.metric);
     std::vector<RunCurves> all;
-    if (options.runs.empty())
-        for (const RunRecord& run : open.ledger.runs(open.study.id))
-            all.push_back({run, open.ledger.epochs(run.id)});
-    for (const std::string& name : options.runs) {
-        const RunRecord run = open.ledger.run(open.study.id, name);
-        all.push_back({run, open.ledger.epochs(run.id)});
-    }
-    if (!options.figure.empty())
-        draw_curves(all, open.study.metric,
+    for (const RunRecord& run : runs_called(open.ledger, open.study, options.runs))
+        all.push_back(curves_of_run(open.ledger, run));
+    const CandidateStyles styles(open.ledger.candidates(open.study.id));
+    std::vector<std::filesystem::path> files;
+    if (!options.figure.empty()) {
+        draw_curves(all, view, styles,
                     all.size() == 1 ? fmt::format("{}: {}", open.study.name, all[0].run.name())
                                     : fmt::format("{}: {} runs", open.study.name, all.size()),
                     options.figure);
+        files.push_back(options.figure);
+    }
+    if (!options.csv.empty()) {
+        write_file(options.csv, curves_csv(all));
+        files.push_back(options.csv);
+    }
     if (options.ledger.json) {
         Json json = Json::array();
         const std::vector<TestLook> looks = open.ledger.test_looks(open.study.id);
@@ -76,11 +127,18 @@ void curves(const Options& options) {
         print_json(json);
         return;
     }
-    for (const RunCurves& run : all) print(summary_line(run, open.study.metric));
-    print("\n" + terminal_curves(all, open.study.metric, terminal_width()));
+    if (options.at > 0) {
+        print(table_at(all, options.at));
+    } else {
+        constexpr std::size_t most_lines = 40;
+        for (std::size_t k = 0; k < std::min(most_lines, all.size()); ++k)
+            print(summary_line(all[k], open.study.metric));
+        if (all.size() > most_lines)
+            print(fmt::format("... and {} more runs\n", all.size() - most_lines));
+        print("\n" + terminal_curves(all, view, styles, terminal_width()));
+    }
     print("\n" + test_look_line(open));
-    if (!options.figure.empty())
-        print(fmt::format("figure written to {}\n", printable(options.figure.string())));
+    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
 }
 
 }  // namespace
@@ -88,9 +146,29 @@ void curves(const Options& options) {
 void add_curves(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand("curves", "training and validation curves of runs");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED (default: all)");
+    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    command
+        ->add_option("--show", options->quantities,
+                     "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
+                     "(default: loss and the plan's metric)")
+        ->type_name("NAME,...")
+        ->delimiter(',');
+    command->add_option("--over", options->over, "what lies below: epoch, step, seconds or examples")
+        ->type_name("AXIS")
+        ->capture_default_str();
+    command
+        ->add_option("--smooth", options->view.smoothing,
+                     "weight of the epochs before; as it was stays faint behind")
+        ->type_name("0..1")
+        ->check(CLI::Range(0.0, 0.99))
+        ->capture_default_str();
+    command->add_flag("--log", options->view.log_scale, "values on a scale of powers");
+    command->add_option("--at", options->at, "print the values of this epoch as a table instead")
+        ->type_name("EPOCH")
+        ->check(CLI::PositiveNumber);
     command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")
         ->type_name("FILE");
+    command->add_option("--csv", options->csv, "write every epoch as a table")->type_name("FILE");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { curves(*options); });
 }

@@ -8,6 +8,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/figures/choice_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
@@ -36,21 +37,25 @@ void make_images(const fs::path& folder) {
 }
 
 void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study,
-                   const std::string& chosen) {
+                   const Choice& choice) {
     draw_sheet(sample_rows(read_image_set({.from = directory / "glaze"}), 10, 1),
                "glaze: a random sample of each class", directory / "sheet.png");
     std::vector<RunCurves> curves;
     const RunRecord* best = nullptr;
     const std::vector<RunRecord> runs = ledger.runs(study.id);
     for (const RunRecord& run : runs) {
-        curves.push_back({run, ledger.epochs(run.id)});
-        if (run.candidate == chosen && run.best &&
+        curves.push_back(curves_of_run(ledger, run));
+        if (run.candidate == choice.chosen && run.best &&
             (best == nullptr ||
              score(run.best->validation, study.metric) > score(best->best->validation, study.metric)))
             best = &run;
     }
-    draw_curves(curves, study.metric, fmt::format("{}: {} runs", study.name, runs.size()),
-                directory / "curves.png");
+    const CandidateStyles styles(ledger.candidates(study.id));
+    draw_curves(curves, {.quantities = {CurveQuantity::loss, quantity_of(study.metric)}}, styles,
+                fmt::format("{}: {} runs", study.name, runs.size()), directory / "curves.png");
+    draw_choice(choice, styles,
+                fmt::format("{}: {} candidates, '{}' chosen", study.name, choice.ranking.size(), choice.chosen),
+                directory / "choice.png");
     if (best == nullptr) return;
     draw_confusion(
         best->best->validation, study.classes,
@@ -58,7 +63,7 @@ void write_figures(const fs::path& directory, const Ledger& ledger, const StudyR
                     best->best->validation.correct(), best->best->validation.total()),
         directory / "confusion.png");
     write_file(directory / "chosen.onnx", read_file(ledger.model_file(best->id)));
-    print(fmt::format("\nwritten to {}: sheet.png, curves.png, confusion.png, chosen.onnx ({})\n",
+    print(fmt::format("\nwritten to {}: sheet.png, curves.png, choice.png, confusion.png, chosen.onnx ({})\n",
                       printable(directory.string()), best->name()));
 }
 
@@ -80,7 +85,7 @@ void run_demo(const fs::path& directory) {
     print("\n" + runs_table(ledger.runs(study.id), study.metric) + "\n");
     const Choice choice = choose(ledger, study);
     print(choice_text(choice));
-    write_figures(directory, ledger, study, choice.chosen);
+    write_figures(directory, ledger, study, choice);
 }
 
 }  // namespace

@@ -30,18 +30,27 @@ int main(int argc, char** argv) {
     app::add_runs(app);
     app::add_show(app);
     app::add_curves(app);
+    app::add_diagnose(app);
     app::add_scores(app);
     app::add_classes(app);
     app::add_confusion(app);
+    app::add_recall(app);
     app::add_mistakes(app);
     app::add_item(app);
+    app::add_agreement(app);
     app::add_suspects(app);
     app::add_mark(app);
     app::add_marks(app);
     app::add_thresholds(app);
     app::add_choose(app);
+    app::add_amounts(app);
     app::add_classify(app);
     app::add_export(app);
+    app::add_note(app);
+    app::add_archive(app);
+    app::add_delete(app);
+    app::add_merge(app);
+    app::add_contrast(app);
     for (CLI::App* command : app.get_subcommands({})) command->group("Commands");
     try {
         app.parse(argc, argv);

@@ -6,16 +6,22 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 
 namespace {
 
 using namespace jevrin;
+using bench::honest_level;
+using bench::judge_studies;
+using bench::share_of;
 using bench::simulate;
 using bench::SimulatedStudy;
+using bench::StudyOutcome;
 
 constexpr std::int64_t studies = 2000;
 
-// The settings: from no noise of seeds to much of it, few items to many, few classes to many.
+// The settings: from no noise of seeds to much of it, few items to many, few classes to many; and seeds that
+// help or harm all candidates alike.
 template <typename See>
 void for_each_setting(std::int64_t seeds, double lead, const See& see) {
     for (const double seed_noise : {0.0, 0.15, 0.4})
@@ -78,40 +84,66 @@ void run_false_winner(benchmark::State& state) {
         for (const std::size_t candidates : {2U, 5U})
             for_each_setting(seeds, 0.0, [&](SimulatedStudy study) {
                 study.candidates = candidates;
-                const bench::SimulationResult result = simulate(study, studies);
-                shares.add(result.clear_winner);
-                if (candidates == 2) theirs.add(result.different_by_seeds);
+                const auto outcomes = judge_studies(study, studies);
+                shares.add(share_of(outcomes, [](const StudyOutcome& o) { return o.clear_winner; }));
+                if (candidates == 2)
+                    theirs.add(share_of(outcomes,
+                                        [](const StudyOutcome& o) { return std::abs(o.signed_p) < 0.05; }));
             });
         state.counters[fmt::format("s{:02}_paired_t", seeds)] = theirs.mean();
         state.counters[fmt::format("s{:02}_paired_t_most", seeds)] = theirs.most();
     });
 }
 
-// With and without a true lead.
+// With and without a true lead; where candidates differ in how much seeds matter; where a seed helps or harms
+// all alike.
 void run_coverage(benchmark::State& state) {
     run_by_seeds(state, [](std::int64_t seeds, Shares& shares) {
         for (const double lead : {0.0, 0.25})
             for_each_setting(seeds, lead, [&](const SimulatedStudy& study) {
                 shares.add(simulate(study, studies).covered);
             });
+        for (const double ratio : {0.25, 3.0}) {
+            SimulatedStudy uneven{.lead = 0.25, .seeds = seeds, .noise_ratio = ratio};
+            shares.add(simulate(uneven, studies).covered);
+        }
+        SimulatedStudy common{.lead = 0.25, .seeds = seeds, .common_noise = 0.15};
+        shares.add(simulate(common, studies).covered);
     });
 }
 
-// Of true leads, small and large; beside the paired t-test over seeds, which ignores that items are drawn.
+// Of true leads, small and large. Beside it the paired t-test over seeds, which takes the items as given: as it
+// is, and at the level at which it tells equal candidates apart no more often than 5 times in 100.
 void run_power(benchmark::State& state) {
-    Shares by_seeds;
+    Shares ours;
+    Shares as_it_is;
+    Shares honest;
     run_by_seeds(state, [&](std::int64_t seeds, Shares& shares) {
         Shares theirs;
+        Shares at_level;
         for (const double lead : {0.15, 0.3, 0.6})
             for_each_setting(seeds, lead, [&](const SimulatedStudy& study) {
-                const bench::SimulationResult result = simulate(study, studies);
-                shares.add(result.found);
-                theirs.add(result.found_by_seeds);
+                const auto outcomes = judge_studies(study, studies);
+                const double level = honest_level(study, studies);
+                const auto found_below = [&](double p) {
+                    return share_of(outcomes, [p](const StudyOutcome& o) {
+                        return o.signed_p > 0.0 && o.signed_p < p;
+                    });
+                };
+                shares.add(share_of(outcomes, [](const StudyOutcome& o) { return o.found; }));
+                theirs.add(found_below(0.05));
+                at_level.add(found_below(level));
             });
         state.counters[fmt::format("s{:02}_paired_t", seeds)] = theirs.mean();
-        if (seeds >= fewest_seeds) by_seeds.add(theirs.mean());
+        state.counters[fmt::format("s{:02}_paired_t_honest", seeds)] = at_level.mean();
+        if (seeds < fewest_seeds) return;
+        ours.add(shares.mean());
+        as_it_is.add(theirs.mean());
+        honest.add(at_level.mean());
     });
-    state.counters["paired_t"] = by_seeds.mean();
+    state.counters["paired_t"] = as_it_is.mean();
+    state.counters["paired_t_honest"] = honest.mean();
+    state.counters["ratio"] = ours.mean() / honest.mean();
 }
 
 }  // namespace

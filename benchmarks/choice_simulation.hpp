@@ -10,6 +10,8 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <numeric>
+#include <optional>
 #include <vector>
 
 namespace jevrin::bench {
@@ -22,7 +24,9 @@ struct SimulatedStudy {
     std::int64_t seeds = 3;
     std::size_t items = 200;
     std::size_t classes = 6;
-    double seed_noise = 0.15;  // the deviation of candidate and seed; that of everything at once is 1
+    double seed_noise = 0.15;    // the deviation of candidate and seed; that of everything at once is 1
+    double common_noise = 0.0;   // of a seed, for all candidates alike
+    double noise_ratio = 1.0;    // of the first candidate's seed noise to the others'
     Metric metric = Metric::balanced_accuracy;
 };
 
@@ -30,16 +34,18 @@ inline constexpr double level_effect = 1.2;
 inline constexpr double item_noise = 1.0;
 inline constexpr double candidate_item_noise = 0.5;
 
-// The expected score of a candidate whose effect is this much above the others'.
-inline double true_score(const SimulatedStudy& study, double lead) {
+// The expected score of the first candidate, or of another.
+inline double true_score(const SimulatedStudy& study, bool is_first) {
+    const double noise = study.seed_noise * (is_first ? study.noise_ratio : 1.0);
     const double deviation =
-        std::sqrt(1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise +
-                  study.seed_noise * study.seed_noise);
+        std::sqrt(1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise + noise * noise +
+                  study.common_noise * study.common_noise);
+    const double lead = is_first ? study.lead : 0.0;
     return 0.5 * std::erfc(-(level_effect + lead) / deviation / std::sqrt(2.0));
 }
 
 struct SimulatedCandidates {
-    std::vector<CandidateInfluences> influences;
+    std::vector<CandidateOutcomes> outcomes;
     std::vector<double> means;
 };
 
@@ -51,85 +57,114 @@ inline SimulatedCandidates draw_study(const SimulatedStudy& study, std::uint64_t
         labels[i] = i % study.classes;
         item_effects[i] = item_noise * random.normal();
     }
+    std::vector<std::int64_t> items(study.items);
+    std::iota(items.begin(), items.end(), std::int64_t{1});
+    std::vector<double> common(static_cast<std::size_t>(study.seeds));
+    for (double& effect : common) effect = study.common_noise * random.normal();
     SimulatedCandidates result;
     for (std::size_t c = 0; c < study.candidates; ++c) {
         std::vector<double> own(study.items);
         for (double& effect : own) effect = candidate_item_noise * random.normal();
-        result.influences.emplace_back();
+        result.outcomes.emplace_back();
         result.means.push_back(0.0);
         for (std::int64_t seed = 1; seed <= study.seeds; ++seed) {
-            const double base =
-                level_effect + (c == 0 ? study.lead : 0.0) + study.seed_noise * random.normal();
+            const double base = level_effect + (c == 0 ? study.lead : 0.0) +
+                                (c == 0 ? study.noise_ratio : 1.0) * study.seed_noise * random.normal() +
+                                common[static_cast<std::size_t>(seed - 1)];
             std::vector<std::size_t> predicted(study.items);
+            std::vector<bool> all_right;
             for (std::size_t i = 0; i < study.items; ++i) {
                 const bool right = base + item_effects[i] + own[i] + random.normal() > 0.0;
+                all_right.push_back(right);
                 predicted[i] =
                     right ? labels[i]
                           : (labels[i] + 1 + random.below(static_cast<std::uint32_t>(study.classes - 1))) %
                                 study.classes;
             }
-            result.influences.back()[seed] = {
-                "all", item_influences(study.classes, labels, predicted, study.metric)};
-            const ConfusionMatrix matrix(study.classes, labels, predicted);
-            result.means.back() += score(matrix, study.metric) / static_cast<double>(study.seeds);
+            const double reached = score(ConfusionMatrix(study.classes, labels, predicted), study.metric);
+            result.outcomes.back().push_back(
+                {.seed = seed,
+                 .items = items,
+                 .influences = item_influences(study.classes, labels, predicted, study.metric),
+                 .right = std::move(all_right),
+                 .score = reached});
+            result.means.back() += reached / static_cast<double>(study.seeds);
         }
     }
     return result;
 }
 
-// Shares of the studies.
+// What is said of one study.
+struct StudyOutcome {
+    bool clear_winner = false;  // the best is told apart from every other candidate
+    bool covered = false;       // the interval of the first over the second holds the truth
+    bool found = false;         // the first is told apart from the second, and leads
+    // Of the paired t-test over seeds, which takes the items as given: the p-value with the sign of the lead.
+    double signed_p = 1.0;
+};
+
+inline StudyOutcome judge_study(const SimulatedStudy& study, std::uint64_t number) {
+    const SimulatedCandidates drawn = draw_study(study, number);
+    StudyOutcome outcome;
+    const double truth = true_score(study, true) - true_score(study, false);
+    const std::optional<Lead> lead = lead_of(drawn.outcomes[0], drawn.outcomes[1]);
+    outcome.covered = lead->interval.low <= truth && truth <= lead->interval.high;
+    outcome.found = is_ahead(lead);
+    std::vector<double> by_seed;
+    for (std::size_t k = 0; k < drawn.outcomes[0].size(); ++k)
+        by_seed.push_back(drawn.outcomes[0][k].score - drawn.outcomes[1][k].score);
+    if (by_seed.size() > 1) {
+        const ResampledMean paired = resampled_mean(by_seed, 0.0);
+        outcome.signed_p = paired.mean < 0.0 ? -paired.p_value : paired.p_value;
+    }
+    // As choose() does: the best by its mean, against every other.
+    const auto best = static_cast<std::size_t>(std::max_element(drawn.means.begin(), drawn.means.end()) -
+                                               drawn.means.begin());
+    std::vector<const CandidateOutcomes*> others;
+    for (std::size_t c = 0; c < study.candidates; ++c)
+        if (c != best) others.push_back(&drawn.outcomes[c]);
+    const auto leads = leads_over(drawn.outcomes[best], others);
+    outcome.clear_winner = std::all_of(leads.begin(), leads.end(), is_ahead);
+    return outcome;
+}
+
+inline std::vector<StudyOutcome> judge_studies(const SimulatedStudy& study, std::int64_t studies) {
+    std::vector<StudyOutcome> outcomes(static_cast<std::size_t>(studies));
+    parallel_for(studies, [&](std::int64_t number) {
+        outcomes[static_cast<std::size_t>(number)] = judge_study(study, static_cast<std::uint64_t>(number));
+    });
+    return outcomes;
+}
+
+// The share of the studies for which something holds.
+template <typename Holds>
+double share_of(const std::vector<StudyOutcome>& outcomes, const Holds& holds) {
+    return static_cast<double>(std::count_if(outcomes.begin(), outcomes.end(), holds)) /
+           static_cast<double>(outcomes.size());
+}
+
 struct SimulationResult {
-    double clear_winner = 0.0;        // the best is told apart from every other candidate
-    double covered = 0.0;             // the interval of the first over the second holds the truth
-    double found = 0.0;               // the first is told apart from the second, and leads
-    double found_by_seeds = 0.0;      // the same by the paired t-test over seeds
-    double different_by_seeds = 0.0;  // told apart by that test, whichever leads
+    double clear_winner = 0.0;
+    double covered = 0.0;
+    double found = 0.0;
 };
 
 inline SimulationResult simulate(const SimulatedStudy& study, std::int64_t studies) {
-    struct Outcome {
-        bool clear_winner = true;
-        bool covered = false;
-        bool found = false;
-        bool found_by_seeds = false;
-        bool different_by_seeds = false;
-    };
-    std::vector<Outcome> outcomes(static_cast<std::size_t>(studies));
-    const double truth = true_score(study, study.lead) - true_score(study, 0.0);
-    parallel_for(studies, [&](std::int64_t number) {
-        Outcome& outcome = outcomes[static_cast<std::size_t>(number)];
-        const SimulatedCandidates drawn = draw_study(study, static_cast<std::uint64_t>(number));
-        const CrossedInterval lead = *lead_of(drawn.influences[0], drawn.influences[1]);
-        outcome.covered = lead.interval.low <= truth && truth <= lead.interval.high;
-        outcome.found = is_separated(lead);
-        std::vector<double> by_seed;
-        for (const auto& [seed, ours] : drawn.influences[0]) {
-            const std::vector<double>& theirs = drawn.influences[1].at(seed).values;
-            double sum = 0.0;
-            for (std::size_t i = 0; i < ours.values.size(); ++i) sum += ours.values[i] - theirs[i];
-            by_seed.push_back(sum / static_cast<double>(ours.values.size()));
-        }
-        if (const auto interval = mean_interval(by_seed).interval) {
-            outcome.found_by_seeds = interval->low > 0;
-            outcome.different_by_seeds = interval->low > 0 || interval->high < 0;
-        }
-        // As choose() does: the best by its mean, against every other.
-        const auto best = static_cast<std::size_t>(std::max_element(drawn.means.begin(), drawn.means.end()) -
-                                                   drawn.means.begin());
-        for (std::size_t c = 0; c < study.candidates; ++c)
-            if (c != best)
-                outcome.clear_winner &= is_separated(lead_of(drawn.influences[best], drawn.influences[c]));
-    });
-    SimulationResult result;
-    const auto part = 1.0 / static_cast<double>(studies);
-    for (const Outcome& outcome : outcomes) {
-        result.clear_winner += outcome.clear_winner ? part : 0.0;
-        result.covered += outcome.covered ? part : 0.0;
-        result.found += outcome.found ? part : 0.0;
-        result.found_by_seeds += outcome.found_by_seeds ? part : 0.0;
-        result.different_by_seeds += outcome.different_by_seeds ? part : 0.0;
-    }
-    return result;
+    const std::vector<StudyOutcome> outcomes = judge_studies(study, studies);
+    return {share_of(outcomes, [](const StudyOutcome& o) { return o.clear_winner; }),
+            share_of(outcomes, [](const StudyOutcome& o) { return o.covered; }),
+            share_of(outcomes, [](const StudyOutcome& o) { return o.found; })};
+}
+
+// The level at which the paired t-test over seeds tells as few equal candidates apart as it should: the p-value
+// that 5 of 100 studies of equal candidates stay below, and 0.05 at most.
+inline double honest_level(SimulatedStudy study, std::int64_t studies) {
+    study.lead = 0.0;
+    std::vector<double> p_values;
+    for (const StudyOutcome& outcome : judge_studies(study, studies))
+        p_values.push_back(std::abs(outcome.signed_p));
+    std::sort(p_values.begin(), p_values.end());
+    return std::min(0.05, p_values[p_values.size() / 20]);
 }
 
 }  // namespace jevrin::bench

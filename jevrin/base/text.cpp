@@ -111,6 +111,21 @@ std::string shortened(std::string_view text, std::size_t width) {
     return display_width(safe) <= width ? safe : padded(safe, width);
 }
 
+std::string shortened_inside(std::string_view text, std::size_t width) {
+    const std::string safe = printable(text);
+    if (display_width(safe) <= width || width < 3) return shortened(text, width);
+    const std::size_t head = (width - 1) / 2;
+    // padded() ends what it cuts in "…".
+    std::size_t begin = safe.size();
+    while (begin > 0) {
+        std::size_t before = begin - 1;
+        while (before > 0 && (static_cast<unsigned char>(safe[before]) & 0xc0) == 0x80) --before;
+        if (display_width(std::string_view(safe).substr(before)) > width - 1 - head) break;
+        begin = before;
+    }
+    return padded(safe, head + 1) + safe.substr(begin);
+}
+
 std::string nearest_word(std::string_view word, std::span<const std::string> candidates) {
     std::string best;
     std::size_t best_distance = word.size() / 3 + 2;

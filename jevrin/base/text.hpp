@@ -22,6 +22,9 @@ std::string padded(std::string_view text, std::size_t width);
 // The text made printable, and cut to this display width when it is longer.
 std::string shortened(std::string_view text, std::size_t width);
 
+// The same, but cut in the middle: names of variants differ at their ends.
+std::string shortened_inside(std::string_view text, std::size_t width);
+
 // The candidate with the smallest edit distance (Levenshtein 1966) to the word, or an empty string when none
 // is near enough to be meant.
 std::string nearest_word(std::string_view word, std::span<const std::string> candidates);

@@ -1,29 +1,33 @@
 #include "jevrin/comparison/choice.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/metrics/influence.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/comparison/choice_words.hpp"
+#include "jevrin/metrics/crossed.hpp"
+#include "jevrin/metrics/significance.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <filesystem>
+#include <limits>
 #include <map>
+#include <numeric>
 
 namespace jevrin {
 namespace {
 
-// What one seed predicted: in one run, or in one for each fold, which together see every item once.
-struct SeedEvidence {
-    std::vector<std::size_t> labels;
-    std::vector<std::size_t> predicted;
-    std::string items;  // their ids, one after the other
-};
+constexpr std::array cost_names = {"seconds", "trained", "operations", "file"};
 
-// What the finished runs of one candidate say.
-struct Evidence {
+// What one candidate brings to the choice.
+struct Contender {
     RankedCandidate ranked;
-    std::map<std::int64_t, SeedEvidence> seeds;
-    CandidateInfluences influences;
+    CandidateOutcomes outcomes;
+    // By seed, of the items in order: those of its folds put together.
+    std::vector<std::vector<double>> by_seed;
+    bool on_same_items = false;  // all seeds, so that by_seed is a table
 };
 
 // 0 when the file is gone.
@@ -33,133 +37,224 @@ std::int64_t size_of(const std::filesystem::path& file) {
     return error ? 0 : static_cast<std::int64_t>(bytes);
 }
 
-std::vector<Evidence> gather(const Ledger& ledger, const StudyRecord& study,
-                             std::vector<std::string>& unfinished) {
-    std::vector<Evidence> all;
-    for (const RunRecord& run : ledger.runs(study.id)) {
-        if (run.state != RunState::finished || !run.best) {
-            unfinished.push_back(fmt::format("{} ({})", run.name(), state_name(run.state)));
-            continue;
-        }
-        if (all.empty() || all.back().ranked.candidate != run.candidate)
-            all.push_back({.ranked = {.candidate = run.candidate,
-                                      .regime = run.regime,
-                                      .parameters = run.parameters,
-                                      .trainable_parameters = run.trainable_parameters,
-                                      .multiplications = run.multiplications,
-                                      .model_bytes = size_of(ledger.model_file(run.id))}});
-        Evidence& evidence = all.back();
-        evidence.ranked.seconds += run.seconds;
-        ++evidence.ranked.runs;
-        SeedEvidence& seed = evidence.seeds[run.seed];
-        for (PredictionRecord& p : ledger.predictions(run.id, Part::validation)) {
-            seed.labels.push_back(p.label);
-            seed.predicted.push_back(p.predicted);
-            seed.items += p.item + '\n';
-        }
+void put_seeds_together(Contender& contender) {
+    std::map<std::int64_t, std::map<std::int64_t, double>> seeds;  // by seed, by item
+    for (const RunOutcomes& run : contender.outcomes)
+        for (std::size_t i = 0; i < run.items.size(); ++i)
+            seeds[run.seed][run.items[i]] = run.influences[i];
+    contender.on_same_items = !seeds.empty();
+    for (const auto& [seed, values] : seeds) {
+        const auto& first = seeds.begin()->second;
+        contender.on_same_items &=
+            values.size() == first.size() &&
+            std::equal(values.begin(), values.end(), first.begin(),
+                       [](const auto& a, const auto& b) { return a.first == b.first; });
+        contender.by_seed.emplace_back();
+        for (const auto& [item, value] : values) contender.by_seed.back().push_back(value);
     }
-    for (Evidence& evidence : all) {
-        std::vector<double> scores;
-        for (auto& [number, seed] : evidence.seeds) {
-            scores.push_back(
-                score(ConfusionMatrix(study.classes.size(), seed.labels, seed.predicted), study.metric));
-            evidence.influences[number] = {
-                std::move(seed.items),
-                item_influences(study.classes.size(), seed.labels, seed.predicted, study.metric)};
-        }
-        const MeanInterval mean = mean_interval(scores);
-        evidence.ranked.mean = mean.mean;
-        evidence.ranked.interval = mean.interval;
-        evidence.ranked.seconds /= static_cast<double>(evidence.ranked.runs);
-    }
-    return all;
 }
 
-// Seconds are noisy: what takes little more than the cheapest costs the same, and of those the best ranked
-// one is taken. Candidates come best first.
-const Evidence* best_of_the_cheapest(const std::vector<const Evidence*>& candidates) {
-    double least = candidates.front()->ranked.seconds;
-    for (const Evidence* candidate : candidates) least = std::min(least, candidate->ranked.seconds);
-    return *std::find_if(candidates.begin(), candidates.end(), [&](const Evidence* candidate) {
-        return candidate->ranked.seconds <= 1.25 * least + 1.0;
+// Around the mean of the seeds' scores, as wide as their table says.
+std::optional<Interval> interval_around(const Contender& contender, const std::vector<double>& scores) {
+    if (!contender.on_same_items) return mean_interval(scores).interval;
+    SeedsByItems table;
+    for (const auto& row : contender.by_seed) table.emplace_back(row);
+    const Interval of_table = crossed_mean(table).interval;
+    const double reach = (of_table.high - of_table.low) / 2;
+    const double mean = contender.ranked.mean;
+    return Interval{std::max(0.0, mean - reach), std::min(1.0, mean + reach)};
+}
+
+Contender contender_of(const Ledger& ledger, const StudyRecord& study, const CandidateEvidence& evidence,
+                       std::size_t classes) {
+    const RunRecord& run = evidence.runs.front().run;
+    Contender contender{.ranked = {.candidate = evidence.candidate,
+                                   .regime = evidence.regime,
+                                   .runs = std::ssize(evidence.runs),
+                                   .seconds = evidence.seconds(),
+                                   .parameters = run.parameters,
+                                   .trainable_parameters = run.trainable_parameters,
+                                   .multiplications = run.multiplications,
+                                   .model_bytes = size_of(ledger.model_file(run.id))},
+                        .outcomes = outcomes_of(ledger, evidence, classes, study.metric)};
+    put_seeds_together(contender);
+    std::vector<double> scores;
+    for (const auto& [seed, score] : evidence.seed_scores(classes, study.metric)) scores.push_back(score);
+    contender.ranked.mean = mean_interval(scores).mean;
+    contender.ranked.seeds = std::ssize(scores);
+    contender.ranked.interval = interval_around(contender, scores);
+    return contender;
+}
+
+// Best first.
+std::vector<Contender> rank(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence) {
+    std::vector<Contender> contenders;
+    for (const CandidateEvidence& candidate : evidence.candidates)
+        contenders.push_back(contender_of(ledger, study, candidate, evidence.classes));
+    std::stable_sort(contenders.begin(), contenders.end(), [](const Contender& a, const Contender& b) {
+        return a.ranked.mean > b.ranked.mean;
     });
+    return contenders;
+}
+
+// Seconds are noisy: what takes little more than the cheapest costs the same.
+bool costs_the_same(double cost, double least, Cost kind) {
+    return kind == Cost::training_seconds ? cost <= 1.25 * least + 1.0 : cost <= least;
+}
+
+// Candidates come best first.
+const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandidate*>& candidates,
+                                            Cost kind) {
+    double least = candidates.front()->cost(kind);
+    for (const RankedCandidate* candidate : candidates) least = std::min(least, candidate->cost(kind));
+    return **std::find_if(candidates.begin(), candidates.end(), [&](const RankedCandidate* candidate) {
+        return costs_the_same(candidate->cost(kind), least, kind);
+    });
+}
+
+void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
+    for (RankedCandidate& candidate : ranking)
+        candidate.on_front =
+            std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
+                const bool no_worse =
+                    other.mean >= candidate.mean && other.cost(kind) <= candidate.cost(kind);
+                const bool better = other.mean > candidate.mean || other.cost(kind) < candidate.cost(kind);
+                return no_worse && better;
+            });
+}
+
+// The candidates that saw the same items as the best, resampled together: how much higher does the best of a
+// resample score on it than on the items as they are?
+std::optional<double> selection_optimism(const std::vector<Contender>& contenders) {
+    std::vector<std::vector<double>> means;  // by candidate, of items over seeds
+    std::vector<double> scores;
+    const CandidateOutcomes& best = contenders.front().outcomes;
+    for (const Contender& contender : contenders) {
+        if (!contender.on_same_items || contender.outcomes.front().items != best.front().items) continue;
+        std::vector<double> mean(contender.by_seed.front().size(), 0.0);
+        for (const auto& row : contender.by_seed)
+            for (std::size_t i = 0; i < mean.size(); ++i)
+                mean[i] += row[i] / static_cast<double>(contender.by_seed.size());
+        scores.push_back(std::accumulate(mean.begin(), mean.end(), 0.0) / static_cast<double>(mean.size()));
+        means.push_back(std::move(mean));
+    }
+    if (means.empty()) return std::nullopt;
+    const std::size_t items = means.front().size();
+    constexpr std::uint64_t resamples = 200;
+    double sum = 0.0;
+    for (std::uint64_t resample = 0; resample < resamples; ++resample) {
+        RandomStream random({.seed = 1, .purpose = Purpose::bootstrap, .item = resample});
+        std::vector<double> counts(items, 0.0);
+        for (std::size_t draw = 0; draw < items; ++draw)
+            ++counts[random.below(static_cast<std::uint32_t>(items))];
+        double highest = -1e300;
+        double flattered = 0.0;
+        for (std::size_t c = 0; c < means.size(); ++c) {
+            const double resampled =
+                std::inner_product(counts.begin(), counts.end(), means[c].begin(), 0.0) /
+                static_cast<double>(items);
+            if (resampled > highest) {
+                highest = resampled;
+                flattered = resampled - scores[c];
+            }
+        }
+        sum += flattered;
+    }
+    return std::max(0.0, sum / static_cast<double>(resamples));
 }
 
 }  // namespace
 
-Choice choose(const Ledger& ledger, const StudyRecord& study) {
-    std::vector<std::string> unfinished;
-    std::vector<Evidence> all = gather(ledger, study, unfinished);
-    if (all.empty())
-        throw InputError(fmt::format("study '{}' has no finished run yet; train its plan first", study.name));
-    std::stable_sort(all.begin(), all.end(),
-                     [](const Evidence& a, const Evidence& b) { return a.ranked.mean > b.ranked.mean; });
-    Choice choice{.metric = study.metric, .test_looks = study.test_looks};
-    const Evidence& best = all.front();
-    const std::string metric = spoken_metric(study.metric);
-    std::vector<const Evidence*> undecided = {&best};
-    std::vector<const Evidence*> level = {&best};  // of them, those that these images do not put behind
-    for (std::size_t i = 1; i < all.size(); ++i) {
-        RankedCandidate& other = all[i].ranked;
-        other.behind = lead_of(best.influences, all[i].influences);
-        const bool separated = is_separated(other.behind);
-        if (!separated) undecided.push_back(&all[i]);
-        if (!other.behind || other.behind->interval.low <= 0) level.push_back(&all[i]);
-        if (other.behind)
-            choice.reasons.push_back(fmt::format(
-                "'{}' leads '{}' by {:.3f} {} (95 % interval {:.3f} to {:.3f}, paired by seed and item): {}.",
-                best.ranked.candidate, other.candidate, other.behind->mean, metric,
-                other.behind->interval.low, other.behind->interval.high,
-                separated                            ? "a real difference"
-                : other.behind->seeds == 1           ? "with one seed the noise of seeds is unknown"
-                : other.behind->seeds < fewest_seeds ? "with two seeds the noise of seeds is hardly known"
-                                                     : "not distinguishable"));
-        else
-            choice.reasons.push_back(
-                fmt::format("'{}' and '{}' share no seed on the same items, so they are not paired.",
-                            best.ranked.candidate, other.candidate));
+std::string cost_name(Cost cost) {
+    return cost_names.at(static_cast<std::size_t>(cost));
+}
+
+Cost cost_from_name(const std::string& name) {
+    std::vector<std::string> names(cost_names.begin(), cost_names.end());
+    const auto found = std::find(names.begin(), names.end(), name);
+    if (found == names.end())
+        throw InputError(fmt::format("no cost is called '{}'{}; there are {}", printable(name),
+                                     did_you_mean(name, names), fmt::join(names, ", ")));
+    return static_cast<Cost>(found - names.begin());
+}
+
+double RankedCandidate::cost(Cost kind) const {
+    const auto known = [](std::int64_t value) {
+        return value > 0 ? static_cast<double>(value) : std::numeric_limits<double>::infinity();
+    };
+    switch (kind) {
+        case Cost::training_seconds: return seconds;
+        case Cost::trained_parameters: return static_cast<double>(trainable_parameters);
+        case Cost::operations: return known(multiplications);
+        case Cost::file_size: return known(model_bytes);
     }
-    choice.clear = undecided.size() == 1 && all.size() > 1;
-    const Evidence* cheapest = best_of_the_cheapest(level);
-    choice.chosen = cheapest->ranked.candidate;
-    std::string verdict;
-    if (all.size() == 1)
-        verdict =
-            fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
-    else if (choice.clear)
-        verdict = fmt::format(
-            "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
-            "the noise of seeds and items.",
-            choice.chosen, metric, best.ranked.mean);
-    else if (level.size() < undecided.size())
-        verdict = fmt::format(
-            "Use '{}' for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
-            "more seeds.",
-            choice.chosen,
-            level.size() == 1
-                ? std::string("it leads every other candidate on these images")
-                : fmt::format("it is the cheapest of the {} that lead the others on these images",
-                              level.size()),
-            fewest_seeds);
-    else if (undecided.size() == all.size())
-        verdict = fmt::format(
-            "The evidence does not separate the candidates; '{}' is the cheapest to train ({:.2g} s a "
-            "run).",
-            choice.chosen, cheapest->ranked.seconds);
-    else
-        verdict = fmt::format(
-            "Use '{}': the evidence does not separate it from {} other candidate{} at the top, and it is "
-            "the cheapest of them to train ({:.2g} s a run).",
-            choice.chosen, undecided.size() - 1, undecided.size() == 2 ? "" : "s", cheapest->ranked.seconds);
-    choice.reasons.insert(choice.reasons.begin(), verdict);
-    if (!unfinished.empty())
-        choice.reasons.push_back(
-            fmt::format("{} not finished and {} not count: {}{}.",
-                        unfinished.size() == 1 ? "1 run is" : fmt::format("{} runs are", unfinished.size()),
-                        unfinished.size() == 1 ? "does" : "do", unfinished.front(),
-                        unfinished.size() > 1 ? ", ..." : ""));
-    for (Evidence& evidence : all) choice.ranking.push_back(std::move(evidence.ranked));
+    return 0.0;
+}
+
+const RankedCandidate& Choice::chosen_candidate() const {
+    return *std::find_if(ranking.begin(), ranking.end(),
+                         [&](const RankedCandidate& candidate) { return candidate.candidate == chosen; });
+}
+
+Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
+              const ChoiceSettings& settings) {
+    const std::vector<Contender> contenders = rank(ledger, study, evidence);
+    Choice choice{.metric = study.metric,
+                  .cost = settings.cost,
+                  .optimism = selection_optimism(contenders),
+                  .test_looks = study.test_looks};
+    std::vector<const CandidateOutcomes*> others;
+    for (const Contender& contender : contenders) {
+        choice.ranking.push_back(contender.ranked);
+        if (&contender != &contenders.front()) others.push_back(&contender.outcomes);
+    }
+    const auto leads = leads_over(contenders.front().outcomes, others);
+    for (std::size_t k = 0; k < leads.size(); ++k) {
+        choice.ranking[k + 1].behind = leads[k];
+        choice.ranking[k + 1].told_apart = is_ahead(leads[k]);
+    }
+    mark_front(choice.ranking, settings.cost);
+    if (!contenders.front().by_seed.empty())
+        choice.validation_items = std::ssize(contenders.front().by_seed.front());
+    std::vector<const RankedCandidate*> tied;
+    std::vector<const RankedCandidate*> level;  // of them, those that these images do not put behind
+    for (const RankedCandidate& candidate : choice.ranking) {
+        const bool is_best = &candidate == &choice.ranking.front();
+        if (!is_best && (!candidate.behind || candidate.told_apart)) continue;
+        tied.push_back(&candidate);
+        if (is_best || candidate.behind->seeds >= fewest_seeds || candidate.behind->interval.low <= 0)
+            level.push_back(&candidate);
+    }
+    choice.clear = choice.ranking.size() > 1 &&
+                   std::all_of(choice.ranking.begin() + 1, choice.ranking.end(),
+                               [](const RankedCandidate& candidate) { return candidate.told_apart; });
+    choice.chosen = best_of_the_cheapest(level, settings.cost).candidate;
+    if (choice.ranking.size() > 1 && choice.ranking[1].behind)
+        choice.needed = needed_evidence(*choice.ranking[1].behind);
+    put_into_words(choice, {.tied = std::ssize(tied), .level = std::ssize(level)}, evidence.set_apart);
     return choice;
+}
+
+Choice choose(const Ledger& ledger, const StudyRecord& study, const ChoiceSettings& settings) {
+    return choose(ledger, study, gather_evidence(ledger, study), settings);
+}
+
+std::vector<CandidatePair> compare_pairs(const Ledger& ledger, const StudyRecord& study,
+                                         const StudyEvidence& evidence) {
+    const std::vector<Contender> contenders = rank(ledger, study, evidence);
+    std::vector<CandidatePair> pairs;
+    std::vector<double> p_values;
+    for (std::size_t a = 0; a < contenders.size(); ++a)
+        for (std::size_t b = a + 1; b < contenders.size(); ++b) {
+            pairs.push_back({contenders[a].ranked.candidate, contenders[b].ranked.candidate,
+                             lead_of(contenders[a].outcomes, contenders[b].outcomes)});
+            if (pairs.back().lead) p_values.push_back(pairs.back().lead->p_value);
+        }
+    const std::vector<double> adjusted = holm_adjusted(p_values);
+    std::size_t next = 0;
+    for (CandidatePair& pair : pairs)
+        if (pair.lead) pair.lead->adjusted_p = adjusted[next++];
+    return pairs;
 }
 
 }  // namespace jevrin

@@ -1,15 +1,18 @@
 // The choice: which candidate to use, on what evidence.
 //
+//     const StudyEvidence evidence = gather_evidence(ledger, study);
+//     const Choice choice = choose(ledger, study, evidence, {.cost = Cost::operations});
+//     choice.chosen, choice.clear, choice.summary ...
+//
 // Candidates are ranked by the mean over seeds of the plan's metric on the validation part, each run at its
-// best epoch. Two things vary: which items happen to be in the validation part, and which seed a run got. The
-// difference between two candidates is therefore judged from a table of seeds by items (crossed_interval);
-// the metric of a run enters item by item through its jackknife pseudo-values. docs/choice.md states the
-// formulas, and what studies of known truth say of them.
+// best epoch. Whether the best is really better than another is judged from their runs item by item
+// (lead_of()), with the p-values of all these comparisons corrected together (Holm 1979). Of those that cannot
+// be told from the best the cheapest is chosen. docs/choice.md states the formulas, and what studies of known
+// truth say of them.
 #pragma once
 
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/comparison/lead.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/metrics/intervals.hpp"
 
 #include <optional>
 #include <string>
@@ -17,35 +20,75 @@
 
 namespace jevrin {
 
+// What "cheap" means.
+enum class Cost {
+    training_seconds,    // of a run, mean; within a quarter and a second equal
+    trained_parameters,  // how many numbers training changes
+    operations,          // multiplications of one prediction
+    file_size,           // of a run's model, in bytes
+};
+// "seconds", "trained", "operations", "file": the words of the command.
+std::string cost_name(Cost cost);
+// InputError names the words and the nearest one.
+Cost cost_from_name(const std::string& name);
+
+struct ChoiceSettings {
+    Cost cost = Cost::training_seconds;
+};
+
 struct RankedCandidate {
     std::string candidate;
     std::string regime;
     double mean = 0.0;                 // of the metric over seeds
-    std::optional<Interval> interval;  // over seeds; none for one seed
+    std::optional<Interval> interval;  // 95 %, over seeds and items; with one seed over items alone
     std::int64_t runs = 0;
-    double seconds = 0.0;  // of training, mean over seeds
+    std::int64_t seeds = 0;
+    double seconds = 0.0;  // of training, mean over runs
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
-    std::int64_t model_bytes = 0;      // of a run's model file
-    // The best candidate's lead over this one, paired by seed and item; none for the best itself, or when
-    // they share no seed.
-    std::optional<CrossedInterval> behind;
+    std::int64_t model_bytes = 0;      // of a run's model file; 0: it is gone
+    // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
+    std::optional<Lead> behind;
+    bool told_apart = false;  // the evidence puts the best ahead of it
+    bool on_front = false;    // no other is both better and cheaper
+
+    // Infinite when it is not known.
+    double cost(Cost kind) const;
 };
 
 struct Choice {
     Metric metric = Metric::balanced_accuracy;
+    Cost cost = Cost::training_seconds;
     std::string chosen;
     bool clear = false;                    // the evidence separates the best from every other candidate
     std::vector<RankedCandidate> ranking;  // best first
-    std::vector<std::string> reasons;      // sentences
+    std::string summary;                   // one paragraph
+    std::vector<std::string> reasons;      // sentences: the verdict, then the comparisons, what is set apart
+    NeededEvidence needed;                 // to separate the first two
+    // How much the best candidate's score is flattered by having been picked as the best on these items:
+    // bootstrap (Efron 1983). Picking each run's best epoch flatters on top of it.
+    std::optional<double> optimism;
+    std::int64_t validation_items = 0;
     std::int64_t test_looks = 0;
+
+    const RankedCandidate& chosen_candidate() const;
 };
 
-// Only finished runs count; unfinished ones are named in the reasons. When the evidence does not separate the
-// best from others, the cheapest to train of those is chosen (of several that cost the same within a quarter
-// and a second, the best ranked one); with fewer than three seeds,
-// of those that the images alone do not put behind. InputError when no run is finished.
-Choice choose(const Ledger& ledger, const StudyRecord& study);
+// Only finished runs count. With fewer than three seeds the cheapest is taken of those that the images alone
+// do not put behind the best.
+Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
+              const ChoiceSettings& settings = {});
+// The same, gathering the evidence first; InputError when no run is finished.
+Choice choose(const Ledger& ledger, const StudyRecord& study, const ChoiceSettings& settings = {});
+
+// Every candidate against every other, their p-values corrected together.
+struct CandidatePair {
+    std::string first;  // the one with the higher mean
+    std::string second;
+    std::optional<Lead> lead;  // none: nothing pairs them
+};
+std::vector<CandidatePair> compare_pairs(const Ledger& ledger, const StudyRecord& study,
+                                         const StudyEvidence& evidence);
 
 }  // namespace jevrin

@@ -1,23 +1,140 @@
 #include "jevrin/comparison/lead.hpp"
 
-namespace jevrin {
+#include "jevrin/metrics/crossed.hpp"
+#include "jevrin/metrics/significance.hpp"
 
-std::optional<CrossedInterval> lead_of(const CandidateInfluences& first, const CandidateInfluences& second) {
-    std::vector<std::vector<double>> differences;
-    for (const auto& [number, ours] : first) {
-        const auto theirs = second.find(number);
-        if (theirs == second.end() || ours.items != theirs->second.items || ours.values.size() < 2) continue;
-        if (!differences.empty() && differences[0].size() != ours.values.size()) continue;
-        differences.emplace_back();
-        for (std::size_t i = 0; i < ours.values.size(); ++i)
-            differences.back().push_back(ours.values[i] - theirs->second.values[i]);
-    }
-    if (differences.empty()) return std::nullopt;
-    return crossed_interval(differences);
+#include <algorithm>
+#include <cmath>
+#include <unordered_map>
+
+namespace jevrin {
+namespace {
+
+bool all_on_the_same_items(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    const auto same = [&](const RunOutcomes& run) {
+        return run.fold == first.front().fold && run.items == first.front().items;
+    };
+    return std::all_of(first.begin(), first.end(), same) && std::all_of(second.begin(), second.end(), same);
 }
 
-bool is_separated(const std::optional<CrossedInterval>& lead) {
-    return lead && lead->seeds >= fewest_seeds && lead->interval.low > 0;
+SeedsByItems table_of(const CandidateOutcomes& runs) {
+    SeedsByItems table;
+    for (const RunOutcomes& run : runs) table.emplace_back(run.influences);
+    return table;
+}
+
+// Sums over runs of right predictions, the first's less the second's.
+void count_items(Lead& lead, const std::vector<double>& sums) {
+    for (const double sum : sums) {
+        lead.first_only += sum > 1e-9;
+        lead.second_only += sum < -1e-9;
+    }
+    lead.exact_p = mcnemar_p_value(lead.first_only, lead.second_only);
+}
+
+Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    const CrossedEstimate estimate = crossed_difference(table_of(first), table_of(second));
+    Lead lead{.rule = estimate.seeds == 1 ? LeadRule::one_seed : LeadRule::crossed,
+              .mean = estimate.mean,
+              .interval = estimate.interval,
+              .p_value = estimate.p_value,
+              .adjusted_p = estimate.p_value,
+              .seeds = estimate.seeds,
+              .items = estimate.items,
+              .seed_component = estimate.seed_component,
+              .item_component = estimate.item_component,
+              .rest_component = estimate.rest_component};
+    std::vector<double> sums(first.front().items.size(), 0.0);
+    for (const auto* runs : {&first, &second})
+        for (const RunOutcomes& run : *runs)
+            for (std::size_t i = 0; i < sums.size(); ++i)
+                if (run.right[i]) sums[i] += (runs == &first ? 1.0 : -1.0) / static_cast<double>(runs->size());
+    count_items(lead, sums);
+    return lead;
+}
+
+std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    CandidateOutcomes ours;
+    CandidateOutcomes theirs;
+    for (const RunOutcomes& run : first)
+        for (const RunOutcomes& other : second)
+            if (run.seed == other.seed && run.fold == other.fold && run.items == other.items) {
+                ours.push_back(run);
+                theirs.push_back(other);
+            }
+    if (ours.empty()) return std::nullopt;
+    if (ours.size() == 1) return crossed_lead(ours, theirs);
+    std::vector<double> differences;
+    double share = 0.0;
+    std::unordered_map<std::int64_t, double> by_item;
+    for (std::size_t pair = 0; pair < ours.size(); ++pair) {
+        differences.push_back(ours[pair].score - theirs[pair].score);
+        const auto learned = static_cast<double>(
+            std::max<std::int64_t>(1, std::min(ours[pair].training_items, theirs[pair].training_items)));
+        share += static_cast<double>(ours[pair].items.size()) / learned / static_cast<double>(ours.size());
+        for (std::size_t i = 0; i < ours[pair].items.size(); ++i)
+            by_item[ours[pair].items[i]] += (ours[pair].right[i] ? 1.0 : 0.0) - (theirs[pair].right[i] ? 1.0 : 0.0);
+    }
+    const ResampledMean mean = resampled_mean(differences, share);
+    Lead lead{.rule = LeadRule::resampled,
+              .mean = mean.mean,
+              .interval = mean.interval,
+              .p_value = mean.p_value,
+              .adjusted_p = mean.p_value,
+              .seeds = static_cast<std::int64_t>(ours.size()),
+              .items = static_cast<std::int64_t>(by_item.size())};
+    std::vector<double> sums;
+    for (const auto& [item, sum] : by_item) sums.push_back(sum);
+    count_items(lead, sums);
+    return lead;
+}
+
+std::optional<std::int64_t> whole(double number) {
+    constexpr double most = 1e9;
+    if (!(number < most)) return std::nullopt;
+    return static_cast<std::int64_t>(std::ceil(number));
+}
+
+}  // namespace
+
+std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    if (first.empty() || second.empty()) return std::nullopt;
+    if (all_on_the_same_items(first, second)) return crossed_lead(first, second);
+    return resampled_lead(first, second);
+}
+
+std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
+                                            const std::vector<const CandidateOutcomes*>& others) {
+    std::vector<std::optional<Lead>> leads;
+    std::vector<double> p_values;
+    for (const CandidateOutcomes* other : others) {
+        leads.push_back(lead_of(first, *other));
+        if (leads.back()) p_values.push_back(leads.back()->p_value);
+    }
+    const std::vector<double> adjusted = holm_adjusted(p_values);
+    std::size_t next = 0;
+    for (std::optional<Lead>& lead : leads)
+        if (lead) lead->adjusted_p = adjusted[next++];
+    return leads;
+}
+
+bool is_ahead(const std::optional<Lead>& lead) {
+    constexpr double level = 0.05;
+    return lead && lead->mean > 0.0 && lead->adjusted_p < level && lead->seeds >= fewest_seeds &&
+           lead->first_only + lead->second_only >= fewest_differing_items;
+}
+
+NeededEvidence needed_evidence(const Lead& lead) {
+    if (lead.rule != LeadRule::crossed || lead.mean == 0.0) return {};
+    const double wanted = std::pow(lead.mean / (1.96 + 0.84), 2);  // of the variance of the mean
+    const auto seeds = static_cast<double>(lead.seeds);
+    const auto items = static_cast<double>(lead.items);
+    const double by_seeds = wanted - lead.item_component / items;
+    const double by_items = wanted - lead.seed_component / seeds;
+    NeededEvidence needed;
+    if (by_seeds > 0.0) needed.seeds = whole((lead.seed_component + lead.rest_component / items) / by_seeds);
+    if (by_items > 0.0) needed.items = whole((lead.item_component + lead.rest_component / seeds) / by_items);
+    return needed;
 }
 
 }  // namespace jevrin

@@ -1,32 +1,81 @@
-// The lead of one candidate over another, paired by seed and item.
+// The lead of one candidate over another: how large, how sure.
+//
+//     CandidateOutcomes ours = ..., theirs = ...;          // a row for each run
+//     if (const std::optional<Lead> lead = lead_of(ours, theirs)) ... lead->mean, lead->interval ...
+//     leads_over(ours, {&theirs, &others});                // p-values corrected for the number of comparisons
 #pragma once
 
 #include "jevrin/metrics/intervals.hpp"
 
 #include <cstdint>
-#include <map>
 #include <optional>
-#include <string>
 #include <vector>
 
 namespace jevrin {
 
-// What a run says item by item: the jackknife pseudo-values of the metric (item_influences()).
-struct SeedInfluences {
-    std::string items;           // tells which items, in which order: runs are paired only where it is equal
-    std::vector<double> values;  // at least two
+// One run, item by item.
+struct RunOutcomes {
+    std::int64_t seed = 0;
+    std::int64_t fold = 0;
+    std::vector<std::int64_t> items;  // which, ascending; at least two
+    std::vector<double> influences;   // of each on the run's score (item_influences())
+    std::vector<bool> right;          // whether each is predicted right
+    double score = 0.0;
+    std::int64_t training_items = 0;  // that the run learned from
 };
-// Of one candidate, by seed.
-using CandidateInfluences = std::map<std::int64_t, SeedInfluences>;
+// The runs of one candidate.
+using CandidateOutcomes = std::vector<RunOutcomes>;
 
-// Over the seeds that both have and where both saw the same items; nothing when there are none.
-std::optional<CrossedInterval> lead_of(const CandidateInfluences& first, const CandidateInfluences& second);
+// What the interval of a lead rests on.
+enum class LeadRule {
+    crossed,    // seeds and items, both drawn: crossed_difference()
+    one_seed,   // the items alone, since one of the two has a single seed: the noise of seeds is unknown
+    resampled,  // pairs of runs on folds, or on parts redrawn for each seed: resampled_mean()
+};
 
-// With fewer seeds in common nothing is called a difference: from two, the noise of seeds is known so badly
-// that 95 % intervals cover the truth in as few as 87 of 100 studies (docs/choice.md).
+struct Lead {
+    LeadRule rule = LeadRule::crossed;
+    double mean = 0.0;  // of the metric
+    Interval interval;  // 95 %
+    double p_value = 1.0;
+    double adjusted_p = 1.0;  // corrected for the number of comparisons made together
+    std::int64_t seeds = 0;   // of the candidate that has fewer; resampled: pairs of runs
+    std::int64_t items = 0;
+    // Items that a larger share of the first's runs gets right, and of the second's; and the exact test of
+    // McNemar on them, which knows nothing of the noise of seeds.
+    std::int64_t first_only = 0;
+    std::int64_t second_only = 0;
+    double exact_p = 1.0;
+    // Of the difference, as in CrossedEstimate; 0 by other rules.
+    double seed_component = 0.0;
+    double item_component = 0.0;
+    double rest_component = 0.0;
+};
+
+// With one set of items for all runs of both: crossed, or one_seed. Otherwise runs are paired by seed and fold
+// where they saw the same items. Nothing when there is no such pair.
+std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second);
+
+// The leads of one candidate over others, with their p-values corrected for their number (Holm 1979).
+std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
+                                            const std::vector<const CandidateOutcomes*>& others);
+
+// With fewer seeds nothing is called a difference: the noise of seeds is then known so badly that 95 %
+// intervals cover the truth in as few as 92 of 100 studies (docs/choice.md).
 inline constexpr std::int64_t fewest_seeds = 3;
+// With fewer items on which two candidates differ, nothing is called a difference either: if all of them
+// spoke for one candidate, chance alone would do that in more than 5 of 100 studies (2 * 0.5^5).
+inline constexpr std::int64_t fewest_differing_items = 6;
 
-// Whether the evidence tells the two apart: the whole interval lies above 0, over enough seeds.
-bool is_separated(const std::optional<CrossedInterval>& lead);
+// Whether the evidence puts the first ahead: adjusted_p below 0.05, over enough seeds and items.
+bool is_ahead(const std::optional<Lead>& lead);
+
+// What would show a lead as large as this one in 8 of 10 studies, if it is true.
+struct NeededEvidence {
+    std::optional<std::int64_t> seeds;  // of each candidate, on the same items; nothing: no number would do
+    std::optional<std::int64_t> items;  // with the same seeds, likewise
+};
+// For crossed leads; from the normal approximation, (1.96 + 0.84) standard errors.
+NeededEvidence needed_evidence(const Lead& lead);
 
 }  // namespace jevrin

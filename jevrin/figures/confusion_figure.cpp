@@ -3,57 +3,20 @@
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/matrix_drawing.hpp"
 #include "jevrin/metrics/class_order.hpp"
 #include "jevrin/metrics/scores.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <numeric>
 
 namespace jevrin {
 namespace {
 
-constexpr std::size_t longest_name = 24;
-constexpr std::size_t most_with_figures = 30;
-// Any cell that is not empty can be told from white.
-const char* const palette =
-    "set palette defined (0 '#ffffff', 0.001 '#dcebf0', 0.1 '#b4d2db', 0.5 '#5d9aa8', 1 '#123c4a')\n"
-    "set cbrange [0:1]\n";
-
-std::string name_of(const std::vector<std::string>& classes, std::size_t one) {
-    return shortened(classes.at(one), longest_name);
-}
-
 std::string spoken(const std::vector<std::vector<double>>& values, std::size_t i, std::size_t j,
                    CellValue value) {
     return value == CellValue::counts ? fmt::format("{}", values[i][j]) : fmt::format("{:.2f}", values[i][j]);
-}
-
-// The matrix as a block of gnuplot data: column, row, share.
-std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& shares) {
-    std::string data = block + " << EOD\n";
-    for (std::size_t i = 0; i < shares.size(); ++i)
-        for (std::size_t j = 0; j < shares.size(); ++j) data += fmt::format("{} {} {}\n", j, i, shares[i][j]);
-    return data + "EOD\n";
-}
-
-std::vector<std::size_t> display_order(const ConfusionMatrix& matrix) {
-    if (matrix.classes() > most_with_figures) return order_by_confusion(matrix);
-    std::vector<std::size_t> order(matrix.classes());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    return order;
-}
-
-// Names of every few classes, so that they do not touch.
-std::string class_tics(const std::vector<std::string>& classes, const std::vector<std::size_t>& order,
-                       std::size_t most) {
-    const std::size_t step = (order.size() + most - 1) / std::max<std::size_t>(1, most);
-    std::string tics;
-    for (std::size_t place = 0; place < order.size(); place += std::max<std::size_t>(1, step))
-        tics += fmt::format("{}{} {}", place == 0 ? "" : ", ", gnuplot_string(name_of(classes, order[place])),
-                            place);
-    return tics;
 }
 
 std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& shares,
@@ -151,7 +114,7 @@ set cblabel '{}'
 unset key
 plot $cells using 1:2:3 with image pixels
 )",
-        shade_data("$cells", shares), palette, gnuplot_string(title), static_cast<double>(n) - 0.5,
+        shade_data("$cells", shares), share_palette, gnuplot_string(title), static_cast<double>(n) - 0.5,
         static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90, n <= 12 ? 11 : 8, tics, n <= 12 ? 11 : 8,
         scale_title(value, n),
         // Cells stay square; a large matrix leaves room for the list.
@@ -199,7 +162,7 @@ set size square
 {}
 unset multiplot
 )",
-                            data, palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04, last,
+                            data, share_palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04, last,
                             last, plots),
                 file, 1280, 110 + static_cast<int>(rows) * 290);
 }

@@ -7,72 +7,34 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <optional>
 
 namespace jevrin {
 namespace {
 
-using Points = std::vector<std::pair<double, double>>;
-using Value = double (*)(const EpochRecord&, Metric);
-
-double training_loss(const EpochRecord& e, Metric) {
-    return e.training_loss;
-}
-double validation_loss(const EpochRecord& e, Metric) {
-    return e.validation_loss;
-}
-double validation_score(const EpochRecord& e, Metric metric) {
-    return score(e.validation, metric);
-}
-
-Points points_of(const RunCurves& curves, Value value, Metric metric) {
-    Points points;
-    for (const EpochRecord& e : curves.epochs)
-        points.emplace_back(static_cast<double>(e.epoch), value(e, metric));
-    return points;
-}
-
-// The mean over runs of the epochs that all of them have.
-Points mean_of(const std::vector<const RunCurves*>& runs, Value value, Metric metric) {
-    std::size_t shortest = runs.front()->epochs.size();
-    for (const RunCurves* run : runs) shortest = std::min(shortest, run->epochs.size());
-    Points points;
-    for (std::size_t i = 0; i < shortest; ++i) {
-        double sum = 0.0;
-        for (const RunCurves* run : runs) sum += value(run->epochs[i], metric);
-        points.emplace_back(static_cast<double>(i + 1), sum / static_cast<double>(runs.size()));
-    }
-    return points;
-}
-
-struct CandidateCurves {
-    std::string name;
-    std::vector<const RunCurves*> runs;
-};
-
-std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves) {
-    std::vector<CandidateCurves> groups;
-    for (const RunCurves& run : curves) {
-        if (run.epochs.empty()) continue;
-        const auto same = [&](const CandidateCurves& g) { return g.name == run.run.candidate; };
-        auto group = std::find_if(groups.begin(), groups.end(), same);
-        if (group == groups.end()) group = groups.insert(groups.end(), {run.run.candidate, {}});
-        group->runs.push_back(&run);
-    }
-    return groups;
-}
+constexpr std::size_t most_panels = 4;
+constexpr std::size_t legend_rows = 30;
 
 // Collects data blocks and plot clauses of one panel.
 class Panel {
   public:
-    void line(const Points& points, const std::string& style, const std::string& title) {
+    void line(const CurvePoints& points, const std::string& style, const std::string& title) {
         if (points.empty()) return;
-        std::string block = fmt::format("$d{} << EOD\n", next_);
+        std::string block;
         for (const auto& [x, y] : points) block += fmt::format("{} {}\n", x, y);
-        data_ += block + "EOD\n";
-        plots_ += fmt::format("{}$d{} using 1:2 {} {}", plots_.empty() ? "plot " : ", \\\n     ", next_,
-                              style, title.empty() ? "notitle" : "title " + gnuplot_string(title));
-        ++next_;
+        add(block, "1:2 " + style, title);
+    }
+    void band(const CurveBand& band, const std::string& style) {
+        std::string block;
+        for (std::size_t i = 0; i < band.mean.size(); ++i)
+            block += fmt::format("{} {} {}\n", band.mean[i].first, band.low[i], band.high[i]);
+        if (!block.empty()) add(block, "1:2:3 " + style, "");
+    }
+    void label(double x, double y, const std::string& text, const std::string& colour) {
+        add(fmt::format("{} {} {}\n", x, y, gnuplot_string(text)),
+            fmt::format("1:2:3 with labels left offset char 0.4,0 font 'DejaVu Sans,9' textcolor rgb '{}'", colour),
+            "");
     }
     const std::string& data() const { return data_; }
     std::string take_plot() {
@@ -80,37 +42,106 @@ class Panel {
         plots_.clear();
         return plot;
     }
+    bool is_empty() const { return plots_.empty(); }
 
   private:
+    void add(const std::string& block, const std::string& plot, const std::string& title) {
+        data_ += fmt::format("$d{} << EOD\n{}EOD\n", next_, block);
+        plots_ += fmt::format("{}$d{} using {} {}", plots_.empty() ? "plot " : ", \\\n     ", next_, plot,
+                              title.empty() ? "notitle" : "title " + gnuplot_string(title));
+        ++next_;
+    }
+
     std::string data_;
     std::string plots_;
     int next_ = 0;
 };
 
-void add_lines(Panel& panel, const std::vector<CandidateCurves>& groups, Value training, Value validation,
-               Metric metric, bool titles) {
-    const bool single = groups.size() == 1 && groups[0].runs.size() == 1;
-    for (std::size_t g = 0; g < groups.size(); ++g) {
-        const std::string colour = series_colour(g);
-        const CandidateCurves& group = groups[g];
-        if (!single && group.runs.size() > 1)
-            for (const RunCurves* run : group.runs)
-                panel.line(points_of(*run, validation, metric),
-                           fmt::format("with lines lw 1 lc rgb '#90{}'", colour.substr(1)), "");
-        panel.line(mean_of(group.runs, training, metric),
-                   fmt::format("with lines lw 2 dt 2 lc rgb '{}'", colour),
-                   single && titles ? "training" : "");
-        panel.line(mean_of(group.runs, validation, metric),
-                   fmt::format("with lines lw 3 lc rgb '{}'", colour),
-                   !titles  ? ""
-                   : single ? "validation"
-                            : group.name);
-        if (single && group.runs[0]->run.best) {
-            const EpochRecord& best = *group.runs[0]->run.best;
-            panel.line({{static_cast<double>(best.epoch), validation(best, metric)}},
-                       "with points pt 6 ps 2.2 lw 2 lc rgb '#000000'",
-                       titles ? fmt::format("best epoch, {}", best.epoch) : "");
+std::string faint(const std::string& colour) {
+    return "#b0" + colour.substr(1);
+}
+
+// The best epoch of the mean run: the mean over runs, to the nearest recorded point.
+void mark_best(Panel& panel, const CandidateCurves& group, const CurvePoints& mean, const std::string& colour) {
+    double sum = 0.0;
+    double count = 0.0;
+    for (const RunCurves* run : group.runs)
+        if (run->run.best) {
+            sum += static_cast<double>(run->run.best->epoch);
+            ++count;
         }
+    if (count == 0.0 || mean.empty()) return;
+    const auto place = static_cast<std::size_t>(
+        std::clamp(std::lround(sum / count) - 1L, 0L, static_cast<long>(mean.size()) - 1L));
+    panel.line({mean[place]},
+               fmt::format("with points pt {} ps 1.7 lw 1 lc rgb '{}'", regime_mark(group.regime), colour), "");
+}
+
+struct Drawn {
+    CurveBand raw;
+    CurveBand shown;  // smoothed
+};
+
+Drawn curves_of(const CandidateCurves& group, CurveQuantity quantity, CurvePart part, const CurveView& view) {
+    std::vector<CurvePoints> raw;
+    std::vector<CurvePoints> shown;
+    for (const RunCurves* run : group.runs) {
+        raw.push_back(curve_points(*run, quantity, part, view.axis));
+        shown.push_back(smoothed(raw.back(), view.smoothing));
+    }
+    return {band_of(raw), band_of(shown)};
+}
+
+void add_run(Panel& panel, const CandidateCurves& group, CurveQuantity quantity, const CurveView& view,
+             const std::string& colour, bool titles) {
+    const Drawn training = curves_of(group, quantity, CurvePart::training, view);
+    const Drawn validation = curves_of(group, quantity, CurvePart::validation, view);
+    if (view.smoothing > 0.0)
+        for (const Drawn* drawn : {&training, &validation})
+            panel.line(drawn->raw.mean, fmt::format("with lines lw 1 lc rgb '{}'", faint(colour)), "");
+    const bool both = is_on_both_parts(quantity);
+    panel.line(training.shown.mean,
+               fmt::format("with lines lw {} {} lc rgb '{}'", both ? 2 : 3, both ? "dt 2" : "", colour),
+               titles && both ? "training" : "");
+    panel.line(validation.shown.mean, fmt::format("with lines lw 3 lc rgb '{}'", colour),
+               titles ? "validation" : "");
+    const auto& best = group.runs.front()->run.best;
+    const CurvePoints& marked = both ? validation.raw.mean : training.raw.mean;
+    if (!best) return;
+    const auto place = std::find_if(group.runs.front()->epochs.begin(), group.runs.front()->epochs.end(),
+                                    [&](const EpochRecord& e) { return e.epoch == best->epoch; });
+    const auto index = static_cast<std::size_t>(place - group.runs.front()->epochs.begin());
+    if (index < marked.size())
+        panel.line({marked[index]}, "with points pt 6 ps 2.2 lw 2 lc rgb '#000000'",
+                   titles ? fmt::format("best epoch, {}", best->epoch) : "");
+}
+
+void add_candidates(Panel& panel, const std::vector<CandidateCurves>& groups, CurveQuantity quantity,
+                    const CurveView& view, const CandidateStyles& styles) {
+    const bool both = is_on_both_parts(quantity);
+    const CurvePart main_part = both ? CurvePart::validation : CurvePart::training;
+    const bool crowded = groups.size() > 8;
+    std::vector<Drawn> main;
+    for (const CandidateCurves& group : groups) {
+        main.push_back(curves_of(group, quantity, main_part, view));
+        if (group.runs.size() > 1)
+            panel.band(main.back().shown,
+                       fmt::format("with filledcurves lc rgb '{}' fs transparent solid {} noborder",
+                                   styles.colour(group.candidate), crowded ? 0.06 : 0.14));
+    }
+    for (std::size_t g = 0; g < groups.size(); ++g) {
+        const std::string colour = styles.colour(groups[g].candidate);
+        if (view.smoothing > 0.0)
+            panel.line(main[g].raw.mean, fmt::format("with lines lw 1 lc rgb '{}'", faint(colour)), "");
+        // Among many the training curves would hide all others.
+        if (both && !crowded)
+            panel.line(curves_of(groups[g], quantity, CurvePart::training, view).shown.mean,
+                       fmt::format("with lines lw 1.5 dt 2 lc rgb '{}'", colour), "");
+        const CurvePoints& mean = main[g].shown.mean;
+        panel.line(mean, fmt::format("with lines lw {} lc rgb '{}'", crowded ? 1.8 : 3.0, colour), "");
+        mark_best(panel, groups[g], mean, colour);
+        if (crowded && !mean.empty())
+            panel.label(mean.back().first, mean.back().second, styles.letter(groups[g].candidate), colour);
     }
 }
 
@@ -120,143 +151,133 @@ std::optional<double> loss_limit(const std::vector<CandidateCurves>& groups) {
     std::vector<double> losses;
     for (const CandidateCurves& group : groups)
         for (const RunCurves* run : group.runs)
-            for (const EpochRecord& e : run->epochs) {
-                losses.push_back(e.training_loss);
-                losses.push_back(e.validation_loss);
-            }
+            for (const EpochRecord& e : run->epochs)
+                for (const double loss : {e.training_loss, e.validation_loss})
+                    if (std::isfinite(loss)) losses.push_back(loss);
+    if (losses.empty()) return std::nullopt;
     std::sort(losses.begin(), losses.end());
     const double usual = losses[losses.size() * 95 / 100];
     if (losses.back() < 2.0 * usual) return std::nullopt;
     return 1.2 * usual;
 }
 
-// A chart in characters: rows of markers, an axis of values on the left and of epochs below.
-std::string character_chart(const std::vector<std::pair<char, Points>>& series, const std::string& title,
-                            std::size_t width, std::size_t height) {
-    double low = 1e300;
-    double high = -1e300;
-    double last_epoch = 1.0;
-    for (const auto& [marker, points] : series)
-        for (const auto& [x, y] : points) {
-            if (!std::isfinite(y)) continue;
-            low = std::min(low, y);
-            high = std::max(high, y);
-            last_epoch = std::max(last_epoch, x);
-        }
-    if (high < low) return "";
-    if (high - low < 1e-9) high = low + 1e-3;
-    constexpr std::size_t margin = 9;
-    const std::size_t columns = width > margin + 20 ? width - margin - 2 : 20;
-    std::vector<std::string> grid(height, std::string(columns, ' '));
-    const auto put = [&](double x, double y, char marker) {
-        if (!std::isfinite(y)) return;
-        const double across = last_epoch > 1 ? (x - 1) / (last_epoch - 1) : 0.0;
-        const auto column = static_cast<std::size_t>(std::lround(across * static_cast<double>(columns - 1)));
-        const auto row = static_cast<std::size_t>(
-            std::lround((high - y) / (high - low) * static_cast<double>(height - 1)));
-        char& cell = grid[row][column];
-        cell = cell == ' ' || cell == '.' || cell == marker ? marker : (marker == '.' ? cell : '*');
-    };
-    for (const auto& [marker, points] : series)
-        for (std::size_t i = 0; i + 1 < points.size(); ++i) {
-            const auto& [x0, y0] = points[i];
-            const auto& [x1, y1] = points[i + 1];
-            const auto steps = static_cast<int>(columns);
-            for (int s = 1; s < steps; ++s) {
-                const double share = static_cast<double>(s) / steps;
-                put(x0 + (x1 - x0) * share, y0 + (y1 - y0) * share, '.');
-            }
-        }
-    for (const auto& [marker, points] : series)
-        for (const auto& [x, y] : points) put(x, y, marker);
-    std::string text = title + "\n";
-    for (std::size_t row = 0; row < height; ++row) {
-        const double value = high - (high - low) * static_cast<double>(row) / static_cast<double>(height - 1);
-        const bool labelled = row % 3 == 0 || row + 1 == height;
-        text += (labelled ? fmt::format("{:>8.3f} |", value) : fmt::format("{:>8} |", "")) + grid[row] + "\n";
+// Where the panels end and the list of candidates begins, as a share of the width.
+double panels_end(std::size_t candidates) {
+    if (candidates < 2) return 0.98;
+    return candidates <= legend_rows ? 0.79 : 0.65;
+}
+
+std::string legend(const std::vector<CandidateCurves>& groups, const CandidateStyles& styles) {
+    const bool crowded = groups.size() > 8;
+    const std::size_t columns = groups.size() <= legend_rows ? 1 : 2;
+    const double step = groups.size() <= 16 ? 0.05 : 0.029;
+    const std::size_t width = columns == 2 ? 24 : 36;
+    const int size = groups.size() <= 16 ? 9 : 8;
+    std::string labels;
+    const std::size_t shown = std::min(groups.size(), 2 * legend_rows);
+    for (std::size_t g = 0; g < shown; ++g) {
+        const std::string name = shortened_inside(groups[g].candidate, width);
+        labels += fmt::format(
+            "set label {} at screen {:.3f},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '#303030' point pt "
+            "{} ps 1.2 lc rgb '{}' offset char 1.2,0\n",
+            gnuplot_string(crowded ? styles.letter(groups[g].candidate) + "  " + name : name),
+            panels_end(groups.size()) + 0.03 + 0.17 * static_cast<double>(g / legend_rows),
+            0.90 - step * static_cast<double>(g % legend_rows), size, regime_mark(groups[g].regime),
+            styles.colour(groups[g].candidate));
     }
-    text += fmt::format("{:>8} +{}\n", "", std::string(columns, '-'));
-    const std::string end = fmt::format("epoch {:.0f}", last_epoch);
-    text += fmt::format("{:>10}1{:>{}}\n", "", end, columns - 1);
-    return text;
+    if (groups.size() > shown)
+        labels += fmt::format("set label 'and {} more' at screen {:.3f},0.02 left font 'DejaVu Sans,8'\n",
+                              groups.size() - shown, panels_end(groups.size()) + 0.03);
+    return labels;
+}
+
+struct PanelPlace {
+    double left = 0.0;
+    double right = 0.0;
+    double top = 0.0;
+    double bottom = 0.0;
+};
+
+PanelPlace place_of(std::size_t panel, std::size_t panels, double end) {
+    const std::size_t columns = panels == 1 ? 1 : 2;
+    const std::size_t rows = panels <= 2 ? 1 : 2;
+    const double wide = (end - 0.01) / static_cast<double>(columns);
+    const double high = 0.83 / static_cast<double>(rows);
+    const double left = static_cast<double>(panel % columns) * wide;
+    const double top = 0.92 - static_cast<double>(panel / columns) * high;
+    return {left + 0.065, left + wide - 0.005, top - (panel / columns > 0 ? 0.03 : 0.0), top - high + 0.06};
+}
+
+std::string notes(const std::vector<CandidateCurves>& groups, const CurveView& view,
+                  const std::optional<double>& limit) {
+    std::vector<std::string> parts;
+    if (groups.size() > 1) {
+        parts.emplace_back("thick: mean on validation, its band: all runs");
+        parts.emplace_back(groups.size() > 8 ? "training curves: fewer candidates show them"
+                                             : "dashed: mean on training");
+        parts.emplace_back(
+            fmt::format("at the mean best epoch {} scratch {} frozen {} partial", regime_sign("scratch"),
+                        regime_sign("frozen"), regime_sign("partial")));
+    }
+    if (view.smoothing > 0.0) parts.push_back(fmt::format("smoothed ({}), as it was: faint", view.smoothing));
+    if (limit) parts.push_back(fmt::format("losses above {:.2g} are cut off", *limit));
+    return fmt::format("{}", fmt::join(parts, "   "));
 }
 
 }  // namespace
 
-void draw_curves(const std::vector<RunCurves>& curves, Metric metric, const std::string& title,
-                 const std::filesystem::path& file) {
+void draw_curves(const std::vector<RunCurves>& curves, const CurveView& view, const CandidateStyles& styles,
+                 const std::string& title, const std::filesystem::path& file) {
     const std::vector<CandidateCurves> groups = by_candidate(curves);
+    const bool single = groups.size() == 1 && groups[0].runs.size() == 1;
+    const std::optional<double> limit =
+        view.log_scale || std::find(view.quantities.begin(), view.quantities.end(), CurveQuantity::loss) ==
+                              view.quantities.end()
+            ? std::nullopt
+            : loss_limit(groups);
+    const std::size_t panels = std::min(view.quantities.size(), most_panels);
     Panel panel;
-    add_lines(panel, groups, training_loss, validation_loss, metric, true);
-    const std::string loss = panel.take_plot();
-    add_lines(panel, groups, training_score, validation_score, metric, false);
-    const std::string scores = panel.take_plot();
-    const bool single = curves.size() == 1;
-    std::string note =
-        single ? "" : "thick: mean of seeds on validation   thin: each seed   dashed: mean on training";
-    const std::optional<double> limit = groups.empty() ? std::nullopt : loss_limit(groups);
-    if (limit) note += fmt::format("{}losses above {:.2g} are cut off", note.empty() ? "" : "   ", *limit);
-    std::int64_t last_epoch = 2;
-    for (const RunCurves& run : curves) last_epoch = std::max(last_epoch, run.run.epochs);
-    const std::string script = fmt::format(
-        R"(
+    std::string plots;
+    for (std::size_t k = 0; k < panels; ++k) {
+        const CurveQuantity quantity = view.quantities[k];
+        if (single)
+            add_run(panel, groups[0], quantity, view, styles.colour(groups[0].candidate), k == 0);
+        else
+            add_candidates(panel, groups, quantity, view, styles);
+        // Without an epoch there are only axes.
+        if (panel.is_empty())
+            panel.line({{1.0, std::numeric_limits<double>::quiet_NaN()}}, "with points", "");
+        const PanelPlace place = place_of(k, panels, panels_end(groups.size()));
+        plots += fmt::format(
+            "set lmargin at screen {:.3f}\nset rmargin at screen {:.3f}\nset tmargin at screen {:.3f}\n"
+            "set bmargin at screen {:.3f}\nset ylabel {} offset 1,0\nset yrange [{}]\n{}{}",
+            place.left, place.right, place.top, place.bottom, gnuplot_string(spoken_quantity(quantity)),
+            quantity == CurveQuantity::loss && !view.log_scale ? fmt::format("0:{}", limit ? fmt::format("{}", *limit) : "*")
+                                                               : std::string("*:*"),
+            k == 0 ? "" : "unset key\nunset label\n", panel.take_plot());
+    }
+    draw_figure(fmt::format(R"(
 {}
 set multiplot title {} font 'DejaVu Sans,14'
 set border 3 lc rgb '#666666'
 set tics nomirror textcolor rgb '#333333'
 set grid lc rgb '#e4e4e4' lt 1
-set xlabel 'epoch'
-set xrange [1:{}]
-set key top right
-set lmargin at screen 0.07
-set rmargin at screen 0.49
-set tmargin at screen 0.92
-set bmargin at screen 0.15
-set label 1 {} at screen 0.07,0.04 textcolor rgb '#555555'
-set ylabel 'loss (cross-entropy)'
-set yrange [0:{}]
+set xlabel {}
+set format x {}
 {}
-set lmargin at screen 0.57
-set rmargin at screen 0.98
-unset label 1
-unset key
-set ylabel {}
-set yrange [*:1]
+set key top right
+set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
+{}
 {}
 unset multiplot
 )",
-        panel.data(), gnuplot_string(title), last_epoch, gnuplot_string(note),
-        limit ? fmt::format("{}", *limit) : "*", loss,
-        gnuplot_string(spoken_metric(metric) + " (dashed: training)"), scores);
-    draw_figure(script, file, 1280, 720);
-}
-
-std::string terminal_curves(const std::vector<RunCurves>& curves, Metric metric, std::size_t width) {
-    const std::vector<CandidateCurves> groups = by_candidate(curves);
-    if (groups.empty()) return "no epoch is finished yet\n";
-    std::vector<std::pair<char, Points>> losses;
-    std::vector<std::pair<char, Points>> scores;
-    std::string legend;
-    if (groups.size() == 1) {
-        losses = {{'t', mean_of(groups[0].runs, training_loss, metric)},
-                  {'v', mean_of(groups[0].runs, validation_loss, metric)}};
-        scores = {{'v', mean_of(groups[0].runs, validation_score, metric)}};
-        legend = fmt::format(
-            "t training, v validation, * both{}\n",
-            groups[0].runs.size() > 1 ? fmt::format("; means of {} runs", groups[0].runs.size()) : "");
-    } else {
-        for (std::size_t g = 0; g < groups.size(); ++g) {
-            const char letter = static_cast<char>('a' + g % 26);
-            losses.emplace_back(letter, mean_of(groups[g].runs, validation_loss, metric));
-            scores.emplace_back(letter, mean_of(groups[g].runs, validation_score, metric));
-            legend += fmt::format(
-                "{}{} {}{}", g == 0 ? "" : ", ", letter, groups[g].name,
-                groups[g].runs.size() > 1 ? fmt::format(" (mean of {} runs)", groups[g].runs.size()) : "");
-        }
-        legend += ", * several\n";
-    }
-    return character_chart(losses, groups.size() == 1 ? "loss" : "validation loss", width, 13) + "\n" +
-           character_chart(scores, "validation " + spoken_metric(metric), width, 13) + legend;
+                            panel.data(), gnuplot_string(title), gnuplot_string(axis_name(view.axis)),
+                            view.axis == CurveAxis::examples || view.axis == CurveAxis::step ? "'%.0s%c'"
+                                                                                             : "'%g'",
+                            view.log_scale ? "set logscale y\nset grid ytics mytics" : "",
+                            gnuplot_string(notes(groups, view, limit)), single ? "" : legend(groups, styles),
+                            plots),
+                file, 1280, 720);
 }
 
 }  // namespace jevrin

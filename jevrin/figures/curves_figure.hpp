@@ -1,7 +1,8 @@
 // Training and validation curves as a picture, and drawn with characters for the terminal.
 #pragma once
 
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/comparison/curves.hpp"
+#include "jevrin/figures/candidate_style.hpp"
 
 #include <filesystem>
 #include <string>
@@ -9,19 +10,23 @@
 
 namespace jevrin {
 
-// The epochs of one run.
-struct RunCurves {
-    RunRecord run;
-    std::vector<EpochRecord> epochs;
+struct CurveView {
+    std::vector<CurveQuantity> quantities = {CurveQuantity::loss, CurveQuantity::balanced_accuracy};
+    CurveAxis axis = CurveAxis::epoch;
+    double smoothing = 0.0;  // weight of what came before, in [0, 1): smoothed()
+    bool log_scale = false;  // of values
 };
 
-// Two panels, loss and the metric, over epochs. One colour per candidate: each run's validation curve thin,
-// the mean over seeds thick, the mean training loss dashed; a single run shows its best epoch as a ring.
-void draw_curves(const std::vector<RunCurves>& curves, Metric metric, const std::string& title,
-                 const std::filesystem::path& file);
+// A panel for each quantity, at most four. One colour per candidate: the mean over its runs on validation thick
+// with the runs' range as a band, the mean on training dashed; smoothed curves with the unsmoothed ones faint
+// behind; a mark of the regime at the mean best epoch. A single run shows training, validation and its best
+// epoch.
+void draw_curves(const std::vector<RunCurves>& curves, const CurveView& view, const CandidateStyles& styles,
+                 const std::string& title, const std::filesystem::path& file);
 
-// The same in characters, width columns wide: a chart of the loss and one of the metric. With one run, t is
-// training and v validation; with several, each candidate has a letter and the mean of its runs is drawn.
-std::string terminal_curves(const std::vector<RunCurves>& curves, Metric metric, std::size_t width);
+// The same in characters, width columns wide: a chart of each quantity. With one candidate, t is training and v
+// validation; with several, each candidate has its letter and the mean of its runs on validation is drawn.
+std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveView& view,
+                            const CandidateStyles& styles, std::size_t width);
 
 }  // namespace jevrin

@@ -18,6 +18,7 @@ void draw_figure(const std::string& script, const std::filesystem::path& file, i
 
 // Colours of candidates, in order of appearance: distinguishable with the common kinds of colour blindness
 // (Okabe & Ito 2008).
+inline constexpr std::size_t series_colours = 8;  // from there on they begin again
 std::string series_colour(std::size_t index);
 
 }  // namespace jevrin

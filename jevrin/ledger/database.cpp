@@ -78,6 +78,8 @@ CREATE TABLE runs (
     varied TEXT NOT NULL DEFAULT '{}',
     plan TEXT NOT NULL DEFAULT '',
     environment TEXT NOT NULL DEFAULT '{}',
+    archived INTEGER NOT NULL DEFAULT 0,
+    note TEXT NOT NULL DEFAULT '',
     UNIQUE (study, candidate, seed, settings));
 CREATE TABLE epochs (
     run INTEGER NOT NULL REFERENCES runs(id),
@@ -189,6 +191,20 @@ CREATE TABLE marks (
     PRIMARY KEY (root, item)) WITHOUT ROWID;
 )sql";
 
+const char* const from_version_5 = R"sql(
+ALTER TABLE runs ADD COLUMN archived INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';
+)sql";
+
+// Of version 6. The index lets predicted classes be read without the probabilities beside them.
+const char* const tables_of_version_6 = R"sql(
+CREATE TABLE run_tags (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    tag TEXT NOT NULL,
+    PRIMARY KEY (run, tag)) WITHOUT ROWID;
+CREATE INDEX predicted_classes ON predictions (run, part, item, predicted);
+)sql";
+
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
@@ -276,6 +292,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
                 database->exec(schema);
                 database->exec(tables_of_version_4);
                 database->exec(tables_of_version_5);
+                database->exec(tables_of_version_6);
                 database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             }
             transaction.commit();
@@ -288,6 +305,8 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 3) database->exec(from_version_3);
             if (now <= 3) database->exec(tables_of_version_4);
             if (now <= 4) database->exec(tables_of_version_5);
+            if (now <= 5) database->exec(from_version_5);
+            if (now <= 5) database->exec(tables_of_version_6);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

@@ -10,7 +10,7 @@
 namespace jevrin {
 
 // The version of the schema this code writes.
-inline constexpr int schema_version = 5;
+inline constexpr int schema_version = 6;
 
 enum class DatabaseAccess { read, write };
 

@@ -31,6 +31,14 @@ std::string state_name(RunState state) {
     return state_names[static_cast<std::size_t>(state)];
 }
 
+double validation_score(const EpochRecord& epoch, Metric metric) {
+    if (epoch.validation.classes() > 0) return score(epoch.validation, metric);
+    const PartScores& scores = epoch.validation_scores;
+    return metric == Metric::accuracy            ? scores.accuracy
+           : metric == Metric::balanced_accuracy ? scores.balanced_accuracy
+                                                 : scores.macro_f1;
+}
+
 double training_score(const EpochRecord& epoch, Metric metric) {
     if (metric == Metric::accuracy || epoch.step == 0) return epoch.training_accuracy;
     return metric == Metric::macro_f1 ? epoch.training_macro_f1 : epoch.training_balanced_accuracy;
@@ -109,6 +117,7 @@ StudyRecord Ledger::study(const std::string& name) const {
                           .name = query.getColumn(1),
                           .metric = metric_from_name(query.getColumn(2)),
                           .image_root = query.getColumn(3),
+                          .image_set = query.getColumn(4),
                           .image_set_version = query.getColumn(5),
                           .image_source = query.getColumn(6),
                           .test_looks = query.getColumn(7)};
@@ -119,24 +128,30 @@ StudyRecord Ledger::study(const std::string& name) const {
     });
 }
 
-std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::int64_t value) const {
+std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::int64_t value,
+                                           const std::string& name) const {
     SQLite::Statement query(*database_, fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
                trainable_parameters, best_epoch,
                (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id),
                (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
-                WHERE divisions.id = runs.division), multiplications, fold, origin
+                WHERE divisions.id = runs.division), multiplications, fold, origin, varied, archived, note,
+               (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
+               (SELECT image_set FROM divisions WHERE divisions.id = runs.division)
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed, fold)sql",
                                                     condition));
     query.bind(1, value);
+    if (!name.empty()) query.bind(2, name);
+    SQLite::Statement tags(*database_, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
         RunRecord run{.id = query.getColumn(0),
                       .study = query.getColumn(1),
                       .candidate = query.getColumn(2),
                       .origin = query.getColumn(16),
+                      .varied = query.getColumn(17),
                       .regime = query.getColumn(3),
                       .seed = query.getColumn(4),
                       .fold = query.getColumn(15),
@@ -147,20 +162,50 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
                       .multiplications = query.getColumn(14),
+                      .image_set = query.getColumn(21),
                       .image_set_version = query.getColumn(13),
-                      .seconds = query.getColumn(12)};
+                      .seconds = query.getColumn(12),
+                      .archived = query.getColumn(18).getInt() != 0,
+                      .note = query.getColumn(19)};
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);
-        if (best > 0)
-            for (EpochRecord& epoch : select_epochs(run.id, best)) run.best = std::move(epoch);
+        if (best > 0) {
+            std::vector<EpochRecord> epochs = select_epochs(run.id, best);
+            fill_matrices(run.id, epochs);
+            for (EpochRecord& epoch : epochs) run.best = std::move(epoch);
+        }
+        if (query.getColumn(20).getInt() > 0) {
+            tags.reset();
+            tags.bind(1, run.id);
+            while (tags.executeStep()) run.tags.push_back(tags.getColumn(0));
+        }
         runs.push_back(std::move(run));
     }
     return runs;
 }
 
 std::vector<RunRecord> Ledger::runs(std::int64_t study) const {
-    return with_database_errors(database_file(directory_),
-                                [&] { return select_runs("study = ?1 AND superseded = 0", study); });
+    return with_database_errors(database_file(directory_), [&] {
+        return select_runs("study = ?1 AND superseded = 0 AND archived = 0", study);
+    });
+}
+
+std::vector<RunRecord> Ledger::archived_runs(std::int64_t study) const {
+    return with_database_errors(database_file(directory_), [&] {
+        return select_runs("study = ?1 AND superseded = 0 AND archived = 1", study);
+    });
+}
+
+std::vector<std::string> Ledger::candidates(std::int64_t study) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT candidate FROM runs WHERE study = ? AND superseded = 0 AND archived = 0
+            GROUP BY candidate ORDER BY MIN(id))sql");
+        query.bind(1, study);
+        std::vector<std::string> names;
+        while (query.executeStep()) names.push_back(query.getColumn(0));
+        return names;
+    });
 }
 
 RunRecord Ledger::run_by_id(std::int64_t run) const {
@@ -183,56 +228,82 @@ std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIde
 }
 
 RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
-    std::vector<std::string> names;
-    for (RunRecord& run : runs(study)) {
-        if (run.name() == name) return std::move(run);
-        names.push_back(run.name());
-    }
-    throw InputError(fmt::format("no run is called '{}'{}; 'jevrin runs' lists them", printable(name),
-                                 did_you_mean(name, names)));
+    return with_database_errors(database_file(directory_), [&] {
+        constexpr const char* called =
+            "candidate || '/' || seed || CASE fold WHEN 0 THEN '' ELSE '/' || fold END";
+        std::vector<RunRecord> found =
+            name.empty() ? std::vector<RunRecord>()
+                         : select_runs(fmt::format("study = ?1 AND superseded = 0 AND {} = ?2", called), study,
+                                       name);
+        if (!found.empty()) return std::move(found.front());
+        std::vector<std::string> names;
+        SQLite::Statement query(
+            *database_, fmt::format("SELECT {} FROM runs WHERE study = ? AND superseded = 0", called));
+        query.bind(1, study);
+        while (query.executeStep()) names.push_back(query.getColumn(0));
+        throw InputError(fmt::format("no run is called '{}'{}; 'jevrin runs' lists them", printable(name),
+                                     did_you_mean(name, names)));
+    });
 }
 
 std::vector<EpochRecord> Ledger::epochs(std::int64_t run) const {
+    std::vector<EpochRecord> epochs = select_epochs(run, std::nullopt);
+    fill_matrices(run, epochs);
+    return epochs;
+}
+
+std::vector<EpochRecord> Ledger::curve(std::int64_t run) const {
     return select_epochs(run, std::nullopt);
 }
 
 std::vector<EpochRecord> Ledger::select_epochs(std::int64_t run, std::optional<std::int64_t> wanted) const {
     return with_database_errors(database_file(directory_), [&] {
+        std::vector<EpochRecord> epochs;
+        SQLite::Statement query(*database_, R"sql(
+            SELECT epoch, training_loss, training_accuracy, validation_loss, learning_rate, seconds, step, objective,
+                   training_balanced_accuracy, training_macro_f1, data_seconds, compute_seconds, validation_seconds,
+                   memory_bytes, accuracy, balanced_accuracy, macro_f1
+            FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch)sql");
+        query.bind(1, run);
+        query.bind(2, wanted.value_or(0));
+        while (query.executeStep())
+            epochs.push_back(
+                {.epoch = query.getColumn(0),
+                 .step = query.getColumn(6),
+                 .training_loss = query.getColumn(1),
+                 .objective = query.getColumn(7),
+                 .training_accuracy = query.getColumn(2),
+                 .training_balanced_accuracy = query.getColumn(8),
+                 .training_macro_f1 = query.getColumn(9),
+                 .validation_loss = query.getColumn(3),
+                 .learning_rate = query.getColumn(4),
+                 .seconds = query.getColumn(5),
+                 .data_seconds = query.getColumn(10),
+                 .compute_seconds = query.getColumn(11),
+                 .validation_seconds = query.getColumn(12),
+                 .memory_bytes = query.getColumn(13),
+                 .validation_scores = {query.getColumn(14), query.getColumn(15), query.getColumn(16)},
+                 .validation = {}});
+        return epochs;
+    });
+}
+
+void Ledger::fill_matrices(std::int64_t run, std::vector<EpochRecord>& epochs) const {
+    if (epochs.empty()) return;
+    with_database_errors(database_file(directory_), [&] {
         SQLite::Statement size(*database_, R"sql(
             SELECT COUNT(*) FROM classes JOIN divisions ON divisions.image_set = classes.image_set
             JOIN runs ON runs.division = divisions.id WHERE runs.id = ?)sql");
         size.bind(1, run);
         size.executeStep();
         const auto classes = static_cast<std::size_t>(size.getColumn(0).getInt64());
-        std::vector<EpochRecord> epochs;
-        SQLite::Statement query(*database_, R"sql(
-            SELECT epoch, training_loss, training_accuracy, validation_loss, learning_rate, seconds, step, objective,
-                   training_balanced_accuracy, training_macro_f1, data_seconds, compute_seconds, validation_seconds,
-                   memory_bytes
-            FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch)sql");
-        query.bind(1, run);
-        query.bind(2, wanted.value_or(0));
-        while (query.executeStep())
-            epochs.push_back({.epoch = query.getColumn(0),
-                              .step = query.getColumn(6),
-                              .training_loss = query.getColumn(1),
-                              .objective = query.getColumn(7),
-                              .training_accuracy = query.getColumn(2),
-                              .training_balanced_accuracy = query.getColumn(8),
-                              .training_macro_f1 = query.getColumn(9),
-                              .validation_loss = query.getColumn(3),
-                              .learning_rate = query.getColumn(4),
-                              .seconds = query.getColumn(5),
-                              .data_seconds = query.getColumn(10),
-                              .compute_seconds = query.getColumn(11),
-                              .validation_seconds = query.getColumn(12),
-                              .memory_bytes = query.getColumn(13),
-                              .validation = ConfusionMatrix(classes)});
+        for (EpochRecord& epoch : epochs) epoch.validation = ConfusionMatrix(classes);
         SQLite::Statement cells(*database_, R"sql(
             SELECT epoch, true_class, predicted, count FROM confusion
-            WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch)sql");
+            WHERE run = ?1 AND epoch BETWEEN ?2 AND ?3 ORDER BY epoch)sql");
         cells.bind(1, run);
-        cells.bind(2, wanted.value_or(0));
+        cells.bind(2, epochs.front().epoch);
+        cells.bind(3, epochs.back().epoch);
         auto epoch = epochs.begin();
         while (cells.executeStep()) {
             while (epoch != epochs.end() && epoch->epoch < cells.getColumn(0).getInt64()) ++epoch;
@@ -244,7 +315,6 @@ std::vector<EpochRecord> Ledger::select_epochs(std::int64_t run, std::optional<s
                                 printable(directory_.string())));
             epoch->validation.add(row, column, cells.getColumn(3).getInt64());
         }
-        return epochs;
     });
 }
 
@@ -268,6 +338,38 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
             predictions.push_back(std::move(record));
         }
         return predictions;
+    });
+}
+
+std::vector<OutcomeRecord> Ledger::outcomes(std::int64_t run, Part part) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
+            WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<OutcomeRecord> outcomes;
+        while (query.executeStep())
+            outcomes.push_back({query.getColumn(0).getInt64(),
+                                static_cast<std::size_t>(query.getColumn(1).getInt64()),
+                                static_cast<std::size_t>(query.getColumn(2).getInt64())});
+        return outcomes;
+    });
+}
+
+std::string Ledger::item_id(std::int64_t number) const {
+    return select_text("SELECT item FROM items WHERE id = ?", number);
+}
+
+std::int64_t Ledger::count_items(std::int64_t run, Part part) const {
+    return with_database_errors(database_file(directory_), [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT COUNT(*) FROM division_items WHERE part = ?2 AND
+                   division = (SELECT division FROM runs WHERE id = ?1))sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        query.executeStep();
+        return query.getColumn(0).getInt64();
     });
 }
 

@@ -54,18 +54,30 @@ class Ledger {
     // The study of this name, or the one trained last when the name is empty. InputError when there is none.
     StudyRecord study(const std::string& name = "") const;
     std::vector<std::string> study_names() const;
-    // Runs that stand (superseded ones are left out), by candidate in order of first appearance, then seed.
+    // Runs that stand (superseded and archived ones are left out), by candidate in order of first appearance,
+    // then seed.
     std::vector<RunRecord> runs(std::int64_t study) const;
-    // The run called "candidate/seed" or "candidate/seed/fold"; InputError names the nearest one.
+    std::vector<RunRecord> archived_runs(std::int64_t study) const;
+    // The run called "candidate/seed" or "candidate/seed/fold", archived or not; InputError names the nearest
+    // one.
     RunRecord run(std::int64_t study, const std::string& name) const;
+    // The candidates of the runs that stand, in order of first appearance.
+    std::vector<std::string> candidates(std::int64_t study) const;
     // The run with this identity in a study of this name, if there is one.
     std::optional<RunRecord> find_run(const std::string& study, const RunIdentity& identity) const;
     std::vector<EpochRecord> epochs(std::int64_t run) const;
+    // The same without confusion matrices, which take most of the time and space.
+    std::vector<EpochRecord> curve(std::int64_t run) const;
     // How the layers fared in an epoch, in order; empty when nothing is recorded.
     std::vector<LayerSummary> layers(std::int64_t run, std::int64_t epoch) const;
     std::vector<WarningRecord> warnings(std::int64_t run) const;
     // Of the best weights, ordered by item id; empty when that part was never scored.
     std::vector<PredictionRecord> predictions(std::int64_t run, Part part) const;
+    // The same without probabilities, ordered by the ledger's number of the item.
+    std::vector<OutcomeRecord> outcomes(std::int64_t run, Part part) const;
+    std::string item_id(std::int64_t number) const;
+    // How many items a run's division puts into this part.
+    std::int64_t count_items(std::int64_t run, Part part) const;
     // The settings JSON of a run.
     std::string settings(std::int64_t run) const;
     // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.
@@ -125,6 +137,19 @@ class Ledger {
     void put_mark(std::int64_t study, const MarkRecord& mark);
     // False when the item was not marked.
     bool remove_mark(std::int64_t study, const std::string& item);
+    // False when the run had the tag already, or did not have it.
+    bool add_tag(std::int64_t run, const std::string& tag);
+    bool remove_tag(std::int64_t run, const std::string& tag);
+    void put_note(std::int64_t run, const std::string& note);
+    // Puts a run away, or brings it back.
+    void put_archived(std::int64_t run, bool archived);
+    // Forgets all that a run recorded and removes its model and checkpoint. What stays is that the test part
+    // was looked at with it; when its plan asks for it, it is trained again. InputError while a process trains
+    // it.
+    void delete_run(std::int64_t run);
+    // Copies studies, runs and models of another ledger that this one lacks. Of a run that both have, the
+    // finished one is kept, or else ours. Tags and looks at the test part are joined.
+    MergeSummary merge(const Ledger& other);
 
   private:
     std::filesystem::path claims_file() const;
@@ -132,10 +157,24 @@ class Ledger {
 
     // All epochs, or one of them.
     std::vector<EpochRecord> select_epochs(std::int64_t run, std::optional<std::int64_t> epoch) const;
+    // Puts confusion matrices into epochs.
+    void fill_matrices(std::int64_t run, std::vector<EpochRecord>& epochs) const;
     // The text that a query finds for an id.
     std::string select_text(const char* sql, std::int64_t id) const;
     std::string study_root(std::int64_t study) const;
-    std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value) const;
+    std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value,
+                                       const std::string& name = "") const;
+    void forget_records(std::int64_t run);
+    // Of the best weights, and of epochs that were kept.
+    std::vector<std::filesystem::path> model_files(std::int64_t run) const;
+    // A run of another ledger, with our numbers of what it belongs to.
+    struct ForeignRun {
+        std::int64_t number = 0;
+        std::int64_t study = 0;
+        std::int64_t division = 0;
+        bool superseded = false;
+    };
+    void merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary);
     void put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions);
 
     std::filesystem::path directory_;

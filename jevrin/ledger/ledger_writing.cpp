@@ -2,54 +2,13 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/transaction.hpp"
 
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include <ctime>
-
 namespace jevrin {
 namespace {
-
-// UTC, "2026-01-31T12:00:00Z".
-std::string now() {
-    return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)));
-}
-
-// Runs work() as one transaction that takes the write lock at once, and translates database errors.
-template <typename Work>
-auto in_transaction(SQLite::Database& database, const std::filesystem::path& directory, Work work)
-    -> decltype(work()) {
-    return with_database_errors(directory / "ledger.db", [&] {
-        SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
-        if constexpr (std::is_void_v<decltype(work())>) {
-            work();
-            transaction.commit();
-        } else {
-            auto result = work();
-            transaction.commit();
-            return result;
-        }
-    });
-}
-
-// Runs one statement with its values bound in order.
-template <typename... Values>
-void execute(SQLite::Database& database, const char* sql, const Values&... values) {
-    SQLite::Statement statement(database, sql);
-    int place = 0;
-    (statement.bind(++place, values), ...);
-    statement.exec();
-}
-
-template <typename... Values>
-std::int64_t select_number(SQLite::Database& database, const char* sql, const Values&... values) {
-    SQLite::Statement statement(database, sql);
-    int place = 0;
-    (statement.bind(++place, values), ...);
-    return statement.executeStep() ? statement.getColumn(0).getInt64() : 0;
-}
 
 // What it takes to read items again, besides their paths: only arrays need more than that.
 std::string source_json(const ImageSource& source) {
@@ -264,17 +223,15 @@ void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best,
     });
 }
 
+void Ledger::forget_records(std::int64_t run) {
+    for (const char* table :
+         {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
+        execute(*database_, fmt::format("DELETE FROM {} WHERE run = ?", table).c_str(), run);
+    execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+}
+
 void Ledger::restart_run(std::int64_t run) {
-    in_transaction(*database_, directory_, [&] {
-        execute(*database_, "DELETE FROM confusion WHERE run = ?", run);
-        execute(*database_, "DELETE FROM epochs WHERE run = ?", run);
-        execute(*database_, "DELETE FROM predictions WHERE run = ?", run);
-        execute(*database_, "DELETE FROM layer_epochs WHERE run = ?", run);
-        execute(*database_, "DELETE FROM layers WHERE run = ?", run);
-        execute(*database_, "DELETE FROM warnings WHERE run = ?", run);
-        execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?",
-                run);
-    });
+    in_transaction(*database_, directory_, [&] { forget_records(run); });
 }
 
 void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions) {

@@ -10,6 +10,13 @@
 
 namespace jevrin {
 
+// Of one part.
+struct PartScores {
+    double accuracy = 0.0;
+    double balanced_accuracy = 0.0;
+    double macro_f1 = 0.0;
+};
+
 // One finished epoch of a run: what lies between two validations.
 struct EpochRecord {
     std::int64_t epoch = 0;      // from 1
@@ -26,9 +33,12 @@ struct EpochRecord {
     double compute_seconds = 0.0;
     double validation_seconds = 0.0;
     std::int64_t memory_bytes = 0;  // resident at its end
-    ConfusionMatrix validation;     // of the whole validation part
+    PartScores validation_scores;   // as recorded; set by the ledger
+    ConfusionMatrix validation;     // of the whole validation part; empty in Ledger::curve()
 };
 
+// The metric on validation: from the confusion matrix, or as recorded where that was not read.
+double validation_score(const EpochRecord& epoch, Metric metric);
 // The metric on training, as the weights moved. Ledgers before version 4 kept only accuracy: then it is that.
 double training_score(const EpochRecord& epoch, Metric metric);
 
@@ -47,6 +57,7 @@ struct RunRecord {
     std::string study;
     std::string candidate;
     std::string origin;  // the candidate of the plan that this one is a variant of, or itself
+    std::string varied;  // JSON: the settings, by path, that make it a variant
     std::string regime;
     std::int64_t seed = 0;
     std::int64_t fold = 0;  // that was validation; 0 without folds
@@ -58,9 +69,13 @@ struct RunRecord {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
-    std::int64_t image_set_version = 1;  // what it saw: the versions of one root are counted from 1
+    std::int64_t image_set = 0;          // what it saw, by the ledger's number,
+    std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
     std::optional<EpochRecord> best;     // the epoch whose weights are kept
+    bool archived = false;               // put away: no command but 'runs --archived' shows it
+    std::string note;
+    std::vector<std::string> tags;  // in order of their letters
 
     // "candidate/seed", with folds "candidate/seed/fold".
     std::string name() const;
@@ -83,6 +98,13 @@ struct ItemRecord {
     std::size_t label = 0;
 };
 
+// The same without probabilities: what runs are compared by.
+struct OutcomeRecord {
+    std::int64_t item = 0;  // the ledger's number for it: Ledger::item_id()
+    std::size_t label = 0;
+    std::size_t predicted = 0;
+};
+
 // An item that somebody keeps for review, and what they propose.
 struct MarkRecord {
     std::string item;       // id
@@ -98,11 +120,20 @@ struct TestLook {
     std::string looked;  // UTC
 };
 
+// What Ledger::merge() did.
+struct MergeSummary {
+    std::int64_t studies = 0;  // that were new
+    std::int64_t runs = 0;     // that were copied
+    std::int64_t known = 0;    // that both have
+    std::int64_t differing = 0;  // of them, finished in both with other scores
+};
+
 struct StudyRecord {
     std::int64_t id = 0;
     std::string name;
     Metric metric = Metric::balanced_accuracy;
     std::string image_root;
+    std::int64_t image_set = 0;  // the ledger's number
     std::int64_t image_set_version = 1;
     std::string image_source;  // JSON: empty object, or array, shape and transposed
     std::vector<std::string> classes;

@@ -1,27 +1,90 @@
 #include "jevrin/metrics/influence.hpp"
 
-#include <map>
-
 namespace jevrin {
+namespace {
+
+// What scores over classes are made of.
+class ClassSums {
+  public:
+    ClassSums(std::size_t classes, std::span<const std::size_t> labels,
+              std::span<const std::size_t> predicted)
+        : support_(classes, 0.0), predictions_(classes, 0.0), right_(classes, 0.0) {
+        for (std::size_t i = 0; i < labels.size(); ++i) {
+            ++support_[labels[i]];
+            ++predictions_[predicted[i]];
+            if (labels[i] == predicted[i]) ++right_[labels[i]];
+        }
+        items_ = static_cast<double>(labels.size());
+        for (std::size_t c = 0; c < classes; ++c) {
+            all_right_ += right_[c];
+            recalls_ += recall(support_[c], right_[c]);
+            with_items_ += support_[c] > 0.0;
+            f1s_ += f1(support_[c], predictions_[c], right_[c]);
+            with_any_ += support_[c] + predictions_[c] > 0.0;
+        }
+    }
+
+    double support(std::size_t one) const { return support_[one]; }
+
+    // The score without one item of this cell; its class has others.
+    double score_without(std::size_t label, std::size_t predicted, Metric metric) const {
+        const double right = label == predicted ? 1.0 : 0.0;
+        if (metric == Metric::accuracy) return (all_right_ - right) / (items_ - 1.0);
+        if (metric == Metric::balanced_accuracy)
+            return (recalls_ - recall(support_[label], right_[label]) +
+                    recall(support_[label] - 1.0, right_[label] - right)) /
+                   with_items_;
+        double sum = f1s_ - f1(support_[label], predictions_[label], right_[label]);
+        double counted = with_any_;
+        if (right > 0.0) {
+            sum += f1(support_[label] - 1.0, predictions_[label] - 1.0, right_[label] - 1.0);
+        } else {
+            sum += f1(support_[label] - 1.0, predictions_[label], right_[label]);
+            sum += f1(support_[predicted], predictions_[predicted] - 1.0, right_[predicted]) -
+                   f1(support_[predicted], predictions_[predicted], right_[predicted]);
+            // A class that was predicted once and has no items is no longer there.
+            if (support_[predicted] + predictions_[predicted] == 1.0) counted -= 1.0;
+        }
+        return sum / counted;
+    }
+
+    double score(Metric metric) const {
+        return metric == Metric::accuracy            ? all_right_ / items_
+               : metric == Metric::balanced_accuracy ? recalls_ / with_items_
+                                                     : f1s_ / with_any_;
+    }
+
+  private:
+    static double recall(double support, double right) { return support > 0.0 ? right / support : 0.0; }
+    static double f1(double support, double predictions, double right) {
+        return support + predictions > 0.0 ? 2.0 * right / (support + predictions) : 0.0;
+    }
+
+    std::vector<double> support_;
+    std::vector<double> predictions_;
+    std::vector<double> right_;
+    double items_ = 0.0;
+    double all_right_ = 0.0;
+    double recalls_ = 0.0;
+    double with_items_ = 0.0;
+    double f1s_ = 0.0;
+    double with_any_ = 0.0;
+};
+
+}  // namespace
 
 std::vector<double> item_influences(std::size_t classes, std::span<const std::size_t> labels,
                                     std::span<const std::size_t> predicted, Metric metric) {
-    ConfusionMatrix matrix(classes, labels, predicted);
-    const double all = score(matrix, metric);
+    if (labels.empty()) return {};
+    const ClassSums sums(classes, labels, predicted);
+    const double all = sums.score(metric);
     const auto n = static_cast<double>(labels.size());
-    // The value depends on the cell alone.
-    std::map<std::pair<std::size_t, std::size_t>, double> by_cell;
     std::vector<double> values;
     values.reserve(labels.size());
-    for (std::size_t i = 0; i < labels.size(); ++i) {
-        const auto [entry, added] = by_cell.emplace(std::pair(labels[i], predicted[i]), all);
-        if (added && matrix.support(labels[i]) > 1) {
-            matrix.add(labels[i], predicted[i], -1);
-            entry->second = n * all - (n - 1) * score(matrix, metric);
-            matrix.add(labels[i], predicted[i], 1);
-        }
-        values.push_back(entry->second);
-    }
+    for (std::size_t i = 0; i < labels.size(); ++i)
+        values.push_back(sums.support(labels[i]) > 1.0
+                             ? n * all - (n - 1) * sums.score_without(labels[i], predicted[i], metric)
+                             : all);
     return values;
 }
 

@@ -51,49 +51,19 @@ Interval wilson_interval(std::int64_t successes, std::int64_t trials, double con
     return {std::max(0.0, (centre - reach) / scale), std::min(1.0, (centre + reach) / scale)};
 }
 
-CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differences, double confidence) {
-    assert(!differences.empty() && differences[0].size() >= 2);
-    const std::size_t seeds = differences.size();
-    const std::size_t items = differences[0].size();
-    const auto s = static_cast<double>(seeds);
-    const auto n = static_cast<double>(items);
-    std::vector<double> seed_means;
-    std::vector<double> item_means(items, 0.0);
-    for (const auto& row : differences) {
-        seed_means.push_back(mean_of(row));
-        for (std::size_t i = 0; i < items; ++i) item_means[i] += row[i] / s;
-    }
-    CrossedInterval result{
-        .mean = mean_of(seed_means), .interval = {}, .seeds = static_cast<std::int64_t>(seeds)};
-    double variance = 0.0;
-    double freedom = n - 1;
-    const double items_square = s * squares_about(item_means, result.mean) / (n - 1);
-    if (seeds == 1) {
-        variance = items_square / n;
-    } else {
-        const double seeds_square = n * squares_about(seed_means, result.mean) / (s - 1);
-        double rest = 0.0;
-        for (std::size_t k = 0; k < seeds; ++k)
-            for (std::size_t i = 0; i < items; ++i) {
-                const double r = differences[k][i] - seed_means[k] - item_means[i] + result.mean;
-                rest += r * r;
-            }
-        const double rest_freedom = (s - 1) * (n - 1);
-        const double rest_square = rest / rest_freedom;
-        const double sum = seeds_square + items_square - rest_square;
-        if (sum > rest_square) {
-            variance = sum / (s * n);
-            freedom = sum * sum /
-                      (seeds_square * seeds_square / (s - 1) + items_square * items_square / (n - 1) +
-                       rest_square * rest_square / rest_freedom);
-        } else {
-            variance = rest_square / (s * n);
-            freedom = rest_freedom;
-        }
-    }
-    const double reach =
-        variance > 0 ? t_quantile(std::max(1.0, freedom), confidence) * std::sqrt(variance) : 0.0;
+ResampledMean resampled_mean(std::span<const double> differences, double share, double confidence) {
+    assert(differences.size() >= 2);
+    const auto count = static_cast<double>(differences.size());
+    ResampledMean result{.mean = mean_of(differences)};
+    const double variance = squares_about(differences, result.mean) / (count - 1);
+    const double error = std::sqrt((1.0 / count + share) * variance);
+    const double reach = t_quantile(count - 1, confidence) * error;
     result.interval = {result.mean - reach, result.mean + reach};
+    const boost::math::students_t student(count - 1);
+    if (result.mean != 0.0)
+        result.p_value = error > 0.0 ? 2.0 * boost::math::cdf(boost::math::complement(
+                                                 student, std::abs(result.mean) / error))
+                                     : 0.0;
     return result;
 }
 

@@ -4,7 +4,6 @@
 #include <cstdint>
 #include <optional>
 #include <span>
-#include <vector>
 
 namespace jevrin {
 
@@ -23,17 +22,15 @@ MeanInterval mean_interval(std::span<const double> values, double confidence = 0
 // Wilson's interval for a share of successes (Wilson 1927); [0, 1] for no trials.
 Interval wilson_interval(std::int64_t successes, std::int64_t trials, double confidence = 0.95);
 
-// The mean of a table of paired differences, seeds by items, and its interval when both seeds and items are
-// drawn at random: the two-way random-effects variance of the mean, (MS_seeds + MS_items - MS_rest) / (seeds
-// * items), never below MS_rest / (seeds * items), with Satterthwaite's (1946) degrees of freedom. With one
-// seed the variance is that of the items alone.
-struct CrossedInterval {
+// The mean of paired score differences over folds or redrawn parts, whose training items overlap: the variance
+// is (1 / J + validation / training) times that of the J differences, with Student's t of J - 1 degrees of
+// freedom (the corrected resampled test, Nadeau & Bengio 2003). share is validation / training, in items.
+struct ResampledMean {
     double mean = 0.0;
     Interval interval;
-    std::int64_t seeds = 0;
+    double p_value = 1.0;  // two-sided, of a true mean of 0
 };
-// differences[seed][item]; at least one seed, at least two items, all rows of one length.
-CrossedInterval crossed_interval(const std::vector<std::vector<double>>& differences,
-                                 double confidence = 0.95);
+// At least two differences.
+ResampledMean resampled_mean(std::span<const double> differences, double share, double confidence = 0.95);
 
 }  // namespace jevrin

@@ -286,8 +286,8 @@ class StudyWork {
     void finish_epoch(RunInProgress& run, const EpochResult& result) {
         std::vector<std::size_t> labels;
         for (const std::size_t item : result.validation.items) labels.push_back(run.data.labels[item]);
-        EpochNote note{
-            .epoch = {.epoch = result.epoch,
+        EpochNote note;
+        note.epoch = {.epoch = result.epoch,
                       .step = result.step,
                       .training_loss = result.training_loss,
                       .objective = result.objective,
@@ -301,8 +301,8 @@ class StudyWork {
                       .compute_seconds = result.compute_seconds,
                       .validation_seconds = result.validation_seconds,
                       .memory_bytes = resident_memory(),
-                      .validation = ConfusionMatrix(run.data.classes, labels, result.validation.classes())},
-            .layers = result.layers};
+                      .validation = ConfusionMatrix(run.data.classes, labels, result.validation.classes())};
+        note.layers = result.layers;
         const EpochRecord& epoch = note.epoch;
         note.warnings = run.watch.observe(epoch, note.layers);
         const double reached = score(epoch.validation, plan_.metric);

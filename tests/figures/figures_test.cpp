@@ -19,6 +19,15 @@ using test::message_of;
 using test::TemporaryDirectory;
 using testing::HasSubstr;
 
+// Colours and letters as of a study with these candidates.
+CandidateStyles styles_of(const std::vector<RunCurves>& curves) {
+    std::vector<std::string> names;
+    for (const CandidateCurves& candidate : by_candidate(curves)) names.push_back(candidate.candidate);
+    return CandidateStyles(names);
+}
+
+const CurveView accuracy_view = {.quantities = {CurveQuantity::loss, CurveQuantity::accuracy}};
+
 std::vector<RunCurves> curves_of(const std::vector<std::string>& candidates, int seeds, int epochs) {
     std::vector<RunCurves> all;
     for (std::size_t c = 0; c < candidates.size(); ++c)
@@ -53,10 +62,10 @@ std::int64_t inked(const std::filesystem::path& file) {
 TEST(Curves, ArePngAndSvgWithEveryCandidateNamed) {
     const TemporaryDirectory directory;
     const auto curves = curves_of({"new head", "from scratch"}, 2, 4);
-    draw_curves(curves, Metric::accuracy, "two candidates", directory / "c.png");
+    draw_curves(curves, accuracy_view, styles_of(curves), "two candidates", directory / "c.png");
     EXPECT_EQ(load_image(directory / "c.png").width, 1280);
     EXPECT_GT(inked(directory / "c.png"), 5000);
-    draw_curves(curves, Metric::accuracy, "two candidates", directory / "c.svg");
+    draw_curves(curves, accuracy_view, styles_of(curves), "two candidates", directory / "c.svg");
     const std::string svg = read_text(directory / "c.svg");
     EXPECT_THAT(
         svg, testing::AllOf(HasSubstr("new head"), HasSubstr("from scratch"), HasSubstr("two candidates")));
@@ -64,20 +73,21 @@ TEST(Curves, ArePngAndSvgWithEveryCandidateNamed) {
 
 TEST(Curves, OneEpochAndOneRunCanBeDrawn) {
     const TemporaryDirectory directory;
-    draw_curves(curves_of({"a"}, 1, 1), Metric::accuracy, "t", directory / "c.png");
+    draw_curves(curves_of({"a"}, 1, 1), accuracy_view, CandidateStyles({"a"}), "t", directory / "c.png");
     EXPECT_GT(inked(directory / "c.png"), 1000);
 }
 
 TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
     const std::string text =
-        terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), Metric::accuracy, 80);
+        terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), accuracy_view,
+                        CandidateStyles({"new head", "from scratch"}), 80);
     EXPECT_THAT(text, testing::AllOf(HasSubstr("a new head (mean of 2 runs)"), HasSubstr("b from scratch"),
                                      HasSubstr("epoch 5"), HasSubstr("2.650 |"), HasSubstr("0.650 |")));
     for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1)
         EXPECT_LE(end - begin, 82U);
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), Metric::accuracy, 80),
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), accuracy_view, CandidateStyles({"a"}), 80),
                 HasSubstr("t training, v validation"));
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), Metric::accuracy, 80),
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), accuracy_view, CandidateStyles({"a"}), 80),
                 HasSubstr("no epoch is finished"));
 }
 
@@ -203,7 +213,7 @@ TEST(Names, CanNeverBecomeCode) {
     ConfusionMatrix matrix(n);
     for (std::size_t c = 0; c < n; ++c) matrix.add(c, c, 3);
     draw_confusion(matrix, hostile, hostile[2], directory / "m.png");
-    draw_curves(curves_of(hostile, 1, 3), Metric::accuracy, hostile[0], directory / "c.svg");
+    draw_curves(curves_of(hostile, 1, 3), accuracy_view, CandidateStyles(hostile), hostile[0], directory / "c.svg");
     std::vector<SheetRow> rows;
     for (const std::string& name : hostile) rows.push_back({name, {test::small_picture(0, 1)}});
     draw_sheet(rows, hostile[1], directory.path() / "it's `a` $(sheet).png");
@@ -215,11 +225,11 @@ TEST(Names, CanNeverBecomeCode) {
 TEST(Figures, OtherEndingsAndUnwritablePlacesAreRefused) {
     const TemporaryDirectory directory;
     EXPECT_THAT(message_of<InputError>(
-                    [&] { draw_curves(curves_of({"a"}, 1, 2), Metric::accuracy, "t", directory / "c.bmp"); }),
+                    [&] { draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t", directory / "c.bmp"); }),
                 HasSubstr(".png or .svg"));
     write_file(directory / "file", std::string("x"));
     EXPECT_THROW(
-        draw_curves(curves_of({"a"}, 1, 2), Metric::accuracy, "t", directory.path() / "file" / "c.png"),
+        draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t", directory.path() / "file" / "c.png"),
         WorkError);
     EXPECT_THROW(draw_figure("this is no script", directory / "c.png", 100, 100), WorkError);
     EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);

@@ -3,7 +3,9 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
+#include "jevrin/metrics/crossed.hpp"
 #include "jevrin/metrics/influence.hpp"
+#include "jevrin/metrics/significance.hpp"
 #include "jevrin/metrics/intervals.hpp"
 
 #include <cmath>
@@ -81,10 +83,12 @@ TEST(Intervals, WilsonAsPublished) {
 TEST(CrossedInterval, HandWorkedMeanSquares) {
     // Two seeds, two items: 1 0 / 0 0. Mean 1/4; MS_seeds = MS_items = MS_rest = 1/4, so the variance of the
     // mean is (1/4 + 1/4 - 1/4) / 4, not above the floor 1/16: freedom 1, t = 12.7062.
-    const CrossedInterval c = crossed_interval({{1, 0}, {0, 0}});
+    const std::vector<double> first = {1, 0};
+    const std::vector<double> second = {0, 0};
+    const CrossedEstimate c = crossed_mean({first, second});
     EXPECT_DOUBLE_EQ(c.mean, 0.25);
     EXPECT_NEAR(c.interval.high - c.mean, 12.7062 * 0.25, 1e-4);
-    EXPECT_EQ(crossed_interval({{1, 0, 0}}).seeds, 1);
+    EXPECT_EQ(crossed_mean({first}).seeds, 1);
 }
 
 TEST(CrossedInterval, CoversTheTruthAboutAsOftenAsItSays) {
@@ -102,11 +106,77 @@ TEST(CrossedInterval, CoversTheTruthAboutAsOftenAsItSays) {
             table.emplace_back();
             for (const double item : items) table.back().push_back(seed + item + 0.3 * random.normal());
         }
-        const CrossedInterval c = crossed_interval(table);
+        const CrossedEstimate c = crossed_mean({table.begin(), table.end()});
         covered += c.interval.low <= 0 && c.interval.high >= 0;
     }
     EXPECT_GE(covered, studies * 0.92);
     EXPECT_LE(covered, studies * 0.99);
+}
+
+TEST(CrossedDifference, HandWorked) {
+    // Two seeds, three items each. First: rows 1 1 0 / 1 0 0, second: 0 0 0 / 0 1 0.
+    const std::vector<double> a = {1, 1, 0};
+    const std::vector<double> b = {1, 0, 0};
+    const std::vector<double> c = {0, 0, 0};
+    const std::vector<double> d = {0, 1, 0};
+    const CrossedEstimate e = crossed_difference({a, b}, {c, d});
+    EXPECT_NEAR(e.mean, 0.5 - 1.0 / 6, 1e-12);
+    // Seed means 2/3, 1/3 and 0, 1/3: each of variance 1/18, over two seeds 1/36. Item means 1, 1/2, 0 and 0, 1/2,
+    // 0: differences 1, 0, 0 of variance 1/3, over three items 1/9. The rest of each: residuals of 1/6 and 1/3,
+    // squares 6/18 in all over (2 - 1) * (3 - 1), so 1/6; over 2 * 3 cells 1/36 each.
+    EXPECT_NEAR(e.variance, 2.0 / 36 + 1.0 / 9 - 2.0 / 36, 1e-12);
+    EXPECT_EQ(e.seeds, 2);
+    EXPECT_EQ(e.items, 3);
+    // With a single seed on one side the items alone count.
+    const CrossedEstimate one = crossed_difference({a}, {c, d});
+    EXPECT_EQ(one.seeds, 1);
+    EXPECT_NEAR(one.degrees_of_freedom, 2.0, 1e-12);
+    // Equal tables leave no doubt and no difference.
+    const CrossedEstimate none = crossed_difference({a, a}, {a, a});
+    EXPECT_EQ(none.mean, 0.0);
+    EXPECT_EQ(none.p_value, 1.0);
+}
+
+TEST(Significance, HolmAsPublished) {
+    // Holm's procedure by hand: 0.01 * 4, 0.02 * 3, 0.03 * 2, and 0.04 at least as large as the one before.
+    const std::vector<double> adjusted = holm_adjusted(std::vector<double>{0.03, 0.01, 0.04, 0.02});
+    const std::vector<double> expected = {0.06, 0.04, 0.06, 0.06};
+    for (std::size_t i = 0; i < 4; ++i) EXPECT_NEAR(adjusted[i], expected[i], 1e-12);
+    EXPECT_EQ(holm_adjusted(std::vector<double>{0.7, 0.9}).at(0), 1.0);
+    EXPECT_TRUE(holm_adjusted(std::vector<double>{}).empty());
+}
+
+TEST(Significance, McNemarIsExact) {
+    // Of 8 that differ 1 against 7: 2 * (1 + 8) / 256; 10 against 0: 2 / 1024; even: 1.
+    EXPECT_NEAR(mcnemar_p_value(1, 7), 18.0 / 256, 1e-12);
+    EXPECT_NEAR(mcnemar_p_value(10, 0), 2.0 / 1024, 1e-12);
+    EXPECT_EQ(mcnemar_p_value(4, 4), 1.0);
+    EXPECT_EQ(mcnemar_p_value(0, 0), 1.0);
+}
+
+TEST(Influence, IsTheJackknifeOfEveryScore) {
+    RandomStream random({9, Purpose::sample, 0, 0});
+    std::vector<std::size_t> labels = {4, 0, 1, 2, 3, 0, 1, 2, 3};  // class 4 has a single item
+    std::vector<std::size_t> predicted = {1, 0, 1, 2, 4, 5, 1, 0, 3};  // class 5 is predicted once and has none
+    for (int i = 0; i < 40; ++i) {
+        labels.push_back(random.below(4));
+        predicted.push_back(random.uniform() < 0.6 ? labels.back() : random.below(4));
+    }
+    const auto n = static_cast<double>(labels.size());
+    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1}) {
+        const auto values = item_influences(6, labels, predicted, metric);
+        ConfusionMatrix matrix(6, labels, predicted);
+        const double all = score(matrix, metric);
+        for (std::size_t i = 0; i < labels.size(); ++i) {
+            double expected = all;
+            if (matrix.support(labels[i]) > 1) {
+                matrix.add(labels[i], predicted[i], -1);
+                expected = n * all - (n - 1) * score(matrix, metric);
+                matrix.add(labels[i], predicted[i], 1);
+            }
+            EXPECT_NEAR(values[i], expected, 1e-9) << metric_name(metric) << " item " << i;
+        }
+    }
 }
 
 TEST(Influence, ForAccuracyItIsRightOrWrong) {

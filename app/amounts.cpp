@@ -1,0 +1,102 @@
+#include "commands.hpp"
+#include "output.hpp"
+
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/amounts_figure.hpp"
+
+#include <fmt/format.h>
+
+namespace jevrin::app {
+namespace {
+
+struct Options {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+    std::filesystem::path figure;
+    std::filesystem::path csv;
+};
+
+Json to_json(const AmountReport& report, const StudyRecord& study) {
+    Json curves = Json::array();
+    for (const AmountCurve& curve : report.curves) {
+        Json points = Json::array();
+        for (const AmountPoint& point : curve.points)
+            points.push_back({{"fraction", point.fraction},
+                              {"training_items", point.training_items},
+                              {"candidate", point.candidate},
+                              {"mean", point.mean},
+                              {"interval", interval_json(point.interval)},
+                              {"seeds", point.seeds}});
+        curves.push_back({{"name", curve.name}, {"regime", curve.regime}, {"points", points}});
+    }
+    Json catch_ups = Json::array();
+    for (const CatchUp& one : report.catch_ups)
+        catch_ups.push_back({{"behind", one.behind},
+                             {"ahead", one.ahead},
+                             {"fraction", one.fraction ? Json(*one.fraction) : Json()},
+                             {"first_gap", one.first_gap},
+                             {"last_gap", one.last_gap},
+                             {"times_more", one.times_more ? Json(*one.times_more) : Json()},
+                             {"words", one.words}});
+    return {{"metric", metric_name(study.metric)},
+            {"curves", curves},
+            {"catch_ups", catch_ups},
+            {"test_looks", study.test_looks}};
+}
+
+void amounts(const Options& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const StudyEvidence evidence =
+        gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
+    const AmountReport report = learning_curves(open.ledger, open.study, evidence);
+    if (!options.figure.empty())
+        draw_amounts(report, open.study.metric, fmt::format("{}: score by amount of training data", open.study.name),
+                     options.figure);
+    std::string csv = csv_row(
+        std::vector<std::string>{"curve", "regime", "fraction", "training_items", "mean", "low", "high", "seeds"});
+    Table table({"curve", "regime", "fraction", "training items", metric_name(open.study.metric), "95 % over seeds",
+                 "seeds"},
+                {2, 3, 4, 6});
+    for (const AmountCurve& curve : report.curves)
+        for (const AmountPoint& point : curve.points) {
+            const bool first = &point == &curve.points.front();
+            table.add({first ? short_cell(curve.name) : "", first ? curve.regime : "",
+                       fmt::format("{:.3g}", point.fraction), with_commas(point.training_items),
+                       fmt::format("{:.3f}", point.mean),
+                       point.interval ? fmt::format("{:.3f} to {:.3f}", point.interval->low, point.interval->high)
+                                      : "one seed: unknown",
+                       std::to_string(point.seeds)});
+            csv += csv_row(std::vector<std::string>{
+                curve.name, curve.regime, fmt::format("{}", point.fraction), std::to_string(point.training_items),
+                fmt::format("{}", point.mean), point.interval ? fmt::format("{}", point.interval->low) : "",
+                point.interval ? fmt::format("{}", point.interval->high) : "", std::to_string(point.seeds)});
+        }
+    if (!options.csv.empty()) write_file(options.csv, csv);
+    if (options.ledger.json) {
+        print_json(to_json(report, open.study));
+        return;
+    }
+    print(table.text() + "\n");
+    for (const CatchUp& one : report.catch_ups) print(wrapped(one.words + ".", terminal_width()));
+    for (const std::string& sentence : evidence.set_apart) print(sentence + "\n");
+    print(test_look_line(open));
+    for (const auto* file : {&options.figure, &options.csv})
+        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+}
+
+}  // namespace
+
+void add_amounts(CLI::App& app) {
+    auto options = std::make_shared<Options>();
+    auto* command = app.add_subcommand(
+        "amounts", "score by amount of training data: would more pictures help, where does one regime catch up");
+    command->add_option("RUN", options->runs, "candidates, or runs (default: all)");
+    command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
+    command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options] { amounts(*options); });
+}
+
+}  // namespace jevrin::app

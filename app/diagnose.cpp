@@ -1,0 +1,78 @@
+#include "commands.hpp"
+#include "output.hpp"
+
+#include "jevrin/base/text.hpp"
+#include "jevrin/comparison/diagnosis.hpp"
+#include "jevrin/comparison/evidence.hpp"
+
+#include <fmt/format.h>
+
+#include <map>
+
+namespace jevrin::app {
+namespace {
+
+struct Options {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+};
+
+struct Diagnosed {
+    RunRecord run;
+    Diagnosis diagnosis;
+};
+
+void diagnose_runs(const Options& options) {
+    const OpenStudy open = open_study(options.ledger);
+    std::vector<Diagnosed> all;
+    for (const RunRecord& run : runs_called(open.ledger, open.study, options.runs)) {
+        DiagnosisSettings settings{.metric = open.study.metric};
+        if (run.best) settings.guess = guess_of(run.best->validation, open.study.metric);
+        all.push_back({run, diagnose(open.ledger.curve(run.id), settings)});
+    }
+    if (options.ledger.json) {
+        Json json = Json::array();
+        for (const auto& [run, diagnosis] : all) {
+            Json findings = Json::array();
+            for (const Observation& observation : diagnosis.findings)
+                findings.push_back(
+                    {{"finding", spoken_finding(observation.finding)}, {"evidence", observation.words}});
+            json.push_back({{"run", run.name()},
+                            {"finding", spoken_finding(diagnosis.finding())},
+                            {"findings", findings},
+                            {"overfit_since", diagnosis.overfit_since > 0 ? Json(diagnosis.overfit_since) : Json()},
+                            {"overfit_by", diagnosis.overfit_by},
+                            {"slope", diagnosis.slope}});
+        }
+        print_json(json);
+        return;
+    }
+    std::map<std::string, std::int64_t> counts;
+    std::size_t width = 0;
+    for (const auto& [run, diagnosis] : all) {
+        ++counts[spoken_finding(diagnosis.finding())];
+        width = std::max(width, display_width(printable(run.name())));
+    }
+    std::string text;
+    for (const auto& [run, diagnosis] : all)
+        for (std::size_t k = 0; k < diagnosis.findings.size(); ++k)
+            text += fmt::format("{}  {}\n", padded(k == 0 ? printable(run.name()) : "", width),
+                                diagnosis.findings[k].words);
+    std::string verdict;
+    for (const auto& [finding, count] : counts)
+        verdict += fmt::format("{}{}: {}", verdict.empty() ? "" : ", ", finding, plural(count, "run"));
+    print((verdict.empty() ? "no runs yet" : verdict) + "\n\n" + text);
+}
+
+}  // namespace
+
+void add_diagnose(CLI::App& app) {
+    auto options = std::make_shared<Options>();
+    auto* command = app.add_subcommand(
+        "diagnose", "what the curves of each run say: fit, overfit, underfit, still improving, unstable");
+    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options] { diagnose_runs(*options); });
+}
+
+}  // namespace jevrin::app

@@ -1,0 +1,165 @@
+// note, archive, delete: what is said of recorded runs, and which of them stay in sight.
+#include "commands.hpp"
+#include "output.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <iostream>
+
+namespace jevrin::app {
+namespace {
+
+struct NoteOptions {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+    std::string text;
+    bool has_text = false;
+    std::vector<std::string> tags;
+    std::vector<std::string> untags;
+};
+
+struct ArchiveOptions {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+    bool undo = false;
+};
+
+struct DeleteOptions {
+    LedgerOptions ledger;
+    std::vector<std::string> runs;
+    bool yes = false;
+};
+
+// All are found before anything is changed. A candidate means its runs.
+std::vector<RunRecord> find_runs(const OpenStudy& open, const std::vector<std::string>& names) {
+    std::vector<RunRecord> known = open.ledger.runs(open.study.id);
+    for (RunRecord& run : open.ledger.archived_runs(open.study.id)) known.push_back(std::move(run));
+    std::vector<RunRecord> found;
+    for (const std::string& name : names) {
+        const std::size_t before = found.size();
+        for (const RunRecord& run : known)
+            if (run.candidate == name) found.push_back(run);
+        if (found.size() == before) found.push_back(open.ledger.run(open.study.id, name));
+    }
+    return found;
+}
+
+void print_runs(const LedgerOptions& options, const std::vector<RunRecord>& runs, const std::string& done) {
+    if (!options.json) {
+        for (const RunRecord& run : runs) print(fmt::format("{}: {}\n", done, printable(run.name())));
+        return;
+    }
+    Json json = Json::array();
+    for (const RunRecord& run : runs)
+        json.push_back({{"run", run.name()}, {"tags", run.tags}, {"note", run.note}, {"archived", run.archived}});
+    print_json(json);
+}
+
+std::vector<RunRecord> read_again(const OpenStudy& open, const std::vector<RunRecord>& runs) {
+    std::vector<RunRecord> again;
+    for (const RunRecord& run : runs) again.push_back(open.ledger.run_by_id(run.id));
+    return again;
+}
+
+void note(const NoteOptions& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const std::vector<RunRecord> runs = find_runs(open, options.runs);
+    if (!options.has_text && options.tags.empty() && options.untags.empty()) {
+        if (options.ledger.json) {
+            print_runs(options.ledger, runs, "");
+            return;
+        }
+        for (const RunRecord& run : runs)
+            print(fmt::format("{}: {}{}{}\n", printable(run.name()),
+                              run.tags.empty() ? "no tags" : fmt::format("tags {}", fmt::join(run.tags, ", ")),
+                              run.note.empty() ? "" : "; ", printable(run.note)));
+        return;
+    }
+    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    for (const RunRecord& run : runs) {
+        if (options.has_text) ledger.put_note(run.id, options.text);
+        for (const std::string& tag : options.tags) ledger.add_tag(run.id, tag);
+        for (const std::string& tag : options.untags)
+            if (!ledger.remove_tag(run.id, tag))
+                throw InputError(fmt::format("run '{}' has no tag '{}'{}", printable(run.name()), printable(tag),
+                                             did_you_mean(tag, run.tags)));
+    }
+    print_runs(options.ledger, read_again(open, runs), "noted");
+}
+
+void archive(const ArchiveOptions& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const std::vector<RunRecord> runs = find_runs(open, options.runs);
+    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    for (const RunRecord& run : runs) ledger.put_archived(run.id, !options.undo);
+    print_runs(options.ledger, read_again(open, runs), options.undo ? "brought back" : "put away");
+}
+
+// Nothing is deleted without a word from somebody.
+void confirm(const std::vector<RunRecord>& runs, bool yes) {
+    if (yes) return;
+    std::int64_t finished = 0;
+    for (const RunRecord& run : runs) finished += run.state == RunState::finished;
+    const std::string what =
+        fmt::format("{} with their epochs, predictions and models, {} of them finished",
+                    plural(std::ssize(runs), "run"), finished);
+    if (::isatty(STDIN_FILENO) == 0 || ::isatty(STDERR_FILENO) == 0)
+        throw InputError(fmt::format("this would delete {}; say --yes to do it, or 'jevrin archive' to put them away",
+                                     what));
+    fmt::print(stderr, "delete {}? type yes: ", what);
+    std::string answer;
+    std::getline(std::cin, answer);
+    if (answer != "yes") throw InputError("nothing was deleted");
+}
+
+void delete_runs(const DeleteOptions& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const std::vector<RunRecord> runs = find_runs(open, options.runs);
+    confirm(runs, options.yes);
+    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    for (const RunRecord& run : runs) ledger.delete_run(run.id);
+    print_runs(options.ledger, runs, "deleted");
+}
+
+}  // namespace
+
+void add_note(CLI::App& app) {
+    auto options = std::make_shared<NoteOptions>();
+    auto* command = app.add_subcommand("note", "a note and tags on runs; without options, shows them");
+    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
+    auto* text = command->add_option("--text", options->text, "the note; an empty one removes it");
+    text->type_name("TEXT");
+    command->add_option("--tag", options->tags, "adds a tag, one word")->type_name("TAG");
+    command->add_option("--untag", options->untags, "takes a tag away")->type_name("TAG");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options, text] {
+        options->has_text = text->count() > 0;
+        note(*options);
+    });
+}
+
+void add_archive(CLI::App& app) {
+    auto options = std::make_shared<ArchiveOptions>();
+    auto* command = app.add_subcommand(
+        "archive", "puts runs away: they stay recorded, and out of every table, figure and choice");
+    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
+    command->add_flag("--undo", options->undo, "brings them back");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options] { archive(*options); });
+}
+
+void add_delete(CLI::App& app) {
+    auto options = std::make_shared<DeleteOptions>();
+    auto* command = app.add_subcommand(
+        "delete", "deletes what runs recorded and their models; looks at the test part stay counted");
+    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
+    command->add_flag("--yes", options->yes, "without asking");
+    add_ledger_options(*command, options->ledger);
+    command->callback([options] { delete_runs(*options); });
+}
+
+}  // namespace jevrin::app

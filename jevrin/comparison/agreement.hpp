@@ -1,0 +1,46 @@
+// Items across runs: which all runs miss, which only one regime gets right, how far runs agree.
+#pragma once
+
+#include "jevrin/comparison/evidence.hpp"
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct AgreedItem {
+    std::int64_t item = 0;  // the ledger's number
+    std::size_t label = 0;
+    std::int64_t runs = 0;   // that saw it
+    std::int64_t right = 0;  // of them
+    std::vector<double> right_share;  // by regime, as in Agreement::regimes; NaN when none of its runs saw it
+    std::size_t most_called = 0;      // the class that most runs give it; of equal ones the first
+    std::int64_t called_so = 0;       // by so many
+};
+
+struct Agreement {
+    std::vector<std::string> regimes;
+    std::vector<std::string> candidates;
+    std::vector<AgreedItem> items;  // the ones that fewest runs get right first
+    // By pair of candidates, means over pairs of their runs (of two different runs on the diagonal) and over
+    // the items that both saw: the share predicted alike, and that beyond chance (Cohen 1960). NaN when there
+    // is no such pair.
+    std::vector<std::vector<double>> alike;
+    std::vector<std::vector<double>> kappa;
+};
+
+Agreement agree(const StudyEvidence& evidence);
+
+enum class ItemGroup {
+    missed,       // no run is right
+    known,        // all are
+    disputed,     // some are
+    only_regime,  // in one regime more than half of the runs are right, in each other at most half
+};
+
+// Places in agreement.items, in their order. regime: with only_regime, which one; any when it is empty.
+// InputError when no run has the regime.
+std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, const std::string& regime = "");
+
+}  // namespace jevrin

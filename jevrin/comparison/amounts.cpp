@@ -1,0 +1,181 @@
+#include "jevrin/comparison/amounts.hpp"
+
+#include "jevrin/base/error.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+namespace jevrin {
+namespace {
+
+constexpr const char* fraction_path = "training.training_fraction";
+
+// The settings of a candidate besides its fraction, in words, and the fraction.
+struct Amount {
+    std::string family;
+    double fraction = 1.0;
+};
+
+Amount amount_of(const Ledger& ledger, const RunRecord& run) {
+    Amount amount{.family = run.origin};
+    const auto settings = nlohmann::json::parse(ledger.settings(run.id), nullptr, false);
+    if (settings.is_object() && settings.contains("training") && settings["training"].is_object())
+        amount.fraction = settings["training"].value("training_fraction", 1.0);
+    const auto varied = nlohmann::json::parse(run.varied.empty() ? "{}" : run.varied, nullptr, false);
+    if (!varied.is_object()) return amount;
+    std::string others;
+    for (const auto& [path, value] : varied.items())
+        if (path != fraction_path)
+            others += fmt::format("{}{} {}", others.empty() ? ": " : ", ", path.substr(path.rfind('.') + 1),
+                                  value.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace));
+    amount.family += others;
+    return amount;
+}
+
+AmountPoint point_of(const Ledger& ledger, const StudyRecord& study, const CandidateEvidence& candidate,
+                     double fraction, std::size_t classes) {
+    std::vector<double> scores;
+    for (const auto& [seed, score] : candidate.seed_scores(classes, study.metric)) scores.push_back(score);
+    const MeanInterval mean = mean_interval(scores);
+    double items = 0.0;
+    for (const RunEvidence& run : candidate.runs)
+        items += fraction * static_cast<double>(ledger.count_items(run.run.id, Part::training)) /
+                 static_cast<double>(candidate.runs.size());
+    return {.fraction = fraction,
+            .training_items = std::llround(items),
+            .candidate = candidate.candidate,
+            .mean = mean.mean,
+            .interval = mean.interval,
+            .seeds = std::ssize(scores)};
+}
+
+const CandidateEvidence& evidence_of(const StudyEvidence& evidence, const std::string& candidate) {
+    return *std::find_if(
+        evidence.candidates.begin(), evidence.candidates.end(),
+        [&](const CandidateEvidence& known) { return known.candidate == candidate; });
+}
+
+// Points of two curves with one fraction.
+struct Common {
+    double fraction = 0.0;
+    const AmountPoint* first = nullptr;
+    const AmountPoint* second = nullptr;
+};
+
+std::vector<Common> common_points(const AmountCurve& first, const AmountCurve& second) {
+    std::vector<Common> common;
+    for (const AmountPoint& a : first.points)
+        for (const AmountPoint& b : second.points)
+            if (a.fraction == b.fraction) common.push_back({a.fraction, &a, &b});
+    return common;
+}
+
+// How many times the largest amount it takes until a gap that changes so with each doubling is closed.
+std::optional<double> times_more(const std::vector<double>& fractions, const std::vector<double>& gaps) {
+    const auto n = static_cast<double>(gaps.size());
+    double x_mean = 0.0;
+    double y_mean = 0.0;
+    for (std::size_t i = 0; i < gaps.size(); ++i) {
+        x_mean += std::log2(fractions[i]) / n;
+        y_mean += gaps[i] / n;
+    }
+    double across = 0.0;
+    double up = 0.0;
+    for (std::size_t i = 0; i < gaps.size(); ++i) {
+        const double x = std::log2(fractions[i]) - x_mean;
+        across += x * x;
+        up += x * (gaps[i] - y_mean);
+    }
+    const double slope = up / across;
+    if (!(slope < -1e-6)) return std::nullopt;
+    const double at_last = y_mean + slope * (std::log2(fractions.back()) - x_mean);
+    return std::exp2(std::max(0.0, at_last) / -slope);
+}
+
+std::optional<CatchUp> catch_up(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
+                                const AmountCurve& a, const AmountCurve& b) {
+    if (common_points(a, b).size() < 2) return std::nullopt;
+    const std::vector<Common> as_given = common_points(a, b);
+    const bool a_is_behind = as_given.front().first->mean < as_given.front().second->mean;
+    const AmountCurve& behind = a_is_behind ? a : b;
+    const AmountCurve& ahead = a_is_behind ? b : a;
+    const std::vector<Common> common = common_points(behind, ahead);
+    CatchUp result{.behind = behind.name, .ahead = ahead.name};
+    std::vector<double> fractions;
+    std::vector<double> gaps;
+    for (const Common& point : common) {
+        fractions.push_back(point.fraction);
+        gaps.push_back(point.second->mean - point.first->mean);
+        const auto outcomes = [&](const std::string& candidate) {
+            return outcomes_of(ledger, evidence_of(evidence, candidate), evidence.classes, study.metric);
+        };
+        const bool is_behind =
+            is_ahead(lead_of(outcomes(point.second->candidate), outcomes(point.first->candidate)));
+        if (is_behind)
+            result.fraction.reset();
+        else if (!result.fraction)
+            result.fraction = point.fraction;
+    }
+    result.first_gap = gaps.front();
+    result.last_gap = gaps.back();
+    if (!result.fraction) result.times_more = times_more(fractions, gaps);
+    const std::string metric = spoken_metric(study.metric);
+    const auto at = [&](double fraction) { return fmt::format("{:.0f} % of the training part", 100 * fraction); };
+    if (result.fraction && *result.fraction == fractions.front())
+        result.words = fmt::format(
+            "'{}' and '{}' cannot be told apart with any amount that both had: the gap is {:.3f} {} with {}, {:.3f} "
+            "with {}",
+            behind.name, ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(),
+            at(fractions.back()));
+    else if (result.fraction)
+        result.words =
+            fmt::format("'{}' catches up with '{}' at {}: behind by {:.3f} {} with {}, no longer told apart from there",
+                        behind.name, ahead.name, at(*result.fraction), gaps.front(), metric, at(fractions.front()));
+    else
+        result.words = fmt::format(
+            "'{}' does not catch up with '{}': behind by {:.3f} {} with {}, by {:.3f} with {}{}", behind.name,
+            ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(), at(fractions.back()),
+            result.times_more
+                ? fmt::format("; at this pace it would take about {:.2g} times as many pictures (a rough guess)",
+                              *result.times_more)
+                : std::string("; the gap does not shrink"));
+    return result;
+}
+
+}  // namespace
+
+AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence) {
+    AmountReport report;
+    for (const CandidateEvidence& candidate : evidence.candidates) {
+        const Amount amount = amount_of(ledger, candidate.runs.front().run);
+        auto curve = std::find_if(report.curves.begin(), report.curves.end(), [&](const AmountCurve& known) {
+            return known.name == amount.family && known.regime == candidate.regime;
+        });
+        if (curve == report.curves.end())
+            curve = report.curves.insert(report.curves.end(), AmountCurve{amount.family, candidate.regime, {}});
+        curve->points.push_back(point_of(ledger, study, candidate, amount.fraction, evidence.classes));
+    }
+    std::erase_if(report.curves, [](const AmountCurve& curve) { return curve.points.size() < 2; });
+    if (report.curves.empty())
+        throw InputError(
+            "no candidate was trained on several fractions of the training part; add "
+            "'vary.training.training_fraction = [0.25, 0.5, 1.0]' to candidates of the plan and train it");
+    std::map<std::string, const AmountCurve*> best;  // by regime, at the largest amount
+    for (AmountCurve& curve : report.curves) {
+        std::sort(curve.points.begin(), curve.points.end(),
+                  [](const AmountPoint& a, const AmountPoint& b) { return a.fraction < b.fraction; });
+        const AmountCurve*& known = best[curve.regime];
+        if (known == nullptr || curve.points.back().mean > known->points.back().mean) known = &curve;
+    }
+    for (auto a = best.begin(); a != best.end(); ++a)
+        for (auto b = std::next(a); b != best.end(); ++b)
+            if (const auto found = catch_up(ledger, study, evidence, *a->second, *b->second))
+                report.catch_ups.push_back(*found);
+    return report;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,52 @@
+// Learning curves over the amount of data: how a candidate's score grows with the share of the training part
+// that it learns from, and where one regime catches up with another.
+#pragma once
+
+#include "jevrin/comparison/evidence.hpp"
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct AmountPoint {
+    double fraction = 0.0;            // of the training part
+    std::int64_t training_items = 0;  // mean over runs
+    std::string candidate;
+    double mean = 0.0;                 // of the metric over seeds
+    std::optional<Interval> interval;  // 95 % over seeds; none for one
+    std::int64_t seeds = 0;
+};
+
+// Candidates that differ in nothing but the fraction.
+struct AmountCurve {
+    std::string name;  // of what they have in common
+    std::string regime;
+    std::vector<AmountPoint> points;  // by fraction, at least two
+};
+
+// Where the lower of two curves reaches the higher.
+struct CatchUp {
+    std::string behind;  // the curve that is lower at the smallest common fraction
+    std::string ahead;
+    // The smallest common fraction from which on the evidence no longer puts it behind.
+    std::optional<double> fraction;
+    double first_gap = 0.0;  // at the smallest common fraction
+    double last_gap = 0.0;   // at the largest
+    // When it does not: with how many times the largest amount the gap would close, if it went on to shrink
+    // with every doubling as it did so far. A rough guess; none when the gap does not shrink.
+    std::optional<double> times_more;
+    std::string words;
+};
+
+struct AmountReport {
+    std::vector<AmountCurve> curves;
+    std::vector<CatchUp> catch_ups;  // the best curve of each regime against those of the others
+};
+
+// InputError when no candidate was trained on several fractions.
+AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence);
+
+}  // namespace jevrin

@@ -1,0 +1,160 @@
+#include "jevrin/comparison/choice_words.hpp"
+
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace jevrin {
+namespace {
+
+std::string between(const Interval& interval) {
+    return fmt::format("{:.3f} to {:.3f}", interval.low, interval.high);
+}
+
+// What keeps the best from being told from another.
+std::string judged(const RankedCandidate& other) {
+    const Lead& lead = *other.behind;
+    if (other.told_apart) return "a real difference";
+    if (lead.rule == LeadRule::one_seed) return "with one seed the noise of seeds is unknown";
+    if (lead.seeds < fewest_seeds)
+        return lead.rule == LeadRule::resampled ? "two pairs of runs are too few to tell"
+                                                : "with two seeds the noise of seeds is hardly known";
+    if (lead.first_only + lead.second_only < fewest_differing_items)
+        return fmt::format("they differ on {} items only, too few to tell",
+                           lead.first_only + lead.second_only);
+    if (lead.interval.low > 0.0) return "not beyond chance among so many comparisons";
+    return "not distinguishable";
+}
+
+std::string paired_by(LeadRule rule) {
+    return rule == LeadRule::crossed    ? "seeds and items"
+           : rule == LeadRule::one_seed ? "items alone"
+                                        : "pairs of runs, corrected for their common training items";
+}
+
+std::string comparison(const RankedCandidate& best, const RankedCandidate& other, const std::string& metric) {
+    if (!other.behind)
+        return fmt::format("'{}' and '{}' have no items in common, so they are ranked and not compared.",
+                           best.candidate, other.candidate);
+    return fmt::format("'{}' leads '{}' by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
+                       best.candidate, other.candidate, other.behind->mean, metric,
+                       between(other.behind->interval), paired_by(other.behind->rule),
+                       other.behind->adjusted_p, judged(other));
+}
+
+std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
+    const RankedCandidate& best = choice.ranking.front();
+    const RankedCandidate& chosen = choice.chosen_candidate();
+    const std::string cost = spoken_cost(chosen, choice.cost);
+    if (choice.ranking.size() == 1)
+        return fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
+    if (choice.clear)
+        return fmt::format(
+            "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
+            "the noise of seeds and items.",
+            choice.chosen, spoken_metric(choice.metric), best.mean);
+    if (counts.level < counts.tied)
+        return fmt::format(
+            "Use '{}' for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
+            "more seeds.",
+            choice.chosen,
+            counts.level == 1 ? std::string("it leads every other candidate on these images")
+                              : fmt::format("it is the cheapest of the {} that lead the others on these images",
+                                            counts.level),
+            fewest_seeds);
+    if (counts.tied == std::ssize(choice.ranking))
+        return fmt::format("The evidence does not separate the candidates; '{}' is the cheapest ({}).",
+                           choice.chosen, cost);
+    if (counts.tied == 1)
+        return fmt::format("Use '{}': it ranks first, but not everything could be compared with it.",
+                           choice.chosen);
+    const std::int64_t others = counts.tied - 1;
+    return fmt::format("Use '{}': the evidence does not separate it from {} other candidate{} at the top, and "
+                       "it is the cheapest of them ({}).",
+                       choice.chosen, others, others == 1 ? "" : "s", cost);
+}
+
+std::string score_sentence(const Choice& choice) {
+    const RankedCandidate& chosen = choice.chosen_candidate();
+    return fmt::format("Its {} on {} validation items is {:.3f}{}, mean of {} {}.",
+                       spoken_metric(choice.metric), choice.validation_items, chosen.mean,
+                       chosen.interval ? fmt::format(" (95 % interval {})", between(*chosen.interval)) : "",
+                       chosen.seeds, chosen.seeds == 1 ? "seed" : "seeds");
+}
+
+// What is risked by not taking the best ranked one.
+std::string risk_sentence(const Choice& choice) {
+    const RankedCandidate& chosen = choice.chosen_candidate();
+    if (!chosen.behind) return "";
+    return fmt::format("'{}' ranks first, {:.3f} higher; at worst (95 %) the chosen one is {:.3f} below it.",
+                       choice.ranking.front().candidate, chosen.behind->mean, chosen.behind->interval.high);
+}
+
+std::string needed_sentence(const Choice& choice) {
+    if (choice.ranking.size() < 2 || !choice.ranking[1].behind || choice.ranking[1].told_apart) return "";
+    const Lead& lead = *choice.ranking[1].behind;
+    if (lead.rule != LeadRule::crossed || lead.mean <= 0.0) return "";
+    std::vector<std::string> ways;
+    if (choice.needed.seeds)
+        ways.push_back(fmt::format("{} seeds each instead of {} on the same images",
+                                   std::max(*choice.needed.seeds, lead.seeds + 1), lead.seeds));
+    if (choice.needed.items)
+        ways.push_back(fmt::format("{} validation images instead of {}",
+                                   std::max(*choice.needed.items, lead.items + 1), lead.items));
+    const std::string between_them =
+        fmt::format("If the lead of {:.3f} between the first two is real, ", lead.mean);
+    if (ways.empty()) return between_them + "it takes more seeds and more validation images to show it.";
+    std::string text = between_them + fmt::format("about {} would show it in 8 of 10 studies",
+                                                  fmt::join(ways, ", or about "));
+    if (!choice.needed.seeds) text += "; more seeds alone would not";
+    if (!choice.needed.items) text += "; more images alone would not";
+    return text + ".";
+}
+
+std::string optimism_sentence(const Choice& choice) {
+    if (!choice.optimism || choice.ranking.size() < 2) return "";
+    return fmt::format("To be picked as the best of {} on these items flatters a score by about {:.3f}.",
+                       choice.ranking.size(), *choice.optimism);
+}
+
+std::string small_part_sentence(const Choice& choice) {
+    constexpr std::int64_t small = 100;
+    if (choice.validation_items == 0 || choice.validation_items >= small) return "";
+    return fmt::format("{} validation items are few: one of them is {:.3f} of accuracy.",
+                       choice.validation_items, 1.0 / static_cast<double>(choice.validation_items));
+}
+
+}  // namespace
+
+std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
+    switch (cost) {
+        case Cost::training_seconds: return fmt::format("{:.2g} s of training a run", candidate.seconds);
+        case Cost::trained_parameters:
+            return fmt::format("{} trained parameters", candidate.trainable_parameters);
+        case Cost::operations:
+            return candidate.multiplications == 0
+                       ? std::string("operations not recorded")
+                       : fmt::format("{} multiplications a prediction", candidate.multiplications);
+        case Cost::file_size:
+            return candidate.model_bytes == 0 ? std::string("its model file is gone")
+                                              : fmt::format("a model of {}", spoken_bytes(candidate.model_bytes));
+    }
+    return "";
+}
+
+void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vector<std::string>& set_apart) {
+    choice.reasons = {verdict(choice, counts)};
+    choice.summary = choice.reasons.front();
+    for (const std::string& sentence :
+         {score_sentence(choice), risk_sentence(choice), needed_sentence(choice), optimism_sentence(choice),
+          small_part_sentence(choice)})
+        if (!sentence.empty()) choice.summary += " " + sentence;
+    for (std::size_t k = 1; k < choice.ranking.size(); ++k)
+        choice.reasons.push_back(
+            comparison(choice.ranking.front(), choice.ranking[k], spoken_metric(choice.metric)));
+    choice.reasons.insert(choice.reasons.end(), set_apart.begin(), set_apart.end());
+}
+
+}  // namespace jevrin

@@ -1,0 +1,23 @@
+// The choice in sentences.
+#pragma once
+
+#include "jevrin/comparison/choice.hpp"
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct ChoiceCounts {
+    std::int64_t tied = 0;   // the best and those that the evidence does not put behind it
+    std::int64_t level = 0;  // of them, those that may be chosen
+};
+
+// Fills summary and reasons of a choice that is decided.
+void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vector<std::string>& set_apart);
+
+// "0.04 s of training a run", "4,550 trained parameters".
+std::string spoken_cost(const RankedCandidate& candidate, Cost cost);
+
+}  // namespace jevrin

@@ -1,0 +1,178 @@
+#include "jevrin/comparison/curves.hpp"
+
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <algorithm>
+#include <array>
+
+namespace jevrin {
+namespace {
+
+constexpr std::array quantity_names = {"loss",     "objective",    "accuracy", "balanced_accuracy",
+                                       "macro_f1", "learning_rate"};
+constexpr std::array axis_names = {"epoch", "step", "seconds", "examples"};
+
+template <std::size_t Count>
+std::size_t place_of(const std::array<const char*, Count>& names, const std::string& name, const char* what) {
+    const std::vector<std::string> words(names.begin(), names.end());
+    const auto found = std::find(words.begin(), words.end(), name);
+    if (found == words.end())
+        throw InputError(fmt::format("no {} is called '{}'{}; there are {}", what, printable(name),
+                                     did_you_mean(name, words), fmt::join(words, ", ")));
+    return static_cast<std::size_t>(found - words.begin());
+}
+
+std::optional<Metric> metric_of(CurveQuantity quantity) {
+    switch (quantity) {
+        case CurveQuantity::accuracy: return Metric::accuracy;
+        case CurveQuantity::balanced_accuracy: return Metric::balanced_accuracy;
+        case CurveQuantity::macro_f1: return Metric::macro_f1;
+        default: return std::nullopt;
+    }
+}
+
+double value_of(const EpochRecord& epoch, CurveQuantity quantity, CurvePart part) {
+    const bool training = part == CurvePart::training;
+    if (const std::optional<Metric> metric = metric_of(quantity))
+        return training ? training_score(epoch, *metric) : validation_score(epoch, *metric);
+    if (quantity == CurveQuantity::objective) return epoch.objective;
+    if (quantity == CurveQuantity::learning_rate) return epoch.learning_rate;
+    return training ? epoch.training_loss : epoch.validation_loss;
+}
+
+}  // namespace
+
+RunCurves curves_of_run(const Ledger& ledger, const RunRecord& run) {
+    RunCurves curves{.run = run, .epochs = ledger.curve(run.id)};
+    const auto settings = nlohmann::json::parse(ledger.settings(run.id), nullptr, false);
+    if (settings.is_object() && settings.contains("training") && settings["training"].is_object() &&
+        settings["training"].contains("batch") && settings["training"]["batch"].is_number_integer())
+        curves.batch = settings["training"]["batch"];
+    return curves;
+}
+
+std::string quantity_name(CurveQuantity quantity) {
+    return quantity_names.at(static_cast<std::size_t>(quantity));
+}
+
+std::string spoken_quantity(CurveQuantity quantity) {
+    if (const std::optional<Metric> metric = metric_of(quantity)) return spoken_metric(*metric);
+    if (quantity == CurveQuantity::loss) return "loss (cross-entropy)";
+    return quantity == CurveQuantity::objective ? "training objective" : "learning rate";
+}
+
+CurveQuantity quantity_from_name(const std::string& name) {
+    return static_cast<CurveQuantity>(place_of(quantity_names, name, "quantity"));
+}
+
+CurveQuantity quantity_of(Metric metric) {
+    return quantity_from_name(metric_name(metric));
+}
+
+bool is_on_both_parts(CurveQuantity quantity) {
+    return quantity != CurveQuantity::objective && quantity != CurveQuantity::learning_rate;
+}
+
+std::string axis_name(CurveAxis axis) {
+    return axis_names.at(static_cast<std::size_t>(axis));
+}
+
+CurveAxis axis_from_name(const std::string& name) {
+    return static_cast<CurveAxis>(place_of(axis_names, name, "axis"));
+}
+
+CurvePoints curve_points(const RunCurves& curves, CurveQuantity quantity, CurvePart part, CurveAxis axis) {
+    if (part == CurvePart::validation && !is_on_both_parts(quantity)) return {};
+    CurvePoints points;
+    double seconds = 0.0;
+    for (const EpochRecord& epoch : curves.epochs) {
+        seconds += epoch.seconds;
+        const double place = axis == CurveAxis::epoch     ? static_cast<double>(epoch.epoch)
+                             : axis == CurveAxis::seconds ? seconds
+                             : axis == CurveAxis::step
+                                 ? static_cast<double>(epoch.step)
+                                 : static_cast<double>(epoch.step) * static_cast<double>(curves.batch);
+        points.emplace_back(place, value_of(epoch, quantity, part));
+    }
+    return points;
+}
+
+CurvePoints smoothed(const CurvePoints& points, double weight) {
+    CurvePoints result;
+    double sum = 0.0;
+    double weights = 0.0;
+    for (const auto& [x, y] : points) {
+        sum = weight * sum + y;
+        weights = weight * weights + 1.0;
+        result.emplace_back(x, sum / weights);
+    }
+    return result;
+}
+
+CurveBand band_of(const std::vector<CurvePoints>& curves) {
+    CurveBand band;
+    if (curves.empty()) return band;
+    std::size_t shortest = curves.front().size();
+    for (const CurvePoints& points : curves) shortest = std::min(shortest, points.size());
+    const auto count = static_cast<double>(curves.size());
+    for (std::size_t i = 0; i < shortest; ++i) {
+        std::pair<double, double> mean{0.0, 0.0};
+        double low = curves.front()[i].second;
+        double high = low;
+        for (const CurvePoints& points : curves) {
+            mean.first += points[i].first / count;
+            mean.second += points[i].second / count;
+            low = std::min(low, points[i].second);
+            high = std::max(high, points[i].second);
+        }
+        band.mean.push_back(mean);
+        band.low.push_back(low);
+        band.high.push_back(high);
+    }
+    return band;
+}
+
+std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves) {
+    std::vector<CandidateCurves> groups;
+    for (const RunCurves& run : curves) {
+        if (run.epochs.empty()) continue;
+        auto group = std::find_if(groups.begin(), groups.end(), [&](const CandidateCurves& known) {
+            return known.candidate == run.run.candidate;
+        });
+        if (group == groups.end())
+            group = groups.insert(groups.end(), {run.run.candidate, run.run.regime, {}});
+        group->runs.push_back(&run);
+    }
+    return groups;
+}
+
+std::string curves_csv(const std::vector<RunCurves>& curves) {
+    std::string text = csv_row(std::vector<std::string>{
+        "run", "candidate", "regime", "seed", "fold", "epoch", "step", "examples", "seconds", "learning_rate",
+        "objective", "training_loss", "training_accuracy", "training_balanced_accuracy", "training_macro_f1",
+        "validation_loss", "validation_accuracy", "validation_balanced_accuracy", "validation_macro_f1"});
+    for (const RunCurves& run : curves) {
+        double seconds = 0.0;
+        for (const EpochRecord& e : run.epochs) {
+            seconds += e.seconds;
+            std::vector<std::string> cells = {run.run.name(), run.run.candidate, run.run.regime};
+            for (const std::int64_t number : {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.batch})
+                cells.push_back(std::to_string(number));
+            for (const double number :
+                 {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,
+                  e.training_balanced_accuracy, e.training_macro_f1, e.validation_loss,
+                  validation_score(e, Metric::accuracy), validation_score(e, Metric::balanced_accuracy),
+                  validation_score(e, Metric::macro_f1)})
+                cells.push_back(fmt::format("{}", number));
+            text += csv_row(cells);
+        }
+    }
+    return text;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,242 @@
+#include "jevrin/comparison/diagnosis.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <span>
+
+namespace jevrin {
+namespace {
+
+// Each value with its neighbours: one odd epoch decides nothing.
+std::vector<double> medians_of_three(const std::vector<double>& values) {
+    std::vector<double> result = values;
+    for (std::size_t i = 1; i + 1 < values.size(); ++i) {
+        const double low = std::min({values[i - 1], values[i], values[i + 1]});
+        const double high = std::max({values[i - 1], values[i], values[i + 1]});
+        result[i] = values[i - 1] + values[i] + values[i + 1] - low - high;
+    }
+    return result;
+}
+
+// How far an epoch lies from the middle of its neighbours, mean over the second half, as a share of the mean
+// there.
+double roughness(const std::vector<double>& values) {
+    double sum = 0.0;
+    double level = 0.0;
+    int counted = 0;
+    for (std::size_t i = std::max<std::size_t>(1, values.size() / 2); i + 1 < values.size(); ++i) {
+        sum += std::abs(values[i] - (values[i - 1] + values[i + 1]) / 2);
+        level += values[i];
+        ++counted;
+    }
+    return counted > 0 && level > 0.0 ? sum / level : 0.0;
+}
+
+// Least squares, per epoch.
+double slope_of(std::span<const double> values) {
+    const auto n = static_cast<double>(values.size());
+    if (values.size() < 2) return 0.0;
+    double across = 0.0;
+    double up = 0.0;
+    const double middle = (n - 1) / 2;
+    const double mean = std::accumulate(values.begin(), values.end(), 0.0) / n;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const double x = static_cast<double>(i) - middle;
+        across += x * x;
+        up += x * (values[i] - mean);
+    }
+    return up / across;
+}
+
+class Examination {
+  public:
+    Examination(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings)
+        : curve_(curve), settings_(settings), limits_(settings.thresholds) {
+        for (const EpochRecord& e : curve) {
+            training_.push_back(e.training_loss);
+            validation_.push_back(e.validation_loss);
+            best_score_ = std::max(best_score_, validation_score(e, settings.metric));
+        }
+        smooth_ = medians_of_three(validation_);
+    }
+
+    Diagnosis conclude() {
+        if (std::ssize(curve_) < limits_.fewest_epochs) {
+            say(Finding::too_short, fmt::format("{} epochs are too few to judge a curve; {} are needed",
+                                                curve_.size(), limits_.fewest_epochs));
+            return std::move(diagnosis_);
+        }
+        const std::size_t quarter = std::max<std::size_t>(3, curve_.size() / 4);
+        diagnosis_.slope = slope_of(std::span(smooth_).last(std::min(quarter, smooth_.size())));
+        look_for_guessing();
+        look_for_rate_too_high();
+        look_for_overfit();
+        if (diagnosis_.overfit_since == 0) look_for_gap();
+        const bool improving = is_improving(quarter);
+        if (improving && fell_by() < limits_.begun)
+            say(Finding::rate_too_low,
+                fmt::format("learning rate too low: training loss fell steadily, but only from {:.3f} to "
+                            "{:.3f} in {} epochs",
+                            training_.front(), training_.back(), curve_.size()));
+        if (!improving) look_for_underfit();
+        look_for_jumps();
+        if (improving)
+            say(Finding::still_improving,
+                fmt::format("still improving: validation loss falls by {:.4f} an epoch at the end; as many "
+                            "epochs again would bring about {:.3f} at most{}",
+                            -diagnosis_.slope, -diagnosis_.slope * static_cast<double>(curve_.size()),
+                            schedule_note()));
+        if (diagnosis_.findings.empty())
+            say(Finding::good_fit,
+                fmt::format("good fit: training loss {:.3f} and validation loss {:.3f} have levelled out "
+                            "together, best {} {:.3f}",
+                            training_.back(), smooth_.back(), spoken_metric(settings_.metric), best_score_));
+        return std::move(diagnosis_);
+    }
+
+  private:
+    void say(Finding finding, std::string words) {
+        diagnosis_.findings.push_back({finding, std::move(words)});
+    }
+
+    void look_for_guessing() {
+        const Guess& guess = settings_.guess;
+        if (guess.items == 0) return;
+        // Two standard errors of a share.
+        const double noise =
+            2.0 * std::sqrt(guess.score * (1.0 - guess.score) / static_cast<double>(guess.items));
+        if (best_score_ <= guess.score + noise)
+            say(Finding::guessing,
+                fmt::format("no better than guessing: the best {} is {:.3f}, always the commonest class gives "
+                            "{:.3f}, and {} items leave a doubt of {:.3f}",
+                            spoken_metric(settings_.metric), best_score_, guess.score, guess.items, noise));
+    }
+
+    void look_for_rate_too_high() {
+        const double highest = *std::max_element(training_.begin() + 1, training_.end());
+        const double rough = roughness(training_);
+        if (highest > (1.0 + limits_.divergence) * training_.front())
+            say(Finding::rate_too_high,
+                fmt::format("learning rate too high: training loss rose to {:.3f}, above the {:.3f} of the "
+                            "first epoch",
+                            highest, training_.front()));
+        else if (rough > limits_.jump && training_.back() > 0.1 * training_.front())
+            say(Finding::rate_too_high,
+                fmt::format("learning rate too high: training loss itself jumps by {:.0f} % from epoch to "
+                            "epoch",
+                            100.0 * rough));
+    }
+
+    void look_for_overfit() {
+        const auto lowest = std::min_element(smooth_.begin(), smooth_.end());
+        const auto place = static_cast<std::size_t>(lowest - smooth_.begin());
+        // The mean of the last three: a curve may end on an odd epoch.
+        const double end = (smooth_.end()[-1] + smooth_.end()[-2] + smooth_.end()[-3]) / 3.0;
+        const double rise = end - *lowest;
+        if (place + 2 >= smooth_.size() || rise <= limits_.rise * *lowest || rise <= limits_.least_rise ||
+            training_.back() >= training_[place])
+            return;
+        diagnosis_.overfit_since = curve_[place].epoch;
+        diagnosis_.overfit_by = rise;
+        const double last_score = validation_score(curve_.back(), settings_.metric);
+        say(Finding::overfit,
+            fmt::format("overfit since epoch {}: validation loss rose from {:.3f} to {:.3f} while training "
+                        "loss fell from {:.3f} to {:.3f}; {} {}",
+                        diagnosis_.overfit_since, *lowest, end, training_[place], training_.back(),
+                        spoken_metric(settings_.metric),
+                        last_score < best_score_ - 0.01
+                            ? fmt::format("ends {:.3f} below its best", best_score_ - last_score)
+                            : std::string("does not suffer yet")));
+    }
+
+    // Validation does not rise, but what training still learns is of no use for it.
+    void look_for_gap() {
+        const double end = smooth_.back();
+        const double training = training_.back();
+        if (training >= limits_.gap * end || end - training <= 0.1) return;
+        std::size_t place = smooth_.size() - 1;
+        while (place > 0 && training_[place] < limits_.gap_opens * smooth_[place]) --place;
+        diagnosis_.overfit_since = curve_[place].epoch;
+        say(Finding::overfit,
+            fmt::format("overfit since epoch {}: training loss fell on to {:.3f}, validation loss stays at {:.3f}; it "
+                        "does not rise yet, so more data or augmentation would help more than fewer epochs",
+                        diagnosis_.overfit_since, training, end));
+    }
+
+    bool is_improving(std::size_t quarter) const {
+        if (diagnosis_.overfit_by > 0.0) return false;
+        const double fall = -diagnosis_.slope * static_cast<double>(quarter);
+        return fall > limits_.fall * smooth_.back();
+    }
+
+    double fell_by() const { return 1.0 - training_.back() / training_.front(); }
+
+    void look_for_underfit() {
+        if (settings_.guess.loss <= 0.0 || training_.back() <= limits_.poor * settings_.guess.loss) return;
+        say(Finding::underfit,
+            fmt::format("underfit: training loss stays at {:.3f}, where guessing gives {:.3f}, and no longer "
+                        "falls; a larger network, more of it trained, or less regularisation could help",
+                        training_.back(), settings_.guess.loss));
+    }
+
+    void look_for_jumps() {
+        const double rough = roughness(validation_);
+        if (rough > limits_.jump)
+            say(Finding::unstable,
+                fmt::format("unstable: validation loss jumps by {:.0f} % from epoch to epoch; a lower "
+                            "learning rate or averaged weights would calm it",
+                            100.0 * rough));
+    }
+
+    std::string schedule_note() const {
+        double highest = 0.0;
+        for (const EpochRecord& e : curve_) highest = std::max(highest, e.learning_rate);
+        return curve_.back().learning_rate < 0.05 * highest
+                   ? "; the schedule has brought the learning rate down, so plan a longer one"
+                   : "";
+    }
+
+    const std::vector<EpochRecord>& curve_;
+    const DiagnosisSettings& settings_;
+    const DiagnosisThresholds& limits_;
+    std::vector<double> training_;
+    std::vector<double> validation_;
+    std::vector<double> smooth_;  // validation
+    double best_score_ = 0.0;
+    Diagnosis diagnosis_;
+};
+
+}  // namespace
+
+std::string spoken_finding(Finding finding) {
+    static const char* const words[] = {"too short", "no better than guessing", "learning rate too high",
+                                        "learning rate too low", "overfit", "underfit", "unstable",
+                                        "still improving", "good fit"};
+    return words[static_cast<std::size_t>(finding)];
+}
+
+Guess guess_of(const ConfusionMatrix& validation, Metric metric) {
+    Guess guess{.items = validation.total()};
+    std::size_t commonest = 0;
+    for (std::size_t c = 0; c < validation.classes(); ++c)
+        if (validation.support(c) > validation.support(commonest)) commonest = c;
+    ConfusionMatrix always(validation.classes());
+    for (std::size_t c = 0; c < validation.classes(); ++c) {
+        const std::int64_t support = validation.support(c);
+        if (support == 0) continue;
+        always.add(c, commonest, support);
+        const double share = static_cast<double>(support) / static_cast<double>(guess.items);
+        guess.loss -= share * std::log(share);
+    }
+    guess.score = score(always, metric);
+    return guess;
+}
+
+Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings) {
+    return Examination(curve, settings).conclude();
+}
+
+}  // namespace jevrin

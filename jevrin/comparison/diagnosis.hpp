@@ -1,0 +1,76 @@
+// What the curves of a run say, in words, with the numbers that say it.
+//
+//     const Diagnosis diagnosis = diagnose(ledger.curve(run.id), {.metric = study.metric, .guess = ...});
+//     diagnosis.findings.front().words   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61 ..."
+//
+// docs/diagnosis.md states every rule and threshold.
+#pragma once
+
+#include "jevrin/ledger/records.hpp"
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+enum class Finding {
+    too_short,        // to say anything
+    guessing,         // no better than the majority class or chance
+    rate_too_high,    // training itself jumps or diverges
+    rate_too_low,     // training falls steadily and has hardly begun
+    overfit,          // validation loss rises while training loss falls, or lies far above it
+    underfit,         // training itself stays poor and no longer improves
+    unstable,         // validation jumps from epoch to epoch
+    still_improving,  // more epochs would help
+    good_fit,
+};
+// "overfit", "learning rate too high".
+std::string spoken_finding(Finding finding);
+
+// Losses are cross-entropies, in nats; all thresholds are shares of other numbers of the same run.
+struct DiagnosisThresholds {
+    std::int64_t fewest_epochs = 4;
+    double rise = 0.05;        // of the lowest validation loss: overfit when it rises by more,
+    double least_rise = 0.02;  // and by more than so many nats
+    double gap = 0.5;          // of the validation loss: overfit when training loss ends below it,
+    double gap_opens = 0.8;    // since training loss fell below so much of it
+    double poor = 0.5;         // of the loss of guessing: training loss above it is poor
+    double jump = 0.10;        // of the loss: mean departure of an epoch from its neighbours
+    double divergence = 0.10;  // above the first epoch's training loss
+    double fall = 0.03;        // of the validation loss, over the last quarter: still improving
+    double begun = 0.30;       // of the first epoch's training loss: a steady fall that is smaller has hardly begun
+};
+
+// What takes no look at a picture reaches on the same items.
+struct Guess {
+    double score = 0.0;  // of the metric, always the commonest class
+    double loss = 0.0;   // cross-entropy of the classes' shares
+    std::int64_t items = 0;
+};
+Guess guess_of(const ConfusionMatrix& validation, Metric metric);
+
+struct DiagnosisSettings {
+    Metric metric = Metric::balanced_accuracy;
+    Guess guess = {};
+    DiagnosisThresholds thresholds = {};
+};
+
+struct Observation {
+    Finding finding = Finding::good_fit;
+    std::string words;  // with its numbers
+};
+
+struct Diagnosis {
+    std::vector<Observation> findings;  // the gravest first; at least one
+    std::int64_t overfit_since = 0;     // the epoch of the lowest validation loss, or after which the gap opened;
+                                        // 0: not overfit
+    double overfit_by = 0.0;            // validation loss at the end above its lowest, nats
+    double slope = 0.0;                 // of the validation loss over the last quarter, nats an epoch
+
+    Finding finding() const { return findings.front().finding; }
+};
+
+Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings);
+
+}  // namespace jevrin

@@ -1,0 +1,142 @@
+#include "jevrin/comparison/evidence.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/metrics/influence.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace jevrin {
+namespace {
+
+RunEvidence evidence_of_run(const Ledger& ledger, const RunRecord& run) {
+    RunEvidence evidence{.run = run, .items = {}, .labels = {}, .predicted = {}};
+    for (const OutcomeRecord& outcome : ledger.outcomes(run.id, Part::validation)) {
+        evidence.items.push_back(outcome.item);
+        evidence.labels.push_back(outcome.label);
+        evidence.predicted.push_back(outcome.predicted);
+    }
+    return evidence;
+}
+
+std::string listed(const std::vector<std::string>& runs) {
+    return runs.front() + (runs.size() > 1 ? ", ..." : "");
+}
+
+}  // namespace
+
+std::map<std::int64_t, double> CandidateEvidence::seed_scores(std::size_t classes, Metric metric) const {
+    std::map<std::int64_t, ConfusionMatrix> matrices;
+    for (const RunEvidence& run : runs) {
+        ConfusionMatrix& matrix = matrices.try_emplace(run.run.seed, classes).first->second;
+        for (std::size_t i = 0; i < run.items.size(); ++i) matrix.add(run.labels[i], run.predicted[i]);
+    }
+    std::map<std::int64_t, double> scores;
+    for (const auto& [seed, matrix] : matrices) scores[seed] = score(matrix, metric);
+    return scores;
+}
+
+double CandidateEvidence::seconds() const {
+    double sum = 0.0;
+    for (const RunEvidence& run : runs) sum += run.run.seconds;
+    return sum / static_cast<double>(runs.size());
+}
+
+StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
+                              const std::vector<RunRecord>& runs) {
+    StudyEvidence evidence;
+    const RunRecord* counted = nullptr;  // one on the image set that counts
+    for (const RunRecord& run : runs)
+        if (run.state == RunState::finished && run.best &&
+            (counted == nullptr || run.image_set == study.image_set ||
+             (counted->image_set != study.image_set && run.image_set > counted->image_set)))
+            counted = &run;
+    if (counted == nullptr)
+        throw InputError(fmt::format("study '{}' has no finished run yet{}; train its plan first", study.name,
+                                     runs.empty() ? "" : " among these"));
+    evidence.classes = counted->best->validation.classes();
+    std::vector<std::string> unfinished;
+    std::vector<std::string> on_others;
+    for (const RunRecord& run : runs) {
+        if (run.state != RunState::finished || !run.best) {
+            unfinished.push_back(fmt::format("{} ({})", run.name(), state_name(run.state)));
+            continue;
+        }
+        if (run.image_set != counted->image_set) {
+            on_others.push_back(fmt::format("{} (version {})", run.name(), run.image_set_version));
+            continue;
+        }
+        if (evidence.candidates.empty() || evidence.candidates.back().candidate != run.candidate)
+            evidence.candidates.push_back({run.candidate, run.regime, {}});
+        evidence.candidates.back().runs.push_back(evidence_of_run(ledger, run));
+    }
+    const auto set_apart = [&](const std::vector<std::string>& names, const std::string& one,
+                               const std::string& several) {
+        if (names.empty()) return;
+        evidence.set_apart.push_back(
+            (names.size() == 1 ? one : fmt::format("{} {}", names.size(), several)) + ": " + listed(names) +
+            ".");
+    };
+    set_apart(unfinished, "1 run is not finished and does not count", "runs are not finished and do not count");
+    set_apart(on_others, "1 run saw another version of the image set and cannot be compared",
+              "runs saw another version of the image set and cannot be compared");
+    return evidence;
+}
+
+StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study) {
+    return gather_evidence(ledger, study, ledger.runs(study.id));
+}
+
+std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& study,
+                                   const std::vector<std::string>& names) {
+    std::vector<RunRecord> all = ledger.runs(study.id);
+    if (names.empty()) return all;
+    std::vector<RunRecord> found;
+    for (const std::string& name : names) {
+        const std::size_t before = found.size();
+        std::vector<std::string> known;
+        for (const RunRecord& run : all) {
+            const bool meant = run.candidate == name || run.name() == name || run.origin == name;
+            const bool taken = std::any_of(found.begin(), found.end(),
+                                           [&](const RunRecord& other) { return other.id == run.id; });
+            if (meant && !taken) found.push_back(run);
+            for (const std::string& word : {run.candidate, run.name()})
+                if (std::find(known.begin(), known.end(), word) == known.end()) known.push_back(word);
+        }
+        if (found.size() == before &&
+            std::none_of(found.begin(), found.end(), [&](const RunRecord& run) {
+                return run.candidate == name || run.name() == name || run.origin == name;
+            }))
+            throw InputError(fmt::format("no run or candidate is called '{}'{}; 'jevrin runs' lists them",
+                                         printable(name), did_you_mean(name, known)));
+    }
+    // In the order of the study, so that a candidate's runs stand together.
+    std::vector<RunRecord> ordered;
+    for (RunRecord& run : all)
+        if (std::any_of(found.begin(), found.end(),
+                        [&](const RunRecord& other) { return other.id == run.id; }))
+            ordered.push_back(std::move(run));
+    return ordered;
+}
+
+CandidateOutcomes outcomes_of(const Ledger& ledger, const CandidateEvidence& evidence, std::size_t classes,
+                              Metric metric) {
+    CandidateOutcomes outcomes;
+    for (const RunEvidence& run : evidence.runs) {
+        if (run.items.size() < 2) continue;
+        std::vector<bool> right;
+        for (std::size_t i = 0; i < run.items.size(); ++i) right.push_back(run.predicted[i] == run.labels[i]);
+        outcomes.push_back({.seed = run.run.seed,
+                            .fold = run.run.fold,
+                            .items = run.items,
+                            .influences = item_influences(classes, run.labels, run.predicted, metric),
+                            .right = std::move(right),
+                            .score = score(run.matrix(classes), metric),
+                            .training_items = ledger.count_items(run.run.id, Part::training)});
+    }
+    return outcomes;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,58 @@
+// What the finished runs of a study say, candidate by candidate: what every comparison starts from.
+#pragma once
+
+#include "jevrin/comparison/lead.hpp"
+#include "jevrin/ledger/ledger.hpp"
+
+#include <map>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+// One finished run and what it predicted on its validation part, by the ledger's number of the item.
+struct RunEvidence {
+    RunRecord run;
+    std::vector<std::int64_t> items;
+    std::vector<std::size_t> labels;
+    std::vector<std::size_t> predicted;
+
+    ConfusionMatrix matrix(std::size_t classes) const { return {classes, labels, predicted}; }
+};
+
+struct CandidateEvidence {
+    std::string candidate;
+    std::string regime;
+    std::vector<RunEvidence> runs;  // by seed, then fold
+
+    // The score of each seed: of its run, or of its folds, which together see every item once.
+    std::map<std::int64_t, double> seed_scores(std::size_t classes, Metric metric) const;
+    // Seconds of training of a run, mean.
+    double seconds() const;
+};
+
+struct StudyEvidence {
+    std::size_t classes = 0;
+    std::vector<CandidateEvidence> candidates;  // in order of their first run
+    // What cannot be compared, in sentences: runs that are not finished, runs that saw another version of the
+    // image set than most.
+    std::vector<std::string> set_apart;
+};
+
+// Of the study's finished runs. Runs that saw different image sets cannot be compared: those on the set that
+// the study has now count, or while there are none, those on the one added last. InputError when no run is
+// finished.
+StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study);
+// The same for some of its runs.
+StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
+                              const std::vector<RunRecord>& runs);
+// The runs that these words name: a run, or a candidate with all its runs; all, when there are none.
+// InputError names the nearest word.
+std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& study,
+                                   const std::vector<std::string>& names);
+
+// For leads by this metric.
+CandidateOutcomes outcomes_of(const Ledger& ledger, const CandidateEvidence& evidence, std::size_t classes,
+                              Metric metric);
+
+}  // namespace jevrin

@@ -1,0 +1,221 @@
+#include "jevrin/comparison/matrices.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/metrics/significance.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <map>
+
+namespace jevrin {
+namespace {
+
+// What each seed predicted for the same items; folds of a seed put together.
+struct SeedPredictions {
+    std::vector<std::int64_t> items;
+    std::vector<std::size_t> labels;
+    std::vector<std::vector<std::size_t>> predicted;  // [seed][item]
+};
+
+SeedPredictions put_together(const CandidateEvidence& evidence) {
+    std::map<std::int64_t, std::map<std::int64_t, std::pair<std::size_t, std::size_t>>> seeds;
+    for (const RunEvidence& run : evidence.runs)
+        for (std::size_t i = 0; i < run.items.size(); ++i)
+            seeds[run.run.seed][run.items[i]] = {run.labels[i], run.predicted[i]};
+    SeedPredictions result;
+    for (const auto& [seed, items] : seeds) {
+        std::vector<std::int64_t> numbers;
+        result.predicted.emplace_back();
+        result.labels.clear();
+        for (const auto& [item, outcome] : items) {
+            numbers.push_back(item);
+            result.labels.push_back(outcome.first);
+            result.predicted.back().push_back(outcome.second);
+        }
+        if (result.predicted.size() > 1 && numbers != result.items)
+            throw InputError(fmt::format("the runs of '{}' were validated on different items; name one of them",
+                                         printable(evidence.candidate)));
+        result.items = std::move(numbers);
+    }
+    return result;
+}
+
+// The items of one class, as columns of tables of 1 (predicted as that class) and 0.
+class ClassColumns {
+  public:
+    ClassColumns(const SeedPredictions& predictions, const std::vector<std::size_t>& places)
+        : predictions_(predictions), places_(places) {}
+
+    std::vector<std::vector<double>> called(std::size_t one) const {
+        std::vector<std::vector<double>> table;
+        for (const auto& row : predictions_.predicted) {
+            table.emplace_back();
+            for (const std::size_t place : places_) table.back().push_back(row[place] == one ? 1.0 : 0.0);
+        }
+        return table;
+    }
+
+  private:
+    const SeedPredictions& predictions_;
+    const std::vector<std::size_t>& places_;
+};
+
+double mean_of(const std::vector<std::vector<double>>& table) {
+    double sum = 0.0;
+    for (const auto& row : table)
+        for (const double value : row) sum += value;
+    return sum / static_cast<double>(table.size() * table.front().size());
+}
+
+struct Compared {
+    double first = 0.0;
+    double second = 0.0;
+    Interval interval;
+    double p_value = 1.0;
+};
+
+Compared compare(const std::vector<std::vector<double>>& first,
+                 const std::vector<std::vector<double>>& second) {
+    Compared result{.first = mean_of(first), .second = mean_of(second)};
+    const double difference = result.first - result.second;
+    const std::size_t items = first.front().size();
+    // A single item says nothing of others.
+    if (items < 2) {
+        result.interval = {-1.0, 1.0};
+        return result;
+    }
+    const CrossedEstimate estimate =
+        crossed_difference({first.begin(), first.end()}, {second.begin(), second.end()});
+    result.interval = {std::max(-1.0, estimate.interval.low), std::min(1.0, estimate.interval.high)};
+    std::int64_t more = 0;
+    std::int64_t less = 0;
+    for (std::size_t i = 0; i < items; ++i) {
+        double sum = 0.0;
+        for (const auto& row : first) sum += row[i] / static_cast<double>(first.size());
+        for (const auto& row : second) sum -= row[i] / static_cast<double>(second.size());
+        more += sum > 1e-9;
+        less += sum < -1e-9;
+    }
+    result.p_value = difference == 0.0 ? 1.0 : std::max(estimate.p_value, mcnemar_p_value(more, less));
+    return result;
+}
+
+// Corrects the p-values of what was compared together.
+template <typename Row>
+void correct(std::vector<Row>& rows, std::int64_t seeds) {
+    std::vector<double> p_values;
+    for (const Row& row : rows) p_values.push_back(row.adjusted_p);
+    const std::vector<double> adjusted = holm_adjusted(p_values);
+    for (std::size_t k = 0; k < rows.size(); ++k) {
+        rows[k].adjusted_p = adjusted[k];
+        rows[k].beyond_chance = adjusted[k] < 0.05 && seeds >= fewest_seeds;
+    }
+}
+
+}  // namespace
+
+MatrixSpread matrix_spread(const std::vector<ConfusionMatrix>& matrices) {
+    const std::size_t n = matrices.front().classes();
+    const auto runs = static_cast<double>(matrices.size());
+    MatrixSpread spread{.mean = CellShares(n, std::vector<double>(n, 0.0)),
+                        .deviation = CellShares(n, std::vector<double>(n, 0.0)),
+                        .runs = std::ssize(matrices)};
+    const auto share = [](const ConfusionMatrix& matrix, std::size_t i, std::size_t j, double support) {
+        return support > 0.0 ? static_cast<double>(matrix.at(i, j)) / support : 0.0;
+    };
+    for (std::size_t i = 0; i < n; ++i) {
+        std::vector<double> supports;
+        for (const ConfusionMatrix& matrix : matrices)
+            supports.push_back(static_cast<double>(matrix.support(i)));
+        for (std::size_t j = 0; j < n; ++j) {
+            double& mean = spread.mean[i][j];
+            for (std::size_t k = 0; k < matrices.size(); ++k)
+                mean += share(matrices[k], i, j, supports[k]) / runs;
+            double squares = 0.0;
+            for (std::size_t k = 0; k < matrices.size(); ++k) {
+                const double from_mean = share(matrices[k], i, j, supports[k]) - mean;
+                squares += from_mean * from_mean;
+            }
+            if (matrices.size() > 1) spread.deviation[i][j] = std::sqrt(squares / (runs - 1));
+        }
+    }
+    return spread;
+}
+
+MatrixDifference compare_matrices(const CandidateEvidence& first, const CandidateEvidence& second,
+                                  std::size_t classes) {
+    const SeedPredictions ours = put_together(first);
+    const SeedPredictions theirs = put_together(second);
+    if (ours.items != theirs.items)
+        throw InputError(fmt::format("'{}' and '{}' were not validated on the same items, so their matrices "
+                                     "cannot be subtracted",
+                                     printable(first.candidate), printable(second.candidate)));
+    MatrixDifference result{
+        .difference = CellShares(classes, std::vector<double>(classes, 0.0)),
+        .cells = {},
+        .gains = {},
+        .seeds = std::min(std::ssize(ours.predicted), std::ssize(theirs.predicted))};
+    std::vector<std::vector<std::size_t>> places(classes);
+    for (std::size_t i = 0; i < ours.labels.size(); ++i) places[ours.labels[i]].push_back(i);
+    for (std::size_t label = 0; label < classes; ++label) {
+        if (places[label].empty()) continue;
+        std::vector<bool> used(classes, false);
+        for (const SeedPredictions* side : {&ours, &theirs})
+            for (const auto& row : side->predicted)
+                for (const std::size_t place : places[label]) used[row[place]] = true;
+        used[label] = true;
+        const ClassColumns of_first(ours, places[label]);
+        const ClassColumns of_second(theirs, places[label]);
+        for (std::size_t called = 0; called < classes; ++called) {
+            if (!used[called]) continue;
+            const Compared cell = compare(of_first.called(called), of_second.called(called));
+            result.difference[label][called] = cell.first - cell.second;
+            result.cells.push_back({label, called, cell.first, cell.second, cell.interval, cell.p_value});
+            if (called == label)
+                result.gains.push_back({label, std::ssize(places[label]), cell.first, cell.second,
+                                        cell.interval, cell.p_value});
+        }
+    }
+    correct(result.cells, result.seeds);
+    correct(result.gains, result.seeds);
+    std::stable_sort(result.cells.begin(), result.cells.end(),
+                     [](const CellDifference& a, const CellDifference& b) {
+                         return std::abs(a.difference()) > std::abs(b.difference());
+                     });
+    std::stable_sort(result.gains.begin(), result.gains.end(),
+                     [](const ClassGain& a, const ClassGain& b) { return a.gain() > b.gain(); });
+    return result;
+}
+
+RecallTable recalls_of(const StudyEvidence& evidence) {
+    const std::size_t n = evidence.classes;
+    RecallTable table{.candidates = {},
+                      .items = std::vector<std::int64_t>(n, 0),
+                      .recalls = std::vector<std::vector<double>>(n),
+                      .deviations = std::vector<std::vector<double>>(n)};
+    for (const CandidateEvidence& candidate : evidence.candidates) {
+        table.candidates.push_back(candidate.candidate);
+        std::map<std::int64_t, ConfusionMatrix> seeds;
+        for (const RunEvidence& run : candidate.runs) {
+            ConfusionMatrix& matrix = seeds.try_emplace(run.run.seed, n).first->second;
+            for (std::size_t i = 0; i < run.items.size(); ++i) matrix.add(run.labels[i], run.predicted[i]);
+        }
+        std::vector<ConfusionMatrix> matrices;
+        for (const auto& [seed, matrix] : seeds) matrices.push_back(matrix);
+        const MatrixSpread spread = matrix_spread(matrices);
+        for (std::size_t c = 0; c < n; ++c) {
+            const std::int64_t items = matrices.front().support(c);
+            table.items[c] = std::max(table.items[c], items);
+            table.recalls[c].push_back(items > 0 ? spread.mean[c][c]
+                                                 : std::numeric_limits<double>::quiet_NaN());
+            table.deviations[c].push_back(spread.deviation[c][c]);
+        }
+    }
+    return table;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,235 @@
+#include "jevrin/comparison/run_table.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <set>
+
+namespace jevrin {
+namespace {
+
+using Json = nlohmann::json;
+
+constexpr const char* record_keys[] = {
+    "run",  "candidate",  "origin",   "regime",  "seed",       "fold",
+    "state", "epochs",    "best_epoch", "accuracy", "balanced_accuracy", "macro_f1",
+    "loss", "seconds",    "parameters", "trainable_parameters", "multiplications", "image_set_version",
+    "tags", "note"};
+
+bool is_of_record(const std::string& key) {
+    return std::find(std::begin(record_keys), std::end(record_keys), key) !=
+           std::end(record_keys);
+}
+
+void flatten(const Json& value, const std::string& path, std::map<std::string, Json>& values) {
+    if (value.is_object() && !value.empty()) {
+        for (const auto& [key, inner] : value.items())
+            flatten(inner, path.empty() ? key : path + "." + key, values);
+    } else if (!is_of_record(path)) {
+        values[path] = value;
+    }
+}
+
+RunRow row_of(const Ledger& ledger, const RunRecord& run) {
+    RunRow row{.run = run, .values = {}};
+    const Json settings = Json::parse(ledger.settings(run.id), nullptr, false);
+    if (settings.is_object()) flatten(settings, "", row.values);
+    auto& values = row.values;
+    values["run"] = run.name();
+    values["candidate"] = run.candidate;
+    values["origin"] = run.origin;
+    values["regime"] = run.regime;
+    values["seed"] = run.seed;
+    values["fold"] = run.fold;
+    values["state"] = state_name(run.state);
+    values["epochs"] = run.epochs;
+    values["seconds"] = run.seconds;
+    values["parameters"] = run.parameters;
+    values["trainable_parameters"] = run.trainable_parameters;
+    values["multiplications"] = run.multiplications;
+    values["image_set_version"] = run.image_set_version;
+    values["tags"] = run.tags;
+    values["note"] = run.note;
+    const auto best = [&](auto value) { return run.best ? Json(value(*run.best)) : Json(); };
+    values["best_epoch"] = best([](const EpochRecord& e) { return e.epoch; });
+    values["loss"] = best([](const EpochRecord& e) { return e.validation_loss; });
+    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
+        values[metric_name(metric)] =
+            best([metric](const EpochRecord& e) { return validation_score(e, metric); });
+    return row;
+}
+
+const Json& value_in(const RunRow& row, const std::string& key) {
+    static const Json none;
+    const auto found = row.values.find(key);
+    return found == row.values.end() ? none : found->second;
+}
+
+std::optional<double> number_in(const std::string& text) {
+    double value = 0.0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (error != std::errc() || end != text.data() + text.size()) return std::nullopt;
+    return value;
+}
+
+// Below 0, 0, above 0; nothing when the value is not there.
+std::optional<int> compare(const Json& value, const std::string& with) {
+    if (value.is_null()) return std::nullopt;
+    const std::optional<double> number = number_in(with);
+    if (value.is_number() && number) {
+        const double own = value.get<double>();
+        return own < *number ? -1 : own > *number ? 1 : 0;
+    }
+    return spoken_value(value).compare(with);
+}
+
+struct Condition {
+    std::string key;
+    std::string sign;
+    std::string value;
+
+    bool holds(const RunRow& row) const {
+        const Json& own = value_in(row, key);
+        if (key == "tags" && (sign == "=" || sign == "!=")) {
+            const bool has = std::any_of(own.begin(), own.end(), [&](const Json& tag) { return tag == value; });
+            return has == (sign == "=");
+        }
+        if (sign == "~") return !own.is_null() && spoken_value(own).find(value) != std::string::npos;
+        const std::optional<int> order = compare(own, value);
+        if (!order) return sign == "!=";
+        if (sign == "=") return *order == 0;
+        if (sign == "!=") return *order != 0;
+        if (sign == "<") return *order < 0;
+        if (sign == "<=") return *order <= 0;
+        return sign == ">" ? *order > 0 : *order >= 0;
+    }
+};
+
+Condition read_condition(const std::vector<RunRow>& rows, const std::string& text) {
+    const std::size_t place = text.find_first_of("=!<>~");
+    const std::string_view rest = place == std::string::npos ? std::string_view() : std::string_view(text).substr(place);
+    std::string sign;
+    for (const char* candidate : {"!=", "<=", ">=", "=", "<", ">", "~"})
+        if (sign.empty() && rest.starts_with(candidate)) sign = candidate;
+    if (place == 0 || sign.empty())
+        throw InputError(fmt::format(
+            "'{}' is no condition; write KEY=VALUE, or !=, <, <=, >, >=, or KEY~TEXT for what contains it",
+            printable(text)));
+    const auto trimmed = [](std::string word) {
+        word.erase(0, word.find_first_not_of(' '));
+        word.erase(word.find_last_not_of(' ') + 1);
+        return word;
+    };
+    return {key_called(rows, trimmed(text.substr(0, place))), sign, trimmed(text.substr(place + sign.size()))};
+}
+
+bool comes_before(const Json& a, const Json& b) {
+    if (a.is_number() && b.is_number()) return a.get<double>() < b.get<double>();
+    return spoken_value(a) < spoken_value(b);
+}
+
+}  // namespace
+
+std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>& runs) {
+    std::vector<RunRow> rows;
+    rows.reserve(runs.size());
+    for (const RunRecord& run : runs) rows.push_back(row_of(ledger, run));
+    return rows;
+}
+
+std::string key_called(const std::vector<RunRow>& rows, const std::string& word) {
+    std::set<std::string> keys(std::begin(record_keys), std::end(record_keys));
+    for (const RunRow& row : rows)
+        for (const auto& [key, value] : row.values) keys.insert(key);
+    if (keys.contains(word)) return word;
+    std::vector<std::string> meant;
+    std::vector<std::string> known;
+    for (const std::string& key : keys) {
+        if (key.ends_with("." + word)) meant.push_back(key);
+        known.push_back(key);
+        if (const std::size_t dot = key.rfind('.'); dot != std::string::npos)
+            known.push_back(key.substr(dot + 1));
+    }
+    if (meant.size() == 1) return meant.front();
+    if (meant.size() > 1)
+        throw InputError(fmt::format("'{}' may mean {}; write one of them whole", printable(word),
+                                     fmt::join(meant, " or ")));
+    throw InputError(fmt::format("no run has a '{}'{}; 'jevrin runs --csv FILE' writes them all",
+                                 printable(word), did_you_mean(word, known)));
+}
+
+std::string spoken_value(const Json& value) {
+    if (value.is_null()) return "";
+    if (value.is_string()) return value.get<std::string>();
+    if (value.is_array()) {
+        std::string text;
+        for (const Json& element : value) text += (text.empty() ? "" : " ") + spoken_value(element);
+        return text;
+    }
+    if (value.is_number_float()) return fmt::format("{:.6g}", value.get<double>());
+    return value.dump(-1, ' ', false, Json::error_handler_t::replace);
+}
+
+void keep_where(std::vector<RunRow>& rows, const std::vector<std::string>& conditions) {
+    std::vector<Condition> all;
+    for (const std::string& text : conditions) all.push_back(read_condition(rows, text));
+    std::erase_if(rows, [&](const RunRow& row) {
+        return !std::all_of(all.begin(), all.end(),
+                            [&](const Condition& condition) { return condition.holds(row); });
+    });
+}
+
+void sort_by(std::vector<RunRow>& rows, const std::string& key) {
+    const bool down = key.starts_with("-");
+    const std::string called = key_called(rows, down ? key.substr(1) : key);
+    std::stable_sort(rows.begin(), rows.end(), [&](const RunRow& a, const RunRow& b) {
+        const Json& left = value_in(a, called);
+        const Json& right = value_in(b, called);
+        if (left.is_null() || right.is_null()) return !left.is_null() && right.is_null();
+        return down ? comes_before(right, left) : comes_before(left, right);
+    });
+}
+
+std::vector<std::string> differing_settings(const std::vector<RunRow>& rows) {
+    std::set<std::string> keys;
+    for (const RunRow& row : rows)
+        for (const auto& [key, value] : row.values)
+            if (!is_of_record(key) && !key.starts_with("scaling") && key != "images.fingerprint" &&
+                key != "images.parts.fold")
+                keys.insert(key);
+    std::vector<std::string> differing;
+    for (const std::string& key : keys)
+        if (std::any_of(rows.begin(), rows.end(), [&](const RunRow& row) {
+                return value_in(row, key) != value_in(rows.front(), key);
+            }))
+            differing.push_back(key);
+    return differing;
+}
+
+std::vector<RunGroup> group_by(const std::vector<RunRow>& rows, const std::string& key, Metric metric) {
+    const std::string called = key_called(rows, key);
+    std::vector<RunGroup> groups;
+    for (const RunRow& row : rows) {
+        const std::string value = spoken_value(value_in(row, called));
+        auto group = std::find_if(groups.begin(), groups.end(),
+                                  [&](const RunGroup& known) { return known.value == value; });
+        if (group == groups.end()) group = groups.insert(groups.end(), RunGroup{.value = value});
+        ++group->runs;
+        group->seconds += row.run.seconds;
+        if (row.run.state != RunState::finished || !row.run.best) continue;
+        const double reached = validation_score(*row.run.best, metric);
+        group->lowest = group->finished == 0 ? reached : std::min(group->lowest, reached);
+        group->highest = group->finished == 0 ? reached : std::max(group->highest, reached);
+        ++group->finished;
+        // The mean so far.
+        group->mean = group->mean.value_or(0.0) +
+                      (reached - group->mean.value_or(0.0)) / static_cast<double>(group->finished);
+    }
+    return groups;
+}
+
+}  // namespace jevrin

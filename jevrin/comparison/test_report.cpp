@@ -1,0 +1,75 @@
+#include "jevrin/comparison/test_report.hpp"
+
+#include "jevrin/metrics/crossed.hpp"
+#include "jevrin/metrics/influence.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace jevrin {
+namespace {
+
+std::string in_words(const TestReport& report, const Choice& choice) {
+    const std::string metric = spoken_metric(report.metric);
+    std::string text = fmt::format(
+        "'{}' scores {:.3f} {} on {} test items (95 % interval {:.3f} to {:.3f}), mean of {} {}; on validation the same "
+        "runs score {:.3f}.",
+        report.candidate, report.mean, metric, report.items, report.interval.low, report.interval.high,
+        report.runs.size(), report.runs.size() == 1 ? "run" : "runs", report.validation);
+    text += fmt::format(
+        " The validation score is flattered, because each run's best epoch was picked on it{}; quote the one of the "
+        "test part.",
+        choice.optimism && choice.ranking.size() > 1
+            ? fmt::format(", and because the best of {} candidates was (about {:.3f})", choice.ranking.size(),
+                          *choice.optimism)
+            : std::string());
+    if (report.test_looks > std::ssize(report.runs))
+        text += fmt::format(
+            " The test part of this study has now been looked at {} times: if anything was decided by an earlier "
+            "look, this score is flattered too.",
+            report.test_looks);
+    return text;
+}
+
+}  // namespace
+
+TestReport report_on_test(const std::filesystem::path& ledger_directory, const StudyRecord& study,
+                          const Choice& choice, const PredictionProgress& progress) {
+    TestReport report{.candidate = choice.chosen, .metric = study.metric};
+    const Ledger ledger = Ledger::open(ledger_directory);
+    std::vector<std::vector<double>> influences;
+    bool same_items = true;
+    std::vector<std::string> items;
+    for (const RunRecord& run : ledger.runs(study.id)) {
+        if (run.candidate != choice.chosen || run.state != RunState::finished || !run.best) continue;
+        const PartPredictions predictions =
+            predict_part(ledger_directory, study.name, run.name(), Part::test, std::nullopt, progress);
+        const ConfusionMatrix matrix = predictions.matrix();
+        report.runs.push_back(
+            {run.name(), validation_score(*run.best, study.metric), score(matrix, study.metric)});
+        influences.push_back(item_influences(matrix.classes(), predictions.table.labels,
+                                             predictions.table.predicted(), study.metric));
+        same_items &= items.empty() || items == predictions.items;
+        items = predictions.items;
+    }
+    report.items = std::ssize(items);
+    std::vector<double> scores;
+    for (const TestedRun& run : report.runs) {
+        scores.push_back(run.test);
+        report.validation += run.validation / static_cast<double>(report.runs.size());
+    }
+    report.mean = mean_interval(scores).mean;
+    report.interval = mean_interval(scores).interval.value_or(Interval{0.0, 1.0});
+    if (same_items && items.size() > 1) {
+        const Interval crossed =
+            crossed_mean({influences.begin(), influences.end()}).interval;
+        const double reach = (crossed.high - crossed.low) / 2;
+        report.interval = {std::max(0.0, report.mean - reach), std::min(1.0, report.mean + reach)};
+    }
+    report.test_looks = std::ssize(ledger.test_looks(study.id));
+    report.words = in_words(report, choice);
+    return report;
+}
+
+}  // namespace jevrin

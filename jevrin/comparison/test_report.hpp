@@ -1,0 +1,36 @@
+// The one report on the sealed test part, after the choice is made.
+#pragma once
+
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/study/part_predictions.hpp"
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct TestedRun {
+    std::string run;
+    double validation = 0.0;  // of the metric at its best epoch
+    double test = 0.0;
+};
+
+struct TestReport {
+    std::string candidate;
+    Metric metric = Metric::balanced_accuracy;
+    std::int64_t items = 0;
+    std::vector<TestedRun> runs;
+    double mean = 0.0;        // on the test part
+    Interval interval;        // 95 %, over seeds and items; with one run over items alone
+    double validation = 0.0;  // mean of the same runs
+    std::string words;        // what became of the validation score, and what flattered it
+    std::int64_t test_looks = 0;
+};
+
+// Scores every run of the chosen candidate on the test part: each is a look that the ledger records. InputError
+// when the study has no test part or its pictures are gone.
+TestReport report_on_test(const std::filesystem::path& ledger, const StudyRecord& study, const Choice& choice,
+                          const PredictionProgress& progress = {});
+
+}  // namespace jevrin

@@ -1,0 +1,55 @@
+#include "jevrin/figures/candidate_style.hpp"
+
+#include "jevrin/figures/gnuplot.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+
+namespace jevrin {
+namespace {
+
+// A colour on its way to white (255) or black (0).
+std::string mixed(const std::string& colour, int towards, double share) {
+    const long code = std::strtol(colour.c_str() + 1, nullptr, 16);
+    std::string result = "#";
+    for (const int shift : {16, 8, 0}) {
+        const auto part = static_cast<double>((code >> shift) & 0xff);
+        result += fmt::format("{:02x}", static_cast<int>(part + (towards - part) * share));
+    }
+    return result;
+}
+
+}  // namespace
+
+std::size_t CandidateStyles::place_of(const std::string& candidate) const {
+    return static_cast<std::size_t>(std::find(candidates_.begin(), candidates_.end(), candidate) -
+                                    candidates_.begin());
+}
+
+std::string CandidateStyles::colour(const std::string& candidate) const {
+    const std::size_t place = place_of(candidate);
+    const std::string base = series_colour(place);
+    switch (place / series_colours % 3) {
+        case 1: return mixed(base, 255, 0.45);
+        case 2: return mixed(base, 0, 0.4);
+        default: return base;
+    }
+}
+
+std::string CandidateStyles::letter(const std::string& candidate) const {
+    const std::size_t place = place_of(candidate);
+    const std::string last(1, static_cast<char>('a' + place % 26));
+    return place < 26 ? last : std::string(1, static_cast<char>('a' + (place / 26 - 1) % 26)) + last;
+}
+
+int regime_mark(const std::string& regime) {
+    return regime == "scratch" ? 9 : regime == "frozen" ? 7 : 5;
+}
+
+std::string regime_sign(const std::string& regime) {
+    return regime == "scratch" ? "\u25b2" : regime == "frozen" ? "\u25cf" : "\u25a0";
+}
+
+}  // namespace jevrin

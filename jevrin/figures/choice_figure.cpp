@@ -1,0 +1,177 @@
+#include "jevrin/figures/choice_figure.hpp"
+
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/gnuplot.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <vector>
+
+namespace jevrin {
+namespace {
+
+constexpr std::size_t most_candidates = 40;
+constexpr std::size_t longest_name = 30;
+
+std::string cost_axis(Cost cost) {
+    switch (cost) {
+        case Cost::training_seconds: return "training, seconds a run";
+        case Cost::trained_parameters: return "trained parameters";
+        case Cost::operations: return "multiplications a prediction";
+        case Cost::file_size: return "model file, bytes";
+    }
+    return "";
+}
+
+// One data block for each candidate, so that each has its own colour and mark.
+struct Rows {
+    std::string data;
+    std::string scores;
+    std::string leads;
+    std::string costs;
+};
+
+// Costs of 0 have no place on a scale of powers.
+bool has_place(double cost) {
+    return cost > 0.0 && std::isfinite(cost);
+}
+
+Rows rows_of(const Choice& choice, const CandidateStyles& styles, std::size_t count) {
+    Rows rows;
+    for (std::size_t k = 0; k < count; ++k) {
+        const RankedCandidate& c = choice.ranking[k];
+        const Interval interval = c.interval.value_or(Interval{c.mean, c.mean});
+        const double cost = c.cost(choice.cost);
+        rows.data += fmt::format("$c{} << EOD\n{} {} {} {} {}\nEOD\n", k, c.mean, k, interval.low,
+                                 interval.high, has_place(cost) ? fmt::format("{}", cost) : "NaN");
+        const std::string style = fmt::format(
+            "lw {} pt {} ps 1.4 lc rgb '{}' notitle", c.candidate == choice.chosen ? 2.6 : 1.5,
+            regime_mark(c.regime), styles.colour(c.candidate));
+        rows.scores += fmt::format(", \\\n  $c{} using 1:2:3:4 with xerrorbars {}", k, style);
+        rows.costs += fmt::format(", \\\n  $c{} using 5:1:3:4 with yerrorbars {}", k, style);
+        if (!c.behind) continue;
+        rows.data += fmt::format("$l{} << EOD\n{} {} {} {}\nEOD\n", k, -c.behind->mean, k,
+                                 -c.behind->interval.high, -c.behind->interval.low);
+        rows.leads += fmt::format(", \\\n  $l{} using 1:2:3:4 with xerrorbars {}", k, style);
+    }
+    return rows;
+}
+
+std::string name_tics(const Choice& choice, const CandidateStyles& styles, std::size_t count) {
+    std::string tics;
+    for (std::size_t k = 0; k < count; ++k) {
+        const RankedCandidate& c = choice.ranking[k];
+        const std::string chosen = c.candidate == choice.chosen ? "\u25b6 " : "";
+        tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
+                            gnuplot_string(chosen + shortened_inside(c.candidate, longest_name) + " (" +
+                                           styles.letter(c.candidate) + ")"),
+                            k);
+    }
+    return tics;
+}
+
+// Letters beside the points of the cost panel.
+std::string letters(const Choice& choice, const CandidateStyles& styles, std::size_t count) {
+    std::string labels;
+    for (std::size_t k = 0; k < count; ++k) {
+        const RankedCandidate& c = choice.ranking[k];
+        const double cost = c.cost(choice.cost);
+        if (has_place(cost))
+            labels += fmt::format(
+                "set label '{}' at {},{} left offset char 0.9,0.5 front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+                styles.letter(c.candidate), cost, c.mean, c.candidate == choice.chosen ? 13 : 9,
+                styles.colour(c.candidate));
+    }
+    return labels;
+}
+
+std::string front_block(const Choice& choice) {
+    std::vector<std::pair<double, double>> points;
+    for (const RankedCandidate& c : choice.ranking)
+        if (c.on_front && has_place(c.cost(choice.cost))) points.emplace_back(c.cost(choice.cost), c.mean);
+    std::sort(points.begin(), points.end());
+    std::string data = "$front << EOD\n";
+    for (const auto& [x, y] : points) data += fmt::format("{} {}\n", x, y);
+    return data + (points.empty() ? "NaN NaN\n" : "") + "EOD\n";
+}
+
+}  // namespace
+
+void draw_choice(const Choice& choice, const CandidateStyles& styles, const std::string& title,
+                 const std::filesystem::path& file) {
+    const std::size_t count = std::min(choice.ranking.size(), most_candidates);
+    const Rows rows = rows_of(choice, styles, count);
+    double least = 1e300;
+    double most = 0.0;
+    for (std::size_t k = 0; k < count; ++k) {
+        const double cost = choice.ranking[k].cost(choice.cost);
+        if (!has_place(cost)) continue;
+        least = std::min(least, cost);
+        most = std::max(most, cost);
+    }
+    const std::string more = choice.ranking.size() > count
+                                 ? fmt::format(" (the first {} of {} candidates)", count, choice.ranking.size())
+                                 : "";
+    const std::string marks =
+        fmt::format("{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items; "
+                    "dashed: no other candidate is both better and cheaper",
+                    regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"));
+    draw_figure(
+        fmt::format(R"(
+{}
+{}
+$none << EOD
+NaN NaN NaN NaN
+EOD
+set multiplot title {} font 'DejaVu Sans,14'
+set border 3 lc rgb '#666666'
+set tics nomirror textcolor rgb '#333333'
+set grid xtics ytics lc rgb '#e8e8e8' lt 1
+set bars 0.6
+set tmargin at screen 0.90
+set bmargin at screen 0.17
+set label 1 {} at screen 0.02,0.03 textcolor rgb '#555555' font 'DejaVu Sans,10'
+set yrange [{}:-0.7]
+set ytics ({}) font 'DejaVu Sans,{}' scale 0
+set lmargin at screen 0.24
+set rmargin at screen 0.45
+set xlabel {}
+set xtics auto font 'DejaVu Sans,9'
+plot $none using 1:2 with points notitle{}
+unset label 1
+set format y ''
+set lmargin at screen 0.475
+set rmargin at screen 0.66
+set xlabel {}
+set arrow 1 from 0,graph 0 to 0,graph 1 nohead lw 1.5 lc rgb '#888888'
+plot $none using 1:2 with points notitle{}
+unset arrow 1
+set format y '%g'
+set ytics auto scale 0.5 font 'DejaVu Sans,10'
+set lmargin at screen 0.73
+set rmargin at screen 0.97
+set yrange [*:*]
+set logscale x
+set xrange [{}:{}]
+set format x '{}'
+set xlabel {}
+set ylabel {} offset 1.5,0
+{}
+plot $none using 1:2 with points notitle, \
+  $front using 1:2 with lines lw 1.5 dt 2 lc rgb '#888888' notitle{}
+unset multiplot
+)",
+                    rows.data, front_block(choice), gnuplot_string(title + more), gnuplot_string(marks),
+                    static_cast<double>(count) - 0.3, name_tics(choice, styles, count), count <= 16 ? 10 : 8,
+                    gnuplot_string(spoken_metric(choice.metric)), rows.scores,
+                    gnuplot_string("difference from the best"), rows.leads, most > 0.0 ? least / 1.6 : 0.1,
+                    most > 0.0 ? most * 1.9 : 10.0,
+                    choice.cost == Cost::training_seconds ? "%g" : "%.0s%c",
+                    gnuplot_string(cost_axis(choice.cost)),
+                    gnuplot_string(spoken_metric(choice.metric)), letters(choice, styles, count), rows.costs),
+        file, 1280, std::max(560, 170 + 24 * static_cast<int>(count)));
+}
+
+}  // namespace jevrin

@@ -1,0 +1,18 @@
+// The choice as a picture.
+#pragma once
+
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/figures/candidate_style.hpp"
+
+#include <filesystem>
+#include <string>
+
+namespace jevrin {
+
+// Three panels: the mean of each candidate with its 95 % interval, best first and the chosen one named; how far
+// each lies behind the best, with its interval; and scores against the cost, the efficient front as a line. Of
+// more than 40 candidates the first 40 are shown.
+void draw_choice(const Choice& choice, const CandidateStyles& styles, const std::string& title,
+                 const std::filesystem::path& file);
+
+}  // namespace jevrin

@@ -1,0 +1,242 @@
+// Two ledgers become one: what the other has and this one lacks is copied under this one's own numbers.
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/transaction.hpp"
+
+#include <map>
+
+namespace jevrin {
+namespace {
+
+// The numbers of the other ledger and what they are here.
+using Numbers = std::map<std::int64_t, std::int64_t>;
+
+void copy_image_sets(SQLite::Database& database, Numbers& image_sets) {
+    SQLite::Statement sets(database, "SELECT id, fingerprint, root FROM other.image_sets ORDER BY id");
+    while (sets.executeStep()) {
+        const std::int64_t theirs = sets.getColumn(0);
+        const std::string fingerprint = sets.getColumn(1);
+        const std::string root = sets.getColumn(2);
+        std::int64_t ours =
+            select_number(database, "SELECT id FROM image_sets WHERE fingerprint = ?", fingerprint);
+        if (ours == 0) {
+            execute(database, R"sql(
+                INSERT INTO image_sets (fingerprint, root, version, added, source)
+                SELECT fingerprint, root, (SELECT COALESCE(MAX(version), 0) + 1 FROM image_sets WHERE root = ?2), added,
+                       source FROM other.image_sets WHERE id = ?1)sql",
+                    theirs, root);
+            ours = database.getLastInsertRowid();
+            execute(database,
+                    "INSERT INTO classes SELECT ?2, class, name FROM other.classes WHERE image_set = ?1",
+                    theirs, ours);
+            execute(database,
+                    "INSERT INTO items (image_set, item, class) SELECT ?2, item, class FROM other.items "
+                    "WHERE image_set = ?1 ORDER BY id",
+                    theirs, ours);
+            execute(database,
+                    "INSERT INTO unlabelled_items SELECT ?2, item FROM other.unlabelled_items WHERE "
+                    "image_set = ?1",
+                    theirs, ours);
+        }
+        image_sets[theirs] = ours;
+    }
+}
+
+void copy_divisions(SQLite::Database& database, const Numbers& image_sets, Numbers& divisions) {
+    SQLite::Statement query(database, "SELECT id, image_set, hash FROM other.divisions ORDER BY id");
+    while (query.executeStep()) {
+        const std::int64_t theirs = query.getColumn(0);
+        const std::int64_t image_set = image_sets.at(query.getColumn(1).getInt64());
+        const std::string hash = query.getColumn(2);
+        std::int64_t ours = select_number(database, "SELECT id FROM divisions WHERE hash = ?", hash);
+        if (ours == 0) {
+            execute(database,
+                    "INSERT INTO divisions (image_set, hash, settings) SELECT ?2, hash, settings FROM "
+                    "other.divisions WHERE id = ?1",
+                    theirs, image_set);
+            ours = database.getLastInsertRowid();
+            execute(database, R"sql(
+                INSERT INTO division_items SELECT ?2, ours.id, part, fold FROM other.division_items AS theirs
+                JOIN other.items AS item ON item.id = theirs.item
+                JOIN items AS ours ON ours.image_set = ?3 AND ours.item = item.item WHERE theirs.division = ?1)sql",
+                    theirs, ours, image_set);
+        }
+        divisions[theirs] = ours;
+    }
+}
+
+void copy_studies(SQLite::Database& database, const Numbers& divisions, Numbers& studies,
+                  MergeSummary& summary) {
+    SQLite::Statement query(database, "SELECT id, name, metric, division FROM other.studies ORDER BY used");
+    while (query.executeStep()) {
+        const std::string name = query.getColumn(1);
+        std::int64_t ours = select_number(database, "SELECT id FROM studies WHERE name = ?", name);
+        if (ours == 0) {
+            // Behind those that are here: what was trained last stays the study that commands show.
+            const std::int64_t used = select_number(database, "SELECT MIN(used) FROM studies");
+            execute(database, "INSERT INTO studies (name, metric, division, used) VALUES (?, ?, ?, ?)", name,
+                    query.getColumn(2).getString(), divisions.at(query.getColumn(3).getInt64()), used - 1);
+            ours = database.getLastInsertRowid();
+            ++summary.studies;
+        }
+        studies[query.getColumn(0).getInt64()] = ours;
+    }
+}
+
+// Everything recorded of a run, under our number of it.
+void copy_records(SQLite::Database& database, std::int64_t theirs, std::int64_t ours) {
+    for (const char* sql :
+         {"INSERT INTO epochs SELECT ?2, epoch, training_loss, training_accuracy, validation_loss, accuracy, "
+          "balanced_accuracy, macro_f1, learning_rate, seconds, step, objective, training_balanced_accuracy, "
+          "training_macro_f1, data_seconds, compute_seconds, validation_seconds, memory_bytes "
+          "FROM other.epochs WHERE run = ?1",
+          "INSERT INTO confusion SELECT ?2, epoch, true_class, predicted, count FROM other.confusion WHERE "
+          "run = ?1",
+          "INSERT INTO layers SELECT ?2, layer, name FROM other.layers WHERE run = ?1",
+          "INSERT INTO layer_epochs SELECT ?2, epoch, layer, weight_norm, gradient_norm, update_ratio, "
+          "dead_share, learning_rate FROM other.layer_epochs WHERE run = ?1",
+          "INSERT INTO warnings (run, epoch, message) SELECT ?2, epoch, message FROM other.warnings WHERE "
+          "run = ?1 ORDER BY id",
+          R"sql(INSERT INTO predictions SELECT ?2, part, items.id, predicted, probability, probabilities
+                FROM other.predictions AS theirs JOIN other.items AS item ON item.id = theirs.item
+                JOIN runs ON runs.id = ?2 JOIN divisions ON divisions.id = runs.division
+                JOIN items ON items.image_set = divisions.image_set AND items.item = item.item
+                WHERE theirs.run = ?1)sql"})
+        execute(database, sql, theirs, ours);
+}
+
+struct BestScores {
+    std::int64_t epoch = 0;
+    double accuracy = 0.0;
+    double loss = 0.0;
+
+    friend bool operator==(const BestScores&, const BestScores&) = default;
+};
+
+BestScores best_scores(SQLite::Database& database, const std::string& schema, std::int64_t run) {
+    SQLite::Statement query(database, fmt::format("SELECT epoch, accuracy, validation_loss FROM {0}.epochs "
+                                                  "JOIN {0}.runs ON runs.id = run AND epoch = best_epoch "
+                                                  "WHERE run = ?",
+                                                  schema));
+    query.bind(1, run);
+    if (!query.executeStep()) return {};
+    return {query.getColumn(0), query.getColumn(1), query.getColumn(2)};
+}
+
+constexpr const char* run_columns =
+    "candidate, regime, seed, settings, state, reason, planned_epochs, best_epoch, parameters, "
+    "trainable_parameters, multiplications, jevrin_version, added, finished, fold, origin, varied, plan, "
+    "environment, archived, note";
+
+}  // namespace
+
+MergeSummary Ledger::merge(const Ledger& other) {
+    std::error_code error;
+    if (std::filesystem::equivalent(directory_, other.directory_, error))
+        throw InputError(fmt::format("{}: this is the same ledger; name another one",
+                                     printable(other.directory_.string())));
+    const auto file = directory_ / "ledger.db";
+    with_database_errors(file, [&] {
+        SQLite::Statement attach(*database_, "ATTACH DATABASE ? AS other");
+        attach.bind(1, std::filesystem::absolute(other.directory_ / "ledger.db").string());
+        attach.exec();
+    });
+    struct Detach {
+        SQLite::Database& database;
+        ~Detach() { database.tryExec("DETACH DATABASE other"); }
+    } const detach{*database_};
+    MergeSummary summary;
+    in_transaction(*database_, directory_, [&] {
+        Numbers image_sets;
+        Numbers divisions;
+        Numbers studies;
+        copy_image_sets(*database_, image_sets);
+        copy_divisions(*database_, image_sets, divisions);
+        copy_studies(*database_, divisions, studies, summary);
+        execute(*database_, "INSERT OR IGNORE INTO marks SELECT * FROM other.marks");
+        SQLite::Statement query(*database_,
+                                "SELECT id, study, division, superseded FROM other.runs ORDER BY id");
+        while (query.executeStep())
+            merge_run(other, {.number = query.getColumn(0),
+                              .study = studies.at(query.getColumn(1).getInt64()),
+                              .division = divisions.at(query.getColumn(2).getInt64()),
+                              .superseded = query.getColumn(3).getInt() != 0},
+                      summary);
+    });
+    return summary;
+}
+
+void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary) {
+    const std::int64_t theirs = foreign.number;
+    std::int64_t ours = select_number(*database_, R"sql(
+        SELECT ours.id FROM runs AS ours JOIN other.runs AS theirs
+        ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.settings = theirs.settings
+        WHERE ours.study = ? AND theirs.id = ?)sql",
+                                      foreign.study, theirs);
+    const auto is_finished = [&](const char* schema, std::int64_t run) {
+        return select_number(*database_,
+                             fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema).c_str(),
+                             run) != 0;
+    };
+    bool copies = false;
+    if (ours == 0) {
+        execute(*database_,
+                fmt::format("INSERT INTO runs (study, division, superseded, {0}) SELECT ?2, ?3, ?4, {0} FROM "
+                            "other.runs WHERE id = ?1",
+                            run_columns)
+                    .c_str(),
+                theirs, foreign.study, foreign.division, std::int64_t{foreign.superseded});
+        ours = database_->getLastInsertRowid();
+        // Of two that have one name the one that was here stands.
+        execute(*database_, R"sql(
+            UPDATE runs SET superseded = 1 WHERE id = ?1 AND EXISTS (
+                SELECT 1 FROM runs AS other_run WHERE other_run.id != ?1 AND other_run.superseded = 0 AND
+                other_run.study = runs.study AND other_run.candidate = runs.candidate AND
+                other_run.seed = runs.seed AND other_run.fold = runs.fold))sql",
+                ours);
+        copies = true;
+        ++summary.runs;
+    } else {
+        ++summary.known;
+        const bool finished_here = is_finished("main", ours);
+        const bool finished_there = is_finished("other", theirs);
+        if (finished_here && finished_there &&
+            best_scores(*database_, "main", ours) != best_scores(*database_, "other", theirs))
+            ++summary.differing;
+        if (!finished_here && finished_there) {
+            const std::optional<PlaceLock> claimed = claim(ours);
+            if (claimed) {
+                forget_records(ours);
+                execute(*database_, R"sql(
+                    UPDATE runs SET (state, best_epoch, jevrin_version, finished, plan, environment) =
+                        (SELECT state, best_epoch, jevrin_version, finished, plan, environment FROM other.runs WHERE id = ?1),
+                        superseded = min(superseded, ?3) WHERE id = ?2)sql",
+                        theirs, ours, std::int64_t{foreign.superseded});
+                copies = true;
+                ++summary.runs;
+            }
+        }
+    }
+    execute(*database_, "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1",
+            theirs, ours);
+    execute(*database_, R"sql(
+        INSERT INTO test_looks (run, looked) SELECT ?2, looked FROM other.test_looks AS theirs WHERE run = ?1 AND
+        NOT EXISTS (SELECT 1 FROM test_looks AS known WHERE known.run = ?2 AND known.looked = theirs.looked)
+        ORDER BY id)sql",
+            theirs, ours);
+    if (!copies) return;
+    copy_records(*database_, theirs, ours);
+    for (const std::filesystem::path& file : other.model_files(theirs)) {
+        // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
+        const std::string rest = file.filename().string().substr(fmt::format("run-{}", theirs).size());
+        const std::filesystem::path copy = directory_ / "models" / fmt::format("run-{}{}", ours, rest);
+        std::error_code error;
+        std::filesystem::copy_file(file, copy, std::filesystem::copy_options::overwrite_existing, error);
+        if (error)
+            throw WorkError(fmt::format("{}: cannot copy this model to {}: {}; free some space and merge again",
+                                        printable(file.string()), printable(copy.string()), error.message()));
+    }
+}
+
+}  // namespace jevrin

@@ -1,0 +1,113 @@
+// A ledger whose runs are made up: what each predicts and how its curves go is decided here, nothing is trained
+// and no picture is read.
+#pragma once
+
+#include "support/support.hpp"
+
+#include "jevrin/base/random.hpp"
+#include "jevrin/ledger/ledger.hpp"
+
+#include <fmt/format.h>
+
+#include <functional>
+#include <string>
+#include <vector>
+
+namespace jevrin::test {
+
+struct MadeUpRun {
+    std::string candidate = "a";
+    std::string regime = "scratch";
+    std::int64_t seed = 1;
+    double seconds = 1.0;
+    std::string settings = "{}";
+    std::string origin = {};
+    std::string varied = {};
+    int epochs = 1;
+    bool finished = true;
+    std::int64_t trainable_parameters = 100;
+    std::int64_t multiplications = 1000;
+    // Of an item with this label at this place of the validation part.
+    std::function<std::size_t(std::size_t label, std::size_t place)> predicted =
+        [](std::size_t label, std::size_t) { return label; };
+};
+
+class MadeUpStudy {
+  public:
+    MadeUpStudy(const std::filesystem::path& directory, std::size_t classes, std::size_t items_per_class,
+                Metric metric = Metric::accuracy)
+        : directory_(directory), ledger_(Ledger::open_or_create(directory)), classes_(classes) {
+        set_.root = directory / "images";
+        for (std::size_t c = 0; c < classes; ++c) set_.classes.push_back(fmt::format("class {:03}", c));
+        for (std::size_t c = 0; c < classes; ++c)
+            for (std::size_t i = 0; i < items_per_class; ++i) {
+                const std::string path = fmt::format("{}/{:04}.png", set_.classes[c], i);
+                set_.items.push_back({.path = path,
+                                      .label = c,
+                                      .id = fmt::format("{}#{:032x}", path, 1000 * c + i)});
+            }
+        set_.fingerprint = fmt::format("{} classes of {}", classes, items_per_class);
+        for (std::size_t i = 0; i < set_.items.size(); ++i)
+            (i % 4 == 0 ? parts_.training : parts_.validation).push_back(i);
+        study_ = ledger_.put_study("made up", metric, set_, parts_);
+    }
+
+    std::int64_t add_run(const MadeUpRun& run) {
+        const std::int64_t id = ledger_.put_run(study_, {.candidate = run.candidate,
+                                                         .origin = run.origin,
+                                                         .varied = run.varied,
+                                                         .regime = run.regime,
+                                                         .seed = run.seed,
+                                                         .settings = run.settings,
+                                                         .planned_epochs = run.epochs,
+                                                         .parameters = 200,
+                                                         .trainable_parameters = run.trainable_parameters,
+                                                         .multiplications = run.multiplications});
+        ConfusionMatrix matrix(classes_);
+        std::vector<PredictionRecord> predictions;
+        for (std::size_t place = 0; place < parts_.validation.size(); ++place) {
+            const Item& item = set_.items[parts_.validation[place]];
+            const std::size_t predicted = run.predicted(item.label, place);
+            matrix.add(item.label, predicted);
+            predictions.push_back({item.id, item.label, predicted, std::vector<float>(classes_, 0.0F)});
+            predictions.back().probabilities[predicted] = 1.0F;
+        }
+        for (int e = 1; e <= run.epochs; ++e)
+            ledger_.record_epoch(id,
+                                 {.epoch = e,
+                                  .step = 10 * e,
+                                  .training_loss = 2.0 / e,
+                                  .validation_loss = 2.2 / e,
+                                  .learning_rate = 0.1,
+                                  .seconds = run.seconds / run.epochs,
+                                  .validation = matrix},
+                                 e == run.epochs);
+        if (run.finished) ledger_.finish_run(id, predictions);
+        return id;
+    }
+
+    // Right with this probability, drawn from candidate, seed and item; otherwise the next class.
+    std::function<std::size_t(std::size_t, std::size_t)> right_with(double probability, std::uint64_t draw) const {
+        return [probability, draw, classes = classes_](std::size_t label, std::size_t place) {
+            RandomStream random({draw, Purpose::sample, 0, static_cast<std::uint64_t>(place)});
+            return random.uniform() < probability ? label : (label + 1) % classes;
+        };
+    }
+
+    Ledger& ledger() { return ledger_; }
+    StudyRecord study() const { return ledger_.study(); }
+    const std::filesystem::path& directory() const { return directory_; }
+    const ImageSet& set() const { return set_; }
+    const Parts& parts() const { return parts_; }
+    std::size_t validation_items() const { return parts_.validation.size(); }
+
+  private:
+    std::filesystem::path directory_;
+    Ledger ledger_;
+    std::size_t classes_;
+    ImageSet set_;
+    Parts parts_;
+    std::int64_t study_ = 0;
+};
+
+}  // namespace jevrin::test

@@ -1,10 +1,11 @@
+#include "jevrin/comparison/agreement.hpp"
+
 #include "commands.hpp"
 #include "prediction_options.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/comparison/agreement.hpp"
 #include "jevrin/figures/candidate_style.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/study/part_predictions.hpp"
@@ -46,17 +47,21 @@ std::string spoken_group(const Options& options) {
 std::string regimes_of(const Agreement& agreement, const AgreedItem& item) {
     std::string text;
     for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-        text += fmt::format("{}{} {}", text.empty() ? "" : ", ", agreement.regimes[r],
-                            std::isnan(item.right_share[r]) ? std::string("-")
-                                                            : fmt::format("{:.0f} %", 100 * item.right_share[r]));
+        text +=
+            fmt::format("{}{} {}", text.empty() ? "" : ", ", agreement.regimes[r],
+                        std::isnan(item.right_share[r]) ? std::string("-")
+                                                        : fmt::format("{:.0f} %", 100 * item.right_share[r]));
     return text;
 }
 
 class Shown {
   public:
     Shown(const Options& options, const OpenStudy& open, const Agreement& agreement)
-        : open_(open), agreement_(agreement), places_(items_in(agreement, group_of(options), options.regime)) {
-        for (const std::size_t place : places_) ids_.push_back(open.ledger.item_id(agreement.items[place].item));
+        : open_(open),
+          agreement_(agreement),
+          places_(items_in(agreement, group_of(options), options.regime)) {
+        for (const std::size_t place : places_)
+            ids_.push_back(open.ledger.item_id(agreement.items[place].item));
     }
     std::size_t size() const { return places_.size(); }
     const AgreedItem& item(std::size_t k) const { return agreement_.items[places_[k]]; }
@@ -93,12 +98,12 @@ std::vector<std::filesystem::path> draw(const OpenStudy& open, const Shown& show
 void mark_first(const Options& options, const OpenStudy& open, const Shown& shown) {
     Ledger ledger = Ledger::open_or_create(options.ledger.directory);
     for (std::size_t k = 0; k < std::min(options.mark, shown.size()); ++k)
-        ledger.put_mark(open.study.id, {.item = shown.id(k),
-                                        .label = {},
-                                        .note = fmt::format("{} of {} runs call it {} (label {})",
-                                                            shown.item(k).called_so, shown.item(k).runs,
-                                                            shown.called(k), shown.label(k)),
-                                        .marked = {}});
+        ledger.put_mark(open.study.id,
+                        {.item = shown.id(k),
+                         .label = {},
+                         .note = fmt::format("{} of {} runs call it {} (label {})", shown.item(k).called_so,
+                                             shown.item(k).runs, shown.called(k), shown.label(k)),
+                         .marked = {}});
 }
 
 Json to_json(const OpenStudy& open, const Agreement& agreement, const Shown& shown) {
@@ -155,18 +160,20 @@ std::string agreement_table(const Agreement& agreement, const CandidateStyles& s
     }
     Table table(heads, right);
     for (std::size_t a = 0; a < shown; ++a) {
-        std::vector<std::string> cells = {
-            fmt::format("{} {}", styles.letter(agreement.candidates[a]), short_cell(agreement.candidates[a]))};
+        std::vector<std::string> cells = {fmt::format("{} {}", styles.letter(agreement.candidates[a]),
+                                                      short_cell(agreement.candidates[a]))};
         for (std::size_t b = 0; b < shown; ++b)
             cells.push_back(std::isnan(agreement.kappa[a][b]) ? "-"
                                                               : fmt::format("{:.2f}", agreement.kappa[a][b]));
         table.add(cells);
     }
-    std::string text = "agreement of runs beyond chance (Cohen's kappa; on the diagonal: between the seeds of one "
-                       "candidate)\n" +
-                       table.text();
+    std::string text =
+        "agreement of runs beyond chance (Cohen's kappa; on the diagonal: between the seeds of one "
+        "candidate)\n" +
+        table.text();
     if (shown < agreement.candidates.size())
-        text += fmt::format("... and {} more candidates (--json for all)\n", agreement.candidates.size() - shown);
+        text +=
+            fmt::format("... and {} more candidates (--json for all)\n", agreement.candidates.size() - shown);
     return text;
 }
 
@@ -176,8 +183,9 @@ void agreement(const Options& options) {
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
     const Agreement agreement = agree(evidence);
     const Shown shown(options, open, agreement);
-    const std::string title = fmt::format("{}: {} {}", open.study.name, plural(static_cast<std::int64_t>(shown.size()), "item"),
-                                          spoken_group(options));
+    const std::string title =
+        fmt::format("{}: {} {}", open.study.name, plural(static_cast<std::int64_t>(shown.size()), "item"),
+                    spoken_group(options));
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) files = draw(open, shown, options.most, title, options.sheet);
     if (options.mark > 0) mark_first(options, open, shown);
@@ -187,7 +195,8 @@ void agreement(const Options& options) {
     }
     const CandidateStyles styles(open.ledger.candidates(open.study.id));
     print(counts(agreement) + "\n" + agreement_table(agreement, styles) + "\n");
-    print(fmt::format("{} {}\n", plural(static_cast<std::int64_t>(shown.size()), "item"), spoken_group(options)));
+    print(fmt::format("{} {}\n", plural(static_cast<std::int64_t>(shown.size()), "item"),
+                      spoken_group(options)));
     const std::size_t rows = options.most.rows(shown.size());
     if (rows > 0) {
         Table table({"item", "label", "right", "mostly called", "by", "right by regime"}, {2, 4});
@@ -198,7 +207,8 @@ void agreement(const Options& options) {
                        fmt::format("{}", item.called_so), regimes_of(agreement, item)});
         }
         print("\n" + table.text());
-        if (shown.size() > rows) print(fmt::format("... and {} more (--most 0 for all)\n", shown.size() - rows));
+        if (shown.size() > rows)
+            print(fmt::format("... and {} more (--most 0 for all)\n", shown.size() - rows));
     }
     if (options.mark > 0)
         print(fmt::format("{} marked for review; 'jevrin marks' lists them\n",
@@ -212,10 +222,12 @@ void agreement(const Options& options) {
 
 void add_agreement(CLI::App& app) {
     auto options = std::make_shared<Options>();
-    auto* command =
-        app.add_subcommand("agreement", "items across runs: which all miss, which only one regime gets right");
+    auto* command = app.add_subcommand("agreement",
+                                       "items across runs: which all miss, which only one regime gets right");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
-    command->add_option("--show", options->show, "missed by all, known to all, disputed, or right in one regime only")
+    command
+        ->add_option("--show", options->show,
+                     "missed by all, known to all, disputed, or right in one regime only")
         ->check(CLI::IsMember({"missed", "known", "disputed", "one-regime"}))
         ->option_text("WHICH=" + options->show);
     command->add_option("--regime", options->regime, "right in this regime only")->type_name("REGIME");

@@ -52,12 +52,12 @@ void amounts(const Options& options) {
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
     const AmountReport report = learning_curves(open.ledger, open.study, evidence);
     if (!options.figure.empty())
-        draw_amounts(report, open.study.metric, fmt::format("{}: score by amount of training data", open.study.name),
-                     options.figure);
-    std::string csv = csv_row(
-        std::vector<std::string>{"curve", "regime", "fraction", "training_items", "mean", "low", "high", "seeds"});
-    Table table({"curve", "regime", "fraction", "training items", metric_name(open.study.metric), "95 % over seeds",
-                 "seeds"},
+        draw_amounts(report, open.study.metric,
+                     fmt::format("{}: score by amount of training data", open.study.name), options.figure);
+    std::string csv = csv_row(std::vector<std::string>{"curve", "regime", "fraction", "training_items",
+                                                       "mean", "low", "high", "seeds"});
+    Table table({"curve", "regime", "fraction", "training items", metric_name(open.study.metric),
+                 "95 % over seeds", "seeds"},
                 {2, 3, 4, 6});
     for (const AmountCurve& curve : report.curves)
         for (const AmountPoint& point : curve.points) {
@@ -65,12 +65,14 @@ void amounts(const Options& options) {
             table.add({first ? short_cell(curve.name) : "", first ? curve.regime : "",
                        fmt::format("{:.3g}", point.fraction), with_commas(point.training_items),
                        fmt::format("{:.3f}", point.mean),
-                       point.interval ? fmt::format("{:.3f} to {:.3f}", point.interval->low, point.interval->high)
-                                      : "one seed: unknown",
+                       point.interval
+                           ? fmt::format("{:.3f} to {:.3f}", point.interval->low, point.interval->high)
+                           : "one seed: unknown",
                        std::to_string(point.seeds)});
             csv += csv_row(std::vector<std::string>{
-                curve.name, curve.regime, fmt::format("{}", point.fraction), std::to_string(point.training_items),
-                fmt::format("{}", point.mean), point.interval ? fmt::format("{}", point.interval->low) : "",
+                curve.name, curve.regime, fmt::format("{}", point.fraction),
+                std::to_string(point.training_items), fmt::format("{}", point.mean),
+                point.interval ? fmt::format("{}", point.interval->low) : "",
                 point.interval ? fmt::format("{}", point.interval->high) : "", std::to_string(point.seeds)});
         }
     if (!options.csv.empty()) write_file(options.csv, csv);
@@ -91,7 +93,8 @@ void amounts(const Options& options) {
 void add_amounts(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand(
-        "amounts", "score by amount of training data: would more pictures help, where does one regime catch up");
+        "amounts",
+        "score by amount of training data: would more pictures help, where does one regime catch up");
     command->add_option("RUN", options->runs, "candidates, or runs (default: all)");
     command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
     command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");

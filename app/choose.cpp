@@ -89,17 +89,22 @@ Json to_json(const TestReport& report) {
     Json runs = Json::array();
     for (const TestedRun& run : report.runs)
         runs.push_back({{"run", run.run}, {"validation", run.validation}, {"test", run.test}});
-    return {{"candidate", report.candidate},   {"items", report.items},
-            {"mean", report.mean},             {"low", report.interval.low},
-            {"high", report.interval.high},    {"validation", report.validation},
-            {"runs", runs},                    {"words", report.words},
+    return {{"candidate", report.candidate},
+            {"items", report.items},
+            {"mean", report.mean},
+            {"low", report.interval.low},
+            {"high", report.interval.high},
+            {"validation", report.validation},
+            {"runs", runs},
+            {"words", report.words},
             {"test_looks", report.test_looks}};
 }
 
 std::string to_csv(const Choice& choice) {
-    std::string text = csv_row(std::vector<std::string>{
-        "candidate", "regime", "mean", "low", "high", "runs", "seeds", "behind_best", "behind_low", "behind_high",
-        "adjusted_p", "told_apart", "seconds", "trainable_parameters", "multiplications", "model_bytes", "on_front"});
+    std::string text = csv_row(
+        std::vector<std::string>{"candidate", "regime", "mean", "low", "high", "runs", "seeds", "behind_best",
+                                 "behind_low", "behind_high", "adjusted_p", "told_apart", "seconds",
+                                 "trainable_parameters", "multiplications", "model_bytes", "on_front"});
     const auto cell = [](double value) { return fmt::format("{}", value); };
     for (const RankedCandidate& c : choice.ranking)
         text += csv_row(std::vector<std::string>{
@@ -161,9 +166,10 @@ void add_choose(CLI::App& app) {
     auto* command = app.add_subcommand("choose", "the ranking of candidates, the evidence and the choice");
     command->add_option("RUN", options->runs, "candidates, or runs, to choose among (default: all)");
     command
-        ->add_option("--cost", options->cost,
-                     "what the cheapest is: seconds of training, trained parameters, operations of a prediction, or "
-                     "the file's size")
+        ->add_option(
+            "--cost", options->cost,
+            "what the cheapest is: seconds of training, trained parameters, operations of a prediction, or "
+            "the file's size")
         ->check(CLI::IsMember({"seconds", "trained", "operations", "file"}))
         ->option_text("COST=" + options->cost);
     command->add_flag("--pairs", options->pairs, "every candidate against every other");

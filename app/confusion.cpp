@@ -125,17 +125,17 @@ CandidateEvidence side_of(const OpenStudy& open, const std::vector<std::string>&
     StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, names));
     if (evidence.candidates.size() > 1)
-        throw InputError(fmt::format("{} candidates are meant on one side of --minus, '{}' and '{}' among them; name one",
-                                     evidence.candidates.size(), printable(evidence.candidates[0].candidate),
-                                     printable(evidence.candidates[1].candidate)));
+        throw InputError(
+            fmt::format("{} candidates are meant on one side of --minus, '{}' and '{}' among them; name one",
+                        evidence.candidates.size(), printable(evidence.candidates[0].candidate),
+                        printable(evidence.candidates[1].candidate)));
     return std::move(evidence.candidates.front());
 }
 
 // "frozen/1", or a candidate's name with the number of its runs.
 std::string side_name(const CandidateEvidence& side) {
-    return side.runs.size() == 1
-               ? printable(side.runs.front().run.name())
-               : fmt::format("{} ({} runs)", printable(side.candidate), side.runs.size());
+    return side.runs.size() == 1 ? printable(side.runs.front().run.name())
+                                 : fmt::format("{} ({} runs)", printable(side.candidate), side.runs.size());
 }
 
 std::string signed_cell(double value) {
@@ -165,11 +165,13 @@ std::string difference_text(const MatrixDifference& difference, const std::vecto
         text += table.text() + "\n";
     }
     constexpr std::size_t most = 20;
-    Table gains({"gain of recall", "items", "first", "second", "gain", "95 % interval", "p", ""}, {1, 2, 3, 4, 6});
+    Table gains({"gain of recall", "items", "first", "second", "gain", "95 % interval", "p", ""},
+                {1, 2, 3, 4, 6});
     for (std::size_t k = 0; k < std::min(most, difference.gains.size()); ++k) {
         const ClassGain& gain = difference.gains[k];
-        gains.add({short_cell(classes[gain.true_class]), std::to_string(gain.items), three_decimals(gain.first),
-                   three_decimals(gain.second), fmt::format("{:+.3f}", gain.gain()),
+        gains.add({short_cell(classes[gain.true_class]), std::to_string(gain.items),
+                   three_decimals(gain.first), three_decimals(gain.second),
+                   fmt::format("{:+.3f}", gain.gain()),
                    fmt::format("{:+.3f} to {:+.3f}", gain.interval.low, gain.interval.high),
                    three_decimals(gain.adjusted_p), gain.beyond_chance ? "beyond chance" : ""});
     }
@@ -188,9 +190,10 @@ std::string difference_text(const MatrixDifference& difference, const std::vecto
         ++shown;
     }
     if (!largest.empty()) text += "\nlargest differences between mistakes:\n" + largest;
-    return text + (difference.seeds < fewest_seeds
-                       ? "with fewer than three seeds nothing is called beyond chance\n"
-                       : "* beyond chance: p below 0.05, corrected for the number of cells or classes compared\n");
+    return text +
+           (difference.seeds < fewest_seeds
+                ? "with fewer than three seeds nothing is called beyond chance\n"
+                : "* beyond chance: p below 0.05, corrected for the number of cells or classes compared\n");
 }
 
 Json difference_json(const MatrixDifference& difference, const CandidateEvidence& first,
@@ -220,10 +223,14 @@ Json difference_json(const MatrixDifference& difference, const CandidateEvidence
                          {"interval", interval_json(gain.interval)},
                          {"adjusted_p", gain.adjusted_p},
                          {"beyond_chance", gain.beyond_chance}});
-    return {{"runs", names(first)},    {"minus", names(second)},
-            {"part", "validation"},    {"classes", study.classes},
-            {"difference", difference.difference}, {"cells", cells},
-            {"gains", gains},          {"test_looks", study.test_looks}};
+    return {{"runs", names(first)},
+            {"minus", names(second)},
+            {"part", "validation"},
+            {"classes", study.classes},
+            {"difference", difference.difference},
+            {"cells", cells},
+            {"gains", gains},
+            {"test_looks", study.test_looks}};
 }
 
 std::string shares_csv(const CellShares& shares, const std::vector<std::string>& classes) {
@@ -245,7 +252,8 @@ void print_written(const Options& options) {
 
 void difference(const Options& options) {
     if (options.part != "validation" || options.epoch != 0)
-        throw InputError("--minus compares the best epochs on the validation part; leave --part and --epoch away");
+        throw InputError(
+            "--minus compares the best epochs on the validation part; leave --part and --epoch away");
     const OpenStudy open = open_study(options.ledger);
     const CandidateEvidence first = side_of(open, options.runs);
     const CandidateEvidence second = side_of(open, {options.minus});
@@ -273,10 +281,9 @@ void mean(const Options& options) {
     const bool one_candidate = std::all_of(runs.begin(), runs.end(), [&](const RunRecord& run) {
         return run.candidate == runs.front().candidate;
     });
-    const std::string what =
-        fmt::format("{}mean of {} on the {} part, shares of the true class",
-                    one_candidate ? printable(runs.front().candidate) + ", " : "", plural(spread.runs, "run"),
-                    options.part);
+    const std::string what = fmt::format("{}mean of {} on the {} part, shares of the true class",
+                                         one_candidate ? printable(runs.front().candidate) + ", " : "",
+                                         plural(spread.runs, "run"), options.part);
     if (!options.figure.empty()) draw_spread(spread, classes, what, options.figure);
     if (!options.csv.empty()) write_file(options.csv, shares_csv(spread.mean, classes));
     if (options.ledger.json) {
@@ -299,7 +306,8 @@ void mean(const Options& options) {
                 table.add({short_cell(classes[i]), short_cell(classes[j]), three_decimals(spread.mean[i][j]),
                            three_decimals(spread.deviation[i][j])});
     print(what + "\n\n" + table.text());
-    if (rows > most) print(fmt::format("... and {} more cells (--csv FILE or --json for all)\n", rows - most));
+    if (rows > most)
+        print(fmt::format("... and {} more cells (--csv FILE or --json for all)\n", rows - most));
     print("\n" + test_look_line(open));
     print_written(options);
 }
@@ -373,18 +381,22 @@ void add_confusion(CLI::App& app) {
         ->type_name("true|predicted")
         ->check(CLI::IsMember({"true", "predicted"}));
     command
-        ->add_option("--minus", options->minus,
-                     "the difference from this run or candidate, with what is beyond chance, and the gain of each "
-                     "class")
+        ->add_option(
+            "--minus", options->minus,
+            "the difference from this run or candidate, with what is beyond chance, and the gain of each "
+            "class")
         ->type_name("RUN");
-    command->add_flag("--mean", options->mean, "the mean share of several runs and its spread, instead of their sum");
+    command->add_flag("--mean", options->mean,
+                      "the mean share of several runs and its spread, instead of their sum");
     command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
     command->add_option("--strip", options->strip, "draw it epoch by epoch")->type_name("FILE");
     command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");
     add_ledger_options(*command, options->ledger);
     command->callback([options] {
-        if ((!options->minus.empty() || options->mean) && (!options->strip.empty() || !options->shares.empty()))
-            throw InputError("--minus and --mean show shares of the true class, without --strip and --shares");
+        if ((!options->minus.empty() || options->mean) &&
+            (!options->strip.empty() || !options->shares.empty()))
+            throw InputError(
+                "--minus and --mean show shares of the true class, without --strip and --shares");
         if (!options->minus.empty() && options->mean)
             throw InputError("give either --minus or --mean: a difference is one of means already");
         if (!options->minus.empty())

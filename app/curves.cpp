@@ -93,8 +93,8 @@ CurveView view_of(const Options& options, Metric metric) {
     if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(metric)};
     constexpr std::size_t most = 4;
     if (view.quantities.size() > most)
-        throw InputError(
-            fmt::format("{} quantities are too many for one picture; give at most {}", view.quantities.size(), most));
+        throw InputError(fmt::format("{} quantities are too many for one picture; give at most {}",
+                                     view.quantities.size(), most));
     return view;
 }
 
@@ -133,8 +133,7 @@ void curves(const Options& options) {
         constexpr std::size_t most_lines = 40;
         for (std::size_t k = 0; k < std::min(most_lines, all.size()); ++k)
             print(summary_line(all[k], open.study.metric));
-        if (all.size() > most_lines)
-            print(fmt::format("... and {} more runs\n", all.size() - most_lines));
+        if (all.size() > most_lines) print(fmt::format("... and {} more runs\n", all.size() - most_lines));
         print("\n" + terminal_curves(all, view, styles, terminal_width()));
     }
     print("\n" + test_look_line(open));

@@ -53,9 +53,10 @@ void write_figures(const fs::path& directory, const Ledger& ledger, const StudyR
     const CandidateStyles styles(ledger.candidates(study.id));
     draw_curves(curves, {.quantities = {CurveQuantity::loss, quantity_of(study.metric)}}, styles,
                 fmt::format("{}: {} runs", study.name, runs.size()), directory / "curves.png");
-    draw_choice(choice, styles,
-                fmt::format("{}: {} candidates, '{}' chosen", study.name, choice.ranking.size(), choice.chosen),
-                directory / "choice.png");
+    draw_choice(
+        choice, styles,
+        fmt::format("{}: {} candidates, '{}' chosen", study.name, choice.ranking.size(), choice.chosen),
+        directory / "choice.png");
     if (best == nullptr) return;
     draw_confusion(
         best->best->validation, study.classes,

@@ -37,12 +37,13 @@ void diagnose_runs(const Options& options) {
             for (const Observation& observation : diagnosis.findings)
                 findings.push_back(
                     {{"finding", spoken_finding(observation.finding)}, {"evidence", observation.words}});
-            json.push_back({{"run", run.name()},
-                            {"finding", spoken_finding(diagnosis.finding())},
-                            {"findings", findings},
-                            {"overfit_since", diagnosis.overfit_since > 0 ? Json(diagnosis.overfit_since) : Json()},
-                            {"overfit_by", diagnosis.overfit_by},
-                            {"slope", diagnosis.slope}});
+            json.push_back(
+                {{"run", run.name()},
+                 {"finding", spoken_finding(diagnosis.finding())},
+                 {"findings", findings},
+                 {"overfit_since", diagnosis.overfit_since > 0 ? Json(diagnosis.overfit_since) : Json()},
+                 {"overfit_by", diagnosis.overfit_by},
+                 {"slope", diagnosis.slope}});
         }
         print_json(json);
         return;

@@ -55,7 +55,8 @@ void print_runs(const LedgerOptions& options, const std::vector<RunRecord>& runs
     }
     Json json = Json::array();
     for (const RunRecord& run : runs)
-        json.push_back({{"run", run.name()}, {"tags", run.tags}, {"note", run.note}, {"archived", run.archived}});
+        json.push_back(
+            {{"run", run.name()}, {"tags", run.tags}, {"note", run.note}, {"archived", run.archived}});
     print_json(json);
 }
 
@@ -74,9 +75,10 @@ void note(const NoteOptions& options) {
             return;
         }
         for (const RunRecord& run : runs)
-            print(fmt::format("{}: {}{}{}\n", printable(run.name()),
-                              run.tags.empty() ? "no tags" : fmt::format("tags {}", fmt::join(run.tags, ", ")),
-                              run.note.empty() ? "" : "; ", printable(run.note)));
+            print(
+                fmt::format("{}: {}{}{}\n", printable(run.name()),
+                            run.tags.empty() ? "no tags" : fmt::format("tags {}", fmt::join(run.tags, ", ")),
+                            run.note.empty() ? "" : "; ", printable(run.note)));
         return;
     }
     Ledger ledger = Ledger::open_or_create(options.ledger.directory);
@@ -85,8 +87,8 @@ void note(const NoteOptions& options) {
         for (const std::string& tag : options.tags) ledger.add_tag(run.id, tag);
         for (const std::string& tag : options.untags)
             if (!ledger.remove_tag(run.id, tag))
-                throw InputError(fmt::format("run '{}' has no tag '{}'{}", printable(run.name()), printable(tag),
-                                             did_you_mean(tag, run.tags)));
+                throw InputError(fmt::format("run '{}' has no tag '{}'{}", printable(run.name()),
+                                             printable(tag), did_you_mean(tag, run.tags)));
     }
     print_runs(options.ledger, read_again(open, runs), "noted");
 }
@@ -104,12 +106,11 @@ void confirm(const std::vector<RunRecord>& runs, bool yes) {
     if (yes) return;
     std::int64_t finished = 0;
     for (const RunRecord& run : runs) finished += run.state == RunState::finished;
-    const std::string what =
-        fmt::format("{} with their epochs, predictions and models, {} of them finished",
-                    plural(std::ssize(runs), "run"), finished);
+    const std::string what = fmt::format("{} with their epochs, predictions and models, {} of them finished",
+                                         plural(std::ssize(runs), "run"), finished);
     if (::isatty(STDIN_FILENO) == 0 || ::isatty(STDERR_FILENO) == 0)
-        throw InputError(fmt::format("this would delete {}; say --yes to do it, or 'jevrin archive' to put them away",
-                                     what));
+        throw InputError(fmt::format(
+            "this would delete {}; say --yes to do it, or 'jevrin archive' to put them away", what));
     fmt::print(stderr, "delete {}? type yes: ", what);
     std::string answer;
     std::getline(std::cin, answer);

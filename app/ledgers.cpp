@@ -33,13 +33,16 @@ void merge(const MergeOptions& options) {
                         {"differing", summary.differing}});
         return;
     }
-    print(fmt::format("{} and {} copied from {} into {}; {} there already\n", summary.studies == 1 ? std::string("1 study") : fmt::format("{} studies", summary.studies),
-                      plural(summary.runs, "run"), printable(options.from.string()),
-                      printable(options.into.string()), summary.known));
+    print(fmt::format(
+        "{} and {} copied from {} into {}; {} there already\n",
+        summary.studies == 1 ? std::string("1 study") : fmt::format("{} studies", summary.studies),
+        plural(summary.runs, "run"), printable(options.from.string()), printable(options.into.string()),
+        summary.known));
     if (summary.differing > 0)
-        warn(fmt::format("{} finished in both with other scores; those of {} were kept ('jevrin contrast' shows "
-                         "them)",
-                         plural(summary.differing, "run"), printable(options.into.string())));
+        warn(fmt::format(
+            "{} finished in both with other scores; those of {} were kept ('jevrin contrast' shows "
+            "them)",
+            plural(summary.differing, "run"), printable(options.into.string())));
 }
 
 Json or_null(const std::optional<double>& value) {
@@ -75,13 +78,12 @@ void contrast(const ContrastOptions& options) {
             ++alike;
             continue;
         }
-        std::string what = !pair.in_second ? "only in the first"
-                           : !pair.in_first ? "only in the second"
-                           : pair.differing.empty()
-                               ? "the score, with the same settings"
-                               : fmt::format("{}", fmt::join(pair.differing, ", "));
-        table.add({short_cell(pair.study), short_cell(pair.run), score_cell(pair.first), score_cell(pair.second),
-                   short_cell(what, 80)});
+        std::string what = !pair.in_second          ? "only in the first"
+                           : !pair.in_first         ? "only in the second"
+                           : pair.differing.empty() ? "the score, with the same settings"
+                                                    : fmt::format("{}", fmt::join(pair.differing, ", "));
+        table.add({short_cell(pair.study), short_cell(pair.run), score_cell(pair.first),
+                   score_cell(pair.second), short_cell(what, 80)});
         ++listed;
     }
     print(fmt::format("{} with the same settings and score in both\n", plural(alike, "run")));

@@ -62,9 +62,9 @@ std::string to_text(const RecallTable& table, const StudyRecord& study, const Ca
     for (std::size_t c = 0; c < table.recalls.size(); ++c) {
         std::vector<std::string> cells = {short_cell(study.classes.at(c)), std::to_string(table.items[c])};
         for (std::size_t k = 0; k < shown; ++k)
-            cells.push_back(table.items[c] == 0 ? "-"
-                                                : fmt::format("{:.2f}±{:.2f}", table.recalls[c][k],
-                                                              table.deviations[c][k]));
+            cells.push_back(table.items[c] == 0
+                                ? "-"
+                                : fmt::format("{:.2f}±{:.2f}", table.recalls[c][k], table.deviations[c][k]));
         text.add(cells);
     }
     return "recall of each class, mean ± deviation over seeds\n\n" + text.text() + "\n" + legend;
@@ -78,7 +78,8 @@ void recall(const Options& options) {
     const CandidateStyles styles(open.ledger.candidates(open.study.id));
     if (!options.figure.empty())
         draw_recalls(table, open.study.classes, styles,
-                     fmt::format("{}: recall of each class (items) by candidate", open.study.name), options.figure);
+                     fmt::format("{}: recall of each class (items) by candidate", open.study.name),
+                     options.figure);
     if (!options.csv.empty()) write_file(options.csv, to_csv(table, open.study));
     if (options.ledger.json) {
         print_json(to_json(table, open.study));

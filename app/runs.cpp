@@ -25,7 +25,8 @@ struct Options {
     std::filesystem::path csv;
 
     bool asks_settings() const {
-        return !conditions.empty() || !tags.empty() || !sort.empty() || !group.empty() || differing || !csv.empty();
+        return !conditions.empty() || !tags.empty() || !sort.empty() || !group.empty() || differing ||
+               !csv.empty();
     }
 };
 
@@ -105,10 +106,12 @@ std::string differing_table(const std::vector<RunRow>& rows, Metric metric) {
 }
 
 std::string group_table(const std::vector<RunGroup>& groups, const std::string& key, Metric metric) {
-    Table table({key, "runs", "finished", metric_name(metric), "lowest", "highest", "seconds"}, {1, 2, 3, 4, 5, 6});
+    Table table({key, "runs", "finished", metric_name(metric), "lowest", "highest", "seconds"},
+                {1, 2, 3, 4, 5, 6});
     for (const RunGroup& group : groups)
         table.add({short_cell(group.value), with_commas(group.runs), with_commas(group.finished),
-                   group.mean ? three_decimals(*group.mean) : "-", group.mean ? three_decimals(group.lowest) : "-",
+                   group.mean ? three_decimals(*group.mean) : "-",
+                   group.mean ? three_decimals(group.lowest) : "-",
                    group.mean ? three_decimals(group.highest) : "-", fmt::format("{:.2f}", group.seconds)});
     return table.text();
 }
@@ -133,8 +136,8 @@ void print_groups(const Options& options, const std::vector<RunGroup>& groups, M
 void runs(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
     const Metric metric = open.study.metric;
-    std::vector<RunRecord> all = options.archived ? open.ledger.archived_runs(open.study.id)
-                                                  : open.ledger.runs(open.study.id);
+    std::vector<RunRecord> all =
+        options.archived ? open.ledger.archived_runs(open.study.id) : open.ledger.runs(open.study.id);
     std::vector<RunRow> rows;
     if (options.asks_settings()) {
         rows = run_rows(open.ledger, all);
@@ -184,16 +187,18 @@ void add_runs(CLI::App& app) {
     auto options = std::make_shared<Options>();
     auto* command = app.add_subcommand("runs", "a line per run; filtered, sorted and grouped by any setting");
     command
-        ->add_option("--where", options->conditions,
-                     "only runs for which this holds, as KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT; several must all "
-                     "hold. A key is a column or a setting: regime=frozen, 'learning_rate<0.01'")
+        ->add_option(
+            "--where", options->conditions,
+            "only runs for which this holds, as KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT; several must all "
+            "hold. A key is a column or a setting: regime=frozen, 'learning_rate<0.01'")
         ->type_name("CONDITION");
     command->add_option("--tag", options->tags, "only runs with this tag")->type_name("TAG");
     command->add_option("--sort", options->sort, "by a column or setting; -KEY from the largest down")
         ->type_name("KEY");
     command->add_option("--group", options->group, "a line for each value of a column or setting")
         ->type_name("KEY");
-    command->add_flag("--differing", options->differing, "show only the settings that are not the same in all");
+    command->add_flag("--differing", options->differing,
+                      "show only the settings that are not the same in all");
     command->add_flag("--archived", options->archived, "the runs that were put away");
     command->add_option("--csv", options->csv, "write them with every setting as a table")->type_name("FILE");
     add_ledger_options(*command, options->ledger);

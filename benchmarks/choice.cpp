@@ -112,8 +112,8 @@ void run_coverage(benchmark::State& state) {
     });
 }
 
-// Of true leads, small and large. Beside it the paired t-test over seeds, which takes the items as given: as it
-// is, and at the level at which it tells equal candidates apart no more often than 5 times in 100.
+// Of true leads, small and large. Beside it the paired t-test over seeds, which takes the items as given: as
+// it is, and at the level at which it tells equal candidates apart no more often than 5 times in 100.
 void run_power(benchmark::State& state) {
     Shares ours;
     Shares as_it_is;
@@ -126,9 +126,8 @@ void run_power(benchmark::State& state) {
                 const auto outcomes = judge_studies(study, studies);
                 const double level = honest_level(study, studies);
                 const auto found_below = [&](double p) {
-                    return share_of(outcomes, [p](const StudyOutcome& o) {
-                        return o.signed_p > 0.0 && o.signed_p < p;
-                    });
+                    return share_of(
+                        outcomes, [p](const StudyOutcome& o) { return o.signed_p > 0.0 && o.signed_p < p; });
                 };
                 shares.add(share_of(outcomes, [](const StudyOutcome& o) { return o.found; }));
                 theirs.add(found_below(0.05));

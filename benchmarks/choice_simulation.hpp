@@ -24,9 +24,9 @@ struct SimulatedStudy {
     std::int64_t seeds = 3;
     std::size_t items = 200;
     std::size_t classes = 6;
-    double seed_noise = 0.15;    // the deviation of candidate and seed; that of everything at once is 1
-    double common_noise = 0.0;   // of a seed, for all candidates alike
-    double noise_ratio = 1.0;    // of the first candidate's seed noise to the others'
+    double seed_noise = 0.15;   // the deviation of candidate and seed; that of everything at once is 1
+    double common_noise = 0.0;  // of a seed, for all candidates alike
+    double noise_ratio = 1.0;   // of the first candidate's seed noise to the others'
     Metric metric = Metric::balanced_accuracy;
 };
 
@@ -38,8 +38,8 @@ inline constexpr double candidate_item_noise = 0.5;
 inline double true_score(const SimulatedStudy& study, bool is_first) {
     const double noise = study.seed_noise * (is_first ? study.noise_ratio : 1.0);
     const double deviation =
-        std::sqrt(1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise + noise * noise +
-                  study.common_noise * study.common_noise);
+        std::sqrt(1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise +
+                  noise * noise + study.common_noise * study.common_noise);
     const double lead = is_first ? study.lead : 0.0;
     return 0.5 * std::erfc(-(level_effect + lead) / deviation / std::sqrt(2.0));
 }
@@ -156,8 +156,8 @@ inline SimulationResult simulate(const SimulatedStudy& study, std::int64_t studi
             share_of(outcomes, [](const StudyOutcome& o) { return o.found; })};
 }
 
-// The level at which the paired t-test over seeds tells as few equal candidates apart as it should: the p-value
-// that 5 of 100 studies of equal candidates stay below, and 0.05 at most.
+// The level at which the paired t-test over seeds tells as few equal candidates apart as it should: the
+// p-value that 5 of 100 studies of equal candidates stay below, and 0.05 at most.
 inline double honest_level(SimulatedStudy study, std::int64_t studies) {
     study.lead = 0.0;
     std::vector<double> p_values;

@@ -39,9 +39,13 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
     }
     const std::int64_t study = ledger.put_study("large", Metric::balanced_accuracy, set, parts);
     const std::int64_t run = ledger.put_run(
-        study, {.candidate = "c000", .regime = "scratch", .seed = 1,
+        study, {.candidate = "c000",
+                .regime = "scratch",
+                .seed = 1,
                 .settings = R"({"training": {"batch": 32, "optimiser": {"learning_rate": 0.01}}})",
-                .planned_epochs = size.epochs, .parameters = 100'000, .trainable_parameters = 50'000});
+                .planned_epochs = size.epochs,
+                .parameters = 100'000,
+                .trainable_parameters = 50'000});
     RandomStream random({.seed = 1, .purpose = Purpose::sample});
     std::vector<PredictionRecord> predictions;
     for (std::int64_t epoch = 1; epoch <= size.epochs; ++epoch) {
@@ -53,8 +57,9 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
             const std::size_t predicted =
                 random.uniform() < right ? label : random.below(static_cast<std::uint32_t>(size.classes));
             matrix.add(label, predicted);
-            predictions.push_back({set.items[item].id, label, predicted,
-                                   std::vector<float>(size.classes, 1.0F / static_cast<float>(size.classes))});
+            predictions.push_back(
+                {set.items[item].id, label, predicted,
+                 std::vector<float>(size.classes, 1.0F / static_cast<float>(size.classes))});
         }
         ledger.record_epoch(run,
                             {.epoch = epoch,
@@ -87,37 +92,45 @@ inline void make_large_ledger(const std::filesystem::path& directory, const Larg
     for (std::int64_t c = 0; c < size.candidates; ++c)
         for (std::int64_t seed = 1; seed <= size.seeds; ++seed) {
             if (c == 0 && seed == 1) continue;
-            RandomStream random({.seed = static_cast<std::uint64_t>(seed), .purpose = Purpose::sample,
+            RandomStream random({.seed = static_cast<std::uint64_t>(seed),
+                                 .purpose = Purpose::sample,
                                  .epoch = static_cast<std::uint32_t>(c)});
             const double better = 0.1 * std::sin(static_cast<double>(c)) + 0.02 * random.normal();
             const double slower = 1.0 + 0.5 * std::cos(static_cast<double>(c));
-            const auto run = [&](const std::string& sql) {
-                database.exec(sql);
-            };
+            const auto run = [&](const std::string& sql) { database.exec(sql); };
             run(fmt::format(
-                "INSERT INTO runs (study, division, candidate, regime, seed, settings, state, planned_epochs, "
-                "best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, origin) "
+                "INSERT INTO runs (study, division, candidate, regime, seed, settings, state, "
+                "planned_epochs, "
+                "best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, "
+                "origin) "
                 "SELECT study, division, 'c{:03}', '{}', {}, replace(settings, '0.01', '{:.4f}'), state, "
-                "planned_epochs, best_epoch, parameters, {}, {}, jevrin_version, added, 'c{:03}' FROM runs WHERE id = {}",
-                c, regimes[c % 3], seed, 0.001 * static_cast<double>(c + 1), 1000 * (c + 1), 5000 * (c + 7), c, first));
+                "planned_epochs, best_epoch, parameters, {}, {}, jevrin_version, added, 'c{:03}' FROM runs "
+                "WHERE id = {}",
+                c, regimes[c % 3], seed, 0.001 * static_cast<double>(c + 1), 1000 * (c + 1), 5000 * (c + 7),
+                c, first));
             const std::int64_t id = database.getLastInsertRowid();
             run(fmt::format(
-                "INSERT INTO epochs (run, epoch, training_loss, training_accuracy, validation_loss, accuracy, "
-                "balanced_accuracy, macro_f1, learning_rate, seconds, step, objective, training_balanced_accuracy, "
+                "INSERT INTO epochs (run, epoch, training_loss, training_accuracy, validation_loss, "
+                "accuracy, "
+                "balanced_accuracy, macro_f1, learning_rate, seconds, step, objective, "
+                "training_balanced_accuracy, "
                 "training_macro_f1) SELECT {0}, epoch, training_loss * {1} + 0.01 * (abs(random()) % 10), "
                 "min(1, training_accuracy + {2}), validation_loss * {1} + 0.02 * (abs(random()) % 10), "
                 "min(1, accuracy + {2}), min(1, balanced_accuracy + {2} + 0.002 * (abs(random()) % 10)), "
                 "min(1, macro_f1 + {2}), learning_rate, seconds * {1}, step, objective, "
                 "min(1, training_balanced_accuracy + {2}), training_macro_f1 FROM epochs WHERE run = {3}",
                 id, slower, better, first));
-            run(fmt::format("INSERT INTO confusion SELECT {}, epoch, true_class, predicted, count FROM confusion "
-                            "WHERE run = {}",
-                            id, first));
             run(fmt::format(
-                "INSERT INTO predictions SELECT {}, part, item, CASE WHEN abs(random()) % 100 < {} THEN (SELECT class "
-                "FROM items WHERE items.id = predictions.item) WHEN abs(random()) % 10 < 2 THEN abs(random()) % {} ELSE predicted "
-                "END, probability, probabilities FROM predictions WHERE run = {}",
-                id, static_cast<int>(30 + 100 * better), size.classes, first));
+                "INSERT INTO confusion SELECT {}, epoch, true_class, predicted, count FROM confusion "
+                "WHERE run = {}",
+                id, first));
+            run(
+                fmt::format("INSERT INTO predictions SELECT {}, part, item, CASE WHEN abs(random()) % 100 < "
+                            "{} THEN (SELECT class "
+                            "FROM items WHERE items.id = predictions.item) WHEN abs(random()) % 10 < 2 THEN "
+                            "abs(random()) % {} ELSE predicted "
+                            "END, probability, probabilities FROM predictions WHERE run = {}",
+                            id, static_cast<int>(30 + 100 * better), size.classes, first));
         }
     transaction.commit();
 }

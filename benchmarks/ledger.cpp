@@ -20,7 +20,8 @@ using namespace jevrin;
 // Made once, removed at the end.
 class LedgerDirectory {
   public:
-    LedgerDirectory() : path_(std::filesystem::temp_directory_path() / fmt::format("jevrin-ledger-{}", ::getpid())) {
+    LedgerDirectory()
+        : path_(std::filesystem::temp_directory_path() / fmt::format("jevrin-ledger-{}", ::getpid())) {
         bench::make_large_ledger(path_, {});
     }
     ~LedgerDirectory() {
@@ -40,8 +41,8 @@ const std::filesystem::path& large_ledger() {
     return directory.path();
 }
 
-// Milliseconds from opening the ledger to the result; beside it, as a share of a second, and the memory at the
-// end above that at the beginning.
+// Milliseconds from opening the ledger to the result; beside it, as a share of a second, and the memory at
+// the end above that at the beginning.
 template <typename Read>
 void run_reading(benchmark::State& state, const Read& read) {
     const std::filesystem::path& directory = large_ledger();

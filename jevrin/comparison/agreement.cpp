@@ -150,9 +150,15 @@ std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, c
         const AgreedItem& item = agreement.items[i];
         bool is_in = false;
         switch (group) {
-            case ItemGroup::missed: is_in = item.right == 0; break;
-            case ItemGroup::known: is_in = item.right == item.runs; break;
-            case ItemGroup::disputed: is_in = item.right > 0 && item.right < item.runs; break;
+            case ItemGroup::missed:
+                is_in = item.right == 0;
+                break;
+            case ItemGroup::known:
+                is_in = item.right == item.runs;
+                break;
+            case ItemGroup::disputed:
+                is_in = item.right > 0 && item.right < item.runs;
+                break;
             case ItemGroup::only_regime:
                 for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
                     is_in |= (regime.empty() || agreement.regimes[r] == regime) && is_only_right_in(item, r);

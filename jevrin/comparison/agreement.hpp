@@ -12,8 +12,8 @@ namespace jevrin {
 struct AgreedItem {
     std::int64_t item = 0;  // the ledger's number
     std::size_t label = 0;
-    std::int64_t runs = 0;   // that saw it
-    std::int64_t right = 0;  // of them
+    std::int64_t runs = 0;            // that saw it
+    std::int64_t right = 0;           // of them
     std::vector<double> right_share;  // by regime, as in Agreement::regimes; NaN when none of its runs saw it
     std::size_t most_called = 0;      // the class that most runs give it; of equal ones the first
     std::int64_t called_so = 0;       // by so many
@@ -41,6 +41,7 @@ enum class ItemGroup {
 
 // Places in agreement.items, in their order. regime: with only_regime, which one; any when it is empty.
 // InputError when no run has the regime.
-std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, const std::string& regime = "");
+std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group,
+                                  const std::string& regime = "");
 
 }  // namespace jevrin

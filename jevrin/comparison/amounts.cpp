@@ -36,15 +36,15 @@ Amount amount_of(const Ledger& ledger, const RunRecord& run) {
     return amount;
 }
 
-AmountPoint point_of(const Ledger& ledger, const StudyRecord& study, const CandidateEvidence& candidate,
-                     double fraction, std::size_t classes) {
+AmountPoint point_of(const StudyRecord& study, const CandidateEvidence& candidate, double fraction,
+                     std::size_t classes) {
     std::vector<double> scores;
     for (const auto& [seed, score] : candidate.seed_scores(classes, study.metric)) scores.push_back(score);
     const MeanInterval mean = mean_interval(scores);
     double items = 0.0;
     for (const RunEvidence& run : candidate.runs)
-        items += fraction * static_cast<double>(ledger.count_items(run.run.id, Part::training)) /
-                 static_cast<double>(candidate.runs.size());
+        items +=
+            fraction * static_cast<double>(run.training_items) / static_cast<double>(candidate.runs.size());
     return {.fraction = fraction,
             .training_items = std::llround(items),
             .candidate = candidate.candidate,
@@ -54,9 +54,8 @@ AmountPoint point_of(const Ledger& ledger, const StudyRecord& study, const Candi
 }
 
 const CandidateEvidence& evidence_of(const StudyEvidence& evidence, const std::string& candidate) {
-    return *std::find_if(
-        evidence.candidates.begin(), evidence.candidates.end(),
-        [&](const CandidateEvidence& known) { return known.candidate == candidate; });
+    return *std::find_if(evidence.candidates.begin(), evidence.candidates.end(),
+                         [&](const CandidateEvidence& known) { return known.candidate == candidate; });
 }
 
 // Points of two curves with one fraction.
@@ -96,8 +95,8 @@ std::optional<double> times_more(const std::vector<double>& fractions, const std
     return std::exp2(std::max(0.0, at_last) / -slope);
 }
 
-std::optional<CatchUp> catch_up(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
-                                const AmountCurve& a, const AmountCurve& b) {
+std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& evidence, const AmountCurve& a,
+                                const AmountCurve& b) {
     if (common_points(a, b).size() < 2) return std::nullopt;
     const std::vector<Common> as_given = common_points(a, b);
     const bool a_is_behind = as_given.front().first->mean < as_given.front().second->mean;
@@ -111,7 +110,7 @@ std::optional<CatchUp> catch_up(const Ledger& ledger, const StudyRecord& study, 
         fractions.push_back(point.fraction);
         gaps.push_back(point.second->mean - point.first->mean);
         const auto outcomes = [&](const std::string& candidate) {
-            return outcomes_of(ledger, evidence_of(evidence, candidate), evidence.classes, study.metric);
+            return outcomes_of(evidence_of(evidence, candidate), evidence.classes, study.metric);
         };
         const bool is_behind =
             is_ahead(lead_of(outcomes(point.second->candidate), outcomes(point.first->candidate)));
@@ -124,24 +123,28 @@ std::optional<CatchUp> catch_up(const Ledger& ledger, const StudyRecord& study, 
     result.last_gap = gaps.back();
     if (!result.fraction) result.times_more = times_more(fractions, gaps);
     const std::string metric = spoken_metric(study.metric);
-    const auto at = [&](double fraction) { return fmt::format("{:.0f} % of the training part", 100 * fraction); };
+    const auto at = [&](double fraction) {
+        return fmt::format("{:.0f} % of the training part", 100 * fraction);
+    };
     if (result.fraction && *result.fraction == fractions.front())
         result.words = fmt::format(
-            "'{}' and '{}' cannot be told apart with any amount that both had: the gap is {:.3f} {} with {}, {:.3f} "
+            "'{}' and '{}' cannot be told apart with any amount that both had: the gap is {:.3f} {} with {}, "
+            "{:.3f} "
             "with {}",
             behind.name, ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(),
             at(fractions.back()));
     else if (result.fraction)
-        result.words =
-            fmt::format("'{}' catches up with '{}' at {}: behind by {:.3f} {} with {}, no longer told apart from there",
-                        behind.name, ahead.name, at(*result.fraction), gaps.front(), metric, at(fractions.front()));
+        result.words = fmt::format(
+            "'{}' catches up with '{}' at {}: behind by {:.3f} {} with {}, no longer told apart from there",
+            behind.name, ahead.name, at(*result.fraction), gaps.front(), metric, at(fractions.front()));
     else
         result.words = fmt::format(
             "'{}' does not catch up with '{}': behind by {:.3f} {} with {}, by {:.3f} with {}{}", behind.name,
             ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(), at(fractions.back()),
             result.times_more
-                ? fmt::format("; at this pace it would take about {:.2g} times as many pictures (a rough guess)",
-                              *result.times_more)
+                ? fmt::format(
+                      "; at this pace it would take about {:.2g} times as many pictures (a rough guess)",
+                      *result.times_more)
                 : std::string("; the gap does not shrink"));
     return result;
 }
@@ -156,8 +159,9 @@ AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, con
             return known.name == amount.family && known.regime == candidate.regime;
         });
         if (curve == report.curves.end())
-            curve = report.curves.insert(report.curves.end(), AmountCurve{amount.family, candidate.regime, {}});
-        curve->points.push_back(point_of(ledger, study, candidate, amount.fraction, evidence.classes));
+            curve =
+                report.curves.insert(report.curves.end(), AmountCurve{amount.family, candidate.regime, {}});
+        curve->points.push_back(point_of(study, candidate, amount.fraction, evidence.classes));
     }
     std::erase_if(report.curves, [](const AmountCurve& curve) { return curve.points.size() < 2; });
     if (report.curves.empty())
@@ -173,7 +177,7 @@ AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, con
     }
     for (auto a = best.begin(); a != best.end(); ++a)
         for (auto b = std::next(a); b != best.end(); ++b)
-            if (const auto found = catch_up(ledger, study, evidence, *a->second, *b->second))
+            if (const auto found = catch_up(study, evidence, *a->second, *b->second))
                 report.catch_ups.push_back(*found);
     return report;
 }

@@ -38,17 +38,18 @@ std::int64_t size_of(const std::filesystem::path& file) {
 }
 
 void put_seeds_together(Contender& contender) {
-    std::map<std::int64_t, std::map<std::int64_t, double>> seeds;  // by seed, by item
+    using ItemValue = std::pair<std::int64_t, double>;
+    std::map<std::int64_t, std::vector<ItemValue>> seeds;
     for (const RunOutcomes& run : contender.outcomes)
         for (std::size_t i = 0; i < run.items.size(); ++i)
-            seeds[run.seed][run.items[i]] = run.influences[i];
+            seeds[run.seed].emplace_back(run.items[i], run.influences[i]);
     contender.on_same_items = !seeds.empty();
-    for (const auto& [seed, values] : seeds) {
+    for (auto& [seed, values] : seeds) {
+        if (!std::is_sorted(values.begin(), values.end())) std::sort(values.begin(), values.end());
         const auto& first = seeds.begin()->second;
         contender.on_same_items &=
-            values.size() == first.size() &&
-            std::equal(values.begin(), values.end(), first.begin(),
-                       [](const auto& a, const auto& b) { return a.first == b.first; });
+            std::equal(values.begin(), values.end(), first.begin(), first.end(),
+                       [](const ItemValue& a, const ItemValue& b) { return a.first == b.first; });
         contender.by_seed.emplace_back();
         for (const auto& [item, value] : values) contender.by_seed.back().push_back(value);
     }
@@ -76,7 +77,7 @@ Contender contender_of(const Ledger& ledger, const StudyRecord& study, const Can
                                    .trainable_parameters = run.trainable_parameters,
                                    .multiplications = run.multiplications,
                                    .model_bytes = size_of(ledger.model_file(run.id))},
-                        .outcomes = outcomes_of(ledger, evidence, classes, study.metric)};
+                        .outcomes = outcomes_of(evidence, classes, study.metric)};
     put_seeds_together(contender);
     std::vector<double> scores;
     for (const auto& [seed, score] : evidence.seed_scores(classes, study.metric)) scores.push_back(score);
@@ -91,9 +92,8 @@ std::vector<Contender> rank(const Ledger& ledger, const StudyRecord& study, cons
     std::vector<Contender> contenders;
     for (const CandidateEvidence& candidate : evidence.candidates)
         contenders.push_back(contender_of(ledger, study, candidate, evidence.classes));
-    std::stable_sort(contenders.begin(), contenders.end(), [](const Contender& a, const Contender& b) {
-        return a.ranked.mean > b.ranked.mean;
-    });
+    std::stable_sort(contenders.begin(), contenders.end(),
+                     [](const Contender& a, const Contender& b) { return a.ranked.mean > b.ranked.mean; });
     return contenders;
 }
 
@@ -114,13 +114,11 @@ const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandid
 
 void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
     for (RankedCandidate& candidate : ranking)
-        candidate.on_front =
-            std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
-                const bool no_worse =
-                    other.mean >= candidate.mean && other.cost(kind) <= candidate.cost(kind);
-                const bool better = other.mean > candidate.mean || other.cost(kind) < candidate.cost(kind);
-                return no_worse && better;
-            });
+        candidate.on_front = std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
+            const bool no_worse = other.mean >= candidate.mean && other.cost(kind) <= candidate.cost(kind);
+            const bool better = other.mean > candidate.mean || other.cost(kind) < candidate.cost(kind);
+            return no_worse && better;
+        });
 }
 
 // The candidates that saw the same items as the best, resampled together: how much higher does the best of a
@@ -150,9 +148,8 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
         double highest = -1e300;
         double flattered = 0.0;
         for (std::size_t c = 0; c < means.size(); ++c) {
-            const double resampled =
-                std::inner_product(counts.begin(), counts.end(), means[c].begin(), 0.0) /
-                static_cast<double>(items);
+            const double resampled = std::inner_product(counts.begin(), counts.end(), means[c].begin(), 0.0) /
+                                     static_cast<double>(items);
             if (resampled > highest) {
                 highest = resampled;
                 flattered = resampled - scores[c];
@@ -183,10 +180,14 @@ double RankedCandidate::cost(Cost kind) const {
         return value > 0 ? static_cast<double>(value) : std::numeric_limits<double>::infinity();
     };
     switch (kind) {
-        case Cost::training_seconds: return seconds;
-        case Cost::trained_parameters: return static_cast<double>(trainable_parameters);
-        case Cost::operations: return known(multiplications);
-        case Cost::file_size: return known(model_bytes);
+        case Cost::training_seconds:
+            return seconds;
+        case Cost::trained_parameters:
+            return static_cast<double>(trainable_parameters);
+        case Cost::operations:
+            return known(multiplications);
+        case Cost::file_size:
+            return known(model_bytes);
     }
     return 0.0;
 }

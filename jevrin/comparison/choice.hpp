@@ -6,9 +6,9 @@
 //
 // Candidates are ranked by the mean over seeds of the plan's metric on the validation part, each run at its
 // best epoch. Whether the best is really better than another is judged from their runs item by item
-// (lead_of()), with the p-values of all these comparisons corrected together (Holm 1979). Of those that cannot
-// be told from the best the cheapest is chosen. docs/choice.md states the formulas, and what studies of known
-// truth say of them.
+// (lead_of()), with the p-values of all these comparisons corrected together (Holm 1979). Of those that
+// cannot be told from the best the cheapest is chosen. docs/choice.md states the formulas, and what studies
+// of known truth say of them.
 #pragma once
 
 #include "jevrin/comparison/evidence.hpp"

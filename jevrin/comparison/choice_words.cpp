@@ -38,10 +38,10 @@ std::string comparison(const RankedCandidate& best, const RankedCandidate& other
     if (!other.behind)
         return fmt::format("'{}' and '{}' have no items in common, so they are ranked and not compared.",
                            best.candidate, other.candidate);
-    return fmt::format("'{}' leads '{}' by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
-                       best.candidate, other.candidate, other.behind->mean, metric,
-                       between(other.behind->interval), paired_by(other.behind->rule),
-                       other.behind->adjusted_p, judged(other));
+    return fmt::format(
+        "'{}' leads '{}' by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
+        best.candidate, other.candidate, other.behind->mean, metric, between(other.behind->interval),
+        paired_by(other.behind->rule), other.behind->adjusted_p, judged(other));
 }
 
 std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
@@ -49,7 +49,8 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     const std::string cost = spoken_cost(chosen, choice.cost);
     if (choice.ranking.size() == 1)
-        return fmt::format("Only '{}' has finished runs; there is nothing to compare it with.", choice.chosen);
+        return fmt::format("Only '{}' has finished runs; there is nothing to compare it with.",
+                           choice.chosen);
     if (choice.clear)
         return fmt::format(
             "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
@@ -60,9 +61,10 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
             "Use '{}' for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
             "more seeds.",
             choice.chosen,
-            counts.level == 1 ? std::string("it leads every other candidate on these images")
-                              : fmt::format("it is the cheapest of the {} that lead the others on these images",
-                                            counts.level),
+            counts.level == 1
+                ? std::string("it leads every other candidate on these images")
+                : fmt::format("it is the cheapest of the {} that lead the others on these images",
+                              counts.level),
             fewest_seeds);
     if (counts.tied == std::ssize(choice.ranking))
         return fmt::format("The evidence does not separate the candidates; '{}' is the cheapest ({}).",
@@ -71,9 +73,10 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
         return fmt::format("Use '{}': it ranks first, but not everything could be compared with it.",
                            choice.chosen);
     const std::int64_t others = counts.tied - 1;
-    return fmt::format("Use '{}': the evidence does not separate it from {} other candidate{} at the top, and "
-                       "it is the cheapest of them ({}).",
-                       choice.chosen, others, others == 1 ? "" : "s", cost);
+    return fmt::format(
+        "Use '{}': the evidence does not separate it from {} other candidate{} at the top, and "
+        "it is the cheapest of them ({}).",
+        choice.chosen, others, others == 1 ? "" : "s", cost);
 }
 
 std::string score_sentence(const Choice& choice) {
@@ -89,7 +92,8 @@ std::string risk_sentence(const Choice& choice) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     if (!chosen.behind) return "";
     return fmt::format("'{}' ranks first, {:.3f} higher; at worst (95 %) the chosen one is {:.3f} below it.",
-                       choice.ranking.front().candidate, chosen.behind->mean, chosen.behind->interval.high);
+                       choice.ranking.front().candidate, chosen.behind->mean,
+                       std::min(chosen.behind->interval.high, choice.ranking.front().mean));
 }
 
 std::string needed_sentence(const Choice& choice) {
@@ -130,7 +134,8 @@ std::string small_part_sentence(const Choice& choice) {
 
 std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
     switch (cost) {
-        case Cost::training_seconds: return fmt::format("{:.2g} s of training a run", candidate.seconds);
+        case Cost::training_seconds:
+            return fmt::format("{:.2g} s of training a run", candidate.seconds);
         case Cost::trained_parameters:
             return fmt::format("{} trained parameters", candidate.trainable_parameters);
         case Cost::operations:
@@ -138,8 +143,9 @@ std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
                        ? std::string("operations not recorded")
                        : fmt::format("{} multiplications a prediction", candidate.multiplications);
         case Cost::file_size:
-            return candidate.model_bytes == 0 ? std::string("its model file is gone")
-                                              : fmt::format("a model of {}", spoken_bytes(candidate.model_bytes));
+            return candidate.model_bytes == 0
+                       ? std::string("its model file is gone")
+                       : fmt::format("a model of {}", spoken_bytes(candidate.model_bytes));
     }
     return "";
 }

@@ -29,10 +29,14 @@ std::size_t place_of(const std::array<const char*, Count>& names, const std::str
 
 std::optional<Metric> metric_of(CurveQuantity quantity) {
     switch (quantity) {
-        case CurveQuantity::accuracy: return Metric::accuracy;
-        case CurveQuantity::balanced_accuracy: return Metric::balanced_accuracy;
-        case CurveQuantity::macro_f1: return Metric::macro_f1;
-        default: return std::nullopt;
+        case CurveQuantity::accuracy:
+            return Metric::accuracy;
+        case CurveQuantity::balanced_accuracy:
+            return Metric::balanced_accuracy;
+        case CurveQuantity::macro_f1:
+            return Metric::macro_f1;
+        default:
+            return std::nullopt;
     }
 }
 
@@ -161,7 +165,8 @@ std::string curves_csv(const std::vector<RunCurves>& curves) {
         for (const EpochRecord& e : run.epochs) {
             seconds += e.seconds;
             std::vector<std::string> cells = {run.run.name(), run.run.candidate, run.run.regime};
-            for (const std::int64_t number : {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.batch})
+            for (const std::int64_t number :
+                 {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.batch})
                 cells.push_back(std::to_string(number));
             for (const double number :
                  {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,

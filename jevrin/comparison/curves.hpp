@@ -30,7 +30,8 @@ CurveQuantity quantity_of(Metric metric);
 // Whether it is measured on both parts: the objective and the learning rate belong to training alone.
 bool is_on_both_parts(CurveQuantity quantity);
 
-// What lies below: epochs, optimiser steps, seconds since the run began, examples seen (steps times the batch).
+// What lies below: epochs, optimiser steps, seconds since the run began, examples seen (steps times the
+// batch).
 enum class CurveAxis { epoch, step, seconds, examples };
 std::string axis_name(CurveAxis axis);
 CurveAxis axis_from_name(const std::string& name);
@@ -42,12 +43,12 @@ using CurvePoints = std::vector<std::pair<double, double>>;
 // By epoch. Empty for validation of a quantity that belongs to training alone.
 CurvePoints curve_points(const RunCurves& curves, CurveQuantity quantity, CurvePart part, CurveAxis axis);
 
-// Exponentially weighted mean of what came before, corrected for the beginning: each value weighs (1 - weight)
-// of what the one after it does, weight in [0, 1); 0 changes nothing.
+// Exponentially weighted mean of what came before, corrected for the beginning: each value weighs (1 -
+// weight) of what the one after it does, weight in [0, 1); 0 changes nothing.
 CurvePoints smoothed(const CurvePoints& points, double weight);
 
-// Curves of several runs put together, epoch by epoch as far as all of them reach: the mean, and the lowest and
-// highest of them.
+// Curves of several runs put together, epoch by epoch as far as all of them reach: the mean, and the lowest
+// and highest of them.
 struct CurveBand {
     CurvePoints mean;
     std::vector<double> low;

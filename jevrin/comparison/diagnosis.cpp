@@ -35,10 +35,15 @@ double roughness(const std::vector<double>& values) {
     return counted > 0 && level > 0.0 ? sum / level : 0.0;
 }
 
-// Least squares, per epoch.
-double slope_of(std::span<const double> values) {
+// Least squares, per epoch, with its standard error.
+struct Slope {
+    double value = 0.0;
+    double error = 0.0;
+};
+
+Slope slope_of(std::span<const double> values) {
     const auto n = static_cast<double>(values.size());
-    if (values.size() < 2) return 0.0;
+    if (values.size() < 3) return {};
     double across = 0.0;
     double up = 0.0;
     const double middle = (n - 1) / 2;
@@ -48,7 +53,13 @@ double slope_of(std::span<const double> values) {
         across += x * x;
         up += x * (values[i] - mean);
     }
-    return up / across;
+    const double slope = up / across;
+    double rest = 0.0;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const double r = values[i] - mean - slope * (static_cast<double>(i) - middle);
+        rest += r * r;
+    }
+    return {slope, std::sqrt(rest / (n - 2) / across)};
 }
 
 class Examination {
@@ -70,12 +81,13 @@ class Examination {
             return std::move(diagnosis_);
         }
         const std::size_t quarter = std::max<std::size_t>(3, curve_.size() / 4);
-        diagnosis_.slope = slope_of(std::span(smooth_).last(std::min(quarter, smooth_.size())));
+        const Slope slope = slope_of(std::span(validation_).last(std::min(quarter, validation_.size())));
+        diagnosis_.slope = slope.value;
         look_for_guessing();
         look_for_rate_too_high();
         look_for_overfit();
         if (diagnosis_.overfit_since == 0) look_for_gap();
-        const bool improving = is_improving(quarter);
+        const bool improving = is_improving(quarter, slope);
         if (improving && fell_by() < limits_.begun)
             say(Finding::rate_too_low,
                 fmt::format("learning rate too low: training loss fell steadily, but only from {:.3f} to "
@@ -110,9 +122,10 @@ class Examination {
             2.0 * std::sqrt(guess.score * (1.0 - guess.score) / static_cast<double>(guess.items));
         if (best_score_ <= guess.score + noise)
             say(Finding::guessing,
-                fmt::format("no better than guessing: the best {} is {:.3f}, always the commonest class gives "
-                            "{:.3f}, and {} items leave a doubt of {:.3f}",
-                            spoken_metric(settings_.metric), best_score_, guess.score, guess.items, noise));
+                fmt::format(
+                    "no better than guessing: the best {} is {:.3f}, always the commonest class gives "
+                    "{:.3f}, and {} items leave a doubt of {:.3f}",
+                    spoken_metric(settings_.metric), best_score_, guess.score, guess.items, noise));
     }
 
     void look_for_rate_too_high() {
@@ -161,15 +174,16 @@ class Examination {
         while (place > 0 && training_[place] < limits_.gap_opens * smooth_[place]) --place;
         diagnosis_.overfit_since = curve_[place].epoch;
         say(Finding::overfit,
-            fmt::format("overfit since epoch {}: training loss fell on to {:.3f}, validation loss stays at {:.3f}; it "
+            fmt::format("overfit since epoch {}: training loss fell on to {:.3f}, validation loss stays at "
+                        "{:.3f}; it "
                         "does not rise yet, so more data or augmentation would help more than fewer epochs",
                         diagnosis_.overfit_since, training, end));
     }
 
-    bool is_improving(std::size_t quarter) const {
+    bool is_improving(std::size_t quarter, const Slope& slope) const {
         if (diagnosis_.overfit_by > 0.0) return false;
-        const double fall = -diagnosis_.slope * static_cast<double>(quarter);
-        return fall > limits_.fall * smooth_.back();
+        const double fall = -slope.value * static_cast<double>(quarter);
+        return fall > limits_.fall * smooth_.back() && -slope.value > limits_.sure * slope.error;
     }
 
     double fell_by() const { return 1.0 - training_.back() / training_.front(); }
@@ -212,9 +226,15 @@ class Examination {
 }  // namespace
 
 std::string spoken_finding(Finding finding) {
-    static const char* const words[] = {"too short", "no better than guessing", "learning rate too high",
-                                        "learning rate too low", "overfit", "underfit", "unstable",
-                                        "still improving", "good fit"};
+    static const char* const words[] = {"too short",
+                                        "no better than guessing",
+                                        "learning rate too high",
+                                        "learning rate too low",
+                                        "overfit",
+                                        "underfit",
+                                        "unstable",
+                                        "still improving",
+                                        "good fit"};
     return words[static_cast<std::size_t>(finding)];
 }
 

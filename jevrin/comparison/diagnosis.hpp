@@ -1,7 +1,8 @@
 // What the curves of a run say, in words, with the numbers that say it.
 //
 //     const Diagnosis diagnosis = diagnose(ledger.curve(run.id), {.metric = study.metric, .guess = ...});
-//     diagnosis.findings.front().words   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61 ..."
+//     diagnosis.findings.front().words   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61
+//     ..."
 //
 // docs/diagnosis.md states every rule and threshold.
 #pragma once
@@ -38,8 +39,10 @@ struct DiagnosisThresholds {
     double poor = 0.5;         // of the loss of guessing: training loss above it is poor
     double jump = 0.10;        // of the loss: mean departure of an epoch from its neighbours
     double divergence = 0.10;  // above the first epoch's training loss
-    double fall = 0.03;        // of the validation loss, over the last quarter: still improving
-    double begun = 0.30;       // of the first epoch's training loss: a steady fall that is smaller has hardly begun
+    double fall = 0.03;        // of the validation loss, over the last quarter: still improving,
+    double sure = 2.5;         // when the slope is so many of its standard errors
+    double begun =
+        0.30;  // of the first epoch's training loss: a steady fall that is smaller has hardly begun
 };
 
 // What takes no look at a picture reaches on the same items.
@@ -63,8 +66,8 @@ struct Observation {
 
 struct Diagnosis {
     std::vector<Observation> findings;  // the gravest first; at least one
-    std::int64_t overfit_since = 0;     // the epoch of the lowest validation loss, or after which the gap opened;
-                                        // 0: not overfit
+    std::int64_t overfit_since = 0;     // the epoch of the lowest validation loss, or after which the gap
+                                        // opened; 0: not overfit
     double overfit_by = 0.0;            // validation loss at the end above its lowest, nats
     double slope = 0.0;                 // of the validation loss over the last quarter, nats an epoch
 

@@ -59,6 +59,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     evidence.classes = counted->best->validation.classes();
     std::vector<std::string> unfinished;
     std::vector<std::string> on_others;
+    std::map<std::int64_t, std::int64_t> training_items;  // by division
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
             unfinished.push_back(fmt::format("{} ({})", run.name(), state_name(run.state)));
@@ -68,18 +69,26 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
             on_others.push_back(fmt::format("{} (version {})", run.name(), run.image_set_version));
             continue;
         }
-        if (evidence.candidates.empty() || evidence.candidates.back().candidate != run.candidate)
+        auto candidate =
+            std::find_if(evidence.candidates.rbegin(), evidence.candidates.rend(),
+                         [&](const CandidateEvidence& known) { return known.candidate == run.candidate; });
+        if (candidate == evidence.candidates.rend()) {
             evidence.candidates.push_back({run.candidate, run.regime, {}});
-        evidence.candidates.back().runs.push_back(evidence_of_run(ledger, run));
+            candidate = evidence.candidates.rbegin();
+        }
+        candidate->runs.push_back(evidence_of_run(ledger, run));
+        const auto [count, is_new] = training_items.try_emplace(run.division, 0);
+        if (is_new) count->second = ledger.count_items(run.division, Part::training);
+        candidate->runs.back().training_items = count->second;
     }
     const auto set_apart = [&](const std::vector<std::string>& names, const std::string& one,
                                const std::string& several) {
         if (names.empty()) return;
-        evidence.set_apart.push_back(
-            (names.size() == 1 ? one : fmt::format("{} {}", names.size(), several)) + ": " + listed(names) +
-            ".");
+        evidence.set_apart.push_back((names.size() == 1 ? one : fmt::format("{} {}", names.size(), several)) +
+                                     ": " + listed(names) + ".");
     };
-    set_apart(unfinished, "1 run is not finished and does not count", "runs are not finished and do not count");
+    set_apart(unfinished, "1 run is not finished and does not count",
+              "runs are not finished and do not count");
     set_apart(on_others, "1 run saw another version of the image set and cannot be compared",
               "runs saw another version of the image set and cannot be compared");
     return evidence;
@@ -105,24 +114,16 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
             for (const std::string& word : {run.candidate, run.name()})
                 if (std::find(known.begin(), known.end(), word) == known.end()) known.push_back(word);
         }
-        if (found.size() == before &&
-            std::none_of(found.begin(), found.end(), [&](const RunRecord& run) {
+        if (found.size() == before && std::none_of(found.begin(), found.end(), [&](const RunRecord& run) {
                 return run.candidate == name || run.name() == name || run.origin == name;
             }))
             throw InputError(fmt::format("no run or candidate is called '{}'{}; 'jevrin runs' lists them",
                                          printable(name), did_you_mean(name, known)));
     }
-    // In the order of the study, so that a candidate's runs stand together.
-    std::vector<RunRecord> ordered;
-    for (RunRecord& run : all)
-        if (std::any_of(found.begin(), found.end(),
-                        [&](const RunRecord& other) { return other.id == run.id; }))
-            ordered.push_back(std::move(run));
-    return ordered;
+    return found;
 }
 
-CandidateOutcomes outcomes_of(const Ledger& ledger, const CandidateEvidence& evidence, std::size_t classes,
-                              Metric metric) {
+CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric) {
     CandidateOutcomes outcomes;
     for (const RunEvidence& run : evidence.runs) {
         if (run.items.size() < 2) continue;
@@ -134,7 +135,7 @@ CandidateOutcomes outcomes_of(const Ledger& ledger, const CandidateEvidence& evi
                             .influences = item_influences(classes, run.labels, run.predicted, metric),
                             .right = std::move(right),
                             .score = score(run.matrix(classes), metric),
-                            .training_items = ledger.count_items(run.run.id, Part::training)});
+                            .training_items = run.training_items});
     }
     return outcomes;
 }

@@ -13,6 +13,7 @@ namespace jevrin {
 // One finished run and what it predicted on its validation part, by the ledger's number of the item.
 struct RunEvidence {
     RunRecord run;
+    std::int64_t training_items = 0;  // of its division
     std::vector<std::int64_t> items;
     std::vector<std::size_t> labels;
     std::vector<std::size_t> predicted;
@@ -52,7 +53,6 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
                                    const std::vector<std::string>& names);
 
 // For leads by this metric.
-CandidateOutcomes outcomes_of(const Ledger& ledger, const CandidateEvidence& evidence, std::size_t classes,
-                              Metric metric);
+CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric);
 
 }  // namespace jevrin

@@ -17,6 +17,11 @@ bool all_on_the_same_items(const CandidateOutcomes& first, const CandidateOutcom
     return std::all_of(first.begin(), first.end(), same) && std::all_of(second.begin(), second.end(), same);
 }
 
+// Scores lie from 0 to 1, and so do their differences from -1 to 1.
+Interval within_scores(const Interval& interval) {
+    return {std::max(-1.0, interval.low), std::min(1.0, interval.high)};
+}
+
 SeedsByItems table_of(const CandidateOutcomes& runs) {
     SeedsByItems table;
     for (const RunOutcomes& run : runs) table.emplace_back(run.influences);
@@ -36,7 +41,7 @@ Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& secon
     const CrossedEstimate estimate = crossed_difference(table_of(first), table_of(second));
     Lead lead{.rule = estimate.seeds == 1 ? LeadRule::one_seed : LeadRule::crossed,
               .mean = estimate.mean,
-              .interval = estimate.interval,
+              .interval = within_scores(estimate.interval),
               .p_value = estimate.p_value,
               .adjusted_p = estimate.p_value,
               .seeds = estimate.seeds,
@@ -48,7 +53,8 @@ Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& secon
     for (const auto* runs : {&first, &second})
         for (const RunOutcomes& run : *runs)
             for (std::size_t i = 0; i < sums.size(); ++i)
-                if (run.right[i]) sums[i] += (runs == &first ? 1.0 : -1.0) / static_cast<double>(runs->size());
+                if (run.right[i])
+                    sums[i] += (runs == &first ? 1.0 : -1.0) / static_cast<double>(runs->size());
     count_items(lead, sums);
     return lead;
 }
@@ -73,12 +79,13 @@ std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const Candida
             std::max<std::int64_t>(1, std::min(ours[pair].training_items, theirs[pair].training_items)));
         share += static_cast<double>(ours[pair].items.size()) / learned / static_cast<double>(ours.size());
         for (std::size_t i = 0; i < ours[pair].items.size(); ++i)
-            by_item[ours[pair].items[i]] += (ours[pair].right[i] ? 1.0 : 0.0) - (theirs[pair].right[i] ? 1.0 : 0.0);
+            by_item[ours[pair].items[i]] +=
+                (ours[pair].right[i] ? 1.0 : 0.0) - (theirs[pair].right[i] ? 1.0 : 0.0);
     }
     const ResampledMean mean = resampled_mean(differences, share);
     Lead lead{.rule = LeadRule::resampled,
               .mean = mean.mean,
-              .interval = mean.interval,
+              .interval = within_scores(mean.interval),
               .p_value = mean.p_value,
               .adjusted_p = mean.p_value,
               .seeds = static_cast<std::int64_t>(ours.size()),

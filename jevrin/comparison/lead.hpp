@@ -2,7 +2,8 @@
 //
 //     CandidateOutcomes ours = ..., theirs = ...;          // a row for each run
 //     if (const std::optional<Lead> lead = lead_of(ours, theirs)) ... lead->mean, lead->interval ...
-//     leads_over(ours, {&theirs, &others});                // p-values corrected for the number of comparisons
+//     leads_over(ours, {&theirs, &others});                // p-values corrected for the number of
+//     comparisons
 #pragma once
 
 #include "jevrin/metrics/intervals.hpp"
@@ -52,8 +53,8 @@ struct Lead {
     double rest_component = 0.0;
 };
 
-// With one set of items for all runs of both: crossed, or one_seed. Otherwise runs are paired by seed and fold
-// where they saw the same items. Nothing when there is no such pair.
+// With one set of items for all runs of both: crossed, or one_seed. Otherwise runs are paired by seed and
+// fold where they saw the same items. Nothing when there is no such pair.
 std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second);
 
 // The leads of one candidate over others, with their p-values corrected for their number (Holm 1979).

@@ -45,22 +45,23 @@ std::vector<RunPair> compare_ledgers(const Ledger& first, const Ledger& second) 
         std::map<std::string, const RunRecord*> there;
         for (const RunRecord& run : theirs.runs) there[run.name()] = &run;
         for (const RunRecord& run : ours.runs) {
-            RunPair pair{.study = name, .run = run.name(), .in_first = true, .first = best_score(run, metric)};
+            RunPair pair{
+                .study = name, .run = run.name(), .in_first = true, .first = best_score(run, metric)};
             if (const auto other = there.find(pair.run); other != there.end()) {
                 pair.in_second = true;
                 pair.second = best_score(*other->second, metric);
                 std::vector<RunRow> rows = run_rows(first, {run});
                 rows.push_back(run_rows(second, {*other->second}).front());
                 pair.differing = differing_settings(rows);
+                const std::string images = "images.fingerprint";
+                if (rows[0].values[images] != rows[1].values[images]) pair.differing.push_back(images);
             }
             pairs.push_back(std::move(pair));
         }
         for (const RunRecord& run : theirs.runs)
             if (!ours.has(run.name()))
-                pairs.push_back({.study = name,
-                                 .run = run.name(),
-                                 .in_second = true,
-                                 .second = best_score(run, metric)});
+                pairs.push_back(
+                    {.study = name, .run = run.name(), .in_second = true, .second = best_score(run, metric)});
     }
     return pairs;
 }

@@ -37,8 +37,9 @@ SeedPredictions put_together(const CandidateEvidence& evidence) {
             result.predicted.back().push_back(outcome.second);
         }
         if (result.predicted.size() > 1 && numbers != result.items)
-            throw InputError(fmt::format("the runs of '{}' were validated on different items; name one of them",
-                                         printable(evidence.candidate)));
+            throw InputError(
+                fmt::format("the runs of '{}' were validated on different items; name one of them",
+                            printable(evidence.candidate)));
         result.items = std::move(numbers);
     }
     return result;
@@ -151,14 +152,14 @@ MatrixDifference compare_matrices(const CandidateEvidence& first, const Candidat
     const SeedPredictions ours = put_together(first);
     const SeedPredictions theirs = put_together(second);
     if (ours.items != theirs.items)
-        throw InputError(fmt::format("'{}' and '{}' were not validated on the same items, so their matrices "
-                                     "cannot be subtracted",
-                                     printable(first.candidate), printable(second.candidate)));
-    MatrixDifference result{
-        .difference = CellShares(classes, std::vector<double>(classes, 0.0)),
-        .cells = {},
-        .gains = {},
-        .seeds = std::min(std::ssize(ours.predicted), std::ssize(theirs.predicted))};
+        throw InputError(
+            fmt::format("'{}' and '{}' were not validated on the same items, so their matrices "
+                        "cannot be subtracted",
+                        printable(first.candidate), printable(second.candidate)));
+    MatrixDifference result{.difference = CellShares(classes, std::vector<double>(classes, 0.0)),
+                            .cells = {},
+                            .gains = {},
+                            .seeds = std::min(std::ssize(ours.predicted), std::ssize(theirs.predicted))};
     std::vector<std::vector<std::size_t>> places(classes);
     for (std::size_t i = 0; i < ours.labels.size(); ++i) places[ours.labels[i]].push_back(i);
     for (std::size_t label = 0; label < classes; ++label) {
@@ -176,8 +177,8 @@ MatrixDifference compare_matrices(const CandidateEvidence& first, const Candidat
             result.difference[label][called] = cell.first - cell.second;
             result.cells.push_back({label, called, cell.first, cell.second, cell.interval, cell.p_value});
             if (called == label)
-                result.gains.push_back({label, std::ssize(places[label]), cell.first, cell.second,
-                                        cell.interval, cell.p_value});
+                result.gains.push_back(
+                    {label, std::ssize(places[label]), cell.first, cell.second, cell.interval, cell.p_value});
         }
     }
     correct(result.cells, result.seeds);

@@ -29,8 +29,8 @@ struct CellDifference {
     std::size_t predicted = 0;
     double first = 0.0;  // share of the true class, mean over seeds
     double second = 0.0;
-    Interval interval;         // 95 %, of first - second
-    double adjusted_p = 1.0;   // corrected for the number of cells
+    Interval interval;        // 95 %, of first - second
+    double adjusted_p = 1.0;  // corrected for the number of cells
     bool beyond_chance = false;
 
     double difference() const { return first - second; }
@@ -57,17 +57,17 @@ struct MatrixDifference {
 };
 
 // Candidates, or single runs of them, on the same items. A difference is beyond chance when p, the larger of
-// that of crossed_difference() on the class's items and of McNemar's exact test on them, lies below 0.05 after
-// Holm's correction for all cells (classes) compared, over at least three seeds. InputError when they were not
-// validated on the same items.
+// that of crossed_difference() on the class's items and of McNemar's exact test on them, lies below 0.05
+// after Holm's correction for all cells (classes) compared, over at least three seeds. InputError when they
+// were not validated on the same items.
 MatrixDifference compare_matrices(const CandidateEvidence& first, const CandidateEvidence& second,
                                   std::size_t classes);
 
 // Recall of every class by every candidate, mean over seeds.
 struct RecallTable {
     std::vector<std::string> candidates;
-    std::vector<std::int64_t> items;           // by class: of the validation part, over all folds
-    std::vector<std::vector<double>> recalls;  // [class][candidate]; NaN for a class without items
+    std::vector<std::int64_t> items;              // by class: of the validation part, over all folds
+    std::vector<std::vector<double>> recalls;     // [class][candidate]; NaN for a class without items
     std::vector<std::vector<double>> deviations;  // over seeds; 0 with one
 };
 RecallTable recalls_of(const StudyEvidence& evidence);

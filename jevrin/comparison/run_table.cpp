@@ -14,15 +14,29 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr const char* record_keys[] = {
-    "run",  "candidate",  "origin",   "regime",  "seed",       "fold",
-    "state", "epochs",    "best_epoch", "accuracy", "balanced_accuracy", "macro_f1",
-    "loss", "seconds",    "parameters", "trainable_parameters", "multiplications", "image_set_version",
-    "tags", "note"};
+constexpr const char* record_keys[] = {"run",
+                                       "candidate",
+                                       "origin",
+                                       "regime",
+                                       "seed",
+                                       "fold",
+                                       "state",
+                                       "epochs",
+                                       "best_epoch",
+                                       "accuracy",
+                                       "balanced_accuracy",
+                                       "macro_f1",
+                                       "loss",
+                                       "seconds",
+                                       "parameters",
+                                       "trainable_parameters",
+                                       "multiplications",
+                                       "image_set_version",
+                                       "tags",
+                                       "note"};
 
 bool is_of_record(const std::string& key) {
-    return std::find(std::begin(record_keys), std::end(record_keys), key) !=
-           std::end(record_keys);
+    return std::find(std::begin(record_keys), std::end(record_keys), key) != std::end(record_keys);
 }
 
 void flatten(const Json& value, const std::string& path, std::map<std::string, Json>& values) {
@@ -95,7 +109,8 @@ struct Condition {
     bool holds(const RunRow& row) const {
         const Json& own = value_in(row, key);
         if (key == "tags" && (sign == "=" || sign == "!=")) {
-            const bool has = std::any_of(own.begin(), own.end(), [&](const Json& tag) { return tag == value; });
+            const bool has =
+                std::any_of(own.begin(), own.end(), [&](const Json& tag) { return tag == value; });
             return has == (sign == "=");
         }
         if (sign == "~") return !own.is_null() && spoken_value(own).find(value) != std::string::npos;
@@ -111,7 +126,8 @@ struct Condition {
 
 Condition read_condition(const std::vector<RunRow>& rows, const std::string& text) {
     const std::size_t place = text.find_first_of("=!<>~");
-    const std::string_view rest = place == std::string::npos ? std::string_view() : std::string_view(text).substr(place);
+    const std::string_view rest =
+        place == std::string::npos ? std::string_view() : std::string_view(text).substr(place);
     std::string sign;
     for (const char* candidate : {"!=", "<=", ">=", "=", "<", ">", "~"})
         if (sign.empty() && rest.starts_with(candidate)) sign = candidate;
@@ -124,7 +140,8 @@ Condition read_condition(const std::vector<RunRow>& rows, const std::string& tex
         word.erase(word.find_last_not_of(' ') + 1);
         return word;
     };
-    return {key_called(rows, trimmed(text.substr(0, place))), sign, trimmed(text.substr(place + sign.size()))};
+    return {key_called(rows, trimmed(text.substr(0, place))), sign,
+            trimmed(text.substr(place + sign.size()))};
 }
 
 bool comes_before(const Json& a, const Json& b) {
@@ -203,9 +220,8 @@ std::vector<std::string> differing_settings(const std::vector<RunRow>& rows) {
                 keys.insert(key);
     std::vector<std::string> differing;
     for (const std::string& key : keys)
-        if (std::any_of(rows.begin(), rows.end(), [&](const RunRow& row) {
-                return value_in(row, key) != value_in(rows.front(), key);
-            }))
+        if (std::any_of(rows.begin(), rows.end(),
+                        [&](const RunRow& row) { return value_in(row, key) != value_in(rows.front(), key); }))
             differing.push_back(key);
     return differing;
 }

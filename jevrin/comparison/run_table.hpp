@@ -5,10 +5,10 @@
 //     sort_by(rows, "-balanced_accuracy");
 //     for (const std::string& key : differing_settings(rows)) ... rows[0].values.at(key) ...
 //
-// Keys are run, candidate, origin, regime, seed, fold, state, epochs, best_epoch, accuracy, balanced_accuracy,
-// macro_f1, loss, seconds, parameters, trainable_parameters, multiplications, image_set_version, tags, note, and
-// every setting by its path ("training.optimiser.learning_rate"). The end of a path will do where it is the
-// only one ("learning_rate").
+// Keys are run, candidate, origin, regime, seed, fold, state, epochs, best_epoch, accuracy,
+// balanced_accuracy, macro_f1, loss, seconds, parameters, trainable_parameters, multiplications,
+// image_set_version, tags, note, and every setting by its path ("training.optimiser.learning_rate"). The end
+// of a path will do where it is the only one ("learning_rate").
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"
@@ -33,8 +33,8 @@ std::string key_called(const std::vector<RunRow>& rows, const std::string& word)
 // A value for a cell of a table.
 std::string spoken_value(const nlohmann::json& value);
 
-// Keeps rows for which every condition holds: KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT (contains). Numbers are
-// compared as numbers; a row that lacks the key holds for != alone; tags=x asks whether x is among them.
+// Keeps rows for which every condition holds: KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT (contains). Numbers
+// are compared as numbers; a row that lacks the key holds for != alone; tags=x asks whether x is among them.
 // InputError for what is no condition.
 void keep_where(std::vector<RunRow>& rows, const std::vector<std::string>& conditions);
 

@@ -13,12 +13,14 @@ namespace {
 std::string in_words(const TestReport& report, const Choice& choice) {
     const std::string metric = spoken_metric(report.metric);
     std::string text = fmt::format(
-        "'{}' scores {:.3f} {} on {} test items (95 % interval {:.3f} to {:.3f}), mean of {} {}; on validation the same "
+        "'{}' scores {:.3f} {} on {} test items (95 % interval {:.3f} to {:.3f}), mean of {} {}; on "
+        "validation the same "
         "runs score {:.3f}.",
         report.candidate, report.mean, metric, report.items, report.interval.low, report.interval.high,
         report.runs.size(), report.runs.size() == 1 ? "run" : "runs", report.validation);
     text += fmt::format(
-        " The validation score is flattered, because each run's best epoch was picked on it{}; quote the one of the "
+        " The validation score is flattered, because each run's best epoch was picked on it{}; quote the one "
+        "of the "
         "test part.",
         choice.optimism && choice.ranking.size() > 1
             ? fmt::format(", and because the best of {} candidates was (about {:.3f})", choice.ranking.size(),
@@ -26,7 +28,8 @@ std::string in_words(const TestReport& report, const Choice& choice) {
             : std::string());
     if (report.test_looks > std::ssize(report.runs))
         text += fmt::format(
-            " The test part of this study has now been looked at {} times: if anything was decided by an earlier "
+            " The test part of this study has now been looked at {} times: if anything was decided by an "
+            "earlier "
             "look, this score is flattered too.",
             report.test_looks);
     return text;
@@ -62,8 +65,7 @@ TestReport report_on_test(const std::filesystem::path& ledger_directory, const S
     report.mean = mean_interval(scores).mean;
     report.interval = mean_interval(scores).interval.value_or(Interval{0.0, 1.0});
     if (same_items && items.size() > 1) {
-        const Interval crossed =
-            crossed_mean({influences.begin(), influences.end()}).interval;
+        const Interval crossed = crossed_mean({influences.begin(), influences.end()}).interval;
         const double reach = (crossed.high - crossed.low) / 2;
         report.interval = {std::max(0.0, report.mean - reach), std::min(1.0, report.mean + reach)};
     }

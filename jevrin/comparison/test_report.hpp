@@ -28,8 +28,8 @@ struct TestReport {
     std::int64_t test_looks = 0;
 };
 
-// Scores every run of the chosen candidate on the test part: each is a look that the ledger records. InputError
-// when the study has no test part or its pictures are gone.
+// Scores every run of the chosen candidate on the test part: each is a look that the ledger records.
+// InputError when the study has no test part or its pictures are gone.
 TestReport report_on_test(const std::filesystem::path& ledger, const StudyRecord& study, const Choice& choice,
                           const PredictionProgress& progress = {});
 

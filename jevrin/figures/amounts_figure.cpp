@@ -21,25 +21,28 @@ void draw_amounts(const AmountReport& report, Metric metric, const std::string& 
         data += fmt::format("$c{} << EOD\n", k);
         for (const AmountPoint& point : curve.points) {
             const Interval interval = point.interval.value_or(Interval{point.mean, point.mean});
-            data += fmt::format("{} {} {} {}\n", point.training_items, point.mean, interval.low, interval.high);
+            data +=
+                fmt::format("{} {} {} {}\n", point.training_items, point.mean, interval.low, interval.high);
             amounts.insert(point.training_items);
         }
         data += "EOD\n";
         const std::string colour = series_colour(k);
-        plots += fmt::format("{}$c{} using 1:2:3:4 with yerrorbars lw 1.2 pt {} ps 1.5 lc rgb '{}' title {}, \\\n"
-                             "  $c{} using 1:2 with lines lw 2.4 lc rgb '{}' notitle",
-                             k == 0 ? "plot " : ", \\\n  ", k, regime_mark(curve.regime), colour,
-                             gnuplot_string(shortened(curve.name, 40)), k, colour);
+        plots += fmt::format(
+            "{}$c{} using 1:2:3:4 with yerrorbars lw 1.2 pt {} ps 1.5 lc rgb '{}' title {}, \\\n"
+            "  $c{} using 1:2 with lines lw 2.4 lc rgb '{}' notitle",
+            k == 0 ? "plot " : ", \\\n  ", k, regime_mark(curve.regime), colour,
+            gnuplot_string(shortened(curve.name, 40)), k, colour);
     }
     std::string tics;
     for (const std::int64_t amount : amounts) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", amount);
     std::string words;
     constexpr std::size_t most_sentences = 3;
     for (std::size_t k = 0; k < std::min(most_sentences, report.catch_ups.size()); ++k)
-        words += fmt::format("set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
-                             gnuplot_string(shortened(report.catch_ups[k].words, 170)),
-                             0.095 - 0.03 * static_cast<double>(k));
-    draw_figure(fmt::format(R"(
+        words += fmt::format(
+            "set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
+            gnuplot_string(shortened(report.catch_ups[k].words, 170)), 0.095 - 0.03 * static_cast<double>(k));
+    draw_figure(
+        fmt::format(R"(
 {}
 set title {} font 'DejaVu Sans,14'
 set border 3 lc rgb '#666666'
@@ -57,9 +60,9 @@ set rmargin at screen 0.97
 {}
 {}
 )",
-                            data, gnuplot_string(title), tics,
-                            gnuplot_string(spoken_metric(metric) + ", 95 % interval over seeds"), words, plots),
-                file, 1280, 760);
+                    data, gnuplot_string(title), tics,
+                    gnuplot_string(spoken_metric(metric) + ", 95 % interval over seeds"), words, plots),
+        file, 1280, 760);
 }
 
 }  // namespace jevrin

@@ -8,8 +8,8 @@
 
 namespace jevrin {
 
-// Scores with their intervals over the number of training items, on a scale of doublings; one colour per curve,
-// the regime's mark on its points. The sentences of the report stand below.
+// Scores with their intervals over the number of training items, on a scale of doublings; one colour per
+// curve, the regime's mark on its points. The sentences of the report stand below.
 void draw_amounts(const AmountReport& report, Metric metric, const std::string& title,
                   const std::filesystem::path& file);
 

@@ -32,9 +32,12 @@ std::string CandidateStyles::colour(const std::string& candidate) const {
     const std::size_t place = place_of(candidate);
     const std::string base = series_colour(place);
     switch (place / series_colours % 3) {
-        case 1: return mixed(base, 255, 0.45);
-        case 2: return mixed(base, 0, 0.4);
-        default: return base;
+        case 1:
+            return mixed(base, 255, 0.45);
+        case 2:
+            return mixed(base, 0, 0.4);
+        default:
+            return base;
     }
 }
 

@@ -13,14 +13,18 @@ namespace jevrin {
 namespace {
 
 constexpr std::size_t most_candidates = 40;
-constexpr std::size_t longest_name = 30;
+constexpr std::size_t longest_name = 36;
 
 std::string cost_axis(Cost cost) {
     switch (cost) {
-        case Cost::training_seconds: return "training, seconds a run";
-        case Cost::trained_parameters: return "trained parameters";
-        case Cost::operations: return "multiplications a prediction";
-        case Cost::file_size: return "model file, bytes";
+        case Cost::training_seconds:
+            return "training, seconds a run";
+        case Cost::trained_parameters:
+            return "trained parameters";
+        case Cost::operations:
+            return "multiplications a prediction";
+        case Cost::file_size:
+            return "model file, bytes";
     }
     return "";
 }
@@ -46,9 +50,9 @@ Rows rows_of(const Choice& choice, const CandidateStyles& styles, std::size_t co
         const double cost = c.cost(choice.cost);
         rows.data += fmt::format("$c{} << EOD\n{} {} {} {} {}\nEOD\n", k, c.mean, k, interval.low,
                                  interval.high, has_place(cost) ? fmt::format("{}", cost) : "NaN");
-        const std::string style = fmt::format(
-            "lw {} pt {} ps 1.4 lc rgb '{}' notitle", c.candidate == choice.chosen ? 2.6 : 1.5,
-            regime_mark(c.regime), styles.colour(c.candidate));
+        const std::string style =
+            fmt::format("lw {} pt {} ps 1.4 lc rgb '{}' notitle", c.candidate == choice.chosen ? 2.6 : 1.5,
+                        regime_mark(c.regime), styles.colour(c.candidate));
         rows.scores += fmt::format(", \\\n  $c{} using 1:2:3:4 with xerrorbars {}", k, style);
         rows.costs += fmt::format(", \\\n  $c{} using 5:1:3:4 with yerrorbars {}", k, style);
         if (!c.behind) continue;
@@ -58,6 +62,45 @@ Rows rows_of(const Choice& choice, const CandidateStyles& styles, std::size_t co
     }
     return rows;
 }
+
+// Steps of 1, 2 or 5 times a power of ten, so that at most five lie between the ends.
+double even_step(double low, double high) {
+    const double least = std::max(high - low, 1e-9) / 5.0;
+    const double power = std::pow(10.0, std::floor(std::log10(least)));
+    for (const double factor : {1.0, 2.0, 5.0})
+        if (factor * power >= least) return factor * power;
+    return 10.0 * power;
+}
+
+// The scale of costs: 1, 2 and 5 times powers of ten where they are few, else powers alone.
+std::string cost_tics(double least, double most, bool is_seconds) {
+    const bool few = most / least < 200.0;
+    const auto spoken = [&](double cost) -> std::string {
+        if (is_seconds || cost < 1000.0) return fmt::format("{:g}", cost);
+        for (const auto& [unit, name] : {std::pair{1e9, "G"}, std::pair{1e6, "M"}, std::pair{1e3, "k"}})
+            if (cost >= unit) return fmt::format("{:g}{}", cost / unit, name);
+        return "";
+    };
+    std::string tics;
+    for (double power = std::pow(10.0, std::floor(std::log10(least))); power <= most; power *= 10.0)
+        for (const double factor : {1.0, 2.0, 5.0}) {
+            const double cost = factor * power;
+            if (cost < least || cost > most || (!few && factor != 1.0)) continue;
+            tics += fmt::format("{}'{}' {}", tics.empty() ? "" : ", ", spoken(cost), cost);
+        }
+    return tics;
+}
+
+// Where intervals begin and end, over all that are shown.
+struct Ends {
+    double low = 1e300;
+    double high = -1e300;
+    void include(const Interval& interval) {
+        low = std::min(low, interval.low);
+        high = std::max(high, interval.high);
+    }
+    double step() const { return high > low ? even_step(low, high) : 0.1; }
+};
 
 std::string name_tics(const Choice& choice, const CandidateStyles& styles, std::size_t count) {
     std::string tics;
@@ -80,7 +123,8 @@ std::string letters(const Choice& choice, const CandidateStyles& styles, std::si
         const double cost = c.cost(choice.cost);
         if (has_place(cost))
             labels += fmt::format(
-                "set label '{}' at {},{} left offset char 0.9,0.5 front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+                "set label '{}' at {},{} left offset char 0.9,0.5 front font 'DejaVu Sans,{}' textcolor rgb "
+                "'{}'\n",
                 styles.letter(c.candidate), cost, c.mean, c.candidate == choice.chosen ? 13 : 9,
                 styles.colour(c.candidate));
     }
@@ -105,21 +149,29 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
     const Rows rows = rows_of(choice, styles, count);
     double least = 1e300;
     double most = 0.0;
+    Ends of_scores;
+    Ends of_leads;
+    std::string places;
     for (std::size_t k = 0; k < count; ++k) {
+        const RankedCandidate& c = choice.ranking[k];
+        of_scores.include(c.interval.value_or(Interval{c.mean, c.mean}));
+        if (c.behind) of_leads.include({-c.behind->interval.high, -c.behind->interval.low});
+        places += fmt::format("{}'' {}", k == 0 ? "" : ", ", k);
         const double cost = choice.ranking[k].cost(choice.cost);
         if (!has_place(cost)) continue;
         least = std::min(least, cost);
         most = std::max(most, cost);
     }
-    const std::string more = choice.ranking.size() > count
-                                 ? fmt::format(" (the first {} of {} candidates)", count, choice.ranking.size())
-                                 : "";
-    const std::string marks =
-        fmt::format("{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items; "
-                    "dashed: no other candidate is both better and cheaper",
-                    regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"));
+    const std::string more = choice.ranking.size() > count ? fmt::format(" (the first {} of {} candidates)",
+                                                                         count, choice.ranking.size())
+                                                           : "";
+    const std::string marks = fmt::format(
+        "{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items; "
+        "dashed: no other candidate is both better and cheaper",
+        regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"));
     draw_figure(
-        fmt::format(R"(
+        fmt::format(
+            R"(
 {}
 {}
 $none << EOD
@@ -138,24 +190,25 @@ set ytics ({}) font 'DejaVu Sans,{}' scale 0
 set lmargin at screen 0.24
 set rmargin at screen 0.45
 set xlabel {}
-set xtics auto font 'DejaVu Sans,9'
+set xtics {} font 'DejaVu Sans,9'
 plot $none using 1:2 with points notitle{}
 unset label 1
-set format y ''
+set ytics ({})
+set xtics {}
+set xrange [{}]
 set lmargin at screen 0.475
 set rmargin at screen 0.66
 set xlabel {}
 set arrow 1 from 0,graph 0 to 0,graph 1 nohead lw 1.5 lc rgb '#888888'
 plot $none using 1:2 with points notitle{}
 unset arrow 1
-set format y '%g'
 set ytics auto scale 0.5 font 'DejaVu Sans,10'
 set lmargin at screen 0.73
 set rmargin at screen 0.97
-set yrange [*:*]
+set yrange [{}:{}]
 set logscale x
 set xrange [{}:{}]
-set format x '{}'
+set xtics ({})
 set xlabel {}
 set ylabel {} offset 1.5,0
 {}
@@ -163,14 +216,15 @@ plot $none using 1:2 with points notitle, \
   $front using 1:2 with lines lw 1.5 dt 2 lc rgb '#888888' notitle{}
 unset multiplot
 )",
-                    rows.data, front_block(choice), gnuplot_string(title + more), gnuplot_string(marks),
-                    static_cast<double>(count) - 0.3, name_tics(choice, styles, count), count <= 16 ? 10 : 8,
-                    gnuplot_string(spoken_metric(choice.metric)), rows.scores,
-                    gnuplot_string("difference from the best"), rows.leads, most > 0.0 ? least / 1.6 : 0.1,
-                    most > 0.0 ? most * 1.9 : 10.0,
-                    choice.cost == Cost::training_seconds ? "%g" : "%.0s%c",
-                    gnuplot_string(cost_axis(choice.cost)),
-                    gnuplot_string(spoken_metric(choice.metric)), letters(choice, styles, count), rows.costs),
+            rows.data, front_block(choice), gnuplot_string(title + more), gnuplot_string(marks),
+            static_cast<double>(count) - 0.3, name_tics(choice, styles, count), count <= 16 ? 10 : 8,
+            gnuplot_string(spoken_metric(choice.metric)), of_scores.step(), rows.scores, places,
+            of_leads.step(), of_leads.high > of_leads.low ? "*:*" : "-0.1:0.1",
+            gnuplot_string("difference from the best"), rows.leads, of_scores.low - 0.02,
+            of_scores.high + 0.02, most > 0.0 ? least / 1.6 : 0.1, most > 0.0 ? most * 1.9 : 10.0,
+            most > 0.0 ? cost_tics(least / 1.6, most * 1.9, choice.cost == Cost::training_seconds) : "",
+            gnuplot_string(cost_axis(choice.cost)), gnuplot_string(spoken_metric(choice.metric)),
+            letters(choice, styles, count), rows.costs),
         file, 1280, std::max(560, 170 + 24 * static_cast<int>(count)));
 }
 

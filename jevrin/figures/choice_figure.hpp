@@ -9,9 +9,9 @@
 
 namespace jevrin {
 
-// Three panels: the mean of each candidate with its 95 % interval, best first and the chosen one named; how far
-// each lies behind the best, with its interval; and scores against the cost, the efficient front as a line. Of
-// more than 40 candidates the first 40 are shown.
+// Three panels: the mean of each candidate with its 95 % interval, best first and the chosen one named; how
+// far each lies behind the best, with its interval; and scores against the cost, the efficient front as a
+// line. Of more than 40 candidates the first 40 are shown.
 void draw_choice(const Choice& choice, const CandidateStyles& styles, const std::string& title,
                  const std::filesystem::path& file);
 

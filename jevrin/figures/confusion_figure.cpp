@@ -162,8 +162,8 @@ set size square
 {}
 unset multiplot
 )",
-                            data, share_palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04, last,
-                            last, plots),
+                            data, share_palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04,
+                            last, last, plots),
                 file, 1280, 110 + static_cast<int>(rows) * 290);
 }
 

@@ -33,7 +33,8 @@ class Panel {
     }
     void label(double x, double y, const std::string& text, const std::string& colour) {
         add(fmt::format("{} {} {}\n", x, y, gnuplot_string(text)),
-            fmt::format("1:2:3 with labels left offset char 0.4,0 font 'DejaVu Sans,9' textcolor rgb '{}'", colour),
+            fmt::format("1:2:3 with labels left offset char 1.2,0 font 'DejaVu Sans,8' textcolor rgb '{}'",
+                        colour),
             "");
     }
     const std::string& data() const { return data_; }
@@ -62,7 +63,8 @@ std::string faint(const std::string& colour) {
 }
 
 // The best epoch of the mean run: the mean over runs, to the nearest recorded point.
-void mark_best(Panel& panel, const CandidateCurves& group, const CurvePoints& mean, const std::string& colour) {
+void mark_best(Panel& panel, const CandidateCurves& group, const CurvePoints& mean,
+               const std::string& colour) {
     double sum = 0.0;
     double count = 0.0;
     for (const RunCurves* run : group.runs)
@@ -74,7 +76,8 @@ void mark_best(Panel& panel, const CandidateCurves& group, const CurvePoints& me
     const auto place = static_cast<std::size_t>(
         std::clamp(std::lround(sum / count) - 1L, 0L, static_cast<long>(mean.size()) - 1L));
     panel.line({mean[place]},
-               fmt::format("with points pt {} ps 1.7 lw 1 lc rgb '{}'", regime_mark(group.regime), colour), "");
+               fmt::format("with points pt {} ps 1.7 lw 1 lc rgb '{}'", regime_mark(group.regime), colour),
+               "");
 }
 
 struct Drawn {
@@ -116,6 +119,45 @@ void add_run(Panel& panel, const CandidateCurves& group, CurveQuantity quantity,
                    titles ? fmt::format("best epoch, {}", best->epoch) : "");
 }
 
+// Letters at the ends of many curves, moved apart so that none covers another.
+void add_letters(Panel& panel, const std::vector<CandidateCurves>& groups, const std::vector<Drawn>& drawn,
+                 const CurveView& view, const CandidateStyles& styles) {
+    struct End {
+        std::size_t group = 0;
+        double x = 0.0;
+        double height = 0.0;  // as drawn: of powers when the scale is one of powers
+    };
+    const auto height = [&](double y) { return view.log_scale ? std::log10(y) : y; };
+    std::vector<End> ends;
+    double low = 1e300;
+    double high = -1e300;
+    double right = 0.0;
+    for (std::size_t g = 0; g < groups.size(); ++g) {
+        for (const auto& [x, y] : drawn[g].shown.mean) {
+            if (!std::isfinite(height(y))) continue;
+            low = std::min(low, height(y));
+            high = std::max(high, height(y));
+            right = std::max(right, x);
+        }
+        const CurvePoints& mean = drawn[g].shown.mean;
+        if (!mean.empty() && std::isfinite(height(mean.back().second)))
+            ends.push_back({g, mean.back().first, height(mean.back().second)});
+    }
+    if (ends.empty()) return;
+    std::stable_sort(ends.begin(), ends.end(),
+                     [](const End& a, const End& b) { return a.height < b.height; });
+    const double gap = (high - low) * std::min(0.024, 0.98 / static_cast<double>(ends.size()));
+    for (std::size_t k = 1; k < ends.size(); ++k)
+        ends[k].height = std::max(ends[k].height, ends[k - 1].height + gap);
+    // What was pushed beyond the top comes back down.
+    double limit = high;
+    for (std::size_t k = ends.size(); k-- > 0; limit = ends[k].height - gap)
+        ends[k].height = std::min(ends[k].height, limit);
+    for (const End& end : ends)
+        panel.label(right, view.log_scale ? std::pow(10.0, end.height) : end.height,
+                    styles.letter(groups[end.group].candidate), styles.colour(groups[end.group].candidate));
+}
+
 void add_candidates(Panel& panel, const std::vector<CandidateCurves>& groups, CurveQuantity quantity,
                     const CurveView& view, const CandidateStyles& styles) {
     const bool both = is_on_both_parts(quantity);
@@ -140,9 +182,8 @@ void add_candidates(Panel& panel, const std::vector<CandidateCurves>& groups, Cu
         const CurvePoints& mean = main[g].shown.mean;
         panel.line(mean, fmt::format("with lines lw {} lc rgb '{}'", crowded ? 1.8 : 3.0, colour), "");
         mark_best(panel, groups[g], mean, colour);
-        if (crowded && !mean.empty())
-            panel.label(mean.back().first, mean.back().second, styles.letter(groups[g].candidate), colour);
     }
+    if (crowded) add_letters(panel, groups, main, view, styles);
 }
 
 // The upper end of the loss axis: a few early peaks must not press all other curves flat. Nothing when no
@@ -178,7 +219,8 @@ std::string legend(const std::vector<CandidateCurves>& groups, const CandidateSt
     for (std::size_t g = 0; g < shown; ++g) {
         const std::string name = shortened_inside(groups[g].candidate, width);
         labels += fmt::format(
-            "set label {} at screen {:.3f},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '#303030' point pt "
+            "set label {} at screen {:.3f},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '#303030' "
+            "point pt "
             "{} ps 1.2 lc rgb '{}' offset char 1.2,0\n",
             gnuplot_string(crowded ? styles.letter(groups[g].candidate) + "  " + name : name),
             panels_end(groups.size()) + 0.03 + 0.17 * static_cast<double>(g / legend_rows),
@@ -205,7 +247,7 @@ PanelPlace place_of(std::size_t panel, std::size_t panels, double end) {
     const double high = 0.83 / static_cast<double>(rows);
     const double left = static_cast<double>(panel % columns) * wide;
     const double top = 0.92 - static_cast<double>(panel / columns) * high;
-    return {left + 0.065, left + wide - 0.005, top - (panel / columns > 0 ? 0.03 : 0.0), top - high + 0.06};
+    return {left + 0.07, left + wide - 0.012, top - (panel / columns > 0 ? 0.03 : 0.0), top - high + 0.06};
 }
 
 std::string notes(const std::vector<CandidateCurves>& groups, const CurveView& view,
@@ -215,9 +257,9 @@ std::string notes(const std::vector<CandidateCurves>& groups, const CurveView& v
         parts.emplace_back("thick: mean on validation, its band: all runs");
         parts.emplace_back(groups.size() > 8 ? "training curves: fewer candidates show them"
                                              : "dashed: mean on training");
-        parts.emplace_back(
-            fmt::format("at the mean best epoch {} scratch {} frozen {} partial", regime_sign("scratch"),
-                        regime_sign("frozen"), regime_sign("partial")));
+        parts.emplace_back(fmt::format("at the mean best epoch {} scratch {} frozen {} partial",
+                                       regime_sign("scratch"), regime_sign("frozen"),
+                                       regime_sign("partial")));
     }
     if (view.smoothing > 0.0) parts.push_back(fmt::format("smoothed ({}), as it was: faint", view.smoothing));
     if (limit) parts.push_back(fmt::format("losses above {:.2g} are cut off", *limit));
@@ -252,11 +294,13 @@ void draw_curves(const std::vector<RunCurves>& curves, const CurveView& view, co
             "set lmargin at screen {:.3f}\nset rmargin at screen {:.3f}\nset tmargin at screen {:.3f}\n"
             "set bmargin at screen {:.3f}\nset ylabel {} offset 1,0\nset yrange [{}]\n{}{}",
             place.left, place.right, place.top, place.bottom, gnuplot_string(spoken_quantity(quantity)),
-            quantity == CurveQuantity::loss && !view.log_scale ? fmt::format("0:{}", limit ? fmt::format("{}", *limit) : "*")
-                                                               : std::string("*:*"),
+            quantity == CurveQuantity::loss && !view.log_scale
+                ? fmt::format("0:{}", limit ? fmt::format("{}", *limit) : "*")
+                : std::string("*:*"),
             k == 0 ? "" : "unset key\nunset label\n", panel.take_plot());
     }
-    draw_figure(fmt::format(R"(
+    draw_figure(
+        fmt::format(R"(
 {}
 set multiplot title {} font 'DejaVu Sans,14'
 set border 3 lc rgb '#666666'
@@ -271,13 +315,11 @@ set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
 {}
 unset multiplot
 )",
-                            panel.data(), gnuplot_string(title), gnuplot_string(axis_name(view.axis)),
-                            view.axis == CurveAxis::examples || view.axis == CurveAxis::step ? "'%.0s%c'"
-                                                                                             : "'%g'",
-                            view.log_scale ? "set logscale y\nset grid ytics mytics" : "",
-                            gnuplot_string(notes(groups, view, limit)), single ? "" : legend(groups, styles),
-                            plots),
-                file, 1280, 720);
+                    panel.data(), gnuplot_string(title), gnuplot_string(axis_name(view.axis)),
+                    view.axis == CurveAxis::examples || view.axis == CurveAxis::step ? "'%.1s%c'" : "'%g'",
+                    view.log_scale ? "set logscale y\nset grid ytics mytics" : "",
+                    gnuplot_string(notes(groups, view, limit)), single ? "" : legend(groups, styles), plots),
+        file, 1280, 720);
 }
 
 }  // namespace jevrin

@@ -16,7 +16,8 @@ namespace {
 // Around zero: orange below, white, blue above; both ends differ from each other with every kind of colour
 // blindness.
 const char* const diverging =
-    "set palette defined (-1 '#a44a00', -0.5 '#e08a3c', -0.1 '#f6d9bd', 0 '#ffffff', 0.1 '#c9dff0', 0.5 '#4f94c9', "
+    "set palette defined (-1 '#a44a00', -0.5 '#e08a3c', -0.1 '#f6d9bd', 0 '#ffffff', 0.1 '#c9dff0', 0.5 "
+    "'#4f94c9', "
     "1 '#0a4a80')\n";
 
 // Classes that either confuses stand together. Shares become counts of a thousand for that.
@@ -47,7 +48,8 @@ std::string frames(const MatrixDifference& difference, const std::vector<std::si
         const auto x = static_cast<double>(place[cell.predicted]);
         const auto y = static_cast<double>(place[cell.true_class]);
         objects += fmt::format(
-            "set object {} rectangle from {},{} to {},{} front fillstyle empty border lc rgb '#101010' lw 1.8\n",
+            "set object {} rectangle from {},{} to {},{} front fillstyle empty border lc rgb '#101010' lw "
+            "1.8\n",
             number++, x - 0.48, y - 0.48, x + 0.48, y + 0.48);
     }
     return objects;
@@ -66,9 +68,9 @@ std::string figures_in_cells(const CellShares& shares, double full) {
             if (std::abs(shares[i][j]) < 0.005) continue;
             const std::string text =
                 n <= 10 ? with_sign(shares[i][j]) : fmt::format("{:+.0f}", 100.0 * shares[i][j]);
-            labels += fmt::format(
-                "set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n", text, j, i, size,
-                std::abs(shares[i][j]) > 0.55 * full ? "#ffffff" : "#202020");
+            labels +=
+                fmt::format("set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+                            text, j, i, size, std::abs(shares[i][j]) > 0.55 * full ? "#ffffff" : "#202020");
         }
     return labels;
 }
@@ -79,8 +81,9 @@ class SideList {
     SideList(double x, const std::string& head) : x_(x) { line(head, 12, "#202020"); }
 
     void line(const std::string& text, int size, const std::string& colour) {
-        labels_ += fmt::format("set label {} at screen {},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
-                               gnuplot_string(text), x_, y_, size, colour);
+        labels_ += fmt::format(
+            "set label {} at screen {},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+            gnuplot_string(text), x_, y_, size, colour);
         y_ -= 0.026;
     }
     bool is_full() const { return y_ < 0.12; }
@@ -92,25 +95,27 @@ class SideList {
     std::string labels_;
 };
 
-std::string gains_list(const MatrixDifference& difference, const std::vector<std::string>& classes, double x) {
+std::string gains_list(const MatrixDifference& difference, const std::vector<std::string>& classes,
+                       double x) {
     SideList list(x, "gain of recall, 95 % interval");
     for (const ClassGain& gain : difference.gains) {
         if (list.is_full()) break;
         list.line(fmt::format("{}{} {} [{:+.2f}, {:+.2f}]", gain.beyond_chance ? "\u25a3 " : "   ",
-                              shortened(classes.at(gain.true_class), 20), with_sign(gain.gain()), gain.interval.low,
-                              gain.interval.high),
+                              shortened(classes.at(gain.true_class), 20), with_sign(gain.gain()),
+                              gain.interval.low, gain.interval.high),
                   9, gain.beyond_chance ? "#101010" : "#606060");
     }
     return list.labels();
 }
 
-std::string cells_list(const MatrixDifference& difference, const std::vector<std::string>& classes, double x) {
+std::string cells_list(const MatrixDifference& difference, const std::vector<std::string>& classes,
+                       double x) {
     SideList list(x, "largest differences");
     for (const CellDifference& cell : difference.cells) {
         if (list.is_full()) break;
         list.line(fmt::format("{}{} called {} {}", cell.beyond_chance ? "\u25a3 " : "   ",
-                              shortened(classes.at(cell.true_class), 16), shortened(classes.at(cell.predicted), 16),
-                              with_sign(cell.difference())),
+                              shortened(classes.at(cell.true_class), 16),
+                              shortened(classes.at(cell.predicted), 16), with_sign(cell.difference())),
                   9, cell.beyond_chance ? "#101010" : "#606060");
     }
     return list.labels();
@@ -153,10 +158,10 @@ set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
 unset key
 plot $cells using 1:2:3 with image pixels
 )",
-                    shade_data("$cells", shown), view.palette, gnuplot_string(shortened_inside(title, 120)), static_cast<double>(n) - 0.5,
-                    static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90, n <= 12 ? 11 : 8, tics,
-                    n <= 12 ? 11 : 8, gnuplot_string(view.scale_title), gnuplot_string(view.note), view.labels,
-                    view.objects),
+                    shade_data("$cells", shown), view.palette, gnuplot_string(shortened_inside(title, 120)),
+                    static_cast<double>(n) - 0.5, static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90,
+                    n <= 12 ? 11 : 8, tics, n <= 12 ? 11 : 8, gnuplot_string(view.scale_title),
+                    gnuplot_string(view.note), view.labels, view.objects),
         file, 1280, 860);
 }
 
@@ -186,20 +191,21 @@ void draw_difference(const MatrixDifference& difference, const std::vector<std::
         difference.seeds < fewest_seeds
             ? "with fewer than three seeds nothing is called beyond chance"
             : "\u25a3 and framed: beyond chance, corrected for the number of cells (or classes) compared";
-    draw_matrix(shown, classes, order,
-                {.palette = fmt::format("{}set cbrange [{}:{}]\n", diverging, -full, full),
-                 .scale_title = classes.size() > 10 && !large
-                                    ? "difference of shares of the true class (in cells: points of 100)"
-                                    : "difference of shares of the true class",
-                 .labels = (large ? std::string() : figures_in_cells(shown, full)) +
-                           (large ? cells_list(difference, classes, 0.74) : gains_list(difference, classes, 0.74)),
-                 .objects = frames(difference, order),
-                 .note = note},
-                title, file);
+    draw_matrix(
+        shown, classes, order,
+        {.palette = fmt::format("{}set cbrange [{}:{}]\n", diverging, -full, full),
+         .scale_title = classes.size() > 10 && !large
+                            ? "difference of shares of the true class (in cells: points of 100)"
+                            : "difference of shares of the true class",
+         .labels = (large ? std::string() : figures_in_cells(shown, full)) +
+                   (large ? cells_list(difference, classes, 0.74) : gains_list(difference, classes, 0.74)),
+         .objects = frames(difference, order),
+         .note = note},
+        title, file);
 }
 
-void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& classes, const std::string& title,
-                 const std::filesystem::path& file) {
+void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& classes,
+                 const std::string& title, const std::filesystem::path& file) {
     const std::size_t n = classes.size();
     const std::vector<std::size_t> order = order_of(spread.mean);
     const CellShares shown = in_order(spread.mean, order);
@@ -212,12 +218,14 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
                 const char* const colour = shown[i][j] > 0.55 ? "#ffffff" : "#202020";
                 labels += fmt::format(
                     "set label '{:.2f}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
-                    shown[i][j], j, static_cast<double>(i) - (n <= 10 ? 0.12 : 0.0), n <= 10 ? 12 : 6, colour);
+                    shown[i][j], j, static_cast<double>(i) - (n <= 10 ? 0.12 : 0.0), n <= 10 ? 12 : 6,
+                    colour);
                 if (n <= 10)
-                    labels += fmt::format("set label {} at {},{} center front font 'DejaVu Sans,9' textcolor "
-                                          "rgb '{}'\n",
-                                          gnuplot_string(fmt::format("\u00b1{:.2f}", deviation[i][j])), j,
-                                          static_cast<double>(i) + 0.2, colour);
+                    labels += fmt::format(
+                        "set label {} at {},{} center front font 'DejaVu Sans,9' textcolor "
+                        "rgb '{}'\n",
+                        gnuplot_string(fmt::format("\u00b1{:.2f}", deviation[i][j])), j,
+                        static_cast<double>(i) + 0.2, colour);
             }
     SideList list(0.74, "least steady cells");
     struct Cell {
@@ -248,7 +256,8 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
 }
 
 void draw_recalls(const RecallTable& table, const std::vector<std::string>& classes,
-                  const CandidateStyles& styles, const std::string& title, const std::filesystem::path& file) {
+                  const CandidateStyles& styles, const std::string& title,
+                  const std::filesystem::path& file) {
     constexpr std::size_t most_classes = 60;
     constexpr std::size_t most_candidates = 40;
     std::vector<std::size_t> order = hardest_first(table);
@@ -271,8 +280,8 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
             if (!std::isnan(recall))
                 labels += fmt::format(
                     "set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
-                    columns > 20 ? fmt::format("{:.0f}", 100.0 * recall) : fmt::format("{:.2f}", recall), c, r,
-                    size, recall > 0.55 ? "#ffffff" : "#202020");
+                    columns > 20 ? fmt::format("{:.0f}", 100.0 * recall) : fmt::format("{:.2f}", recall), c,
+                    r, size, recall > 0.55 ? "#ffffff" : "#202020");
         }
     }
     for (std::size_t c = 0; c < columns; ++c)
@@ -285,7 +294,8 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
     if (table.candidates.size() > columns)
         more += fmt::format(", the first {} of {} candidates", columns, table.candidates.size());
     const int row = order.size() <= 12 ? 46 : order.size() <= 30 ? 24 : 17;
-    draw_figure(fmt::format(R"(
+    draw_figure(
+        fmt::format(R"(
 {}EOD
 {}
 set title {} font 'DejaVu Sans,14'
@@ -301,12 +311,12 @@ set bmargin at screen {:.3f}
 unset key
 plot $cells using 1:2:3 with image pixels
 )",
-                            data, share_palette, gnuplot_string(title + more), static_cast<double>(columns) - 0.5,
-                            static_cast<double>(order.size()) - 0.5, heads, columns <= 12 ? 10 : 7, rows,
-                            order.size() <= 30 ? 11 : 8,
-                            190.0 / (270.0 + row * static_cast<double>(std::max<std::size_t>(order.size(), 4))),
-                            labels),
-                file, 1280, 270 + row * static_cast<int>(std::max<std::size_t>(order.size(), 4)));
+                    data, share_palette, gnuplot_string(title + more), static_cast<double>(columns) - 0.5,
+                    static_cast<double>(order.size()) - 0.5, heads, columns <= 12 ? 10 : 7, rows,
+                    order.size() <= 30 ? 11 : 8,
+                    190.0 / (270.0 + row * static_cast<double>(std::max<std::size_t>(order.size(), 4))),
+                    labels),
+        file, 1280, 270 + row * static_cast<int>(std::max<std::size_t>(order.size(), 4)));
 }
 
 }  // namespace jevrin

@@ -47,8 +47,7 @@ class Grid {
             frame_.right > frame_.left ? (x - frame_.left) / (frame_.right - frame_.left) : 0.0;
         const double down = (frame_.high - frame_.height_of(y)) / (frame_.high - frame_.low);
         const auto column = static_cast<std::size_t>(std::lround(across * static_cast<double>(columns_ - 1)));
-        const auto row =
-            static_cast<std::size_t>(std::lround(down * static_cast<double>(lines_.size() - 1)));
+        const auto row = static_cast<std::size_t>(std::lround(down * static_cast<double>(lines_.size() - 1)));
         char& cell = lines_[row][column];
         cell = cell == ' ' || cell == '.' || cell == marker ? marker : (marker == '.' ? cell : '*');
     }
@@ -87,9 +86,8 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
         for (const auto& [x, y] : one.points) grid.put(x, y, one.marker);
     std::string text = title + "\n";
     for (std::size_t row = 0; row < height; ++row) {
-        const double place =
-            frame.high -
-            (frame.high - frame.low) * static_cast<double>(row) / static_cast<double>(height - 1);
+        const double place = frame.high - (frame.high - frame.low) * static_cast<double>(row) /
+                                              static_cast<double>(height - 1);
         const double value = view.log_scale ? std::pow(10.0, place) : place;
         const bool labelled = row % 3 == 0 || row + 1 == height;
         const bool tiny = value != 0.0 && std::abs(value) < 1e-3;
@@ -126,7 +124,8 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
         for (const CandidateCurves& group : groups) {
             const char letter = styles.letter(group.candidate).back();
             if (!both || single)
-                series.push_back({single ? 't' : letter, mean_curve(group, quantity, CurvePart::training, view)});
+                series.push_back(
+                    {single ? 't' : letter, mean_curve(group, quantity, CurvePart::training, view)});
             if (both)
                 series.push_back(
                     {single ? 'v' : letter, mean_curve(group, quantity, CurvePart::validation, view)});
@@ -141,10 +140,10 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
     }
     std::string legend;
     for (const CandidateCurves& group : groups)
-        legend += fmt::format(
-            "{}{} {}{}", legend.empty() ? "" : ", ", styles.letter(group.candidate).back(),
-            printable(group.candidate),
-            group.runs.size() > 1 ? fmt::format(" (mean of {} runs)", group.runs.size()) : "");
+        legend +=
+            fmt::format("{}{} {}{}", legend.empty() ? "" : ", ", styles.letter(group.candidate).back(),
+                        printable(group.candidate),
+                        group.runs.size() > 1 ? fmt::format(" (mean of {} runs)", group.runs.size()) : "");
     return text + legend + ", * several\n";
 }
 

@@ -132,11 +132,9 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                                            const std::string& name) const {
     SQLite::Statement query(*database_, fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
-               trainable_parameters, best_epoch,
-               (SELECT COUNT(*) FROM epochs WHERE run = runs.id), (SELECT TOTAL(seconds) FROM epochs WHERE run = runs.id),
+               trainable_parameters, best_epoch, runs.division, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
                 WHERE divisions.id = runs.division), multiplications, fold, origin, varied, archived, note,
-               (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT image_set FROM divisions WHERE divisions.id = runs.division)
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
@@ -144,9 +142,13 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                                                     condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
+    SQLite::Statement length(*database_, "SELECT COUNT(*), TOTAL(seconds) FROM epochs WHERE run = ?");
     SQLite::Statement tags(*database_, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
+        length.reset();
+        length.bind(1, query.getColumn(0).getInt64());
+        length.executeStep();
         RunRecord run{.id = query.getColumn(0),
                       .study = query.getColumn(1),
                       .candidate = query.getColumn(2),
@@ -157,14 +159,15 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .fold = query.getColumn(15),
                       .state = state_from_name(query.getColumn(5)),
                       .reason = query.getColumn(6),
-                      .epochs = query.getColumn(11),
+                      .epochs = length.getColumn(0),
                       .planned_epochs = query.getColumn(7),
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
                       .multiplications = query.getColumn(14),
-                      .image_set = query.getColumn(21),
+                      .division = query.getColumn(11),
+                      .image_set = query.getColumn(20),
                       .image_set_version = query.getColumn(13),
-                      .seconds = query.getColumn(12),
+                      .seconds = length.getColumn(1),
                       .archived = query.getColumn(18).getInt() != 0,
                       .note = query.getColumn(19)};
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
@@ -174,7 +177,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
             fill_matrices(run.id, epochs);
             for (EpochRecord& epoch : epochs) run.best = std::move(epoch);
         }
-        if (query.getColumn(20).getInt() > 0) {
+        if (query.getColumn(12).getInt() > 0) {
             tags.reset();
             tags.bind(1, run.id);
             while (tags.executeStep()) run.tags.push_back(tags.getColumn(0));
@@ -232,9 +235,9 @@ RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
         constexpr const char* called =
             "candidate || '/' || seed || CASE fold WHEN 0 THEN '' ELSE '/' || fold END";
         std::vector<RunRecord> found =
-            name.empty() ? std::vector<RunRecord>()
-                         : select_runs(fmt::format("study = ?1 AND superseded = 0 AND {} = ?2", called), study,
-                                       name);
+            name.empty()
+                ? std::vector<RunRecord>()
+                : select_runs(fmt::format("study = ?1 AND superseded = 0 AND {} = ?2", called), study, name);
         if (!found.empty()) return std::move(found.front());
         std::vector<std::string> names;
         SQLite::Statement query(
@@ -361,12 +364,11 @@ std::string Ledger::item_id(std::int64_t number) const {
     return select_text("SELECT item FROM items WHERE id = ?", number);
 }
 
-std::int64_t Ledger::count_items(std::int64_t run, Part part) const {
+std::int64_t Ledger::count_items(std::int64_t division, Part part) const {
     return with_database_errors(database_file(directory_), [&] {
-        SQLite::Statement query(*database_, R"sql(
-            SELECT COUNT(*) FROM division_items WHERE part = ?2 AND
-                   division = (SELECT division FROM runs WHERE id = ?1))sql");
-        query.bind(1, run);
+        SQLite::Statement query(*database_,
+                                "SELECT COUNT(*) FROM division_items WHERE division = ?1 AND part = ?2");
+        query.bind(1, division);
         query.bind(2, part_name(part));
         query.executeStep();
         return query.getColumn(0).getInt64();

@@ -76,8 +76,8 @@ class Ledger {
     // The same without probabilities, ordered by the ledger's number of the item.
     std::vector<OutcomeRecord> outcomes(std::int64_t run, Part part) const;
     std::string item_id(std::int64_t number) const;
-    // How many items a run's division puts into this part.
-    std::int64_t count_items(std::int64_t run, Part part) const;
+    // How many items a division (RunRecord::division) puts into this part.
+    std::int64_t count_items(std::int64_t division, Part part) const;
     // The settings JSON of a run.
     std::string settings(std::int64_t run) const;
     // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.
@@ -144,8 +144,8 @@ class Ledger {
     // Puts a run away, or brings it back.
     void put_archived(std::int64_t run, bool archived);
     // Forgets all that a run recorded and removes its model and checkpoint. What stays is that the test part
-    // was looked at with it; when its plan asks for it, it is trained again. InputError while a process trains
-    // it.
+    // was looked at with it; when its plan asks for it, it is trained again. InputError while a process
+    // trains it.
     void delete_run(std::int64_t run);
     // Copies studies, runs and models of another ledger that this one lacks. Of a run that both have, the
     // finished one is kept, or else ours. Tags and looks at the test part are joined.

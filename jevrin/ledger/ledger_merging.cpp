@@ -158,10 +158,11 @@ MergeSummary Ledger::merge(const Ledger& other) {
         SQLite::Statement query(*database_,
                                 "SELECT id, study, division, superseded FROM other.runs ORDER BY id");
         while (query.executeStep())
-            merge_run(other, {.number = query.getColumn(0),
-                              .study = studies.at(query.getColumn(1).getInt64()),
-                              .division = divisions.at(query.getColumn(2).getInt64()),
-                              .superseded = query.getColumn(3).getInt() != 0},
+            merge_run(other,
+                      {.number = query.getColumn(0),
+                       .study = studies.at(query.getColumn(1).getInt64()),
+                       .division = divisions.at(query.getColumn(2).getInt64()),
+                       .superseded = query.getColumn(3).getInt() != 0},
                       summary);
     });
     return summary;
@@ -175,9 +176,10 @@ void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSumm
         WHERE ours.study = ? AND theirs.id = ?)sql",
                                       foreign.study, theirs);
     const auto is_finished = [&](const char* schema, std::int64_t run) {
-        return select_number(*database_,
-                             fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema).c_str(),
-                             run) != 0;
+        return select_number(
+                   *database_,
+                   fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema).c_str(),
+                   run) != 0;
     };
     bool copies = false;
     if (ours == 0) {
@@ -234,8 +236,9 @@ void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSumm
         std::error_code error;
         std::filesystem::copy_file(file, copy, std::filesystem::copy_options::overwrite_existing, error);
         if (error)
-            throw WorkError(fmt::format("{}: cannot copy this model to {}: {}; free some space and merge again",
-                                        printable(file.string()), printable(copy.string()), error.message()));
+            throw WorkError(
+                fmt::format("{}: cannot copy this model to {}: {}; free some space and merge again",
+                            printable(file.string()), printable(copy.string()), error.message()));
     }
 }
 

@@ -49,8 +49,8 @@ void Ledger::put_archived(std::int64_t run, bool archived) {
 void Ledger::delete_run(std::int64_t run) {
     const std::optional<PlaceLock> ours = claim(run);
     if (!ours)
-        throw InputError(fmt::format(
-            "run '{}' is being trained by a process now; stop that first", printable(run_by_id(run).name())));
+        throw InputError(fmt::format("run '{}' is being trained by a process now; stop that first",
+                                     printable(run_by_id(run).name())));
     in_transaction(*database_, directory_, [&] {
         forget_records(run);
         execute(*database_, "DELETE FROM run_tags WHERE run = ?", run);

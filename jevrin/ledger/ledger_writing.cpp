@@ -224,8 +224,7 @@ void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best,
 }
 
 void Ledger::forget_records(std::int64_t run) {
-    for (const char* table :
-         {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
+    for (const char* table : {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
         execute(*database_, fmt::format("DELETE FROM {} WHERE run = ?", table).c_str(), run);
     execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
 }

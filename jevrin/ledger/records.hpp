@@ -69,6 +69,7 @@ struct RunRecord {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
+    std::int64_t division = 0;           // the ledger's number of how its images were parted
     std::int64_t image_set = 0;          // what it saw, by the ledger's number,
     std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
@@ -122,9 +123,9 @@ struct TestLook {
 
 // What Ledger::merge() did.
 struct MergeSummary {
-    std::int64_t studies = 0;  // that were new
-    std::int64_t runs = 0;     // that were copied
-    std::int64_t known = 0;    // that both have
+    std::int64_t studies = 0;    // that were new
+    std::int64_t runs = 0;       // that were copied
+    std::int64_t known = 0;      // that both have
     std::int64_t differing = 0;  // of them, finished in both with other scores
 };
 

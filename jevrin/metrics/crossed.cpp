@@ -69,9 +69,9 @@ void conclude(CrossedEstimate& estimate, double confidence) {
         estimate.p_value = 1.0;
     else
         estimate.p_value =
-            error > 0.0 ? 2.0 * boost::math::cdf(
-                                    boost::math::complement(student, std::abs(estimate.mean) / error))
-                        : 0.0;
+            error > 0.0
+                ? 2.0 * boost::math::cdf(boost::math::complement(student, std::abs(estimate.mean) / error))
+                : 0.0;
 }
 
 // From the tables that enter (one, or two whose difference is taken) and the items' variance.

@@ -61,9 +61,10 @@ ResampledMean resampled_mean(std::span<const double> differences, double share, 
     result.interval = {result.mean - reach, result.mean + reach};
     const boost::math::students_t student(count - 1);
     if (result.mean != 0.0)
-        result.p_value = error > 0.0 ? 2.0 * boost::math::cdf(boost::math::complement(
-                                                 student, std::abs(result.mean) / error))
-                                     : 0.0;
+        result.p_value =
+            error > 0.0
+                ? 2.0 * boost::math::cdf(boost::math::complement(student, std::abs(result.mean) / error))
+                : 0.0;
     return result;
 }
 

@@ -22,9 +22,10 @@ MeanInterval mean_interval(std::span<const double> values, double confidence = 0
 // Wilson's interval for a share of successes (Wilson 1927); [0, 1] for no trials.
 Interval wilson_interval(std::int64_t successes, std::int64_t trials, double confidence = 0.95);
 
-// The mean of paired score differences over folds or redrawn parts, whose training items overlap: the variance
-// is (1 / J + validation / training) times that of the J differences, with Student's t of J - 1 degrees of
-// freedom (the corrected resampled test, Nadeau & Bengio 2003). share is validation / training, in items.
+// The mean of paired score differences over folds or redrawn parts, whose training items overlap: the
+// variance is (1 / J + validation / training) times that of the J differences, with Student's t of J - 1
+// degrees of freedom (the corrected resampled test, Nadeau & Bengio 2003). share is validation / training, in
+// items.
 struct ResampledMean {
     double mean = 0.0;
     Interval interval;

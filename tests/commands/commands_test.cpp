@@ -289,9 +289,10 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
 
 TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
     for (const char* command :
-         {"demo",     "survey",   "check",   "train",    "runs",     "curves", "confusion", "choose",
-          "classify", "export",   "compose", "layers",   "features", "show",   "watch",     "scores",
-          "classes",  "mistakes", "item",    "suspects", "mark",     "marks",  "thresholds"}) {
+         {"demo",     "survey",    "check",   "train",    "runs",     "curves", "confusion",  "choose",
+          "classify", "export",    "compose", "layers",   "features", "show",   "watch",      "scores",
+          "classes",  "mistakes",  "item",    "suspects", "mark",     "marks",  "thresholds", "diagnose",
+          "recall",   "agreement", "amounts", "note",     "archive",  "delete", "merge",      "contrast"}) {
         const CommandResult help = run_jevrin({command, "--help"});
         EXPECT_EQ(help.status, 0);
         EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;

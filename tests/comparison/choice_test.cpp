@@ -24,10 +24,11 @@ class ChoiceTest : public testing::Test {
     // Each validation item is right with this probability, drawn per candidate, seed and item.
     void add_run(const std::string& candidate, std::int64_t seed, double probability, double seconds,
                  std::uint64_t draw = 0) {
-        study_.add_run({.candidate = candidate,
-                        .seed = seed,
-                        .seconds = seconds,
-                        .predicted = study_.right_with(probability, draw + static_cast<std::uint64_t>(seed))});
+        study_.add_run(
+            {.candidate = candidate,
+             .seed = seed,
+             .seconds = seconds,
+             .predicted = study_.right_with(probability, draw + static_cast<std::uint64_t>(seed))});
     }
     Choice choice(const ChoiceSettings& settings = {}) {
         return choose(study_.ledger(), study_.study(), settings);
@@ -146,7 +147,8 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
     EXPECT_EQ(choice({.cost = Cost::training_seconds}).chosen, "quick to use");
     EXPECT_THAT(choice({.cost = Cost::operations}).summary, HasSubstr("10 multiplications a prediction"));
     EXPECT_EQ(cost_from_name("file"), Cost::file_size);
-    EXPECT_THAT(message_of<InputError>([] { cost_from_name("trainde"); }), HasSubstr("did you mean 'trained'"));
+    EXPECT_THAT(message_of<InputError>([] { cost_from_name("trainde"); }),
+                HasSubstr("did you mean 'trained'"));
 }
 
 TEST_F(ChoiceTest, TheFrontHoldsWhatNothingBeatsInScoreAndCost) {
@@ -155,20 +157,23 @@ TEST_F(ChoiceTest, TheFrontHoldsWhatNothingBeatsInScoreAndCost) {
         add_run("cheap", seed, 0.7, 1.0, 200);
         add_run("neither", seed, 0.6, 50.0, 300);
     }
-    for (const RankedCandidate& c : choice().ranking) EXPECT_EQ(c.on_front, c.candidate != "neither") << c.candidate;
+    for (const RankedCandidate& c : choice().ranking)
+        EXPECT_EQ(c.on_front, c.candidate != "neither") << c.candidate;
 }
 
 TEST_F(ChoiceTest, ComparisonsAreCorrectedForTheirNumber) {
     for (std::int64_t seed : {1, 2, 3}) {
         add_run("best", seed, 0.95, 1.0, 100);
-        for (std::uint64_t k = 0; k < 6; ++k) add_run(fmt::format("other {}", k), seed, 0.9, 1.0, 1000 + 100 * k);
+        for (std::uint64_t k = 0; k < 6; ++k)
+            add_run(fmt::format("other {}", k), seed, 0.9, 1.0, 1000 + 100 * k);
     }
     const Choice c = choice();
     for (std::size_t k = 1; k < c.ranking.size(); ++k) {
         EXPECT_GE(c.ranking[k].behind->adjusted_p, c.ranking[k].behind->p_value);
         EXPECT_LE(c.ranking[k].behind->adjusted_p, 1.0);
     }
-    const auto pairs = compare_pairs(study_.ledger(), study_.study(), gather_evidence(study_.ledger(), study_.study()));
+    const auto pairs =
+        compare_pairs(study_.ledger(), study_.study(), gather_evidence(study_.ledger(), study_.study()));
     EXPECT_EQ(pairs.size(), 21U);
     for (const CandidatePair& pair : pairs) EXPECT_GE(pair.lead->mean, -1e-9);
 }
@@ -182,7 +187,8 @@ TEST_F(ChoiceTest, SaysWhatItWouldTakeToSeparateTheFirstTwo) {
     ASSERT_FALSE(c.clear);
     ASSERT_TRUE(c.needed.items.has_value());
     EXPECT_GT(*c.needed.items, 120);
-    EXPECT_THAT(c.summary, testing::AllOf(HasSubstr("validation images instead of 120"), HasSubstr("8 of 10")));
+    EXPECT_THAT(c.summary,
+                testing::AllOf(HasSubstr("validation images instead of 120"), HasSubstr("8 of 10")));
     ASSERT_TRUE(c.optimism.has_value());
     EXPECT_GE(*c.optimism, 0.0);
     EXPECT_LT(*c.optimism, 0.05);
@@ -218,7 +224,8 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     const Choice c = choice();
     ASSERT_EQ(c.ranking.size(), 1U);
     EXPECT_EQ(c.chosen, "new");
-    EXPECT_THAT(c.reasons.back(), HasSubstr("3 runs saw another version of the image set and cannot be compared"));
+    EXPECT_THAT(c.reasons.back(),
+                HasSubstr("3 runs saw another version of the image set and cannot be compared"));
 }
 
 TEST_F(ChoiceTest, AFewItemsTellNothingApart) {

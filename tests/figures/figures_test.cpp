@@ -2,15 +2,21 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/figures/amounts_figure.hpp"
+#include "jevrin/figures/choice_figure.hpp"
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/matrices_figure.hpp"
 #include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
 
 #include <fmt/format.h>
+
+#include <cmath>
+#include <set>
 
 namespace jevrin {
 namespace {
@@ -77,10 +83,125 @@ TEST(Curves, OneEpochAndOneRunCanBeDrawn) {
     EXPECT_GT(inked(directory / "c.png"), 1000);
 }
 
+TEST(Curves, OfSixtyCandidatesAreAllNamed) {
+    const TemporaryDirectory directory;
+    std::vector<std::string> names;
+    for (int k = 0; k < 60; ++k) names.push_back(fmt::format("candidate number {}", k));
+    const auto curves = curves_of(names, 1, 6);
+    draw_curves(curves,
+                {.quantities = {CurveQuantity::loss, CurveQuantity::accuracy, CurveQuantity::learning_rate},
+                 .axis = CurveAxis::seconds,
+                 .smoothing = 0.5,
+                 .log_scale = false},
+                CandidateStyles(names), "sixty", directory / "c.svg");
+    const std::string svg = read_text(directory / "c.svg");
+    EXPECT_THAT(svg, testing::AllOf(HasSubstr("candidate number 0"), HasSubstr("candidate number 59"),
+                                    HasSubstr("smoothed"), HasSubstr("seconds")));
+    draw_curves(curves, {.log_scale = true}, CandidateStyles(names), "sixty", directory / "c.png");
+    EXPECT_GT(inked(directory / "c.png"), 20'000);
+}
+
+TEST(CandidateStyles, AreTheSameWhicheverCandidatesAreShown) {
+    std::vector<std::string> names;
+    for (int k = 0; k < 24; ++k) names.push_back(fmt::format("c{}", k));
+    const CandidateStyles styles(names);
+    std::set<std::string> colours;
+    std::set<std::string> letters;
+    for (const std::string& name : names) {
+        colours.insert(styles.colour(name));
+        letters.insert(styles.letter(name));
+    }
+    EXPECT_EQ(colours.size(), 24U);
+    EXPECT_EQ(letters.size(), 24U);
+    EXPECT_EQ(styles.colour("c0"), series_colour(0));
+    EXPECT_NE(regime_mark("scratch"), regime_mark("frozen"));
+    EXPECT_NE(regime_mark("frozen"), regime_mark("partial"));
+}
+
+Choice choice_of(std::size_t candidates) {
+    Choice choice{.chosen = "candidate 1"};
+    for (std::size_t k = 0; k < candidates; ++k) {
+        const double mean = 0.9 - 0.005 * static_cast<double>(k);
+        choice.ranking.push_back({.candidate = fmt::format("candidate {}", k),
+                                  .regime = k % 2 == 0 ? "scratch" : "frozen",
+                                  .mean = mean,
+                                  .interval = Interval{mean - 0.03, mean + 0.03},
+                                  .seconds = 1.0 + static_cast<double>(k % 7),
+                                  .on_front = k < 2});
+        if (k > 0) choice.ranking.back().behind = Lead{.mean = 0.9 - mean, .interval = {-0.01, 0.05}};
+    }
+    return choice;
+}
+
+TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
+    const TemporaryDirectory directory;
+    for (const std::size_t n : {1U, 3U, 60U}) {
+        std::vector<std::string> names;
+        for (std::size_t k = 0; k < n; ++k) names.push_back(fmt::format("candidate {}", k));
+        Choice choice = choice_of(n);
+        if (n == 1) choice.chosen = "candidate 0";
+        draw_choice(choice, CandidateStyles(names), "a choice", directory / "c.svg");
+        const std::string svg = read_text(directory / "c.svg");
+        EXPECT_THAT(
+            svg, testing::AllOf(HasSubstr("candidate 0"), HasSubstr("a choice"), HasSubstr("seconds a run")));
+        if (n == 60) {
+            EXPECT_THAT(svg, HasSubstr("the first 40 of 60 candidates"));
+        }
+        // Costs that nobody knows leave an empty panel.
+        choice.cost = Cost::operations;
+        draw_choice(choice, CandidateStyles(names), "a choice", directory / "c.png");
+        EXPECT_GT(inked(directory / "c.png"), 2000);
+    }
+}
+
+TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {
+    const TemporaryDirectory directory;
+    for (const std::size_t n : {3U, 30U, 200U}) {
+        std::vector<std::string> classes;
+        for (std::size_t c = 0; c < n; ++c) classes.push_back(fmt::format("class {}", c));
+        MatrixDifference difference{.difference = CellShares(n, std::vector<double>(n, 0.0)), .seeds = 3};
+        difference.difference[0][0] = 0.4;
+        difference.difference[0][1] = -0.4;
+        difference.cells = {
+            {.true_class = 0, .predicted = 0, .first = 0.9, .second = 0.5, .beyond_chance = true}};
+        difference.gains = {
+            {.true_class = 0, .items = 9, .first = 0.9, .second = 0.5, .beyond_chance = true}};
+        draw_difference(difference, classes, "minus", directory / "d.svg");
+        EXPECT_THAT(read_text(directory / "d.svg"),
+                    testing::AllOf(HasSubstr("minus"), HasSubstr("class 0"), HasSubstr("beyond chance")));
+        draw_spread({.mean = difference.difference,
+                     .deviation = CellShares(n, std::vector<double>(n, 0.01)),
+                     .runs = 3},
+                    classes, "mean", directory / "s.png");
+        EXPECT_GT(inked(directory / "s.png"), 2000);
+        RecallTable table{.candidates = {"a", "b"},
+                          .items = std::vector<std::int64_t>(n, 5),
+                          .recalls = std::vector<std::vector<double>>(n, {0.5, 1.0}),
+                          .deviations = std::vector<std::vector<double>>(n, {0.1, 0.0})};
+        table.items[0] = 0;
+        table.recalls[0] = {std::nan(""), std::nan("")};
+        draw_recalls(table, classes, CandidateStyles({"a", "b"}), "recalls", directory / "r.svg");
+        EXPECT_THAT(read_text(directory / "r.svg"),
+                    testing::AllOf(HasSubstr("class 1"), HasSubstr("recalls")));
+    }
+}
+
+TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
+    const TemporaryDirectory directory;
+    AmountReport report;
+    report.curves = {{"from scratch",
+                      "scratch",
+                      {{0.5, 100, "x", 0.5, std::nullopt, 1}, {1.0, 200, "y", 0.7, Interval{0.6, 0.8}, 3}}}};
+    report.catch_ups = {{.behind = "from scratch", .words = "does not catch up"}};
+    draw_amounts(report, Metric::accuracy, "amounts", directory / "a.svg");
+    EXPECT_THAT(read_text(directory / "a.svg"),
+                testing::AllOf(HasSubstr("from scratch"), HasSubstr("does not catch up"),
+                               HasSubstr("training items")));
+}
+
 TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
-    const std::string text =
-        terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), accuracy_view,
-                        CandidateStyles({"new head", "from scratch"}), 80);
+    const std::string text = terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), accuracy_view,
+                                             CandidateStyles({"new head", "from scratch"}), 80);
     EXPECT_THAT(text, testing::AllOf(HasSubstr("a new head (mean of 2 runs)"), HasSubstr("b from scratch"),
                                      HasSubstr("epoch 5"), HasSubstr("2.650 |"), HasSubstr("0.650 |")));
     for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1)
@@ -213,7 +334,21 @@ TEST(Names, CanNeverBecomeCode) {
     ConfusionMatrix matrix(n);
     for (std::size_t c = 0; c < n; ++c) matrix.add(c, c, 3);
     draw_confusion(matrix, hostile, hostile[2], directory / "m.png");
-    draw_curves(curves_of(hostile, 1, 3), accuracy_view, CandidateStyles(hostile), hostile[0], directory / "c.svg");
+    draw_curves(curves_of(hostile, 1, 3), accuracy_view, CandidateStyles(hostile), hostile[0],
+                directory / "c.svg");
+    Choice choice = choice_of(n);
+    for (std::size_t k = 0; k < n; ++k) choice.ranking[k].candidate = hostile[k];
+    choice.chosen = hostile[0];
+    draw_choice(choice, CandidateStyles(hostile), hostile[4], directory / "choice.svg");
+    draw_spread({.mean = CellShares(n, std::vector<double>(n, 0.1)),
+                 .deviation = CellShares(n, std::vector<double>(n, 0.1)),
+                 .runs = 2},
+                hostile, hostile[5], directory / "spread.png");
+    draw_recalls({.candidates = hostile,
+                  .items = std::vector<std::int64_t>(n, 1),
+                  .recalls = std::vector<std::vector<double>>(n, std::vector<double>(n, 0.5)),
+                  .deviations = {}},
+                 hostile, CandidateStyles(hostile), hostile[6], directory / "recalls.svg");
     std::vector<SheetRow> rows;
     for (const std::string& name : hostile) rows.push_back({name, {test::small_picture(0, 1)}});
     draw_sheet(rows, hostile[1], directory.path() / "it's `a` $(sheet).png");
@@ -224,13 +359,15 @@ TEST(Names, CanNeverBecomeCode) {
 
 TEST(Figures, OtherEndingsAndUnwritablePlacesAreRefused) {
     const TemporaryDirectory directory;
-    EXPECT_THAT(message_of<InputError>(
-                    [&] { draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t", directory / "c.bmp"); }),
+    EXPECT_THAT(message_of<InputError>([&] {
+                    draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t",
+                                directory / "c.bmp");
+                }),
                 HasSubstr(".png or .svg"));
     write_file(directory / "file", std::string("x"));
-    EXPECT_THROW(
-        draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t", directory.path() / "file" / "c.png"),
-        WorkError);
+    EXPECT_THROW(draw_curves(curves_of({"a"}, 1, 2), accuracy_view, CandidateStyles({"a"}), "t",
+                             directory.path() / "file" / "c.png"),
+                 WorkError);
     EXPECT_THROW(draw_figure("this is no script", directory / "c.png", 100, 100), WorkError);
     EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);
 }

@@ -102,7 +102,11 @@ TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
     }
     {
         SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
-        for (const char* change : {"DROP TABLE marks",
+        for (const char* change : {"DROP TABLE run_tags",
+                                   "DROP INDEX predicted_classes",
+                                   "ALTER TABLE runs DROP COLUMN archived",
+                                   "ALTER TABLE runs DROP COLUMN note",
+                                   "DROP TABLE marks",
                                    "DROP TABLE layers",
                                    "DROP TABLE layer_epochs",
                                    "DROP TABLE warnings",

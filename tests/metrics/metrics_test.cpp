@@ -5,8 +5,8 @@
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/metrics/crossed.hpp"
 #include "jevrin/metrics/influence.hpp"
-#include "jevrin/metrics/significance.hpp"
 #include "jevrin/metrics/intervals.hpp"
+#include "jevrin/metrics/significance.hpp"
 
 #include <cmath>
 
@@ -121,9 +121,9 @@ TEST(CrossedDifference, HandWorked) {
     const std::vector<double> d = {0, 1, 0};
     const CrossedEstimate e = crossed_difference({a, b}, {c, d});
     EXPECT_NEAR(e.mean, 0.5 - 1.0 / 6, 1e-12);
-    // Seed means 2/3, 1/3 and 0, 1/3: each of variance 1/18, over two seeds 1/36. Item means 1, 1/2, 0 and 0, 1/2,
-    // 0: differences 1, 0, 0 of variance 1/3, over three items 1/9. The rest of each: residuals of 1/6 and 1/3,
-    // squares 6/18 in all over (2 - 1) * (3 - 1), so 1/6; over 2 * 3 cells 1/36 each.
+    // Seed means 2/3, 1/3 and 0, 1/3: each of variance 1/18, over two seeds 1/36. Item means 1, 1/2, 0 and 0,
+    // 1/2, 0: differences 1, 0, 0 of variance 1/3, over three items 1/9. The rest of each: residuals of 1/6
+    // and 1/3, squares 6/18 in all over (2 - 1) * (3 - 1), so 1/6; over 2 * 3 cells 1/36 each.
     EXPECT_NEAR(e.variance, 2.0 / 36 + 1.0 / 9 - 2.0 / 36, 1e-12);
     EXPECT_EQ(e.seeds, 2);
     EXPECT_EQ(e.items, 3);
@@ -157,7 +157,8 @@ TEST(Significance, McNemarIsExact) {
 TEST(Influence, IsTheJackknifeOfEveryScore) {
     RandomStream random({9, Purpose::sample, 0, 0});
     std::vector<std::size_t> labels = {4, 0, 1, 2, 3, 0, 1, 2, 3};  // class 4 has a single item
-    std::vector<std::size_t> predicted = {1, 0, 1, 2, 4, 5, 1, 0, 3};  // class 5 is predicted once and has none
+    std::vector<std::size_t> predicted = {1, 0, 1, 2, 4,
+                                          5, 1, 0, 3};  // class 5 is predicted once and has none
     for (int i = 0; i < 40; ++i) {
         labels.push_back(random.below(4));
         predicted.push_back(random.uniform() < 0.6 ? labels.back() : random.below(4));

@@ -1,5 +1,5 @@
-// A ledger whose runs are made up: what each predicts and how its curves go is decided here, nothing is trained
-// and no picture is read.
+// A ledger whose runs are made up: what each predicts and how its curves go is decided here, nothing is
+// trained and no picture is read.
 #pragma once
 
 #include "support/support.hpp"
@@ -42,9 +42,8 @@ class MadeUpStudy {
         for (std::size_t c = 0; c < classes; ++c)
             for (std::size_t i = 0; i < items_per_class; ++i) {
                 const std::string path = fmt::format("{}/{:04}.png", set_.classes[c], i);
-                set_.items.push_back({.path = path,
-                                      .label = c,
-                                      .id = fmt::format("{}#{:032x}", path, 1000 * c + i)});
+                set_.items.push_back(
+                    {.path = path, .label = c, .id = fmt::format("{}#{:032x}", path, 1000 * c + i)});
             }
         set_.fingerprint = fmt::format("{} classes of {}", classes, items_per_class);
         for (std::size_t i = 0; i < set_.items.size(); ++i)
@@ -87,7 +86,8 @@ class MadeUpStudy {
     }
 
     // Right with this probability, drawn from candidate, seed and item; otherwise the next class.
-    std::function<std::size_t(std::size_t, std::size_t)> right_with(double probability, std::uint64_t draw) const {
+    std::function<std::size_t(std::size_t, std::size_t)> right_with(double probability,
+                                                                    std::uint64_t draw) const {
         return [probability, draw, classes = classes_](std::size_t label, std::size_t place) {
             RandomStream random({draw, Purpose::sample, 0, static_cast<std::uint64_t>(place)});
             return random.uniform() < probability ? label : (label + 1) % classes;

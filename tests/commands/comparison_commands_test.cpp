@@ -1,0 +1,180 @@
+// What the tool says across the runs of a study.
+#include "evaluated.hpp"
+
+#include "jevrin/ledger/ledger.hpp"
+
+namespace jevrin {
+namespace {
+
+using nlohmann::json;
+using test::CommandResult;
+using test::is_picture;
+using test::lines_of;
+using test::read_text;
+using testing::HasSubstr;
+
+using Compared = test::Evaluated;
+
+TEST_F(Compared, CurvesOverlayCandidatesOnAnyAxis) {
+    const CommandResult all = run({"curves", "--show", "loss,macro_f1,learning_rate", "--over", "examples",
+                                   "--smooth", "0.5", "--figure", "c.png", "--csv", "c.csv"});
+    EXPECT_EQ(all.status, 0) << all.errors;
+    EXPECT_THAT(all.output, testing::AllOf(HasSubstr("validation macro F1"), HasSubstr("learning rate"),
+                                           HasSubstr("examples")));
+    EXPECT_TRUE(is_picture(file("c.png")));
+    EXPECT_EQ(lines_of(read_text(file("c.csv"))), 1 + 6 * 3U);
+    const CommandResult at = run({"curves", "--at", "2"});
+    EXPECT_EQ(lines_of(at.output), 1 + 6 + 2U) << at.output;
+    EXPECT_EQ(run({"curves", "--show", "los"}).status, 2);
+    EXPECT_THAT(run({"curves", "--over", "hours"}).errors, HasSubstr("no axis is called 'hours'"));
+    EXPECT_EQ(run({"curves", "--smooth", "1"}).status, 2);
+    EXPECT_EQ(run({"curves", "--show", "loss,objective,accuracy,macro_f1,learning_rate"}).status, 2);
+}
+
+TEST_F(Compared, DiagnoseSaysSomethingOfEveryRun) {
+    const json found = run_json({"diagnose"});
+    EXPECT_EQ(found.size(), 6U);
+    for (const json& one : found) {
+        EXPECT_FALSE(one["finding"].get<std::string>().empty());
+        EXPECT_EQ(one["findings"][0]["finding"], one["finding"]);
+    }
+    EXPECT_THAT(run({"diagnose"}).output, HasSubstr("too short: 6 runs"));  // of three epochs each
+}
+
+TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
+    const json difference = run_json({"confusion", "new head", "--minus", "from scratch"});
+    EXPECT_EQ(difference["runs"].size(), 2U);
+    EXPECT_EQ(difference["minus"].size(), 2U);
+    const json recalls = run_json({"recall"});
+    for (std::size_t c = 0; c < recalls["classes"].size(); ++c) {
+        const json& row = recalls["classes"][c]["recalls"];
+        double frozen = 0.0;
+        double scratch = 0.0;
+        for (const json& one : row) {
+            if (one["candidate"] == "new head") frozen = one["mean"];
+            if (one["candidate"] == "from scratch") scratch = one["mean"];
+        }
+        EXPECT_NEAR(difference["difference"][c][c].get<double>(), frozen - scratch, 1e-9);
+    }
+    const CommandResult text = run(
+        {"confusion", "new head", "--minus", "from scratch", "--figure", "minus.png", "--csv", "minus.csv"});
+    EXPECT_EQ(text.status, 0) << text.errors;
+    EXPECT_THAT(text.output,
+                testing::AllOf(HasSubstr("gain of recall"), HasSubstr("fewer than three seeds")));
+    EXPECT_TRUE(is_picture(file("minus.png")));
+    EXPECT_EQ(lines_of(read_text(file("minus.csv"))), 4U);
+    EXPECT_EQ(run({"confusion", "new head", "--minus", "nobody"}).status, 2);
+    EXPECT_THAT(run({"confusion", "new head", "from scratch", "--minus", "last stage"}).errors,
+                HasSubstr("2 candidates"));
+    EXPECT_THAT(run({"confusion", "new head", "--minus", "from scratch", "--part", "test"}).errors,
+                HasSubstr("on the validation part"));
+    EXPECT_EQ(run_json({"runs"})[0]["test_looks"], 0);
+}
+
+TEST_F(Compared, AMeanMatrixHasItsSpread) {
+    const json mean = run_json({"confusion", "from scratch", "--mean"});
+    const json one = run_json({"confusion", "from scratch/1", "--shares", "true"});
+    const json two = run_json({"confusion", "from scratch/2", "--shares", "true"});
+    for (std::size_t i = 0; i < 3; ++i)
+        for (std::size_t j = 0; j < 3; ++j) {
+            const double a = one["shares"][i][j];
+            const double b = two["shares"][i][j];
+            EXPECT_NEAR(mean["mean"][i][j].get<double>(), (a + b) / 2, 1e-12);
+            EXPECT_NEAR(mean["deviation"][i][j].get<double>(), std::abs(a - b) / std::sqrt(2.0), 1e-12);
+        }
+    EXPECT_EQ(run({"confusion", "from scratch", "--mean", "--figure", "mean.svg"}).status, 0);
+    EXPECT_TRUE(is_picture(file("mean.svg")));
+    EXPECT_EQ(run({"confusion", "from scratch", "--mean", "--minus", "new head"}).status, 2);
+}
+
+TEST_F(Compared, AgreementShowsAndMarksItems) {
+    const json all = run_json({"agreement", "--show", "known"});
+    const json missed = run_json({"agreement", "--show", "missed"});
+    const json disputed = run_json({"agreement", "--show", "disputed"});
+    EXPECT_EQ(all["selected"].size() + missed["selected"].size() + disputed["selected"].size(),
+              all["items"].get<std::size_t>());
+    EXPECT_EQ(all["agreement"].size(), 6U);
+    const CommandResult sheet = run({"agreement", "--show", "known", "--sheet", "a.png", "--mark", "1"});
+    EXPECT_EQ(sheet.status, 0) << sheet.errors;
+    EXPECT_TRUE(is_picture(file("a.png")));
+    EXPECT_THAT(run({"marks"}).output, HasSubstr("of 6 runs call it"));
+    EXPECT_THAT(run({"agreement", "--regime", "forzen"}).errors, HasSubstr("did you mean 'frozen'"));
+}
+
+TEST_F(Compared, TheChoiceHasAParagraphATableAFigureAndJson) {
+    const json choice = run_json({"choose", "--cost", "trained", "--pairs"});
+    EXPECT_EQ(choice["cost"], "trained");
+    EXPECT_EQ(choice["pairs"].size(), 3U);
+    EXPECT_THAT(choice["summary"].get<std::string>(), HasSubstr("validation items are few"));
+    EXPECT_EQ(choice["ranking"].size(), 3U);
+    for (const json& one : choice["ranking"]) EXPECT_EQ(one["seeds"], 2);
+    const CommandResult text = run({"choose", "--figure", "choice.png", "--csv", "choice.csv", "--pairs"});
+    EXPECT_EQ(text.status, 0) << text.errors;
+    EXPECT_TRUE(is_picture(file("choice.png")));
+    EXPECT_EQ(lines_of(read_text(file("choice.csv"))), 4U);
+    EXPECT_THAT(text.output, HasSubstr("corrected for 3 comparisons"));
+    EXPECT_EQ(run({"choose", "--cost", "money"}).status, 2);
+    EXPECT_EQ(run_json({"choose", "from scratch", "new head"})["ranking"].size(), 2U);
+    EXPECT_THAT(run({"choose", "from scrach"}).errors, HasSubstr("did you mean 'from scratch'"));
+}
+
+TEST_F(Compared, RunsAreQueriedNotedAndPutAway) {
+    EXPECT_EQ(run_json({"runs", "--where", "regime=frozen"}).size(), 2U);
+    EXPECT_EQ(run_json({"runs", "--where", "seed>1", "--sort", "-accuracy"}).size(), 3U);
+    EXPECT_EQ(run_json({"runs", "--group", "regime"}).size(), 3U);
+    EXPECT_THAT(run({"runs", "--differing"}).output, HasSubstr("train_from"));
+    EXPECT_EQ(run({"runs", "--csv", "runs.csv"}).status, 0);
+    EXPECT_THAT(read_text(file("runs.csv")), HasSubstr("training.optimiser.learning_rate"));
+    EXPECT_EQ(run({"note", "from scratch/1", "--text", "the odd one", "--tag", "odd"}).status, 0);
+    EXPECT_EQ(run_json({"runs", "--tag", "odd"})[0]["note"], "the odd one");
+    EXPECT_THAT(run({"note", "from scratch/1"}).output, HasSubstr("tags odd; the odd one"));
+    EXPECT_EQ(run({"note", "from scratch/1", "--untag", "old"}).status, 2);
+    EXPECT_EQ(run({"note", "from scratch/1", "--untag", "odd", "--text", ""}).status, 0);
+    EXPECT_EQ(run({"archive", "from scratch"}).status, 0);
+    EXPECT_EQ(run_json({"runs"}).size(), 4U);
+    EXPECT_EQ(run_json({"runs", "--archived"}).size(), 2U);
+    EXPECT_EQ(run_json({"choose"})["ranking"].size(), 2U);
+    EXPECT_THAT(run({"runs"}).output, HasSubstr("2 runs put away"));
+    // Training again trains nothing: they are finished, only out of sight.
+    EXPECT_EQ(run({"train", "plan.toml", "--keep-epochs"}).status, 0);
+    EXPECT_EQ(run_json({"runs"}).size(), 4U);
+    EXPECT_EQ(run({"archive", "from scratch", "--undo"}).status, 0);
+    EXPECT_EQ(run_json({"runs"}).size(), 6U);
+}
+
+TEST_F(Compared, DeletingAsksAndMergingBringsBack) {
+    std::filesystem::copy(file("ledger"), file("copy"), std::filesystem::copy_options::recursive);
+    EXPECT_THAT(run({"contrast", "ledger", "copy"}).output,
+                HasSubstr("6 runs with the same settings and score"));
+    const CommandResult refused = run({"delete", "last stage/1", "--ledger", "copy"});
+    EXPECT_EQ(refused.status, 2);
+    EXPECT_THAT(refused.errors, testing::AllOf(HasSubstr("would delete 1 run"), HasSubstr("--yes")));
+    EXPECT_EQ(run({"delete", "last stage/1", "--ledger", "copy", "--yes"}).status, 0);
+    EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 5U);
+    EXPECT_THAT(run({"contrast", "ledger", "copy"}).output, HasSubstr("only in the first"));
+    const json merged = run_json({"merge", "ledger", "--ledger", "copy"});
+    EXPECT_EQ(merged["runs"], 1);
+    EXPECT_EQ(merged["known"], 6);
+    EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 6U);
+    // The model came along: it classifies.
+    EXPECT_EQ(run({"export", "last stage/1", "back.onnx", "--ledger", "copy"}).status, 0);
+    EXPECT_EQ(run({"merge", "nowhere"}).status, 2);
+}
+
+TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
+    std::filesystem::copy(file("ledger"), file("tested"), std::filesystem::copy_options::recursive);
+    EXPECT_EQ(run_json({"choose", "--ledger", "tested"})["test_looks"], 0);
+    const json tested = run_json({"choose", "--test", "--ledger", "tested"});
+    EXPECT_EQ(tested["test"]["candidate"], tested["chosen"]);
+    EXPECT_EQ(tested["test"]["runs"].size(), 2U);
+    EXPECT_EQ(tested["test_looks"], 2);
+    EXPECT_LE(tested["test"]["low"], tested["test"]["mean"]);
+    EXPECT_THAT(tested["test"]["words"].get<std::string>(), HasSubstr("flattered"));
+    const double one = run_json({"scores", tested["test"]["runs"][0]["run"].get<std::string>(), "--part",
+                                 "test", "--ledger", "tested"})["scores"]["balanced_accuracy"]["value"];
+    EXPECT_NEAR(tested["test"]["runs"][0]["test"].get<double>(), one, 1e-12);
+    EXPECT_THAT(run({"choose", "--ledger", "tested"}).output, HasSubstr("has been looked at 3 times"));
+}
+
+}  // namespace
+}  // namespace jevrin

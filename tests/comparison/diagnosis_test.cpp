@@ -1,0 +1,180 @@
+#include "jevrin/comparison/diagnosis.hpp"
+
+#include "jevrin/base/random.hpp"
+
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <functional>
+
+namespace jevrin {
+namespace {
+
+using testing::HasSubstr;
+using Course = std::function<double(int epoch)>;
+
+// Curves drawn from their formulas, with a score that follows the validation loss.
+std::vector<EpochRecord> curve_of(
+    int epochs, const Course& training, const Course& validation,
+    const Course& score = [](int) { return 0.8; }) {
+    std::vector<EpochRecord> curve;
+    for (int e = 1; e <= epochs; ++e)
+        curve.push_back({.epoch = e,
+                         .step = 10 * e,
+                         .training_loss = training(e),
+                         .validation_loss = validation(e),
+                         .learning_rate = 0.1,
+                         .validation_scores = {score(e), score(e), score(e)}});
+    return curve;
+}
+
+// 100 items of four even classes.
+Diagnosis diagnose_as(const std::vector<EpochRecord>& curve) {
+    return diagnose(
+        curve, {.metric = Metric::accuracy, .guess = {.score = 0.25, .loss = std::log(4.0), .items = 100}});
+}
+
+bool has(const Diagnosis& diagnosis, Finding finding) {
+    return std::any_of(diagnosis.findings.begin(), diagnosis.findings.end(),
+                       [&](const Observation& o) { return o.finding == finding; });
+}
+
+double settling(int epoch, double from, double to, double pace) {
+    return to + (from - to) * std::exp(-epoch / pace);
+}
+
+TEST(Diagnosis, CurvesThatLevelOutTogetherAreAGoodFit) {
+    const Diagnosis d = diagnose_as(curve_of(
+        40, [](int e) { return settling(e, 1.4, 0.30, 4); },
+        [](int e) { return settling(e, 1.4, 0.38, 4); }));
+    EXPECT_EQ(d.finding(), Finding::good_fit);
+    EXPECT_EQ(d.findings.size(), 1U);
+    EXPECT_EQ(d.overfit_since, 0);
+}
+
+TEST(Diagnosis, OverfitNamesSinceWhenAndByHowMuch) {
+    // Validation falls to 0.5 at epoch 10 and rises by 0.01 an epoch from there.
+    const Diagnosis d = diagnose_as(curve_of(
+        30, [](int e) { return 1.4 * std::exp(-e / 10.0); },
+        [](int e) { return e <= 10 ? 1.4 - 0.09 * e : 0.5 + 0.01 * (e - 10); }));
+    EXPECT_EQ(d.finding(), Finding::overfit);
+    EXPECT_NEAR(static_cast<double>(d.overfit_since), 10, 1);
+    EXPECT_NEAR(d.overfit_by, 0.19, 0.02);
+    EXPECT_THAT(d.findings.front().words, HasSubstr("validation loss rose from 0.5"));
+    EXPECT_GT(d.slope, 0.0);
+}
+
+TEST(Diagnosis, AGapThatOpensIsOverfitTooThoughValidationStands) {
+    const Diagnosis d = diagnose_as(curve_of(
+        30, [](int e) { return settling(e, 1.4, 0.05, 6); }, [](int e) { return settling(e, 1.4, 0.5, 4); }));
+    EXPECT_EQ(d.finding(), Finding::overfit);
+    EXPECT_EQ(d.overfit_by, 0.0);
+    EXPECT_GT(d.overfit_since, 3);
+    EXPECT_LT(d.overfit_since, 15);
+    EXPECT_THAT(d.findings.front().words, HasSubstr("stays at 0.50"));
+}
+
+TEST(Diagnosis, UnderfitIsPoorOnItsOwnTrainingItems) {
+    const Diagnosis d = diagnose_as(curve_of(
+        40, [](int e) { return settling(e, 1.4, 1.0, 4); }, [](int e) { return settling(e, 1.4, 1.05, 4); },
+        [](int) { return 0.5; }));
+    EXPECT_EQ(d.finding(), Finding::underfit);
+    EXPECT_THAT(d.findings.front().words, HasSubstr("guessing gives 1.386"));
+}
+
+TEST(Diagnosis, WhatStillFallsWouldGainFromMoreEpochs) {
+    const Diagnosis d = diagnose_as(curve_of(
+        20, [](int e) { return 1.3 - 0.045 * e; }, [](int e) { return 1.35 - 0.04 * e; }));
+    EXPECT_TRUE(has(d, Finding::still_improving));
+    EXPECT_NEAR(d.slope, -0.04, 0.003);
+    EXPECT_THAT(d.findings.back().words, HasSubstr("0.0400 an epoch"));
+}
+
+TEST(Diagnosis, ASteadyFallThatHasHardlyBegunIsALowRate) {
+    const Diagnosis d = diagnose_as(curve_of(
+        20, [](int e) { return 1.38 - 0.008 * e; }, [](int e) { return 1.38 - 0.0085 * e; },
+        [](int) { return 0.5; }));
+    EXPECT_EQ(d.finding(), Finding::rate_too_low);
+    EXPECT_TRUE(has(d, Finding::still_improving));
+}
+
+TEST(Diagnosis, TrainingThatJumpsOrRisesIsAHighRate) {
+    const Diagnosis rises = diagnose_as(curve_of(
+        12, [](int e) { return e == 6 ? 3.0 : 1.4; }, [](int) { return 1.4; }, [](int) { return 0.5; }));
+    EXPECT_EQ(rises.finding(), Finding::rate_too_high);
+    EXPECT_THAT(rises.findings.front().words, HasSubstr("rose to 3.000"));
+    const Diagnosis jumps = diagnose_as(curve_of(
+        20, [](int e) { return e % 2 == 0 ? 0.8 : 1.3; }, [](int e) { return e % 2 == 0 ? 0.9 : 1.4; },
+        [](int) { return 0.6; }));
+    EXPECT_EQ(jumps.finding(), Finding::rate_too_high);
+}
+
+TEST(Diagnosis, ValidationAloneThatJumpsIsUnstable) {
+    const Diagnosis d = diagnose_as(curve_of(
+        30, [](int e) { return settling(e, 1.4, 0.4, 4); },
+        [](int e) { return 0.6 + (e % 2 == 0 ? 0.15 : -0.15); }));
+    EXPECT_TRUE(has(d, Finding::unstable));
+    EXPECT_FALSE(has(d, Finding::rate_too_high));
+}
+
+TEST(Diagnosis, NoBetterThanTheCommonestClassIsSaidSo) {
+    const Diagnosis d = diagnose_as(curve_of(
+        10, [](int) { return 1.386; }, [](int) { return 1.386; }, [](int) { return 0.3; }));
+    EXPECT_EQ(d.finding(), Finding::guessing);
+    EXPECT_FALSE(has(d, Finding::good_fit));
+    // With many items 0.3 is more than chance.
+    const Diagnosis sure = diagnose(
+        curve_of(
+            10, [](int) { return 1.3; }, [](int) { return 1.3; }, [](int) { return 0.3; }),
+        {.metric = Metric::accuracy, .guess = {.score = 0.25, .loss = std::log(4.0), .items = 10'000}});
+    EXPECT_FALSE(has(sure, Finding::guessing));
+}
+
+TEST(Diagnosis, AFewEpochsSayNothing) {
+    EXPECT_EQ(diagnose_as(curve_of(
+                              3, [](int) { return 1.0; }, [](int) { return 1.0; }))
+                  .finding(),
+              Finding::too_short);
+    EXPECT_EQ(diagnose_as({}).finding(), Finding::too_short);
+}
+
+// Noise of a few percent changes no verdict: 200 noisy versions of each course.
+TEST(Diagnosis, HoldsUnderNoise) {
+    const auto noisy = [](double value, std::uint64_t draw, int epoch) {
+        RandomStream random({draw, Purpose::sample, 0, static_cast<std::uint64_t>(epoch)});
+        return value * (1.0 + 0.02 * random.normal());
+    };
+    int fits = 0;
+    int overfits = 0;
+    for (std::uint64_t draw = 0; draw < 200; ++draw) {
+        fits += diagnose_as(curve_of(
+                                40, [&](int e) { return noisy(settling(e, 1.4, 0.30, 4), draw, e); },
+                                [&](int e) { return noisy(settling(e, 1.4, 0.38, 4), draw + 1000, e); }))
+                    .finding() == Finding::good_fit;
+        overfits += diagnose_as(curve_of(
+                                    40, [&](int e) { return noisy(1.4 * std::exp(-e / 12.0), draw, e); },
+                                    [&](int e) {
+                                        return noisy(e <= 10 ? 1.4 - 0.09 * e : 0.5 + 0.01 * (e - 10),
+                                                     draw + 1000, e);
+                                    }))
+                        .finding() == Finding::overfit;
+    }
+    EXPECT_GE(fits, 190);
+    EXPECT_GE(overfits, 198);
+}
+
+TEST(Guess, IsTheCommonestClass) {
+    ConfusionMatrix matrix(3);
+    matrix.add(0, 1, 6);
+    matrix.add(1, 1, 2);
+    matrix.add(2, 0, 2);
+    const Guess accuracy = guess_of(matrix, Metric::accuracy);
+    EXPECT_EQ(accuracy.items, 10);
+    EXPECT_DOUBLE_EQ(accuracy.score, 0.6);
+    EXPECT_NEAR(accuracy.loss, -0.6 * std::log(0.6) - 0.4 * std::log(0.2), 1e-12);
+    EXPECT_NEAR(guess_of(matrix, Metric::balanced_accuracy).score, 1.0 / 3, 1e-12);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,187 @@
+// Notes, tags, what is put away, deleted, merged and held against another ledger.
+#include "support/made_up_study.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/comparison/ledger_difference.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::MadeUpStudy;
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::ElementsAre;
+using testing::HasSubstr;
+
+std::vector<std::string> names_of(const std::vector<RunRecord>& runs) {
+    std::vector<std::string> names;
+    for (const RunRecord& run : runs) names.push_back(run.name());
+    return names;
+}
+
+TEST(Upkeep, NotesAndTagsStayWithARun) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    const std::int64_t run = study.add_run({});
+    study.ledger().put_note(run, "looks <odd>, 'check' \"it\"");
+    study.ledger().add_tag(run, "zeta");
+    study.ledger().add_tag(run, "alpha");
+    const RunRecord record = Ledger::open(directory / "ledger").run(study.study().id, "a/1");
+    EXPECT_EQ(record.note, "looks <odd>, 'check' \"it\"");
+    EXPECT_THAT(record.tags, ElementsAre("alpha", "zeta"));
+}
+
+TEST(Upkeep, ArchivedRunsAreOutOfSightAndComeBack) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    const std::int64_t run = study.add_run({.candidate = "a"});
+    study.add_run({.candidate = "b"});
+    const std::int64_t id = study.study().id;
+    study.ledger().put_archived(run, true);
+    EXPECT_THAT(names_of(study.ledger().runs(id)), ElementsAre("b/1"));
+    EXPECT_THAT(names_of(study.ledger().archived_runs(id)), ElementsAre("a/1"));
+    EXPECT_THAT(study.ledger().candidates(id), ElementsAre("b"));
+    EXPECT_TRUE(study.ledger().run(id, "a/1").archived);
+    study.ledger().put_archived(run, false);
+    EXPECT_EQ(study.ledger().runs(id).size(), 2U);
+}
+
+TEST(Upkeep, DeletingForgetsAllButLooksAtTheTestPart) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    const std::int64_t run = study.add_run({.candidate = "a", .epochs = 3});
+    const std::int64_t kept = study.add_run({.candidate = "b"});
+    Ledger& ledger = study.ledger();
+    const std::int64_t id = study.study().id;
+    for (const auto& file : {ledger.model_file(run), ledger.model_file(run, 2), ledger.checkpoint_file(run),
+                             ledger.model_file(kept)})
+        write_file(file, std::string("x"));
+    ledger.record_test_look(run, {});
+    ledger.add_tag(run, "t");
+    ledger.delete_run(run);
+    EXPECT_THAT(names_of(ledger.runs(id)), ElementsAre("b/1"));
+    EXPECT_FALSE(std::filesystem::exists(ledger.model_file(run)));
+    EXPECT_FALSE(std::filesystem::exists(ledger.model_file(run, 2)));
+    EXPECT_FALSE(std::filesystem::exists(ledger.checkpoint_file(run)));
+    EXPECT_TRUE(std::filesystem::exists(ledger.model_file(kept)));
+    EXPECT_TRUE(ledger.epochs(run).empty());
+    EXPECT_TRUE(ledger.predictions(run, Part::validation).empty());
+    EXPECT_EQ(ledger.test_looks(id).size(), 1U);
+    EXPECT_EQ(ledger.study().test_looks, 1);
+    // Its plan brings it back as a run that is still to be trained.
+    EXPECT_EQ(study.add_run({.candidate = "a", .finished = false}), run);
+    EXPECT_EQ(ledger.run(id, "a/1").epochs, 1);
+}
+
+TEST(Upkeep, ARunInTrainingIsNotDeleted) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    const std::int64_t run = study.add_run({.finished = false});
+    Ledger other = Ledger::open_or_create(directory / "ledger");
+    const auto claim = other.claim(run);
+    ASSERT_TRUE(claim.has_value());
+    EXPECT_THAT(message_of<InputError>([&] { study.ledger().delete_run(run); }), HasSubstr("being trained"));
+    EXPECT_EQ(study.ledger().epochs(run).size(), 1U);
+}
+
+TEST(Merging, CopiesWhatIsMissingAndKeepsWhatIsThere) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    MadeUpStudy theirs(directory / "theirs", 2, 8);
+    ours.add_run({.candidate = "both", .epochs = 2});
+    ours.add_run({.candidate = "begun", .epochs = 1, .finished = false});
+    theirs.add_run({.candidate = "only there", .epochs = 4});
+    const std::int64_t both = theirs.add_run({.candidate = "both", .epochs = 2});
+    const std::int64_t begun = theirs.add_run({.candidate = "begun", .epochs = 1});
+    write_file(theirs.ledger().model_file(begun), std::string("weights"));
+    write_file(theirs.ledger().model_file(both), std::string("not copied"));
+    theirs.ledger().add_tag(both, "there");
+    theirs.ledger().record_test_look(both, {});
+    const MergeSummary summary = ours.ledger().merge(Ledger::open(directory / "theirs"));
+    EXPECT_EQ(summary.studies, 0);
+    EXPECT_EQ(summary.runs, 2);
+    EXPECT_EQ(summary.known, 2);
+    EXPECT_EQ(summary.differing, 0);
+    const std::int64_t id = ours.study().id;
+    const RunRecord copied = ours.ledger().run(id, "only there/1");
+    EXPECT_EQ(copied.state, RunState::finished);
+    EXPECT_EQ(copied.epochs, 4);
+    const auto their_predictions = theirs.ledger().predictions(
+        theirs.ledger().run(theirs.study().id, "only there/1").id, Part::validation);
+    const auto our_predictions = ours.ledger().predictions(copied.id, Part::validation);
+    ASSERT_EQ(our_predictions.size(), their_predictions.size());
+    for (std::size_t i = 0; i < our_predictions.size(); ++i) {
+        EXPECT_EQ(our_predictions[i].item, their_predictions[i].item);
+        EXPECT_EQ(our_predictions[i].predicted, their_predictions[i].predicted);
+    }
+    const RunRecord finished = ours.ledger().run(id, "begun/1");
+    EXPECT_EQ(finished.state, RunState::finished);
+    EXPECT_TRUE(std::filesystem::exists(ours.ledger().model_file(finished.id)));
+    const RunRecord known = ours.ledger().run(id, "both/1");
+    EXPECT_THAT(known.tags, ElementsAre("there"));
+    EXPECT_FALSE(std::filesystem::exists(ours.ledger().model_file(known.id)));
+    EXPECT_EQ(ours.ledger().test_looks(id).size(), 1U);
+    // A second time nothing is left to copy, and nothing is counted twice.
+    const MergeSummary again = ours.ledger().merge(Ledger::open(directory / "theirs"));
+    EXPECT_EQ(again.runs, 0);
+    EXPECT_EQ(again.known, 3);
+    EXPECT_EQ(ours.ledger().test_looks(id).size(), 1U);
+}
+
+TEST(Merging, ANewStudyComesBehindThoseThatAreHere) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    ours.add_run({});
+    Ledger other = Ledger::open_or_create(directory / "theirs");
+    const std::int64_t study = other.put_study("another", Metric::macro_f1, ours.set(), ours.parts());
+    other.put_run(study,
+                  {.candidate = "c", .regime = "frozen", .seed = 4, .settings = "{}", .planned_epochs = 1});
+    EXPECT_EQ(ours.ledger().merge(other).studies, 1);
+    EXPECT_THAT(ours.ledger().study_names(), ElementsAre("made up", "another"));
+    EXPECT_EQ(ours.ledger().study("another").metric, Metric::macro_f1);
+    EXPECT_THAT(names_of(ours.ledger().runs(ours.ledger().study("another").id)), ElementsAre("c/4"));
+    EXPECT_THAT(message_of<InputError>([&] { ours.ledger().merge(Ledger::open(directory / "ours")); }),
+                HasSubstr("the same ledger"));
+}
+
+TEST(Merging, OtherSettingsUnderOneNameStandAsideForOurs) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    MadeUpStudy theirs(directory / "theirs", 2, 8);
+    ours.add_run({.settings = R"({"rate": 1})"});
+    theirs.add_run({.settings = R"({"rate": 2})", .epochs = 3});
+    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 1);
+    const std::vector<RunRecord> runs = ours.ledger().runs(ours.study().id);
+    ASSERT_EQ(runs.size(), 1U);
+    EXPECT_EQ(runs[0].epochs, 1);
+    const std::vector<RunPair> pairs = compare_ledgers(ours.ledger(), theirs.ledger());
+    ASSERT_EQ(pairs.size(), 1U);
+    EXPECT_THAT(pairs[0].differing, ElementsAre("rate"));
+}
+
+TEST(LedgerDifference, NamesWhatOnlyOneHasAndWhatScoresOtherwise) {
+    const TemporaryDirectory directory;
+    MadeUpStudy first(directory / "first", 2, 8);
+    MadeUpStudy second(directory / "second", 2, 8);
+    first.add_run({.candidate = "same"});
+    second.add_run({.candidate = "same"});
+    first.add_run({.candidate = "scores"});
+    second.add_run(
+        {.candidate = "scores", .predicted = [](std::size_t, std::size_t) { return std::size_t{0}; }});
+    first.add_run({.candidate = "first"});
+    second.add_run({.candidate = "second"});
+    const std::vector<RunPair> pairs = compare_ledgers(first.ledger(), second.ledger());
+    ASSERT_EQ(pairs.size(), 4U);
+    EXPECT_TRUE(pairs[0].same_settings());
+    EXPECT_EQ(pairs[0].first, pairs[0].second);
+    EXPECT_TRUE(pairs[1].same_settings());
+    EXPECT_EQ(pairs[1].first, 1.0);
+    EXPECT_EQ(pairs[1].second, 0.5);
+    EXPECT_FALSE(pairs[2].in_second);
+    EXPECT_FALSE(pairs[3].in_first);
+    EXPECT_EQ(pairs[3].run, "second/1");
+}
+
+}  // namespace
+}  // namespace jevrin

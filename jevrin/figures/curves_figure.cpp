@@ -15,6 +15,7 @@ namespace {
 
 constexpr std::size_t most_panels = 4;
 constexpr std::size_t legend_rows = 30;
+constexpr std::size_t most_bands = 24;
 
 // Collects data blocks and plot clauses of one panel.
 class Panel {
@@ -166,7 +167,8 @@ void add_candidates(Panel& panel, const std::vector<CandidateCurves>& groups, Cu
     std::vector<Drawn> main;
     for (const CandidateCurves& group : groups) {
         main.push_back(curves_of(group, quantity, main_part, view));
-        if (group.runs.size() > 1)
+        // Many bands lie over each other and say nothing more.
+        if (group.runs.size() > 1 && groups.size() <= most_bands)
             panel.band(main.back().shown,
                        fmt::format("with filledcurves lc rgb '{}' fs transparent solid {} noborder",
                                    styles.colour(group.candidate), crowded ? 0.06 : 0.14));
@@ -254,7 +256,8 @@ std::string notes(const std::vector<CandidateCurves>& groups, const CurveView& v
                   const std::optional<double>& limit) {
     std::vector<std::string> parts;
     if (groups.size() > 1) {
-        parts.emplace_back("thick: mean on validation, its band: all runs");
+        parts.emplace_back(groups.size() <= most_bands ? "thick: mean on validation, its band: all runs"
+                                                       : "mean on validation");
         parts.emplace_back(groups.size() > 8 ? "training curves: fewer candidates show them"
                                              : "dashed: mean on training");
         parts.emplace_back(fmt::format("at the mean best epoch {} scratch {} frozen {} partial",

@@ -176,5 +176,28 @@ TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
     EXPECT_THAT(run({"choose", "--ledger", "tested"}).output, HasSubstr("has been looked at 3 times"));
 }
 
+TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {
+    const test::TemporaryDirectory directory;
+    std::string plan = test::small_plan(2, "", "[1, 2]");
+    const std::string fractions = "vary.training.training_fraction = [0.4, 1.0]\n";
+    for (const char* regime : {"regime = \"scratch\"\n", "regime = \"frozen\"\n"})
+        plan.insert(plan.find(regime) + std::string(regime).size(), fractions);
+    test::write_small_study(directory.path(), plan);
+    const test::CommandOptions here{.directory = directory.path()};
+    ASSERT_EQ(test::run_jevrin({"train", "plan.toml"}, here).status, 0);
+    const CommandResult text = test::run_jevrin({"amounts", "--figure", "a.png", "--csv", "a.csv"}, here);
+    EXPECT_EQ(text.status, 0) << text.errors;
+    EXPECT_TRUE(is_picture(directory / "a.png"));
+    EXPECT_EQ(lines_of(read_text(directory / "a.csv")), 5U);
+    const json report = json::parse(test::run_jevrin({"amounts", "--json"}, here).output);
+    ASSERT_EQ(report["curves"].size(), 2U);
+    for (const json& curve : report["curves"]) {
+        EXPECT_EQ(curve["points"][0]["fraction"], 0.4);
+        EXPECT_LT(curve["points"][0]["training_items"], curve["points"][1]["training_items"]);
+    }
+    EXPECT_EQ(report["catch_ups"].size(), 1U);
+    EXPECT_THAT(text.output, HasSubstr(report["catch_ups"][0]["behind"].get<std::string>()));
+}
+
 }  // namespace
 }  // namespace jevrin

@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include <map>
+#include <sstream>
 
 namespace jevrin::app {
 namespace {
@@ -21,6 +22,17 @@ struct Diagnosed {
     RunRecord run;
     Diagnosis diagnosis;
 };
+
+// A name, and beside it words that go on in their own column.
+std::string beside(const std::string& name, std::size_t width, const std::string& words) {
+    const std::size_t room =
+        std::max<std::size_t>(40, terminal_width() - std::min(terminal_width(), width + 2));
+    std::string text;
+    std::istringstream lines(wrapped(words, room));
+    for (std::string line; std::getline(lines, line);)
+        text += fmt::format("{}  {}\n", padded(text.empty() ? name : "", width), line);
+    return text;
+}
 
 void diagnose_runs(const Options& options) {
     const OpenStudy open = open_study(options.ledger);
@@ -57,8 +69,7 @@ void diagnose_runs(const Options& options) {
     std::string text;
     for (const auto& [run, diagnosis] : all)
         for (std::size_t k = 0; k < diagnosis.findings.size(); ++k)
-            text += fmt::format("{}  {}\n", padded(k == 0 ? printable(run.name()) : "", width),
-                                diagnosis.findings[k].words);
+            text += beside(k == 0 ? printable(run.name()) : "", width, diagnosis.findings[k].words);
     std::string verdict;
     for (const auto& [finding, count] : counts)
         verdict += fmt::format("{}{}: {}", verdict.empty() ? "" : ", ", finding, plural(count, "run"));

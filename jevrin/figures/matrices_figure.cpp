@@ -97,11 +97,11 @@ class SideList {
 
 std::string gains_list(const MatrixDifference& difference, const std::vector<std::string>& classes,
                        double x) {
-    SideList list(x, "gain of recall, 95 % interval");
+    SideList list(x, "gain of recall (items), 95 % interval");
     for (const ClassGain& gain : difference.gains) {
         if (list.is_full()) break;
-        list.line(fmt::format("{}{} {} [{:+.2f}, {:+.2f}]", gain.beyond_chance ? "\u25a3 " : "   ",
-                              shortened(classes.at(gain.true_class), 20), with_sign(gain.gain()),
+        list.line(fmt::format("{}{} ({}) {} [{:+.2f}, {:+.2f}]", gain.beyond_chance ? "\u25a3 " : "   ",
+                              shortened(classes.at(gain.true_class), 20), gain.items, with_sign(gain.gain()),
                               gain.interval.low, gain.interval.high),
                   9, gain.beyond_chance ? "#101010" : "#606060");
     }
@@ -151,7 +151,7 @@ set lmargin at screen 0.17
 set rmargin at screen 0.615
 set tmargin at screen 0.92
 set bmargin at screen 0.255
-set colorbox user origin screen 0.63,0.245 size screen 0.014,0.665
+set colorbox user origin screen 0.63,0.255 size screen 0.014,0.665
 set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
 {}
 {}

@@ -100,7 +100,7 @@ std::string coverage_text(const Report& report, const Options& options) {
     std::string text = "answering only when the confidence is high enough:\n";
     for (const double share : {1.0, 0.95, 0.9, 0.8, 0.7, 0.5})
         if (const auto point = point_of_coverage(report.coverage, share))
-            text += fmt::format("  {:3.0f} %  {}", 100 * share, coverage_line(*point, items));
+            text += fmt::format("  at least {:3.0f} %  {}", 100 * share, coverage_line(*point, items));
     if (options.accuracy > 0.0)
         text += fmt::format(
             "for an accuracy of {}: {}", options.accuracy,

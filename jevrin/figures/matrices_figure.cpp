@@ -217,9 +217,9 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
                 if (shown[i][j] < 0.005) continue;
                 const char* const colour = shown[i][j] > 0.55 ? "#ffffff" : "#202020";
                 labels += fmt::format(
-                    "set label '{:.2f}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
-                    shown[i][j], j, static_cast<double>(i) - (n <= 10 ? 0.12 : 0.0), n <= 10 ? 12 : 6,
-                    colour);
+                    "set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
+                    n <= 10 ? fmt::format("{:.2f}", shown[i][j]) : fmt::format("{:.0f}", 100.0 * shown[i][j]),
+                    j, static_cast<double>(i) - (n <= 10 ? 0.12 : 0.0), n <= 10 ? 12 : 7, colour);
                 if (n <= 10)
                     labels += fmt::format(
                         "set label {} at {},{} center front font 'DejaVu Sans,9' textcolor "
@@ -239,6 +239,7 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
     std::stable_sort(cells.begin(), cells.end(), [&](const Cell& a, const Cell& b) {
         return spread.deviation[a.row][a.column] > spread.deviation[b.row][b.column];
     });
+    if (cells.empty()) list.line("none: all runs agree", 9, "#606060");
     for (const Cell& cell : cells) {
         if (list.is_full()) break;
         list.line(fmt::format("{} called {} {:.2f} \u00b1 {:.2f}", shortened(classes.at(cell.row), 16),
@@ -248,7 +249,8 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
     }
     draw_matrix(shown, classes, order,
                 {.palette = share_palette,
-                 .scale_title = "share of the true class",
+                 .scale_title = n > 10 && n <= most_with_figures ? "share of the true class (in cells: %)"
+                                                                 : "share of the true class",
                  .labels = labels + list.labels(),
                  .objects = "",
                  .note = fmt::format("mean of {} runs, and its standard deviation over them", spread.runs)},

@@ -127,6 +127,7 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
     std::vector<std::vector<double>> means;  // by candidate, of items over seeds
     std::vector<double> scores;
     const CandidateOutcomes& best = contenders.front().outcomes;
+    if (best.empty()) return std::nullopt;
     for (const Contender& contender : contenders) {
         if (!contender.on_same_items || contender.outcomes.front().items != best.front().items) continue;
         std::vector<double> mean(contender.by_seed.front().size(), 0.0);

@@ -9,6 +9,10 @@
 namespace jevrin {
 namespace {
 
+std::string quoted(const std::string& name) {
+    return fmt::format("'{}'", printable(name));
+}
+
 std::string between(const Interval& interval) {
     return fmt::format("{:.3f} to {:.3f}", interval.low, interval.high);
 }
@@ -36,12 +40,12 @@ std::string paired_by(LeadRule rule) {
 
 std::string comparison(const RankedCandidate& best, const RankedCandidate& other, const std::string& metric) {
     if (!other.behind)
-        return fmt::format("'{}' and '{}' have no items in common, so they are ranked and not compared.",
-                           best.candidate, other.candidate);
-    return fmt::format(
-        "'{}' leads '{}' by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
-        best.candidate, other.candidate, other.behind->mean, metric, between(other.behind->interval),
-        paired_by(other.behind->rule), other.behind->adjusted_p, judged(other));
+        return fmt::format("{} and {} have no items in common, so they are ranked and not compared.",
+                           quoted(best.candidate), quoted(other.candidate));
+    return fmt::format("{} leads {} by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
+                       quoted(best.candidate), quoted(other.candidate), other.behind->mean, metric,
+                       between(other.behind->interval), paired_by(other.behind->rule),
+                       other.behind->adjusted_p, judged(other));
 }
 
 std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
@@ -49,34 +53,34 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     const std::string cost = spoken_cost(chosen, choice.cost);
     if (choice.ranking.size() == 1)
-        return fmt::format("Only '{}' has finished runs; there is nothing to compare it with.",
-                           choice.chosen);
+        return fmt::format("Only {} has finished runs; there is nothing to compare it with.",
+                           quoted(choice.chosen));
     if (choice.clear)
         return fmt::format(
-            "Use '{}': its {} of {:.3f} on validation is above that of every other candidate, beyond "
+            "Use {}: its {} of {:.3f} on validation is above that of every other candidate, beyond "
             "the noise of seeds and items.",
-            choice.chosen, spoken_metric(choice.metric), best.mean);
+            quoted(choice.chosen), spoken_metric(choice.metric), best.mean);
     if (counts.level < counts.tied)
         return fmt::format(
-            "Use '{}' for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
+            "Use {} for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
             "more seeds.",
-            choice.chosen,
+            quoted(choice.chosen),
             counts.level == 1
                 ? std::string("it leads every other candidate on these images")
                 : fmt::format("it is the cheapest of the {} that lead the others on these images",
                               counts.level),
             fewest_seeds);
     if (counts.tied == std::ssize(choice.ranking))
-        return fmt::format("The evidence does not separate the candidates; '{}' is the cheapest ({}).",
-                           choice.chosen, cost);
+        return fmt::format("The evidence does not separate the candidates; {} is the cheapest ({}).",
+                           quoted(choice.chosen), cost);
     if (counts.tied == 1)
-        return fmt::format("Use '{}': it ranks first, but not everything could be compared with it.",
-                           choice.chosen);
+        return fmt::format("Use {}: it ranks first, but not everything could be compared with it.",
+                           quoted(choice.chosen));
     const std::int64_t others = counts.tied - 1;
     return fmt::format(
-        "Use '{}': the evidence does not separate it from {} other candidate{} at the top, and "
+        "Use {}: the evidence does not separate it from {} other candidate{} at the top, and "
         "it is the cheapest of them ({}).",
-        choice.chosen, others, others == 1 ? "" : "s", cost);
+        quoted(choice.chosen), others, others == 1 ? "" : "s", cost);
 }
 
 std::string score_sentence(const Choice& choice) {
@@ -91,8 +95,8 @@ std::string score_sentence(const Choice& choice) {
 std::string risk_sentence(const Choice& choice) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     if (!chosen.behind) return "";
-    return fmt::format("'{}' ranks first, {:.3f} higher; at worst (95 %) the chosen one is {:.3f} below it.",
-                       choice.ranking.front().candidate, chosen.behind->mean,
+    return fmt::format("{} ranks first, {:.3f} higher; at worst (95 %) the chosen one is {:.3f} below it.",
+                       quoted(choice.ranking.front().candidate), chosen.behind->mean,
                        std::min(chosen.behind->interval.high, choice.ranking.front().mean));
 }
 

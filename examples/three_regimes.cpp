@@ -1,9 +1,6 @@
 // Carries out a plan through the library and prints what to use: three_regimes PLAN LEDGER
-#include "jevrin/base/error.hpp"
-#include "jevrin/comparison/choice.hpp"
-#include "jevrin/study/study.hpp"
-
 #include <fmt/format.h>
+#include <jevrin/jevrin.hpp>
 
 #include <cstdio>
 
@@ -25,7 +22,7 @@ int main(int argc, char** argv) {
         const jevrin::Choice choice = jevrin::choose(ledger, ledger.study());
         for (const jevrin::RankedCandidate& candidate : choice.ranking)
             fmt::print("{:<14} {:.3f}\n", candidate.candidate, candidate.mean);
-        fmt::print("{}\n", choice.reasons.front());
+        fmt::print("{}\n", choice.summary);
         return 0;
     } catch (const jevrin::InputError& error) {
         fmt::print(stderr, "{}\n", error.what());

@@ -1,0 +1,72 @@
+# What is installed: the library with the headers that its umbrella headers reach, the tool, the demo's plans, man page and
+# completion; as CMake package, pkg-config file and, by CPack, Debian package.
+include(GNUInstallDirs)
+include(CMakePackageConfigHelpers)
+
+# Headers that a header of the project includes, itself first, each once.
+function(collect_headers header result)
+  set(found ${${result}})
+  if(NOT header IN_LIST found)
+    list(APPEND found ${header})
+    file(STRINGS ${CMAKE_SOURCE_DIR}/${header} lines REGEX "^#include \"jevrin/")
+    foreach(line IN LISTS lines)
+      string(REGEX REPLACE "^#include \"(jevrin/[^\"]+)\".*" "\\1" included "${line}")
+      collect_headers(${included} found)
+    endforeach()
+  endif()
+  set(${result} ${found} PARENT_SCOPE)
+endfunction()
+
+set(INSTALLED_HEADERS "")
+collect_headers(jevrin/jevrin.hpp INSTALLED_HEADERS)
+collect_headers(jevrin/presentation.hpp INSTALLED_HEADERS)
+foreach(header IN LISTS INSTALLED_HEADERS)
+  get_filename_component(room ${header} DIRECTORY)
+  install(FILES ${CMAKE_SOURCE_DIR}/${header} DESTINATION ${CMAKE_INSTALL_INCLUDEDIR}/${room} COMPONENT library)
+endforeach()
+
+install(TARGETS jevrin_core jevrin_presentation EXPORT jevrin_targets
+        ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library)
+install(EXPORT jevrin_targets FILE jevrin-targets.cmake NAMESPACE jevrin::
+        DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/jevrin COMPONENT library)
+configure_package_config_file(cmake/jevrin-config.cmake.in jevrin-config.cmake
+                              INSTALL_DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/jevrin)
+write_basic_package_version_file(jevrin-config-version.cmake COMPATIBILITY SameMinorVersion)
+install(FILES ${CMAKE_CURRENT_BINARY_DIR}/jevrin-config.cmake ${CMAKE_CURRENT_BINARY_DIR}/jevrin-config-version.cmake
+        DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/jevrin COMPONENT library)
+
+if(JEVRIN_LIBXSMM)
+  set(PKG_CONFIG_XSMM "-lxsmm -lxsmmnoblas -ldl")
+endif()
+configure_file(cmake/jevrin.pc.in jevrin.pc @ONLY)
+install(FILES ${CMAKE_CURRENT_BINARY_DIR}/jevrin.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig COMPONENT library)
+
+# The tool, and what belongs to it. The man page is the help text of every command.
+add_custom_command(OUTPUT ${CMAKE_BINARY_DIR}/jevrin.1
+                   COMMAND ${CMAKE_SOURCE_DIR}/scripts/man-page $<TARGET_FILE:jevrin> > ${CMAKE_BINARY_DIR}/jevrin.1
+                   DEPENDS jevrin ${CMAKE_SOURCE_DIR}/scripts/man-page VERBATIM)
+add_custom_target(man_page ALL DEPENDS ${CMAKE_BINARY_DIR}/jevrin.1)
+install(TARGETS jevrin RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
+install(FILES ${CMAKE_BINARY_DIR}/jevrin.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
+install(FILES cmake/completion.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions RENAME jevrin
+        COMPONENT tool)
+install(FILES demo/glaze.toml demo/surfaces.toml demo/backbone.onnx
+        DESTINATION ${CMAKE_INSTALL_DATADIR}/jevrin/demo COMPONENT tool)
+install(FILES README.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
+install(FILES docs/guide.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
+        DESTINATION ${CMAKE_INSTALL_DOCDIR}/docs COMPONENT tool)
+
+set(CPACK_GENERATOR DEB)
+set(CPACK_PACKAGE_NAME jevrin)
+set(CPACK_PACKAGE_VENDOR "Jevrin's developers")
+set(CPACK_PACKAGE_CONTACT "Jevrin's developers")
+set(CPACK_DEBIAN_PACKAGE_SECTION science)
+set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
+# Libraries that the tool is linked with are found by themselves; figures need gnuplot and letters.
+set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
+set(CPACK_DEBIAN_PACKAGE_DEPENDS "gnuplot-nox, fonts-dejavu-core")
+set(CPACK_DEBIAN_PACKAGE_SUGGESTS
+    "libfmt-dev, nlohmann-json3-dev, libsqlitecpp-dev, libeigen3-dev, libtbb-dev, libpng-dev, libturbojpeg0-dev, libwebp-dev, libcsv-dev, libutf8proc-dev, libre2-dev, libonnx-dev, libprotobuf-dev, libxxhash-dev, libtomlplusplus-dev, libfontconfig-dev, libxsmm-dev")
+set(CPACK_PACKAGING_INSTALL_PREFIX /usr)
+set(CPACK_STRIP_FILES ON)
+include(CPack)

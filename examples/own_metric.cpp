@@ -1,0 +1,66 @@
+// A choice by a metric of one's own: how often the first class is found, for whom that is what matters. The
+// evidence is the library's: seeds and items, corrected for the number of comparisons: own_metric LEDGER
+#include <fmt/format.h>
+#include <jevrin/jevrin.hpp>
+
+#include <algorithm>
+#include <cstdio>
+
+namespace {
+
+// Recall of class 0, and what each item does to it: n / n0 for those found, 0 for those missed and for all
+// others.
+jevrin::RunOutcomes outcomes(const jevrin::RunEvidence& run) {
+    jevrin::RunOutcomes result{
+        .seed = run.run.seed, .fold = run.run.fold, .items = run.items, .training_items = run.training_items};
+    const auto n = static_cast<double>(run.items.size());
+    const auto own = static_cast<double>(std::count(run.labels.begin(), run.labels.end(), std::size_t{0}));
+    for (std::size_t i = 0; i < run.items.size(); ++i) {
+        const bool found = run.labels[i] == 0 && run.predicted[i] == 0;
+        result.influences.push_back(found ? n / own : 0.0);
+        result.right.push_back(run.labels[i] != 0 || found);
+        result.score += found ? 1.0 / own : 0.0;
+    }
+    return result;
+}
+
+struct Contender {
+    std::string name;
+    jevrin::CandidateOutcomes runs;
+    double mean = 0.0;
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    using namespace jevrin;
+    if (argc != 2) {
+        fmt::print(stderr, "usage: own_metric LEDGER\n");
+        return 2;
+    }
+    try {
+        const Ledger ledger = Ledger::open(argv[1]);
+        const StudyRecord study = ledger.study();
+        std::vector<Contender> all;
+        for (const CandidateEvidence& candidate : gather_evidence(ledger, study).candidates) {
+            all.push_back({candidate.candidate, {}});
+            for (const RunEvidence& run : candidate.runs) {
+                all.back().runs.push_back(outcomes(run));
+                all.back().mean += all.back().runs.back().score / static_cast<double>(candidate.runs.size());
+            }
+        }
+        std::stable_sort(all.begin(), all.end(),
+                         [](const Contender& a, const Contender& b) { return a.mean > b.mean; });
+        std::vector<const CandidateOutcomes*> others;
+        for (std::size_t k = 1; k < all.size(); ++k) others.push_back(&all[k].runs);
+        const auto leads = leads_over(all[0].runs, others);
+        fmt::print("{} found: {} {:.3f}\n", study.classes[0], all[0].name, all[0].mean);
+        for (std::size_t k = 1; k < all.size(); ++k)
+            fmt::print("{} {:.3f}{}\n", all[k].name, all[k].mean,
+                       is_ahead(leads[k - 1]) ? ", behind beyond chance" : ", not told apart");
+        return 0;
+    } catch (const Error& error) {
+        fmt::print(stderr, "{}\n", error.what());
+        return 2;
+    }
+}

@@ -1,0 +1,64 @@
+// Everything of the library but pictures (jevrin/presentation.hpp).
+//
+//     jevrin::train_study(jevrin::read_plan("plan.toml"), "ledger");
+//     const jevrin::Ledger ledger = jevrin::Ledger::open("ledger");
+//     const jevrin::Choice choice = jevrin::choose(ledger, ledger.study());
+//
+// Each header holds one concept and can be included alone; docs/architecture.md has the rooms they lie in.
+#pragma once
+
+// base: errors, random streams, parallel loops, files, text
+#include "jevrin/base/csv.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/memory.hpp"
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/base/random.hpp"
+#include "jevrin/base/text.hpp"
+// images: find, decode, check, divide, prepare, augment, batch
+#include "jevrin/images/batches.hpp"
+#include "jevrin/images/composition.hpp"
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/parts.hpp"
+#include "jevrin/images/survey.hpp"
+// network: networks as data, families, freezing, model files
+#include "jevrin/network/activations.hpp"
+#include "jevrin/network/architecture.hpp"
+#include "jevrin/network/compiled_network.hpp"
+#include "jevrin/network/freezing.hpp"
+#include "jevrin/network/inference.hpp"
+#include "jevrin/network/layer_table.hpp"
+#include "jevrin/network/model_file.hpp"
+// training: one run, and what a trained model is
+#include "jevrin/training/checkpoint.hpp"
+#include "jevrin/training/classifier.hpp"
+#include "jevrin/training/run_trainer.hpp"
+// metrics: scores, intervals, thresholds, what an item contributes
+#include "jevrin/metrics/calibration.hpp"
+#include "jevrin/metrics/crossed.hpp"
+#include "jevrin/metrics/influence.hpp"
+#include "jevrin/metrics/item_selection.hpp"
+#include "jevrin/metrics/label_suspicion.hpp"
+#include "jevrin/metrics/scores.hpp"
+#include "jevrin/metrics/significance.hpp"
+#include "jevrin/metrics/threshold_curves.hpp"
+// plan, ledger, study: what is compared, what happened, how it is carried out
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/plan/plan.hpp"
+#include "jevrin/plan/recipe.hpp"
+#include "jevrin/study/check.hpp"
+#include "jevrin/study/corrections.hpp"
+#include "jevrin/study/features.hpp"
+#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/study/study.hpp"
+#include "jevrin/study/suspects.hpp"
+// comparison: across runs, and the choice
+#include "jevrin/comparison/agreement.hpp"
+#include "jevrin/comparison/amounts.hpp"
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/comparison/curves.hpp"
+#include "jevrin/comparison/diagnosis.hpp"
+#include "jevrin/comparison/ledger_difference.hpp"
+#include "jevrin/comparison/matrices.hpp"
+#include "jevrin/comparison/run_table.hpp"
+#include "jevrin/comparison/test_report.hpp"

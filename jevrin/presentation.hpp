@@ -1,0 +1,14 @@
+// Everything that draws: PNG and SVG by gnuplot, characters for the terminal.
+#pragma once
+
+#include "jevrin/figures/amounts_figure.hpp"
+#include "jevrin/figures/choice_figure.hpp"
+#include "jevrin/figures/classes_figure.hpp"
+#include "jevrin/figures/confusion_figure.hpp"
+#include "jevrin/figures/curves_figure.hpp"
+#include "jevrin/figures/layer_pictures.hpp"
+#include "jevrin/figures/matrices_figure.hpp"
+#include "jevrin/figures/network_figure.hpp"
+#include "jevrin/figures/reliability_figure.hpp"
+#include "jevrin/figures/sheet.hpp"
+#include "jevrin/figures/threshold_figure.hpp"

@@ -38,6 +38,8 @@ install(FILES ${CMAKE_CURRENT_BINARY_DIR}/jevrin-config.cmake ${CMAKE_CURRENT_BI
 if(JEVRIN_LIBXSMM)
   set(PKG_CONFIG_XSMM "-lxsmm -lxsmmnoblas -ldl")
 endif()
+# From where the file lies, so that the folder can be moved.
+file(RELATIVE_PATH PKG_CONFIG_PREFIX /prefix/${CMAKE_INSTALL_LIBDIR}/pkgconfig /prefix)
 configure_file(cmake/jevrin.pc.in jevrin.pc @ONLY)
 install(FILES ${CMAKE_CURRENT_BINARY_DIR}/jevrin.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig COMPONENT library)
 
@@ -53,7 +55,7 @@ install(FILES cmake/completion.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-co
 install(FILES demo/glaze.toml demo/surfaces.toml demo/backbone.onnx
         DESTINATION ${CMAKE_INSTALL_DATADIR}/jevrin/demo COMPONENT tool)
 install(FILES README.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
-install(FILES docs/guide.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
+install(FILES docs/architecture.md docs/guide.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
         DESTINATION ${CMAKE_INSTALL_DOCDIR}/docs COMPONENT tool)
 
 set(CPACK_GENERATOR DEB)

@@ -273,5 +273,21 @@ TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
     set_threads(2);
 }
 
+TEST(Text, IsCutInTheMiddleWhereNamesDifferAtTheirEnds) {
+    EXPECT_EQ(shortened_inside("from scratch: learning_rate 0.003", 40), "from scratch: learning_rate 0.003");
+    const std::string cut = shortened_inside("from scratch: learning_rate 0.003", 20);
+    EXPECT_EQ(display_width(cut), 20U);
+    EXPECT_TRUE(cut.starts_with("from"));
+    EXPECT_TRUE(cut.ends_with("0.003"));
+    EXPECT_NE(cut.find("\u2026"), std::string::npos);
+    // Wide characters and ones of several bytes stay whole.
+    for (std::size_t width = 3; width < 12; ++width) {
+        const std::string wide = shortened_inside("\u9676\u5668\u306e\u91c9\u85ac\u00e9\u00e9\u00e9", width);
+        EXPECT_LE(display_width(wide), width) << wide;
+        EXPECT_EQ(printable(wide), wide);
+    }
+    EXPECT_EQ(shortened_inside("abc", 2), shortened("abc", 2));
+}
+
 }  // namespace
 }  // namespace jevrin

@@ -1,7 +1,9 @@
 // What the tool says across the runs of a study.
 #include "evaluated.hpp"
 
-#include "jevrin/ledger/ledger.hpp"
+#include <cmath>
+#include <filesystem>
+#include <sstream>
 
 namespace jevrin {
 namespace {
@@ -174,6 +176,105 @@ TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
                                  "test", "--ledger", "tested"})["scores"]["balanced_accuracy"]["value"];
     EXPECT_NEAR(tested["test"]["runs"][0]["test"].get<double>(), one, 1e-12);
     EXPECT_THAT(run({"choose", "--ledger", "tested"}).output, HasSubstr("has been looked at 3 times"));
+}
+
+TEST_F(Compared, EveryNewCommandNamesWhatIsWrong) {
+    for (const std::vector<std::string>& arguments : {std::vector<std::string>{"diagnose", "nobody"},
+                                                      {"recall", "nobody"},
+                                                      {"agreement", "nobody"},
+                                                      {"amounts", "nobody"},
+                                                      {"choose", "nobody"},
+                                                      {"curves", "nobody"},
+                                                      {"note", "nobody/1", "--tag", "x"},
+                                                      {"archive", "nobody/1"},
+                                                      {"delete", "nobody/1", "--yes"}}) {
+        const CommandResult result = run(arguments);
+        EXPECT_EQ(result.status, 2) << arguments.front();
+        EXPECT_THAT(result.errors, HasSubstr("is called 'nobody")) << arguments.front();
+        EXPECT_TRUE(result.output.empty()) << arguments.front();
+    }
+    for (const char* command : {"diagnose", "recall", "agreement", "amounts", "choose", "curves", "runs"}) {
+        const CommandResult result = run({command, "--ledger", "nowhere"});
+        EXPECT_EQ(result.status, 2) << command;
+        EXPECT_THAT(result.errors, HasSubstr("there is no ledger here")) << command;
+        EXPECT_EQ(run({command, "--study", "smal"}).status, 2) << command;
+    }
+    EXPECT_EQ(run({"contrast", "ledger", "nowhere"}).status, 2);
+    EXPECT_THAT(run({"amounts"}).errors, HasSubstr("training_fraction"));
+    EXPECT_THAT(run({"note", "from scratch/1", "--tag", "two words"}).errors, HasSubstr("cannot be a tag"));
+    EXPECT_EQ(run_json({"runs"})[0]["tags"].size(), 0U);
+}
+
+TEST_F(Compared, FiguresThatCannotBeWrittenAreErrorsOfWork) {
+    std::filesystem::create_directory(file("taken.png"));
+    for (const std::vector<std::string>& arguments : {std::vector<std::string>{"curves"},
+                                                      {"choose"},
+                                                      {"recall"},
+                                                      {"confusion", "new head", "--mean"},
+                                                      {"confusion", "new head", "--minus", "from scratch"}}) {
+        std::vector<std::string> with_figure = arguments;
+        with_figure.insert(with_figure.end(), {"--figure", "taken.png"});
+        EXPECT_EQ(run(with_figure).status, 1) << arguments.front();
+        with_figure.back() = "picture.gif";
+        EXPECT_EQ(run(with_figure).status, 2) << arguments.front();
+    }
+    EXPECT_FALSE(std::filesystem::exists(file("picture.gif")));
+}
+
+TEST_F(Compared, CurvesAsCsvAndJsonSayTheSame) {
+    ASSERT_EQ(run({"curves", "new head/2", "--csv", "one.csv"}).status, 0);
+    const json curves = run_json({"curves", "new head/2"});
+    std::istringstream lines(read_text(file("one.csv")));
+    std::string line;
+    std::getline(lines, line);
+    EXPECT_TRUE(line.starts_with("run,candidate,regime,seed,fold,epoch,step,examples,seconds"));
+    for (const json& epoch : curves[0]["epochs"]) {
+        ASSERT_TRUE(std::getline(lines, line));
+        std::vector<std::string> cells;
+        std::istringstream row(line);
+        for (std::string cell; std::getline(row, cell, ',');) cells.push_back(cell);
+        ASSERT_EQ(cells.size(), 19U);
+        EXPECT_EQ(cells[0], "new head/2");
+        EXPECT_EQ(std::stoll(cells[5]), epoch["epoch"].get<std::int64_t>());
+        EXPECT_EQ(std::stod(cells[11]), epoch["training"]["loss"].get<double>());
+        EXPECT_EQ(std::stod(cells[17]), epoch["validation"]["balanced_accuracy"].get<double>());
+    }
+    EXPECT_FALSE(std::getline(lines, line));
+}
+
+TEST_F(Compared, TwoStudiesInOneLedgerAreComparedApart) {
+    std::filesystem::copy(file("ledger"), file("two"), std::filesystem::copy_options::recursive);
+    std::string plan = test::small_plan(1, "", "[1]");
+    plan.replace(plan.find("\"small\""), 7, "\"other\"");
+    write_file(file("other.toml"), plan);
+    ASSERT_EQ(run({"train", "other.toml", "--ledger", "two"}).status, 0);
+    const CommandResult last = run({"choose", "--ledger", "two"});
+    EXPECT_THAT(last.errors, HasSubstr("this ledger holds 2 studies; this is 'other'"));
+    EXPECT_EQ(run_json({"choose", "--ledger", "two"})["ranking"][0]["seeds"], 1);
+    EXPECT_EQ(run_json({"choose", "--ledger", "two", "--study", "small"})["ranking"][0]["seeds"], 2);
+}
+
+TEST_F(Compared, AReadOnlyLedgerIsReadAndNotWritten) {
+    std::filesystem::copy(file("ledger"), file("fixed"), std::filesystem::copy_options::recursive);
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(file("fixed")))
+        std::filesystem::permissions(
+            entry.path(), std::filesystem::perms::owner_write | std::filesystem::perms::group_write,
+            std::filesystem::perm_options::remove);
+    std::filesystem::permissions(
+        file("fixed"), std::filesystem::perms::owner_read | std::filesystem::perms::owner_exec |
+                           std::filesystem::perms::group_read | std::filesystem::perms::group_exec |
+                           std::filesystem::perms::others_read | std::filesystem::perms::others_exec);
+    std::filesystem::permissions(file("."),
+                                 std::filesystem::perms::others_read | std::filesystem::perms::others_exec,
+                                 std::filesystem::perm_options::add);
+    const test::CommandOptions nobody{.directory = file("."), .as_nobody = true};
+    EXPECT_EQ(test::run_jevrin({"choose", "--ledger", "fixed"}, nobody).status, 0);
+    EXPECT_EQ(test::run_jevrin({"diagnose", "--ledger", "fixed"}, nobody).status, 0);
+    const CommandResult noted =
+        test::run_jevrin({"note", "from scratch/1", "--tag", "x", "--ledger", "fixed"}, nobody);
+    EXPECT_EQ(noted.status, 1) << noted.errors;
+    EXPECT_EQ(test::run_jevrin({"delete", "from scratch/1", "--yes", "--ledger", "fixed"}, nobody).status, 1);
+    EXPECT_EQ(test::run_jevrin({"runs", "--ledger", "fixed"}, nobody).status, 0);
 }
 
 TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {

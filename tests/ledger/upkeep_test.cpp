@@ -160,6 +160,82 @@ TEST(Merging, OtherSettingsUnderOneNameStandAsideForOurs) {
     EXPECT_THAT(pairs[0].differing, ElementsAre("rate"));
 }
 
+TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    MadeUpStudy theirs(directory / "theirs", 2, 8);
+    ours.add_run({.candidate = "here"});
+    Ledger& other = theirs.ledger();
+    const std::int64_t study = theirs.study().id;
+    const std::int64_t division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
+    const std::int64_t run = other.put_run(study, {.candidate = "folded",
+                                                   .origin = "family",
+                                                   .varied = R"({"a": 1})",
+                                                   .regime = "partial",
+                                                   .seed = 3,
+                                                   .fold = 2,
+                                                   .division = division,
+                                                   .settings = R"({"fold": 2})",
+                                                   .planned_epochs = 1,
+                                                   .parameters = 11,
+                                                   .trainable_parameters = 7,
+                                                   .multiplications = 5});
+    ConfusionMatrix matrix(2);
+    matrix.add(0, 1, 3);
+    other.begin_run(run, "name = \"x\"", R"({"cores": 2})");
+    other.record_epoch(run, {.epoch = 1, .step = 4, .validation_loss = 0.5, .validation = matrix}, true,
+                       {{.layer = "stem", .weight_norm = 2.5, .dead_share = -1.0}}, {"something odd"});
+    other.put_note(run, "from the other machine");
+    other.put_mark(study, {.item = theirs.set().items[0].id,
+                           .label = "class 001",
+                           .excluded = false,
+                           .note = "n",
+                           .marked = {}});
+    EXPECT_EQ(ours.ledger().merge(other).runs, 1);
+    const RunRecord copy = ours.ledger().run(ours.study().id, "folded/3/2");
+    EXPECT_EQ(copy.origin, "family");
+    EXPECT_EQ(copy.varied, R"({"a": 1})");
+    EXPECT_EQ(copy.regime, "partial");
+    EXPECT_EQ(copy.multiplications, 5);
+    EXPECT_EQ(copy.note, "from the other machine");
+    EXPECT_EQ(copy.best->validation.at(0, 1), 3);
+    EXPECT_EQ(ours.ledger().plan(copy.id), "name = \"x\"");
+    EXPECT_EQ(ours.ledger().environment(copy.id), R"({"cores": 2})");
+    ASSERT_EQ(ours.ledger().layers(copy.id, 1).size(), 1U);
+    EXPECT_EQ(ours.ledger().layers(copy.id, 1)[0].weight_norm, 2.5);
+    ASSERT_EQ(ours.ledger().warnings(copy.id).size(), 1U);
+    EXPECT_EQ(ours.ledger().warnings(copy.id)[0].message, "something odd");
+    ASSERT_EQ(ours.ledger().marks(ours.study().id).size(),
+              0U);  // marks belong to a place, and theirs is another
+    EXPECT_EQ(ours.ledger().items(copy.id, Part::validation).size(), 12U);
+}
+
+TEST(Merging, LeavesOursAloneWhereAModelCannotBeCopied) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    MadeUpStudy theirs(directory / "theirs", 2, 8);
+    ours.add_run({.candidate = "here"});
+    const std::int64_t run = theirs.add_run({.candidate = "there"});
+    // A folder in the place of the model: it is no file to copy.
+    std::filesystem::create_directories(theirs.ledger().model_file(run) / "x");
+    EXPECT_THROW(ours.ledger().merge(theirs.ledger()), WorkError);
+    EXPECT_THAT(names_of(ours.ledger().runs(ours.study().id)), ElementsAre("here/1"));
+    std::filesystem::remove_all(theirs.ledger().model_file(run));
+    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 1);
+}
+
+TEST(Merging, ARunInTrainingHereIsLeftAlone) {
+    const TemporaryDirectory directory;
+    MadeUpStudy ours(directory / "ours", 2, 8);
+    MadeUpStudy theirs(directory / "theirs", 2, 8);
+    const std::int64_t run = ours.add_run({.epochs = 2, .finished = false});
+    theirs.add_run({.epochs = 2});
+    Ledger trainer = Ledger::open_or_create(directory / "ours");
+    const auto claim = trainer.claim(run);
+    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 0);
+    EXPECT_EQ(ours.ledger().run_by_id(run).state, RunState::training);
+}
+
 TEST(LedgerDifference, NamesWhatOnlyOneHasAndWhatScoresOtherwise) {
     const TemporaryDirectory directory;
     MadeUpStudy first(directory / "first", 2, 8);

@@ -1,0 +1,240 @@
+// What comparisons start from, what tells candidates apart, and in which words.
+#include "support/made_up_study.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/comparison/choice_words.hpp"
+#include "jevrin/metrics/crossed.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+namespace jevrin {
+namespace {
+
+using test::MadeUpStudy;
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::AllOf;
+using testing::ElementsAre;
+using testing::HasSubstr;
+using testing::Not;
+
+// A run on so many items, of which the first `right` are right.
+RunOutcomes run_of(std::int64_t seed, std::int64_t items, std::int64_t right) {
+    RunOutcomes run{.seed = seed, .score = static_cast<double>(right) / static_cast<double>(items)};
+    for (std::int64_t i = 0; i < items; ++i) {
+        run.items.push_back(i);
+        run.influences.push_back(i < right ? 1.0 : 0.0);
+        run.right.push_back(i < right);
+    }
+    return run;
+}
+
+TEST(Leads, CountItemsByTheSharesOfRunsThatAreRight) {
+    // The first is right on 80 or 90 of 100 items, the second on 60, with other numbers of seeds.
+    const CandidateOutcomes first = {run_of(1, 100, 80), run_of(2, 100, 90), run_of(3, 100, 90)};
+    const CandidateOutcomes second = {run_of(7, 100, 60), run_of(8, 100, 60), run_of(9, 100, 60),
+                                      run_of(10, 100, 60)};
+    const auto lead = lead_of(first, second);
+    ASSERT_TRUE(lead.has_value());
+    EXPECT_NEAR(lead->mean, 260.0 / 300 - 0.6, 1e-12);
+    EXPECT_EQ(lead->first_only, 30);
+    EXPECT_EQ(lead->second_only, 0);
+    EXPECT_NEAR(lead->exact_p, std::pow(2.0, -29), 1e-15);
+    EXPECT_EQ(lead->seeds, 3);
+    EXPECT_TRUE(is_ahead(lead));
+    const auto reverse = lead_of(second, first);
+    EXPECT_NEAR(reverse->mean, -lead->mean, 1e-12);
+    EXPECT_NEAR(reverse->p_value, lead->p_value, 1e-12);
+    EXPECT_EQ(reverse->second_only, 30);
+    EXPECT_FALSE(is_ahead(reverse));
+}
+
+TEST(Leads, AreNoneWithoutRuns) {
+    EXPECT_FALSE(lead_of({}, {run_of(1, 10, 5)}).has_value());
+    EXPECT_FALSE(lead_of({run_of(1, 10, 5)}, {}).has_value());
+    const std::vector<std::optional<Lead>> leads = leads_over({run_of(1, 10, 5)}, {});
+    EXPECT_TRUE(leads.empty());
+}
+
+TEST(Leads, OnPartsRedrawnForEachSeedArePairedBySeed) {
+    CandidateOutcomes first;
+    CandidateOutcomes second;
+    for (std::int64_t seed = 1; seed <= 4; ++seed) {
+        first.push_back(run_of(seed, 20, 12 + seed));
+        second.push_back(run_of(seed, 20, 10 + seed));
+        for (RunOutcomes* run : {&first.back(), &second.back()}) {
+            for (std::int64_t& item : run->items) item += 100 * seed;
+            run->training_items = 60;
+        }
+    }
+    const auto lead = lead_of(first, second);
+    ASSERT_TRUE(lead.has_value());
+    EXPECT_EQ(lead->rule, LeadRule::resampled);
+    EXPECT_EQ(lead->seeds, 4);
+    EXPECT_NEAR(lead->mean, 0.1, 1e-12);
+    EXPECT_EQ(lead->items, 80);
+    // All differences are equal: nothing varies.
+    EXPECT_NEAR(lead->interval.high - lead->interval.low, 0.0, 1e-9);
+}
+
+TEST(NeededEvidence, FollowsItsFormula) {
+    const Lead lead{.rule = LeadRule::crossed,
+                    .mean = 0.028,
+                    .seeds = 3,
+                    .items = 200,
+                    .seed_component = 0.0006,
+                    .item_component = 0.01,
+                    .rest_component = 0.06};
+    // (0.028 / 2.8)^2 = 1e-4 = 0.0006 / S + 0.01 / 200 + 0.06 / (200 S): S = (0.0006 + 0.0003) / 5e-5 = 18.
+    const NeededEvidence needed = needed_evidence(lead);
+    EXPECT_EQ(needed.seeds, 18);
+    // 1e-4 - 0.0006 / 3 is below 0: no number of items would do.
+    EXPECT_FALSE(needed.items.has_value());
+    Lead steady = lead;
+    steady.seed_component = 0.0;
+    // 1e-4 = (0.01 + 0.06 / 3) / n.
+    EXPECT_EQ(needed_evidence(steady).items, 300);
+    steady.item_component = 0.03;
+    EXPECT_FALSE(needed_evidence(steady).seeds.has_value());
+    steady.rule = LeadRule::resampled;
+    EXPECT_FALSE(needed_evidence(steady).items.has_value());
+}
+
+// The choice between two candidates with so many seeds each, right as often as given.
+class Words : public testing::Test {
+  protected:
+    Choice choice_of(int seeds, double first, double second) {
+        MadeUpStudy study(directory_ / std::to_string(++count_), 2, 80);
+        for (std::int64_t seed = 1; seed <= seeds; ++seed) {
+            const auto draw = static_cast<std::uint64_t>(seed);
+            study.add_run({.candidate = "one",
+                           .seed = seed,
+                           .seconds = 50,
+                           .predicted = study.right_with(first, 100 + draw)});
+            study.add_run({.candidate = "two",
+                           .seed = seed,
+                           .seconds = 5,
+                           .predicted = study.right_with(second, 200 + draw)});
+        }
+        return choose(study.ledger(), study.study());
+    }
+
+    TemporaryDirectory directory_;
+    int count_ = 0;
+};
+
+TEST_F(Words, SayThatAClearWinnerIsBeyondNoise) {
+    const Choice choice = choice_of(3, 0.95, 0.6);
+    EXPECT_THAT(choice.summary, AllOf(HasSubstr("Use 'one': its accuracy of 0."),
+                                      HasSubstr("beyond the noise of seeds and items"),
+                                      HasSubstr("mean of 3 seeds"), Not(HasSubstr("8 of 10 studies"))));
+    EXPECT_THAT(choice.reasons[1], HasSubstr("a real difference"));
+}
+
+TEST_F(Words, NameWhatIsRiskedByTheCheaperOne) {
+    const Choice choice = choice_of(3, 0.86, 0.84);
+    ASSERT_FALSE(choice.clear);
+    if (choice.ranking.front().candidate == "one") {
+        EXPECT_EQ(choice.chosen, "two");
+        EXPECT_THAT(choice.summary, AllOf(HasSubstr("'one' ranks first"), HasSubstr("at worst (95 %)")));
+    } else {
+        EXPECT_THAT(choice.summary, Not(HasSubstr("ranks first")));
+    }
+    EXPECT_THAT(choice.summary, HasSubstr("'two' is the cheapest (5 s of training a run)"));
+}
+
+TEST_F(Words, SayThatFewSeedsAreFew) {
+    EXPECT_THAT(choice_of(1, 0.95, 0.6).reasons[1], HasSubstr("with one seed the noise of seeds is unknown"));
+    const Choice two = choice_of(2, 0.95, 0.6);
+    EXPECT_FALSE(two.clear);
+    EXPECT_THAT(two.reasons[1], HasSubstr("with two seeds the noise of seeds is hardly known"));
+    EXPECT_THAT(two.summary, AllOf(HasSubstr("for the time being"), HasSubstr("train more seeds")));
+}
+
+TEST_F(Words, KeepStrangeNamesHarmless) {
+    MadeUpStudy study(directory_ / "strange", 2, 20);
+    study.add_run({.candidate = "a\x1b[2J\nb"});
+    study.add_run({.candidate = "c", .predicted = study.right_with(0.5, 1)});
+    const Choice choice = choose(study.ledger(), study.study());
+    EXPECT_THAT(choice.summary, AllOf(Not(HasSubstr("\x1b")), Not(HasSubstr("\n"))));
+    for (const std::string& reason : choice.reasons) EXPECT_THAT(reason, Not(HasSubstr("\x1b")));
+}
+
+TEST(Costs, AreSpokenInTheirUnits) {
+    RankedCandidate candidate{
+        .seconds = 12.34, .trainable_parameters = 4550, .multiplications = 0, .model_bytes = 0};
+    EXPECT_EQ(spoken_cost(candidate, Cost::training_seconds), "12 s of training a run");
+    EXPECT_EQ(spoken_cost(candidate, Cost::trained_parameters), "4550 trained parameters");
+    EXPECT_EQ(spoken_cost(candidate, Cost::operations), "operations not recorded");
+    EXPECT_EQ(spoken_cost(candidate, Cost::file_size), "its model file is gone");
+    // What nobody knows is never the cheapest.
+    EXPECT_TRUE(std::isinf(candidate.cost(Cost::operations)));
+    EXPECT_TRUE(std::isinf(candidate.cost(Cost::file_size)));
+    candidate.model_bytes = 2000;
+    EXPECT_THAT(spoken_cost(candidate, Cost::file_size), HasSubstr("a model of 2"));
+}
+
+TEST(LedgerReading, ShortFormsSayWhatTheLongOnesDo) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 3, 20);
+    const std::int64_t run =
+        study.add_run({.candidate = "a", .epochs = 4, .predicted = study.right_with(0.6, 3)});
+    study.add_run({.candidate = "b"});
+    const Ledger& ledger = study.ledger();
+    const auto epochs = ledger.epochs(run);
+    const auto curve = ledger.curve(run);
+    ASSERT_EQ(curve.size(), 4U);
+    for (std::size_t e = 0; e < 4; ++e) {
+        EXPECT_EQ(curve[e].epoch, epochs[e].epoch);
+        EXPECT_EQ(curve[e].training_loss, epochs[e].training_loss);
+        EXPECT_EQ(curve[e].validation.classes(), 0U);
+        for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
+            EXPECT_DOUBLE_EQ(validation_score(curve[e], metric), score(epochs[e].validation, metric));
+    }
+    const auto predictions = ledger.predictions(run, Part::validation);
+    const auto outcomes = ledger.outcomes(run, Part::validation);
+    ASSERT_EQ(outcomes.size(), predictions.size());
+    std::map<std::string, std::size_t> predicted;
+    for (const PredictionRecord& p : predictions) predicted[p.item] = p.predicted;
+    for (const OutcomeRecord& o : outcomes) EXPECT_EQ(predicted.at(ledger.item_id(o.item)), o.predicted);
+    EXPECT_TRUE(
+        std::is_sorted(outcomes.begin(), outcomes.end(),
+                       [](const OutcomeRecord& a, const OutcomeRecord& b) { return a.item < b.item; }));
+    const RunRecord record = ledger.run(study.study().id, "a/1");
+    EXPECT_EQ(ledger.count_items(record.division, Part::validation), 45);
+    EXPECT_EQ(ledger.count_items(record.division, Part::training), 15);
+    EXPECT_EQ(ledger.count_items(record.division, Part::test), 0);
+    EXPECT_THAT(ledger.candidates(study.study().id), ElementsAre("a", "b"));
+}
+
+TEST(Evidence, WithoutFinishedRunsIsAnError) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    EXPECT_THAT(message_of<InputError>([&] { gather_evidence(study.ledger(), study.study()); }),
+                HasSubstr("has no finished run yet; train its plan first"));
+    study.add_run({.finished = false});
+    EXPECT_THAT(message_of<InputError>([&] { gather_evidence(study.ledger(), study.study()); }),
+                HasSubstr("among these"));
+}
+
+TEST(Evidence, KeepsTheRunsOfACandidateTogetherInWhicheverOrder) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 8);
+    for (std::int64_t seed : {1, 2})
+        for (const char* candidate : {"a", "b"}) study.add_run({.candidate = candidate, .seed = seed});
+    const StudyEvidence evidence =
+        gather_evidence(study.ledger(), study.study(),
+                        runs_called(study.ledger(), study.study(), {"b/2", "a/1", "b/1", "a/2"}));
+    ASSERT_EQ(evidence.candidates.size(), 2U);
+    EXPECT_EQ(evidence.candidates[0].candidate, "b");
+    EXPECT_EQ(evidence.candidates[0].runs.size(), 2U);
+    EXPECT_EQ(evidence.candidates[0].runs[0].run.seed, 2);
+    EXPECT_EQ(evidence.candidates[0].runs[0].training_items, 4);
+    EXPECT_EQ(evidence.candidates[1].seed_scores(2, Metric::accuracy).size(), 2U);
+}
+
+}  // namespace
+}  // namespace jevrin

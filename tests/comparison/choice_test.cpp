@@ -151,6 +151,24 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
                 HasSubstr("did you mean 'trained'"));
 }
 
+TEST_F(ChoiceTest, WhatIsDearerByMoreThanAQuarterAndASecondIsNotTaken) {
+    // Wrong on 20 items against 22: nobody can tell them apart, and the better one costs more.
+    for (const double seconds : {3.4, 3.6}) {
+        for (std::int64_t seed : {1, 2, 3})
+            for (const std::size_t wrong : {20U, 22U})
+                study_.add_run({.candidate = wrong == 20U ? "better" : "cheaper",
+                                .seed = seed,
+                                .seconds = wrong == 20U ? seconds : 2.0,
+                                .settings = fmt::format("{{\"seconds\": {}}}", seconds),
+                                .predicted = [=](std::size_t label, std::size_t place) {
+                                    return place < wrong ? 1 - label : label;
+                                }});
+        const Choice c = choice();
+        EXPECT_EQ(c.ranking[0].candidate, "better");
+        EXPECT_EQ(c.chosen, seconds < 3.5 ? "better" : "cheaper");
+    }
+}
+
 TEST_F(ChoiceTest, TheFrontHoldsWhatNothingBeatsInScoreAndCost) {
     for (std::int64_t seed : {1, 2, 3}) {
         add_run("best", seed, 0.95, 100.0, 100);

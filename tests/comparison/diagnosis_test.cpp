@@ -75,6 +75,14 @@ TEST(Diagnosis, AGapThatOpensIsOverfitTooThoughValidationStands) {
     EXPECT_THAT(d.findings.front().words, HasSubstr("stays at 0.50"));
 }
 
+TEST(Diagnosis, ValidationThatRisesWithTrainingIsNotOverfit) {
+    // Both fall to epoch 10 and rise from there: nothing is learned by heart.
+    const auto turning = [](int e) { return e <= 10 ? 1.4 - 0.09 * e : 0.5 + 0.01 * (e - 10); };
+    const Diagnosis d = diagnose_as(curve_of(30, turning, turning));
+    EXPECT_FALSE(has(d, Finding::overfit));
+    EXPECT_EQ(d.overfit_since, 0);
+}
+
 TEST(Diagnosis, UnderfitIsPoorOnItsOwnTrainingItems) {
     const Diagnosis d = diagnose_as(curve_of(
         40, [](int e) { return settling(e, 1.4, 1.0, 4); }, [](int e) { return settling(e, 1.4, 1.05, 4); },

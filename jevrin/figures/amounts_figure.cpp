@@ -36,11 +36,21 @@ void draw_amounts(const AmountReport& report, Metric metric, const std::string& 
     std::string tics;
     for (const std::int64_t amount : amounts) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", amount);
     std::string words;
-    constexpr std::size_t most_sentences = 3;
-    for (std::size_t k = 0; k < std::min(most_sentences, report.catch_ups.size()); ++k)
+    double y = 0.105;
+    const auto write_line = [&](const std::string& text) {
+        constexpr double lowest = 0.01;
+        if (y < lowest) return;
         words += fmt::format(
             "set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
-            gnuplot_string(shortened(report.catch_ups[k].words, 170)), 0.095 - 0.03 * static_cast<double>(k));
+            gnuplot_string(shortened(text, 165)), y);
+        y -= 0.028;
+    };
+    for (const CatchUp& one : report.catch_ups) {
+        // What is guessed stands on a line of its own.
+        const std::size_t cut = one.words.find("; ");
+        write_line(one.words.substr(0, cut));
+        if (cut != std::string::npos) write_line("    " + one.words.substr(cut + 2));
+    }
     draw_figure(
         fmt::format(R"(
 {}

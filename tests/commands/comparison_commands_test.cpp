@@ -275,6 +275,12 @@ TEST_F(Compared, AReadOnlyLedgerIsReadAndNotWritten) {
     EXPECT_EQ(noted.status, 1) << noted.errors;
     EXPECT_EQ(test::run_jevrin({"delete", "from scratch/1", "--yes", "--ledger", "fixed"}, nobody).status, 1);
     EXPECT_EQ(test::run_jevrin({"runs", "--ledger", "fixed"}, nobody).status, 0);
+    // So that it can be removed.
+    std::filesystem::permissions(file("fixed"), std::filesystem::perms::owner_all,
+                                 std::filesystem::perm_options::add);
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(file("fixed")))
+        std::filesystem::permissions(entry.path(), std::filesystem::perms::owner_write,
+                                     std::filesystem::perm_options::add);
 }
 
 TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {

@@ -77,7 +77,8 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
     constexpr std::size_t margin = 9;
     Frame frame{.log_scale = view.log_scale};
     for (const Series& one : series) frame.include(one.points);
-    if (frame.high < frame.low) return "";
+    if (frame.high < frame.low)
+        return title + (view.log_scale ? ": no value above 0 for a scale of powers\n" : ": no values\n");
     if (frame.high - frame.low < 1e-9) frame.high = frame.low + 1e-3;
     const std::size_t columns = width > margin + 20 ? width - margin - 2 : 20;
     Grid grid(frame, columns, height);

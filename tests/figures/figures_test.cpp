@@ -212,6 +212,66 @@ TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
                 HasSubstr("no epoch is finished"));
 }
 
+TEST(Curves, InTheTerminalFollowTheAxisTheScaleAndTheQuantities) {
+    const auto curves = curves_of({"one", "two"}, 1, 5);
+    const CandidateStyles styles({"zero", "one", "two"});
+    CurveView view = accuracy_view;
+    view.quantities = {CurveQuantity::loss, CurveQuantity::learning_rate};
+    view.axis = CurveAxis::step;
+    view.log_scale = true;
+    const std::string text = terminal_curves(curves, view, styles, 90);
+    // Letters are those of the study, not of what is shown.
+    EXPECT_THAT(text, testing::AllOf(HasSubstr("b one, c two"), HasSubstr("validation loss (cross-entropy)"),
+                                     HasSubstr("learning rate"), HasSubstr("step 0")));
+    EXPECT_THAT(text, testing::Not(HasSubstr("accuracy")));
+    // A rate of 0 has no place on a scale of powers.
+    EXPECT_THAT(text, HasSubstr("learning rate: no value above 0 for a scale of powers"));
+    view.smoothing = 0.9;
+    EXPECT_NE(terminal_curves(curves, view, styles, 90), text);
+}
+
+TEST(Curves, OfOneRunMarkItsBestEpochOnEveryQuantity) {
+    const TemporaryDirectory directory;
+    const auto curves = curves_of({"only"}, 1, 6);
+    for (const CurveAxis axis :
+         {CurveAxis::epoch, CurveAxis::step, CurveAxis::seconds, CurveAxis::examples}) {
+        draw_curves(curves,
+                    {.quantities = {CurveQuantity::loss, CurveQuantity::objective, CurveQuantity::macro_f1,
+                                    CurveQuantity::learning_rate},
+                     .axis = axis},
+                    CandidateStyles({"only"}), "one run", directory / "c.svg");
+        const std::string svg = read_text(directory / "c.svg");
+        EXPECT_THAT(svg, testing::AllOf(HasSubstr("best epoch, 6"), HasSubstr("training objective"),
+                                        HasSubstr(axis_name(axis))));
+    }
+}
+
+TEST(Figures, LongAndForeignNamesOfCandidatesAndClassesAreDrawn) {
+    const TemporaryDirectory directory;
+    const std::vector<std::string> names = {std::string(200, 'w'), "\u0634\u0631\u062e", "\U0001F3FA pot",
+                                            "two\nlines", "tab\there \x07"};
+    const auto curves = curves_of(names, 2, 4);
+    const CandidateStyles styles(names);
+    draw_curves(curves, accuracy_view, styles, names[0], directory / "curves.svg");
+    draw_curves(curves, accuracy_view, styles, names[1], directory / "curves.png");
+    EXPECT_GT(inked(directory / "curves.png"), 5000);
+    const std::size_t n = names.size();
+    MatrixDifference difference{.difference = CellShares(n, std::vector<double>(n, 0.1)), .seeds = 3};
+    for (std::size_t c = 0; c < n; ++c) {
+        difference.cells.push_back({.true_class = c, .predicted = 0, .first = 0.2, .second = 0.1});
+        difference.gains.push_back({.true_class = c, .items = 3, .first = 0.2, .second = 0.1});
+    }
+    draw_difference(difference, names, names[2], directory / "difference.png");
+    EXPECT_GT(inked(directory / "difference.png"), 5000);
+    draw_difference(difference, names, names[3], directory / "difference.svg");
+    EXPECT_THAT(read_text(directory / "difference.svg"), HasSubstr("two\\x0alines"));
+    Choice choice = choice_of(n);
+    for (std::size_t k = 0; k < n; ++k) choice.ranking[k].candidate = names[k];
+    choice.chosen = names[4];
+    draw_choice(choice, styles, names[4], directory / "choice.png");
+    EXPECT_GT(inked(directory / "choice.png"), 3000);
+}
+
 TEST(Confusion, IsDrawnForThreeAndForFortyClasses) {
     const TemporaryDirectory directory;
     for (const std::size_t n : {3U, 40U}) {

@@ -1,11 +1,11 @@
 // The difference of two candidates' matrices, and the mean of several runs'.
 #include "confusion.hpp"
 
-#include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/matrices.hpp"
+#include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
 
 #include <fmt/format.h>
@@ -128,18 +128,6 @@ Json difference_json(const MatrixDifference& difference, const CandidateEvidence
             {"test_looks", study.test_looks}};
 }
 
-std::string shares_csv(const CellShares& shares, const std::vector<std::string>& classes) {
-    std::vector<std::string> cells = {"true"};
-    cells.insert(cells.end(), classes.begin(), classes.end());
-    std::string text = csv_row(cells);
-    for (std::size_t i = 0; i < shares.size(); ++i) {
-        cells = {classes.at(i)};
-        for (const double share : shares[i]) cells.push_back(fmt::format("{}", share));
-        text += csv_row(cells);
-    }
-    return text;
-}
-
 }  // namespace
 
 void print_difference(const ConfusionOptions& options) {
@@ -153,7 +141,7 @@ void print_difference(const ConfusionOptions& options) {
     const std::string what =
         fmt::format("{} minus {}, shares of the true class", side_name(first), side_name(second));
     if (!options.figure.empty()) draw_difference(difference, open.study.classes, what, options.figure);
-    if (!options.csv.empty()) write_file(options.csv, shares_csv(difference.difference, open.study.classes));
+    if (!options.csv.empty()) write_file(options.csv, matrix_csv(difference.difference, open.study.classes));
     if (options.ledger.json) {
         print_json(difference_json(difference, first, second, open.study));
         return;
@@ -177,7 +165,7 @@ void print_mean(const ConfusionOptions& options) {
                                          one_candidate ? printable(runs.front().candidate) + ", " : "",
                                          plural(spread.runs, "run"), options.part);
     if (!options.figure.empty()) draw_spread(spread, classes, what, options.figure);
-    if (!options.csv.empty()) write_file(options.csv, shares_csv(spread.mean, classes));
+    if (!options.csv.empty()) write_file(options.csv, matrix_csv(spread.mean, classes));
     if (options.ledger.json) {
         Json names = Json::array();
         for (const RunRecord& run : runs) names.push_back(run.name());

@@ -20,8 +20,7 @@ using bench::StudyOutcome;
 
 constexpr std::int64_t studies = 2000;
 
-// The settings: from no noise of seeds to much of it, few items to many, few classes to many; and seeds that
-// help or harm all candidates alike.
+// The settings: from no noise of seeds to much of it, few items to many, few classes to many.
 template <typename See>
 void for_each_setting(std::int64_t seeds, double lead, const See& see) {
     for (const double seed_noise : {0.0, 0.15, 0.4})

@@ -27,14 +27,18 @@ std::string listed(const std::vector<std::string>& runs) {
 
 }  // namespace
 
-std::map<std::int64_t, double> CandidateEvidence::seed_scores(std::size_t classes, Metric metric) const {
+std::map<std::int64_t, ConfusionMatrix> CandidateEvidence::seed_matrices(std::size_t classes) const {
     std::map<std::int64_t, ConfusionMatrix> matrices;
     for (const RunEvidence& run : runs) {
         ConfusionMatrix& matrix = matrices.try_emplace(run.run.seed, classes).first->second;
         for (std::size_t i = 0; i < run.items.size(); ++i) matrix.add(run.labels[i], run.predicted[i]);
     }
+    return matrices;
+}
+
+std::map<std::int64_t, double> CandidateEvidence::seed_scores(std::size_t classes, Metric metric) const {
     std::map<std::int64_t, double> scores;
-    for (const auto& [seed, matrix] : matrices) scores[seed] = score(matrix, metric);
+    for (const auto& [seed, matrix] : seed_matrices(classes)) scores[seed] = score(matrix, metric);
     return scores;
 }
 

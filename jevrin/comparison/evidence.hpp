@@ -26,7 +26,8 @@ struct CandidateEvidence {
     std::string regime;
     std::vector<RunEvidence> runs;  // by seed, then fold
 
-    // The score of each seed: of its run, or of its folds, which together see every item once.
+    // By seed: of its run, or of its folds, which together see every item once.
+    std::map<std::int64_t, ConfusionMatrix> seed_matrices(std::size_t classes) const;
     std::map<std::int64_t, double> seed_scores(std::size_t classes, Metric metric) const;
     // Seconds of training of a run, mean.
     double seconds() const;

@@ -200,13 +200,8 @@ RecallTable recalls_of(const StudyEvidence& evidence) {
                       .deviations = std::vector<std::vector<double>>(n)};
     for (const CandidateEvidence& candidate : evidence.candidates) {
         table.candidates.push_back(candidate.candidate);
-        std::map<std::int64_t, ConfusionMatrix> seeds;
-        for (const RunEvidence& run : candidate.runs) {
-            ConfusionMatrix& matrix = seeds.try_emplace(run.run.seed, n).first->second;
-            for (std::size_t i = 0; i < run.items.size(); ++i) matrix.add(run.labels[i], run.predicted[i]);
-        }
         std::vector<ConfusionMatrix> matrices;
-        for (const auto& [seed, matrix] : seeds) matrices.push_back(matrix);
+        for (const auto& [seed, matrix] : candidate.seed_matrices(n)) matrices.push_back(matrix);
         const MatrixSpread spread = matrix_spread(matrices);
         for (std::size_t c = 0; c < n; ++c) {
             const std::int64_t items = matrices.front().support(c);

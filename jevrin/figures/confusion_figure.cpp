@@ -201,18 +201,22 @@ std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<
     return text;
 }
 
-std::string confusion_csv(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
-                          CellValue value) {
+std::string matrix_csv(const std::vector<std::vector<double>>& values,
+                       const std::vector<std::string>& classes) {
     std::vector<std::string> cells = {"true"};
     cells.insert(cells.end(), classes.begin(), classes.end());
     std::string text = csv_row(cells);
-    const auto values = cell_values(matrix, value);
-    for (std::size_t i = 0; i < matrix.classes(); ++i) {
+    for (std::size_t i = 0; i < values.size(); ++i) {
         cells = {classes.at(i)};
         for (const double number : values[i]) cells.push_back(fmt::format("{}", number));
         text += csv_row(cells);
     }
     return text;
+}
+
+std::string confusion_csv(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                          CellValue value) {
+    return matrix_csv(cell_values(matrix, value), classes);
 }
 
 }  // namespace jevrin

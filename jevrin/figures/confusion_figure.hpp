@@ -38,6 +38,8 @@ std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<
                                std::size_t width, CellValue value = CellValue::counts);
 
 // The same as CSV: a row for each true class, a column for each predicted one.
+std::string matrix_csv(const std::vector<std::vector<double>>& values,
+                       const std::vector<std::string>& classes);
 std::string confusion_csv(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
                           CellValue value = CellValue::counts);
 

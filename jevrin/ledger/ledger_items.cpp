@@ -1,0 +1,149 @@
+// Reading what a ledger knows of items: where they lie, what runs predicted for them, what is marked.
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/database.hpp"
+#include "jevrin/ledger/ledger.hpp"
+
+#include <fmt/format.h>
+
+#include <cstring>
+
+namespace jevrin {
+
+std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class, predicted, probabilities FROM predictions JOIN items ON items.id = predictions.item
+            WHERE run = ? AND part = ? ORDER BY items.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<PredictionRecord> predictions;
+        while (query.executeStep()) {
+            PredictionRecord record{.item = query.getColumn(0),
+                                    .label = static_cast<std::size_t>(query.getColumn(1).getInt64()),
+                                    .predicted = static_cast<std::size_t>(query.getColumn(2).getInt64()),
+                                    .probabilities = {}};
+            const SQLite::Column blob = query.getColumn(3);
+            record.probabilities.resize(static_cast<std::size_t>(blob.getBytes()) / sizeof(float));
+            std::memcpy(record.probabilities.data(), blob.getBlob(),
+                        record.probabilities.size() * sizeof(float));
+            predictions.push_back(std::move(record));
+        }
+        return predictions;
+    });
+}
+
+std::vector<OutcomeRecord> Ledger::outcomes(std::int64_t run, Part part) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
+            WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<OutcomeRecord> outcomes;
+        while (query.executeStep())
+            outcomes.push_back({query.getColumn(0).getInt64(),
+                                static_cast<std::size_t>(query.getColumn(1).getInt64()),
+                                static_cast<std::size_t>(query.getColumn(2).getInt64())});
+        return outcomes;
+    });
+}
+
+std::string Ledger::item_id(std::int64_t number) const {
+    return select_text("SELECT item FROM items WHERE id = ?", number);
+}
+
+std::int64_t Ledger::count_items(std::int64_t division, Part part) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_,
+                                "SELECT COUNT(*) FROM division_items WHERE division = ?1 AND part = ?2");
+        query.bind(1, division);
+        query.bind(2, part_name(part));
+        query.executeStep();
+        return query.getColumn(0).getInt64();
+    });
+}
+
+KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, part, fold FROM division_items JOIN items ON items.id = division_items.item
+            JOIN divisions ON divisions.id = division WHERE settings = ? ORDER BY divisions.id DESC)sql");
+        query.bind(1, parts_settings);
+        KnownPlaces places;
+        while (query.executeStep()) {
+            const std::string id = query.getColumn(0);
+            const auto content = ContentHash::from_text(std::string_view(id).substr(id.rfind('#') + 1));
+            const auto part = part_from_name(query.getColumn(1));
+            if (!content || !part) continue;
+            const std::int64_t fold = query.getColumn(2);
+            // With folds every item that is not in the test part has one, whichever is validation.
+            places.emplace(*content, Place{fold > 0 ? Part::training : *part, fold});
+        }
+        return places;
+    });
+}
+
+std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class FROM division_items JOIN items ON items.id = division_items.item
+            JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
+        query.bind(1, run);
+        query.bind(2, part_name(part));
+        std::vector<ItemRecord> items;
+        while (query.executeStep())
+            items.push_back(
+                {query.getColumn(0).getString(), static_cast<std::size_t>(query.getColumn(1).getInt64())});
+        return items;
+    });
+}
+
+std::vector<ItemRecord> Ledger::items(std::int64_t study) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(*database_, R"sql(
+            SELECT items.item, class FROM items JOIN divisions ON divisions.image_set = items.image_set
+            JOIN studies ON studies.division = divisions.id WHERE studies.id = ? ORDER BY items.item)sql");
+        query.bind(1, study);
+        std::vector<ItemRecord> items;
+        while (query.executeStep())
+            items.push_back(
+                {query.getColumn(0).getString(), static_cast<std::size_t>(query.getColumn(1).getInt64())});
+        return items;
+    });
+}
+
+ItemRecord Ledger::item(std::int64_t study, const std::string& name) const {
+    std::vector<ItemRecord> meant;
+    std::vector<std::string> paths;
+    for (ItemRecord& item : items(study)) {
+        const std::string path = item.id.substr(0, item.id.rfind('#'));
+        if (item.id == name || path == name) return std::move(item);
+        if (path.ends_with("/" + name)) meant.push_back(item);
+        paths.push_back(path);
+    }
+    if (meant.size() == 1) return meant.front();
+    if (meant.size() > 1)
+        throw InputError(fmt::format("{} items are called '{}', '{}' among them; give more of the path",
+                                     meant.size(), printable(name), printable(meant.front().id)));
+    throw InputError(fmt::format("no item is called '{}'{}; give a path below {}", printable(name),
+                                 did_you_mean(name, paths), printable(study_root(study))));
+}
+
+std::vector<MarkRecord> Ledger::marks(std::int64_t study) const {
+    return with_database_errors(directory_ / "ledger.db", [&] {
+        SQLite::Statement query(
+            *database_, "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
+        query.bind(1, study_root(study));
+        std::vector<MarkRecord> marks;
+        while (query.executeStep())
+            marks.push_back({.item = query.getColumn(0),
+                             .label = query.getColumn(1),
+                             .excluded = query.getColumn(2).getInt() != 0,
+                             .note = query.getColumn(3),
+                             .marked = query.getColumn(4)});
+        return marks;
+    });
+}
+
+}  // namespace jevrin

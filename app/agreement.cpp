@@ -18,7 +18,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct AgreementOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::string show = "missed";
@@ -28,14 +28,14 @@ struct Options {
     std::filesystem::path sheet;
 };
 
-ItemGroup group_of(const Options& options) {
+ItemGroup group_of(const AgreementOptions& options) {
     if (!options.regime.empty()) return ItemGroup::only_regime;
     if (options.show == "missed") return ItemGroup::missed;
     if (options.show == "known") return ItemGroup::known;
     return options.show == "disputed" ? ItemGroup::disputed : ItemGroup::only_regime;
 }
 
-std::string spoken_group(const Options& options) {
+std::string spoken_group(const AgreementOptions& options) {
     if (!options.regime.empty())
         return fmt::format("that only runs of regime '{}' get right", printable(options.regime));
     if (options.show == "missed") return "that no run gets right";
@@ -56,7 +56,7 @@ std::string regimes_of(const Agreement& agreement, const AgreedItem& item) {
 
 class Shown {
   public:
-    Shown(const Options& options, const OpenStudy& open, const Agreement& agreement)
+    Shown(const AgreementOptions& options, const OpenStudy& open, const Agreement& agreement)
         : open_(open),
           agreement_(agreement),
           places_(items_in(agreement, group_of(options), options.regime)) {
@@ -95,7 +95,7 @@ std::vector<std::filesystem::path> draw(const OpenStudy& open, const Shown& show
         title, file);
 }
 
-void mark_first(const Options& options, const OpenStudy& open, const Shown& shown) {
+void mark_first(const AgreementOptions& options, const OpenStudy& open, const Shown& shown) {
     Ledger ledger = Ledger::open_or_create(options.ledger.directory);
     for (std::size_t k = 0; k < std::min(options.mark, shown.size()); ++k)
         ledger.put_mark(open.study.id,
@@ -177,7 +177,7 @@ std::string agreement_table(const Agreement& agreement, const CandidateStyles& s
     return text;
 }
 
-void agreement(const Options& options) {
+void agreement(const AgreementOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
@@ -221,7 +221,7 @@ void agreement(const Options& options) {
 }  // namespace
 
 void add_agreement(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<AgreementOptions>();
     auto* command = app.add_subcommand("agreement",
                                        "items across runs: which all miss, which only one regime gets right");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");

@@ -11,7 +11,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct AmountsOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::filesystem::path figure;
@@ -46,7 +46,7 @@ Json to_json(const AmountReport& report, const StudyRecord& study) {
             {"test_looks", study.test_looks}};
 }
 
-void amounts(const Options& options) {
+void amounts(const AmountsOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
@@ -91,7 +91,7 @@ void amounts(const Options& options) {
 }  // namespace
 
 void add_amounts(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<AmountsOptions>();
     auto* command = app.add_subcommand(
         "amounts",
         "score by amount of training data: would more pictures help, where does one regime catch up");

@@ -100,7 +100,7 @@ std::string settings_lines(const Plan& plan, const Candidate& candidate) {
                        hidden, candidate.head.dropout);
 }
 
-struct Options {
+struct CheckOptions {
     std::filesystem::path plan;
     std::filesystem::path ledger = "ledger";
     std::filesystem::path figure;
@@ -141,7 +141,7 @@ std::string layer_lines(const CandidateCheck& c) {
     return table.text();
 }
 
-void check(const Options& options) {
+void check(const CheckOptions& options) {
     const std::filesystem::path& ledger = options.ledger;
     const bool json = options.json;
     const Plan plan = read_plan(options.plan);
@@ -209,7 +209,7 @@ void check(const Options& options) {
 }  // namespace
 
 void add_check(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<CheckOptions>();
     auto* command =
         app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();

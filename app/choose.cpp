@@ -15,7 +15,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ChooseOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::string cost = cost_name(ChoiceSettings{}.cost);
@@ -124,7 +124,7 @@ Json to_json(const std::vector<CandidatePair>& pairs) {
     return json;
 }
 
-void choose_candidate(const Options& options) {
+void choose_candidate(const ChooseOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
@@ -162,7 +162,7 @@ void choose_candidate(const Options& options) {
 }  // namespace
 
 void add_choose(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ChooseOptions>();
     auto* command = app.add_subcommand("choose", "the ranking of candidates, the evidence and the choice");
     command->add_option("RUN", options->runs, "candidates, or runs, to choose among (default: all)");
     command

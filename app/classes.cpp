@@ -40,7 +40,7 @@ constexpr Column columns[] = {
     {"average_precision", false, [](const ClassScores& s) { return or_nothing(s.average_precision); }},
 };
 
-struct Options {
+struct ClassesOptions {
     PredictionOptions predictions;
     std::vector<std::string> columns;
     std::string sort = "recall";
@@ -61,7 +61,7 @@ const Column& column_called(const std::string& name) {
 }
 
 // The weakest first; by counts, the largest first; "name" keeps the order of the classes.
-std::vector<std::size_t> order_of(const std::vector<ClassScores>& scores, const Options& options) {
+std::vector<std::size_t> order_of(const std::vector<ClassScores>& scores, const ClassesOptions& options) {
     std::vector<std::size_t> order(scores.size());
     std::iota(order.begin(), order.end(), std::size_t{0});
     if (options.sort != "name") {
@@ -147,7 +147,7 @@ Json to_json(const OpenPredictions& open, const std::vector<ClassScores>& scores
     return json;
 }
 
-void classes(const Options& options) {
+void classes(const ClassesOptions& options) {
     std::vector<const Column*> shown;
     for (const std::string& name : options.columns) shown.push_back(&column_called(name));
     if (shown.empty())
@@ -197,7 +197,7 @@ void classes(const Options& options) {
 }  // namespace
 
 void add_classes(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ClassesOptions>();
     auto* command = app.add_subcommand(
         "classes", "figures of each class, the weakest classes and the strongest confusions first");
     add_prediction_options(*command, options->predictions);

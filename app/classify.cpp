@@ -23,7 +23,7 @@ namespace {
 
 constexpr std::int64_t most_warnings = 10;
 
-struct Options {
+struct ClassifyOptions {
     std::filesystem::path model;
     std::vector<std::string> images;
     std::filesystem::path follow;
@@ -88,7 +88,7 @@ struct Answer {
 
 class Answering {
   public:
-    explicit Answering(const Options& options)
+    explicit Answering(const ClassifyOptions& options)
         : options_(options), recogniser_(load_classifier(options.model)) {
         const std::size_t classes = recogniser_.classifier().classes.size();
         top_ = options.top == 0 ? classes : std::min(options.top, classes);
@@ -165,7 +165,7 @@ class Answering {
     std::size_t top() const { return top_; }
 
   private:
-    const Options& options_;
+    const ClassifyOptions& options_;
     Recogniser recogniser_;
     std::size_t top_ = 1;
     std::int64_t refused_ = 0;
@@ -212,7 +212,7 @@ void add_rows(const std::filesystem::path& file, const std::string& rows) {
 }
 
 // A line for each picture as it arrives, until nothing came for so long.
-void follow(const Options& options, FolderWatch& watch, Answering& answering) {
+void follow(const ClassifyOptions& options, FolderWatch& watch, Answering& answering) {
     for (double waited = 0.0; options.idle == 0.0 || waited < options.idle;) {
         constexpr double patience = 0.25;
         const std::vector<std::filesystem::path> files = watch.next(patience);
@@ -230,7 +230,7 @@ void follow(const Options& options, FolderWatch& watch, Answering& answering) {
     }
 }
 
-void classify_files(const Options& options) {
+void classify_files(const ClassifyOptions& options) {
     if (options.images.empty() && options.follow.empty())
         throw InputError("there is no image to classify; name files or folders, or a folder to --follow");
     Answering answering(options);
@@ -266,7 +266,7 @@ void classify_files(const Options& options) {
 }  // namespace
 
 void add_classify(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ClassifyOptions>();
     auto* command = app.add_subcommand("classify", "classes and probabilities for new images");
     command->add_option("MODEL", options->model, "a model file written by 'jevrin export'")->required();
     command->add_option("IMAGE", options->images,

@@ -12,7 +12,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct CurvesOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::vector<std::string> quantities;
@@ -85,7 +85,7 @@ std::string table_at(const std::vector<RunCurves>& all, std::int64_t epoch) {
     return table.text();
 }
 
-CurveView view_of(const Options& options, Metric metric) {
+CurveView view_of(const CurvesOptions& options, Metric metric) {
     CurveView view = options.view;
     view.axis = axis_from_name(options.over);
     view.quantities.clear();
@@ -98,7 +98,7 @@ CurveView view_of(const Options& options, Metric metric) {
     return view;
 }
 
-void curves(const Options& options) {
+void curves(const CurvesOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const CurveView view = view_of(options, open.study.metric);
     std::vector<RunCurves> all;
@@ -143,7 +143,7 @@ void curves(const Options& options) {
 }  // namespace
 
 void add_curves(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<CurvesOptions>();
     auto* command = app.add_subcommand("curves", "training and validation curves of runs");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command

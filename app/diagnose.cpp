@@ -13,7 +13,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct DiagnoseOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
 };
@@ -34,7 +34,7 @@ std::string beside(const std::string& name, std::size_t width, const std::string
     return text;
 }
 
-void diagnose_runs(const Options& options) {
+void diagnose_runs(const DiagnoseOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     std::vector<Diagnosed> all;
     for (const RunRecord& run : runs_called(open.ledger, open.study, options.runs)) {
@@ -79,7 +79,7 @@ void diagnose_runs(const Options& options) {
 }  // namespace
 
 void add_diagnose(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<DiagnoseOptions>();
     auto* command = app.add_subcommand(
         "diagnose", "what the curves of each run say: fit, overfit, underfit, still improving, unstable");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");

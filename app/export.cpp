@@ -11,7 +11,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ExportOptions {
     LedgerOptions ledger;
     std::string run;
     std::filesystem::path file;
@@ -19,7 +19,7 @@ struct Options {
     bool replace = false;
 };
 
-void export_run(const Options& options) {
+void export_run(const ExportOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
     if (options.epoch == 0) require_finished(run);
@@ -55,7 +55,7 @@ void export_run(const Options& options) {
 }  // namespace
 
 void add_export(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ExportOptions>();
     auto* command = app.add_subcommand(
         "export", "write a run's model as one ONNX file with classes and preparation inside");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();

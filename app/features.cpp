@@ -12,7 +12,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct FeaturesOptions {
     std::filesystem::path plan;
     std::filesystem::path directory;
     std::filesystem::path ledger = "ledger";
@@ -33,7 +33,7 @@ const Candidate& chosen_candidate(const Plan& plan, const std::string& name) {
                                  did_you_mean(name, names), fmt::join(names, ", ")));
 }
 
-void write_features(const Options& options) {
+void write_features(const FeaturesOptions& options) {
     const Plan plan = read_plan(options.plan);
     const bool has_ledger = std::filesystem::exists(options.ledger / "ledger.db");
     FeatureExport written;
@@ -65,7 +65,7 @@ void write_features(const Options& options) {
 }  // namespace
 
 void add_features(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<FeaturesOptions>();
     auto* command =
         app.add_subcommand("features", "write what frozen layers make of each image, for use elsewhere");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();

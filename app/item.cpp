@@ -14,7 +14,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ItemOptions {
     LedgerOptions ledger;
     std::string run;
     std::string item;
@@ -49,7 +49,7 @@ Part part_of_item(const OpenStudy& open, const RunRecord& run, const ItemRecord&
                                  printable(path_of(item.id)), run.name()));
 }
 
-ItemReport make_report(const Options& options, const OpenStudy& open, const RunRecord& run) {
+ItemReport make_report(const ItemOptions& options, const OpenStudy& open, const RunRecord& run) {
     ItemReport report;
     report.item = open.ledger.item(open.study.id, options.item);
     report.part = part_of_item(open, run, report.item);
@@ -112,7 +112,7 @@ std::string neighbours_table(const ItemReport& report, const OpenStudy& open) {
     return table.text() + fmt::format("{} of {} carry its label\n", same, report.neighbours.size());
 }
 
-void show_item(const Options& options) {
+void show_item(const ItemOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
     const ItemReport report = make_report(options, open, run);
@@ -171,7 +171,7 @@ void show_item(const Options& options) {
 }  // namespace
 
 void add_item(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ItemOptions>();
     auto* command = app.add_subcommand(
         "item", "one item in full: all probabilities, and the training items most like it");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();

@@ -14,7 +14,7 @@ namespace {
 
 constexpr std::size_t pictures_per_row = 12;
 
-struct Options {
+struct LayersOptions {
     std::filesystem::path model;
     std::filesystem::path image;
     std::filesystem::path figure;
@@ -23,7 +23,7 @@ struct Options {
 };
 
 // The model's own preparation, or a plain one when it carries none.
-Preparation preparation_of(const Options& options, Model& model) {
+Preparation preparation_of(const LayersOptions& options, Model& model) {
     const auto stored = model.metadata.find("jevrin.preparation");
     if (stored != model.metadata.end()) return Preparation::from_json(stored->second);
     const Shape& input = model.network.input;
@@ -38,7 +38,7 @@ Preparation preparation_of(const Options& options, Model& model) {
     return preparation;
 }
 
-void show_layers(const Options& options) {
+void show_layers(const LayersOptions& options) {
     ReadSettings settings;
     if (options.size > 0) settings.image_size = options.size;
     Model model = read_model(options.model, settings);
@@ -92,7 +92,7 @@ void show_layers(const Options& options) {
 }  // namespace
 
 void add_layers(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<LayersOptions>();
     auto* command =
         app.add_subcommand("layers", "what each stage of a model makes of one image, and its first filters");
     command->add_option("MODEL", options->model, "a model file (ONNX)")->required();

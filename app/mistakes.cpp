@@ -16,7 +16,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct MistakesOptions {
     PredictionOptions predictions;
     std::string true_class;
     std::string called;
@@ -28,7 +28,7 @@ struct Options {
     std::filesystem::path csv;
 };
 
-ItemSelection selection_of(const Options& options, const std::vector<std::string>& classes) {
+ItemSelection selection_of(const MistakesOptions& options, const std::vector<std::string>& classes) {
     ItemSelection selection;
     selection.outcome = options.show == "wrong"   ? ItemOutcome::wrong
                         : options.show == "right" ? ItemOutcome::right
@@ -102,7 +102,7 @@ std::vector<std::filesystem::path> draw(const OpenPredictions& open, const std::
         title, file);
 }
 
-void mistakes(const Options& options) {
+void mistakes(const MistakesOptions& options) {
     const OpenPredictions open = open_predictions(options.predictions);
     const PredictionTable& table = open.table();
     const std::vector<std::size_t> items = select_items(table, selection_of(options, open.classes()));
@@ -147,7 +147,7 @@ void mistakes(const Options& options) {
 }  // namespace
 
 void add_mistakes(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<MistakesOptions>();
     auto* command = app.add_subcommand("mistakes", "the items behind a run's figures, the worst first");
     add_prediction_options(*command, options->predictions);
     command->add_option("--true", options->true_class, "only items of this class")->type_name("CLASS");

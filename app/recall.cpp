@@ -11,7 +11,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct RecallOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::filesystem::path figure;
@@ -70,7 +70,7 @@ std::string to_text(const RecallTable& table, const StudyRecord& study, const Ca
     return "recall of each class, mean ± deviation over seeds\n\n" + text.text() + "\n" + legend;
 }
 
-void recall(const Options& options) {
+void recall(const RecallOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
@@ -95,7 +95,7 @@ void recall(const Options& options) {
 }  // namespace
 
 void add_recall(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<RecallOptions>();
     auto* command = app.add_subcommand("recall", "recall of each class by candidate");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")

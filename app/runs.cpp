@@ -14,7 +14,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct RunsOptions {
     LedgerOptions ledger;
     std::vector<std::string> conditions;
     std::vector<std::string> tags;
@@ -116,7 +116,7 @@ std::string group_table(const std::vector<RunGroup>& groups, const std::string& 
     return table.text();
 }
 
-void print_groups(const Options& options, const std::vector<RunGroup>& groups, Metric metric) {
+void print_groups(const RunsOptions& options, const std::vector<RunGroup>& groups, Metric metric) {
     if (!options.ledger.json) {
         print(group_table(groups, options.group, metric));
         return;
@@ -133,7 +133,7 @@ void print_groups(const Options& options, const std::vector<RunGroup>& groups, M
     print_json(json);
 }
 
-void runs(const Options& options) {
+void runs(const RunsOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const Metric metric = open.study.metric;
     std::vector<RunRecord> all =
@@ -184,7 +184,7 @@ void runs(const Options& options) {
 }  // namespace
 
 void add_runs(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<RunsOptions>();
     auto* command = app.add_subcommand("runs", "a line per run; filtered, sorted and grouped by any setting");
     command
         ->add_option(

@@ -14,7 +14,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ScoresOptions {
     PredictionOptions predictions;
     std::size_t top_k = 2;
     std::uint64_t seed = 1;
@@ -50,7 +50,7 @@ struct Report {
     BootstrapSettings bootstrap;
 };
 
-Report make_report(const Options& options, const OpenPredictions& open) {
+Report make_report(const ScoresOptions& options, const OpenPredictions& open) {
     const ScoreSettings settings{.k = options.top_k};
     const PredictionTable& table = open.table();
     Report report{.scores = score_predictions(table, settings),
@@ -133,7 +133,7 @@ std::string caution(const Report& report) {
                        plural(report.scores.items, "item"), accuracy->low, accuracy->high);
 }
 
-void scores(const Options& options) {
+void scores(const ScoresOptions& options) {
     OpenPredictions open = open_predictions(options.predictions);
     std::string what = open.what();
     if (!options.elsewhere.empty()) {
@@ -170,7 +170,7 @@ void scores(const Options& options) {
 }  // namespace
 
 void add_scores(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ScoresOptions>();
     auto* command = app.add_subcommand(
         "scores", "everything a run is scored by, with intervals, baselines and calibration");
     add_prediction_options(*command, options->predictions);

@@ -10,7 +10,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ShowOptions {
     LedgerOptions ledger;
     std::string run;
     bool layers = false;
@@ -56,7 +56,7 @@ std::string environment_lines(const std::string& environment) {
            comment("with " + libraries);
 }
 
-void show(const Options& options) {
+void show(const ShowOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
     const std::int64_t epoch = options.epoch > 0 ? options.epoch : run.epochs;
@@ -113,7 +113,7 @@ void show(const Options& options) {
 }  // namespace
 
 void add_show(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ShowOptions>();
     auto* command = app.add_subcommand(
         "show", "one run in full: the plan that repeats it, where it was trained, its layers");
     command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();

@@ -18,7 +18,7 @@ namespace {
 
 constexpr std::size_t shown = 5;
 
-struct Options {
+struct SurveyOptions {
     std::filesystem::path images;
     std::filesystem::path sheet;
     std::filesystem::path after;
@@ -212,7 +212,7 @@ const Candidate& shown_candidate(const Plan& plan, const std::string& name) {
     return augmented == plan.candidates.end() ? plan.candidates.front() : *augmented;
 }
 
-void draw(const ImageSet& set, const Options& options) {
+void draw(const ImageSet& set, const SurveyOptions& options) {
     constexpr std::size_t per_class = 10;
     const std::string name = printable(options.images.filename().string());
     if (options.after.empty()) {
@@ -235,7 +235,7 @@ ImageSource source_of(const std::filesystem::path& images) {
     return {.from = images};
 }
 
-void survey(const Options& options) {
+void survey(const SurveyOptions& options) {
     if (!options.after.empty() && options.sheet.empty())
         throw InputError("--after draws on the sheet: name its file with --sheet");
     ImageSet set;
@@ -266,7 +266,7 @@ void survey(const Options& options) {
 }  // namespace
 
 void add_survey(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<SurveyOptions>();
     auto* command = app.add_subcommand("survey", "look at an image set: counts, sizes, problems, duplicates");
     command
         ->add_option("IMAGES", options->images,

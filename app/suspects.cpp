@@ -14,7 +14,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct SuspectsOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     bool recorded = false;
@@ -24,7 +24,7 @@ struct Options {
 };
 
 // Those named, or of candidates that are named; all finished ones when none is.
-std::vector<RunRecord> find_runs(const Options& options, const OpenStudy& open) {
+std::vector<RunRecord> find_runs(const SuspectsOptions& options, const OpenStudy& open) {
     std::vector<RunRecord> found;
     for (const RunRecord& run : open.ledger.runs(open.study.id)) {
         const auto named = [&](const std::string& name) {
@@ -43,7 +43,7 @@ std::vector<RunRecord> find_runs(const Options& options, const OpenStudy& open) 
     return found;
 }
 
-SuspectReport judge(const Options& options, const OpenStudy& open) {
+SuspectReport judge(const SuspectsOptions& options, const OpenStudy& open) {
     const std::vector<RunRecord> runs = find_runs(options, open);
     // The best of the frozen ones.
     const RunRecord* frozen = nullptr;
@@ -83,7 +83,7 @@ std::vector<std::filesystem::path> draw(const OpenStudy& open, const SuspectRepo
         file);
 }
 
-void mark_first(const Options& options, const OpenStudy& open, const SuspectReport& report) {
+void mark_first(const SuspectsOptions& options, const OpenStudy& open, const SuspectReport& report) {
     Ledger ledger = Ledger::open_or_create(options.ledger.directory);
     for (std::size_t k = 0; k < std::min(options.mark, report.suspects.size()); ++k) {
         const SuspectLabel& suspect = report.suspects[k];
@@ -98,7 +98,7 @@ void mark_first(const Options& options, const OpenStudy& open, const SuspectRepo
     }
 }
 
-void suspects(const Options& options) {
+void suspects(const SuspectsOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const SuspectReport report = judge(options, open);
     const PredictionTable& table = report.predictions.table;
@@ -155,7 +155,7 @@ void suspects(const Options& options) {
 }  // namespace
 
 void add_suspects(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<SuspectsOptions>();
     auto* command =
         app.add_subcommand("suspects", "items whose label is probably wrong, the most suspect first");
     command->add_option(

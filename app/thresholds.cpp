@@ -18,7 +18,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct ThresholdsOptions {
     PredictionOptions predictions;
     std::string one_class;
     double precision = 0.9;
@@ -36,15 +36,15 @@ struct ClassThresholds {
     std::optional<ThresholdPoint> of_recall;
 };
 
-struct Report {
+struct ThresholdReport {
     double temperature = 1.0;
     std::vector<ClassThresholds> classes;
     std::vector<CoveragePoint> coverage;
     std::optional<CoveragePoint> wanted;  // of the accuracy asked for
 };
 
-Report make_report(const Options& options, const OpenPredictions& open) {
-    Report report;
+ThresholdReport threshold_report(const ThresholdsOptions& options, const OpenPredictions& open) {
+    ThresholdReport report;
     report.temperature = temperature_of_run(open.open.ledger, open.run);
     const PredictionTable table = with_temperature(open.table(), report.temperature);
     const std::vector<RankScores> ranks = rank_scores(table);
@@ -70,7 +70,7 @@ std::string optional_decimals(const std::optional<double>& value) {
     return value ? three_decimals(*value) : "";
 }
 
-std::string class_table(const Report& report, const Options& options,
+std::string class_table(const ThresholdReport& report, const ThresholdsOptions& options,
                         const std::vector<std::string>& classes) {
     Table table({"class", "ROC AUC", "avg. precision", fmt::format("precision >= {}", options.precision),
                  "recall", fmt::format("recall >= {}", options.recall), "precision"},
@@ -95,7 +95,7 @@ std::string coverage_line(const CoveragePoint& point, std::int64_t items) {
                        interval.high);
 }
 
-std::string coverage_text(const Report& report, const Options& options) {
+std::string coverage_text(const ThresholdReport& report, const ThresholdsOptions& options) {
     const std::int64_t items = report.coverage.empty() ? 0 : report.coverage.back().answered;
     std::string text = "answering only when the confidence is high enough:\n";
     for (const double share : {1.0, 0.95, 0.9, 0.8, 0.7, 0.5})
@@ -126,7 +126,7 @@ Json point_json(const CoveragePoint& point) {
             {"accuracy", point.accuracy()}};
 }
 
-Json to_json(const Report& report, const OpenPredictions& open) {
+Json to_json(const ThresholdReport& report, const OpenPredictions& open) {
     Json json = open.json();
     json["temperature"] = report.temperature;
     json["classes"] = Json::array();
@@ -144,7 +144,7 @@ Json to_json(const Report& report, const OpenPredictions& open) {
 }
 
 // Every point of every curve.
-std::string to_csv(const Report& report, const std::vector<std::string>& classes) {
+std::string to_csv(const ThresholdReport& report, const std::vector<std::string>& classes) {
     std::string text =
         csv_row(std::vector<std::string>{"class", "threshold", "precision", "recall", "false_positive_rate"});
     for (const ClassThresholds& own : report.classes)
@@ -156,9 +156,9 @@ std::string to_csv(const Report& report, const std::vector<std::string>& classes
     return text;
 }
 
-void thresholds(const Options& options) {
+void thresholds(const ThresholdsOptions& options) {
     const OpenPredictions open = open_predictions(options.predictions);
-    const Report report = make_report(options, open);
+    const ThresholdReport report = threshold_report(options, open);
     if (!options.csv.empty()) write_file(options.csv, to_csv(report, open.classes()));
     if (!options.figure.empty()) {
         std::vector<NamedCurve> curves;
@@ -205,7 +205,7 @@ void thresholds(const Options& options) {
 }  // namespace
 
 void add_thresholds(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<ThresholdsOptions>();
     auto* command = app.add_subcommand(
         "thresholds", "precision, recall and ROC by threshold, and answering only when sure");
     add_prediction_options(*command, options->predictions);

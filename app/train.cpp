@@ -12,7 +12,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct TrainOptions {
     std::filesystem::path plan;
     std::filesystem::path ledger = "ledger";
     StudyOptions study;
@@ -24,7 +24,7 @@ struct Options {
 };
 
 // What would be trained, in order, and what of it is done already.
-void list_runs(const Plan& plan, const Options& options) {
+void list_runs(const Plan& plan, const TrainOptions& options) {
     const bool has_ledger = std::filesystem::exists(options.ledger / "ledger.db");
     std::unique_ptr<Materials> materials;
     {
@@ -63,7 +63,7 @@ void list_runs(const Plan& plan, const Options& options) {
                           plural(static_cast<std::int64_t>(runs.size()), "run"), table.text()));
 }
 
-void train(Options options) {
+void train(TrainOptions options) {
     if (options.threads > 0) set_threads(options.threads);
     limit_memory(options.memory);
     const Plan plan = read_plan(options.plan);
@@ -92,7 +92,7 @@ void train(Options options) {
 }  // namespace
 
 void add_train(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<TrainOptions>();
     auto* command =
         app.add_subcommand("train", "train every run of a plan that is missing; resume what was interrupted");
     command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();

@@ -14,7 +14,7 @@
 namespace jevrin::app {
 namespace {
 
-struct Options {
+struct WatchOptions {
     LedgerOptions ledger;
     bool once = false;
 };
@@ -148,7 +148,7 @@ void follow(const OpenStudy& open) {
     if (last.open > 0) print("nobody is training it now; 'jevrin train PLAN' goes on\n");
 }
 
-void watch(const Options& options) {
+void watch(const WatchOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const Moment moment = look(open.ledger, open.study);
     if (options.ledger.json) {
@@ -165,7 +165,7 @@ void watch(const Options& options) {
 }  // namespace
 
 void add_watch(CLI::App& app) {
-    auto options = std::make_shared<Options>();
+    auto options = std::make_shared<WatchOptions>();
     auto* command = app.add_subcommand("watch", "follow a study that is being trained in another terminal");
     command->add_flag("--once", options->once, "tell how it stands now, and end");
     add_ledger_options(*command, options->ledger);

@@ -1,6 +1,6 @@
 # Compiler settings shared by every target of the project.
 add_library(jevrin_settings INTERFACE)
-target_compile_options(jevrin_settings INTERFACE -Wall -Wextra -Wpedantic -Wshadow -Wnon-virtual-dtor
+target_compile_options(jevrin_settings INTERFACE -Wall -Wextra -Wpedantic -Wshadow=local -Wnon-virtual-dtor
                                                  -Woverloaded-virtual
                                                  -Wno-missing-field-initializers)
 if(JEVRIN_WERROR)
@@ -19,7 +19,24 @@ elseif(NOT JEVRIN_SANITIZE STREQUAL "")
   message(FATAL_ERROR "JEVRIN_SANITIZE is '${JEVRIN_SANITIZE}'; it may be address, thread or empty")
 endif()
 
+# The compiler collects garbage less often: a tenth of its time, for a gigabyte of memory.
+if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
+  target_compile_options(jevrin_settings INTERFACE "SHELL:--param ggc-min-expand=200"
+                                                   "SHELL:--param ggc-min-heapsize=1000000")
+endif()
+
 find_program(CCACHE_PROGRAM ccache)
 if(CCACHE_PROGRAM AND NOT CMAKE_CXX_COMPILER_LAUNCHER)
   set(CMAKE_CXX_COMPILER_LAUNCHER ${CCACHE_PROGRAM})
 endif()
+
+# Most of the time of a build goes into reading the same large headers again for each source. The sources of such a
+# target are compiled as one, so within a room each name, also a private one, stands for one thing.
+function(compile_together target)
+  set_target_properties(${target} PROPERTIES UNITY_BUILD ${JEVRIN_TOGETHER} UNITY_BUILD_BATCH_SIZE 0)
+endfunction()
+
+# Where nothing is computed, building quickly counts for more: optimisation takes most of the time of a source.
+function(build_quickly target level)
+  target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:${level}>)
+endfunction()

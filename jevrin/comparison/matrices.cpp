@@ -65,7 +65,7 @@ class ClassColumns {
     const std::vector<std::size_t>& places_;
 };
 
-double mean_of(const std::vector<std::vector<double>>& table) {
+double grand_mean(const std::vector<std::vector<double>>& table) {
     double sum = 0.0;
     for (const auto& row : table)
         for (const double value : row) sum += value;
@@ -81,7 +81,7 @@ struct Compared {
 
 Compared compare(const std::vector<std::vector<double>>& first,
                  const std::vector<std::vector<double>>& second) {
-    Compared result{.first = mean_of(first), .second = mean_of(second)};
+    Compared result{.first = grand_mean(first), .second = grand_mean(second)};
     const double difference = result.first - result.second;
     const std::size_t items = first.front().size();
     // A single item says nothing of others.

@@ -13,7 +13,7 @@ namespace jevrin {
 namespace {
 
 constexpr std::size_t most_candidates = 40;
-constexpr std::size_t longest_name = 36;
+constexpr std::size_t longest_candidate_name = 36;
 
 std::string cost_axis(Cost cost) {
     switch (cost) {
@@ -108,8 +108,8 @@ std::string name_tics(const Choice& choice, const CandidateStyles& styles, std::
         const RankedCandidate& c = choice.ranking[k];
         const std::string chosen = c.candidate == choice.chosen ? "\u25b6 " : "";
         tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
-                            gnuplot_string(chosen + shortened_inside(c.candidate, longest_name) + " (" +
-                                           styles.letter(c.candidate) + ")"),
+                            gnuplot_string(chosen + shortened_inside(c.candidate, longest_candidate_name) +
+                                           " (" + styles.letter(c.candidate) + ")"),
                             k);
     }
     return tics;

@@ -11,7 +11,7 @@ namespace jevrin {
 namespace {
 
 constexpr std::size_t most_classes = 60;
-constexpr std::size_t longest_name = 28;
+constexpr std::size_t longest_class_name = 28;
 
 }  // namespace
 
@@ -33,7 +33,7 @@ void draw_classes(const std::vector<ClassScores>& scores, const std::vector<std:
                                       own.precision_interval.high);
         tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
                             gnuplot_string(fmt::format(
-                                "{} ({})", shortened(classes.at(order[k]), longest_name), own.support)),
+                                "{} ({})", shortened(classes.at(order[k]), longest_class_name), own.support)),
                             k);
     }
     const std::string more =

@@ -16,17 +16,18 @@ constexpr double box_width = 0.82;        // of a column
 constexpr double box_height = 0.8;        // of a row
 constexpr int column_pixels = 320;
 
-struct Place {
+struct LayerPlace {
     std::size_t column = 0;
     std::size_t row = 0;
 };
 
 // Columns of about equal length; a stage begins a new column when the one before is nearly full.
-std::vector<Place> arrange(const std::vector<LayerRow>& layers, std::size_t& columns, std::size_t& rows) {
+std::vector<LayerPlace> arrange(const std::vector<LayerRow>& layers, std::size_t& columns,
+                                std::size_t& rows) {
     const std::size_t wanted = (layers.size() + rows_wanted - 1) / rows_wanted;
     const std::size_t length = (layers.size() + wanted - 1) / std::max<std::size_t>(1, wanted);
-    std::vector<Place> places;
-    Place next;
+    std::vector<LayerPlace> places;
+    LayerPlace next;
     for (std::size_t i = 0; i < layers.size(); ++i) {
         const bool new_stage = i > 0 && layers[i].stage != layers[i - 1].stage;
         if (wanted > 1 &&
@@ -38,11 +39,6 @@ std::vector<Place> arrange(const std::vector<LayerRow>& layers, std::size_t& col
     }
     columns = next.column + 1;
     return places;
-}
-
-std::string shortened(const std::string& text) {
-    const std::string safe = printable(text);
-    return display_width(safe) <= longest_text ? safe : padded(safe, longest_text);
 }
 
 std::string spoken_count(std::int64_t count) {
@@ -57,7 +53,7 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
                   const std::filesystem::path& file) {
     std::size_t columns = 1;
     std::size_t rows = 1;
-    const std::vector<Place> places = arrange(layers, columns, rows);
+    const std::vector<LayerPlace> places = arrange(layers, columns, rows);
     const double half = box_width / 2;
     const auto x = [&](std::size_t i) { return static_cast<double>(places[i].column) + 0.5; };
     const auto y = [&](std::size_t i) { return static_cast<double>(places[i].row) + 0.5; };
@@ -80,11 +76,11 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
         marks += fmt::format(
             "set label {} at {:.4f},{:.4f} center front textcolor rgb '{}' font "
             "'DejaVu Sans Bold,8'\n",
-            gnuplot_string(shortened(layer.name)), x(i), y(i) - 0.24, ink);
+            gnuplot_string(shortened(layer.name, longest_text)), x(i), y(i) - 0.24, ink);
         marks += fmt::format(
             "set label {} at {:.4f},{:.4f} center front textcolor rgb '{}' font "
             "'DejaVu Sans,7'\n",
-            gnuplot_string(shortened(layer.operators)), x(i), y(i) + 0.02, ink);
+            gnuplot_string(shortened(layer.operators, longest_text)), x(i), y(i) + 0.02, ink);
         const std::string facts = weighted ? fmt::format("{}   {} parameters", to_string(layer.shape),
                                                          spoken_count(layer.parameters))
                                            : to_string(layer.shape);
@@ -119,7 +115,8 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
                 marks += fmt::format(
                     "set label {} at {:.4f},{:.4f} right front textcolor rgb '#3b6ea5' font "
                     "'DejaVu Sans,6'\n",
-                    gnuplot_string("+ " + shortened(layers[from].name)), x(i) + half - 0.01, y(i) - 0.46);
+                    gnuplot_string("+ " + shortened(layers[from].name, longest_text)), x(i) + half - 0.01,
+                    y(i) - 0.46);
             }
         }
     }

@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::size_t most_coloured = 8;
 constexpr std::size_t most_drawn = 60;
-constexpr std::size_t longest_name = 22;
+constexpr std::size_t longest_curve_name = 22;
 // More points than pixels draw nothing more.
 constexpr std::size_t most_points = 1000;
 
@@ -58,7 +58,7 @@ std::string curve_names(const std::vector<NamedCurve>& curves, std::size_t count
     for (std::size_t k = 0; k < std::min(count, most_coloured); ++k)
         labels += fmt::format(
             "set label {} at screen {:.3f},{:.3f} left front textcolor rgb '{}' font 'DejaVu Sans,11'\n",
-            gnuplot_string("\u25a0 " + shortened(curves[k].name, longest_name)),
+            gnuplot_string("\u25a0 " + shortened(curves[k].name, longest_curve_name)),
             0.08 + 0.23 * static_cast<double>(k % columns), k < columns ? 0.105 : 0.055, colour_of(k, count));
     return labels;
 }

@@ -1,5 +1,7 @@
 #include "jevrin/metrics/crossed.hpp"
 
+#include "jevrin/metrics/moments.hpp"
+
 #include <boost/math/distributions/students_t.hpp>
 
 #include <algorithm>
@@ -9,18 +11,9 @@
 namespace jevrin {
 namespace {
 
-double mean_of(std::span<const double> values) {
-    double sum = 0.0;
-    for (const double v : values) sum += v;
-    return sum / static_cast<double>(values.size());
-}
-
 // Sum of squares about the mean, over the number less one.
 double variance_of(std::span<const double> values) {
-    const double mean = mean_of(values);
-    double sum = 0.0;
-    for (const double v : values) sum += (v - mean) * (v - mean);
-    return sum / static_cast<double>(values.size() - 1);
+    return squares_about(values, mean_of(values)) / static_cast<double>(values.size() - 1);
 }
 
 // What one table says, before it is put together.

@@ -1,5 +1,7 @@
 #include "jevrin/metrics/intervals.hpp"
 
+#include "jevrin/metrics/moments.hpp"
+
 #include <boost/math/distributions/normal.hpp>
 #include <boost/math/distributions/students_t.hpp>
 
@@ -13,18 +15,6 @@ namespace {
 double t_quantile(double degrees_of_freedom, double confidence) {
     const boost::math::students_t distribution(degrees_of_freedom);
     return boost::math::quantile(distribution, 0.5 + confidence / 2);
-}
-
-double mean_of(std::span<const double> values) {
-    double sum = 0.0;
-    for (const double v : values) sum += v;
-    return sum / static_cast<double>(values.size());
-}
-
-double squares_about(std::span<const double> values, double centre) {
-    double sum = 0.0;
-    for (const double v : values) sum += (v - centre) * (v - centre);
-    return sum;
 }
 
 }  // namespace

@@ -14,7 +14,6 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const Folded* const>;
 using Outputs = std::vector<Folded>;
 
 // Constants beyond this many elements are not computed: no exporter leaves such arithmetic behind.
@@ -162,7 +161,7 @@ const std::map<std::string, FoldedReduction>& reductions() {
     return table;
 }
 
-Outputs reduce(const GraphNode& node, Inputs inputs) {
+Outputs reduce(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     const FoldedReduction& how = reductions().at(node.type());
     const auto stated = integers_of(node, "axes", 1, inputs);
@@ -195,7 +194,7 @@ Outputs reduce(const GraphNode& node, Inputs inputs) {
     return {out};
 }
 
-Outputs concatenate(const GraphNode& node, Inputs inputs) {
+Outputs joined(const GraphNode& node, FoldedInputs inputs) {
     const Folded& first = *inputs[0];
     const auto axis = static_cast<std::size_t>(node.axis(node.integer("axis", 0), std::ssize(first.shape)));
     Shape shape = first.shape;
@@ -223,7 +222,7 @@ Outputs concatenate(const GraphNode& node, Inputs inputs) {
     return {out};
 }
 
-Outputs gather(const GraphNode& node, Inputs inputs) {
+Outputs gather(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     const Folded& places = *inputs[1];
     const auto axis = static_cast<std::size_t>(node.axis(node.integer("axis", 0), std::ssize(x.shape)));
@@ -245,7 +244,7 @@ Outputs gather(const GraphNode& node, Inputs inputs) {
     })};
 }
 
-Outputs slice(const GraphNode& node, Inputs inputs) {
+Outputs slice(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     Shape shape = x.shape;
     std::vector<SliceRange> of(shape.size());
@@ -259,7 +258,7 @@ Outputs slice(const GraphNode& node, Inputs inputs) {
     })};
 }
 
-Outputs split(const GraphNode& node, Inputs inputs) {
+Outputs split(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     const auto axis = static_cast<std::size_t>(node.axis(node.integer("axis", 0), std::ssize(x.shape)));
     Outputs outputs;
@@ -276,7 +275,7 @@ Outputs split(const GraphNode& node, Inputs inputs) {
     return outputs;
 }
 
-Outputs transpose(const GraphNode& node, Inputs inputs) {
+Outputs transpose(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     const auto permutation = permutation_of(node, std::ssize(x.shape));
     Shape shape;
@@ -289,7 +288,7 @@ Outputs transpose(const GraphNode& node, Inputs inputs) {
     })};
 }
 
-Outputs tile(const GraphNode& node, Inputs inputs) {
+Outputs tile(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
     if (inputs[1]->values.size() != x.shape.size()) node.fail("repeats another number of dimensions");
     Shape shape = x.shape;
@@ -301,7 +300,7 @@ Outputs tile(const GraphNode& node, Inputs inputs) {
     })};
 }
 
-Outputs range(const GraphNode& node, Inputs inputs) {
+Outputs range(const GraphNode& node, FoldedInputs inputs) {
     if (inputs.size() < 3) node.fail("needs a start, a limit and a step");
     for (const Folded* input : inputs)
         if (input->values.size() != 1) node.fail("its start, limit and step must be single numbers");
@@ -332,7 +331,7 @@ Outputs constant(const GraphNode& node) {
     node.fail("holds a constant of a kind that is not supported");
 }
 
-Outputs constant_of_shape(const GraphNode& node, Inputs inputs) {
+Outputs constant_of_shape(const GraphNode& node, FoldedInputs inputs) {
     Folded out = make(node, inputs[0]->integers(), false);
     if (const auto* value = node.attribute("value")) {
         const StoredTensor tensor(value->t());
@@ -345,7 +344,7 @@ Outputs constant_of_shape(const GraphNode& node, Inputs inputs) {
     return {out};
 }
 
-Outputs cast(const GraphNode& node, Inputs inputs) {
+Outputs cast(const GraphNode& node, FoldedInputs inputs) {
     Folded out = *inputs[0];
     const std::int64_t to = node.integer("to", onnx::TensorProto::FLOAT);
     out.whole = to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE &&
@@ -361,7 +360,7 @@ Outputs with_shape(const Folded& x, Shape shape) {
     return {out};
 }
 
-Outputs reordered(const GraphNode& node, Inputs inputs, const std::vector<std::int64_t>& dimensions) {
+Outputs reordered(const GraphNode& node, FoldedInputs inputs, const std::vector<std::int64_t>& dimensions) {
     static_cast<void>(node);
     Shape shape;
     for (const std::int64_t d : dimensions)
@@ -369,13 +368,13 @@ Outputs reordered(const GraphNode& node, Inputs inputs, const std::vector<std::i
     return with_shape(*inputs[0], shape);
 }
 
-Outputs expand(const GraphNode& node, Inputs inputs) {
+Outputs expand(const GraphNode& node, FoldedInputs inputs) {
     const auto shape = broadcast_shape(inputs[0]->shape, inputs[1]->integers());
     if (!shape) node.fail("cannot repeat its input to that shape");
     return {broadcast(node, *inputs[0], *shape)};
 }
 
-Outputs where(const GraphNode& node, Inputs inputs) {
+Outputs where(const GraphNode& node, FoldedInputs inputs) {
     const bool whole = inputs[1]->whole;
     const Folded yes =
         elementwise(node, *inputs[0], *inputs[1], whole, [](double c, double x) { return c != 0 ? x : 0; });
@@ -384,7 +383,7 @@ Outputs where(const GraphNode& node, Inputs inputs) {
     return {elementwise(node, yes, no, whole, [](double a, double b) { return a + b; })};
 }
 
-using Fold = std::function<Outputs(const GraphNode&, Inputs)>;
+using Fold = std::function<Outputs(const GraphNode&, FoldedInputs)>;
 
 struct FoldRule {
     int least_inputs;
@@ -393,10 +392,10 @@ struct FoldRule {
 
 const std::map<std::string, FoldRule>& rules() {
     static const std::map<std::string, FoldRule> table = {
-        {"Constant", {0, [](const GraphNode& n, Inputs) { return constant(n); }}},
+        {"Constant", {0, [](const GraphNode& n, FoldedInputs) { return constant(n); }}},
         {"ConstantOfShape", {1, constant_of_shape}},
         {"Cast", {1, cast}},
-        {"Concat", {1, concatenate}},
+        {"Concat", {1, joined}},
         {"Gather", {2, gather}},
         {"Slice", {1, slice}},
         {"Split", {1, split}},
@@ -407,13 +406,13 @@ const std::map<std::string, FoldRule>& rules() {
         {"Where", {3, where}},
         {"Reshape",
          {1,
-          [](const GraphNode& n, Inputs in) {
+          [](const GraphNode& n, FoldedInputs in) {
               const auto stated = integers_of(n, "shape", 1, in).value_or(std::vector<std::int64_t>());
               return with_shape(*in[0], reshape_target(n, in[0]->shape, stated, std::ssize(in[0]->values)));
           }}},
         {"Flatten",
          {1,
-          [](const GraphNode& n, Inputs in) {
+          [](const GraphNode& n, FoldedInputs in) {
               const Shape& s = in[0]->shape;
               const auto axis = static_cast<std::ptrdiff_t>(
                   n.integer("axis", 1) < 0 ? n.integer("axis", 1) + std::ssize(s) : n.integer("axis", 1));
@@ -422,14 +421,16 @@ const std::map<std::string, FoldRule>& rules() {
                                          element_count({s.begin() + axis, s.end()})});
           }}},
         {"Squeeze",
-         {1, [](const GraphNode& n, Inputs in) { return reordered(n, in, squeezed(n, in[0]->shape, in)); }}},
+         {1, [](const GraphNode& n,
+                FoldedInputs in) { return reordered(n, in, squeezed(n, in[0]->shape, in)); }}},
         {"Unsqueeze",
          {1, [](const GraphNode& n,
-                Inputs in) { return reordered(n, in, unsqueezed(n, std::ssize(in[0]->shape), in)); }}},
-        {"Shape", {1, [](const GraphNode& n, Inputs in) { return Outputs{shape_value(n, in[0]->shape)}; }}},
+                FoldedInputs in) { return reordered(n, in, unsqueezed(n, std::ssize(in[0]->shape), in)); }}},
+        {"Shape",
+         {1, [](const GraphNode& n, FoldedInputs in) { return Outputs{shape_value(n, in[0]->shape)}; }}},
         {"Size",
          {1,
-          [](const GraphNode&, Inputs in) {
+          [](const GraphNode&, FoldedInputs in) {
               return Outputs{Folded{{}, {static_cast<double>(element_count(in[0]->shape))}, true}};
           }}},
     };

@@ -25,12 +25,14 @@ struct Folded {
     std::vector<std::int64_t> integers() const { return {values.begin(), values.end()}; }
 };
 
+// One per input of a node, null for those that are left out.
+using FoldedInputs = std::span<const Folded* const>;
+
 // Whether nodes of this kind can be computed when all their inputs are known.
 bool can_fold(const std::string& type);
 std::vector<std::string> foldable_operators();
 
-// The outputs of a node. inputs has one entry per input, null for those that are left out. InputError names
-// the node.
-std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> inputs);
+// The outputs of a node. InputError names the node.
+std::vector<Folded> fold(const GraphNode& node, FoldedInputs inputs);
 
 }  // namespace jevrin

@@ -42,8 +42,8 @@ std::span<const float> Inference::run(std::int64_t batch, std::span<const float>
     return {result, static_cast<std::size_t>(batch * output_size())};
 }
 
-void softmax(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
-             std::span<float> probabilities) {
+void class_probabilities(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
+                         std::span<float> probabilities) {
     for (std::int64_t n = 0; n < batch; ++n) {
         const float* row = logits.data() + n * classes;
         float* out = probabilities.data() + n * classes;

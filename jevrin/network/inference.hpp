@@ -40,7 +40,7 @@ class Inference {
 };
 
 // Softmax over rows of logits, [batch, classes], computed in double and rounded once.
-void softmax(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
-             std::span<float> probabilities);
+void class_probabilities(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
+                         std::span<float> probabilities);
 
 }  // namespace jevrin

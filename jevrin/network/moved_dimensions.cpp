@@ -5,9 +5,7 @@
 #include <numeric>
 
 namespace jevrin {
-namespace {
-using Inputs = std::span<const Folded* const>;
-}
+namespace {}
 
 Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const std::int64_t> stated,
                      std::int64_t total) {
@@ -39,7 +37,7 @@ Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const s
 }
 
 std::optional<std::vector<std::int64_t>> integers_of(const GraphNode& node, const std::string& attribute,
-                                                     int input, Inputs inputs) {
+                                                     int input, FoldedInputs inputs) {
     if (auto stated = node.integers(attribute)) return stated;
     if (!node.has_input(input)) return std::nullopt;
     const Folded* known = inputs[static_cast<std::size_t>(input)];
@@ -47,7 +45,7 @@ std::optional<std::vector<std::int64_t>> integers_of(const GraphNode& node, cons
     return known->integers();
 }
 
-std::vector<SliceRange> slice_ranges(const GraphNode& node, const Shape& shape, Inputs inputs) {
+std::vector<SliceRange> slice_ranges(const GraphNode& node, const Shape& shape, FoldedInputs inputs) {
     const auto rank = std::ssize(shape);
     const auto starts = integers_of(node, "starts", 1, inputs);
     const auto ends = integers_of(node, "ends", 2, inputs);
@@ -82,7 +80,7 @@ std::vector<SliceRange> slice_ranges(const GraphNode& node, const Shape& shape, 
     return ranges;
 }
 
-std::vector<std::int64_t> split_sizes(const GraphNode& node, std::int64_t size, Inputs inputs) {
+std::vector<std::int64_t> split_sizes(const GraphNode& node, std::int64_t size, FoldedInputs inputs) {
     if (auto stated = integers_of(node, "split", 1, inputs)) {
         std::int64_t sum = 0;
         for (const std::int64_t s : *stated) {
@@ -98,7 +96,7 @@ std::vector<std::int64_t> split_sizes(const GraphNode& node, std::int64_t size, 
     return std::vector<std::int64_t>(static_cast<std::size_t>(parts), size / parts);
 }
 
-std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, Inputs inputs) {
+std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, FoldedInputs inputs) {
     const auto axes = integers_of(node, "axes", 1, inputs);
     std::vector<bool> gone(shape.size());
     for (std::size_t d = 0; d < shape.size(); ++d) gone[d] = !axes && shape[d] == 1;
@@ -115,7 +113,7 @@ std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, In
     return kept;
 }
 
-std::vector<std::int64_t> unsqueezed(const GraphNode& node, std::int64_t rank, Inputs inputs) {
+std::vector<std::int64_t> unsqueezed(const GraphNode& node, std::int64_t rank, FoldedInputs inputs) {
     const auto axes = integers_of(node, "axes", 1, inputs);
     if (!axes) node.fail("does not say where to add dimensions");
     const std::int64_t all = rank + std::ssize(*axes);

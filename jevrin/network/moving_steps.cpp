@@ -8,12 +8,10 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const float* const>;
-
 class RearrangementStep : public Step {
   public:
     explicit RearrangementStep(Rearrangement rearrangement) : rearrangement_(std::move(rearrangement)) {}
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         rearrangement_.forward(batch, inputs[0], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -31,7 +29,7 @@ class ReshapeStep : public Step {
   public:
     explicit ReshapeStep(std::int64_t size) : size_(size) {}
     Traits traits() const override { return {.in_place = true, .gradient_in_place = true}; }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         if (output != inputs[0]) pass_values(batch * size_, inputs[0], false, output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -50,7 +48,7 @@ class ConcatenateStep : public Step {
         for (std::size_t d = 0; d < static_cast<std::size_t>(axis); ++d) outer_ *= inputs[0][d];
         for (const Shape& input : inputs) sizes_.push_back(element_count(input) / outer_);
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         concatenate(batch * outer_, sizes_, inputs, output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {

@@ -7,22 +7,20 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const float* const>;
-
 class BatchNormalisationStep : public Step {
   public:
     BatchNormalisationStep(const NormalisationShape& shape, const BatchNormalisation& op,
                            AfterNormalisation after)
         : shape_(shape), momentum_(static_cast<double>(op.momentum)), fixed_(op.fixed), after_(after) {}
     Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
-    void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         const auto mean = node.parameters[2].values();
         const auto variance = node.parameters[3].values();
         statistics_.mean.assign(mean.begin(), mean.end());
         statistics_.variance.assign(variance.begin(), variance.end());
         apply(batch, node, inputs, output);
     }
-    void forward(std::int64_t batch, Node& node, Inputs inputs, const PassDraw&, float* output) override {
+    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw&, float* output) override {
         if (fixed_) {
             infer(batch, node, inputs, output);
             return;
@@ -51,7 +49,7 @@ class BatchNormalisationStep : public Step {
     }
 
   private:
-    void apply(std::int64_t batch, const Node& node, Inputs inputs, float* output) const {
+    void apply(std::int64_t batch, const Node& node, StepInputs inputs, float* output) const {
         normalise(shape_, batch, inputs[0], statistics_, node.parameters[0].data(), node.parameters[1].data(),
                   after_, output);
     }
@@ -75,11 +73,11 @@ class GroupNormalisationStep : public Step {
     void prepare(std::int64_t capacity) override {
         statistics_ = Tensor({capacity, rows_, shape_.groups, 2});
     }
-    void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         normalise_groups(shape_, batch * rows_, inputs[0], node.parameters[0].data(),
                          node.parameters[1].data(), output, nullptr);
     }
-    void forward(std::int64_t batch, Node& node, Inputs inputs, const PassDraw&, float* output) override {
+    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw&, float* output) override {
         normalise_groups(shape_, batch * rows_, inputs[0], node.parameters[0].data(),
                          node.parameters[1].data(), output, statistics_.data());
     }
@@ -103,7 +101,7 @@ class SoftmaxStep : public Step {
     Traits traits() const override {
         return {.keeps_output = true, .in_place = true, .gradient_in_place = true};
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         (logarithm_ ? log_softmax : softmax)(of_batch(batch), inputs[0], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {

@@ -7,8 +7,6 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const float* const>;
-
 class ActivationStep : public Step {
   public:
     ActivationStep(const Function& function, std::int64_t size) : function_(function), size_(size) {}
@@ -17,7 +15,7 @@ class ActivationStep : public Step {
         return {
             .keeps_inputs = by_input, .keeps_output = !by_input, .in_place = true, .gradient_in_place = true};
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         apply(function_, batch * size_, inputs[0], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -36,7 +34,7 @@ class ParametricReluStep : public Step {
   public:
     ParametricReluStep(std::int64_t size, std::int64_t period) : size_(size), period_(period) {}
     Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
-    void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         parametric_relu(batch * size_, period_, inputs[0], node.parameters[0].data(), output);
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
@@ -61,7 +59,7 @@ class ArithmeticStep : public Step {
     Traits traits() const override {
         return {.keeps_inputs = !linear_, .in_place = whole_, .gradient_in_place = whole_};
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         if (rectified_)
             kernel_.rectified_forward(batch, inputs[0], inputs[1], output);
         else
@@ -88,10 +86,10 @@ class DropoutStep : public Step {
     Traits traits() const override { return {.in_place = true, .gradient_in_place = true}; }
     std::int64_t kept_bytes() const override { return size_; }
     void prepare(std::int64_t capacity) override { kept_.resize(static_cast<std::size_t>(capacity * size_)); }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         if (output != inputs[0]) pass_values(batch * size_, inputs[0], false, output);
     }
-    void forward(std::int64_t batch, Node&, Inputs inputs, const PassDraw& draw, float* output) override {
+    void forward(std::int64_t batch, Node&, StepInputs inputs, const PassDraw& draw, float* output) override {
         dropout({rate_, draw.seed, draw.epoch, layer_, draw.items}, batch, size_, inputs[0], output,
                 kept_.data());
     }

@@ -6,8 +6,6 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const float* const>;
-
 class MaxPoolingStep : public Step {
   public:
     explicit MaxPoolingStep(const PoolingShape& shape)
@@ -18,10 +16,10 @@ class MaxPoolingStep : public Step {
     void prepare(std::int64_t capacity) override {
         winners_.resize(static_cast<std::size_t>(capacity * size_));
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         max_pool(shape_, batch, inputs[0], output, nullptr);
     }
-    void forward(std::int64_t batch, Node&, Inputs inputs, const PassDraw&, float* output) override {
+    void forward(std::int64_t batch, Node&, StepInputs inputs, const PassDraw&, float* output) override {
         max_pool(shape_, batch, inputs[0], output, winners_.data());
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -40,7 +38,7 @@ class MaxPoolingStep : public Step {
 class AveragePoolingStep : public Step {
   public:
     explicit AveragePoolingStep(const PoolingShape& shape) : shape_(shape) {}
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         average_pool(shape_, batch, inputs[0], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -56,7 +54,7 @@ class AveragePoolingStep : public Step {
 class GlobalAverageStep : public Step {
   public:
     GlobalAverageStep(std::int64_t pixels, std::int64_t channels) : pixels_(pixels), channels_(channels) {}
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         global_average_pool(pixels_, channels_, batch, inputs[0], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -82,10 +80,10 @@ class ReductionStep : public Step {
     void prepare(std::int64_t capacity) override {
         winners_.resize(static_cast<std::size_t>(capacity * kept_));
     }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], output, nullptr);
     }
-    void forward(std::int64_t batch, Node&, Inputs inputs, const PassDraw&, float* output) override {
+    void forward(std::int64_t batch, Node&, StepInputs inputs, const PassDraw&, float* output) override {
         kernel_.forward(batch, inputs[0], output, winners_.data());
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {

@@ -32,6 +32,9 @@ struct BackwardArguments {
     std::vector<Tensor>* parameter_gradients = nullptr;  // one per parameter, replaced
 };
 
+// One pointer per input of the node, each to [batch, ...] values.
+using StepInputs = std::span<const float* const>;
+
 class Step {
   public:
     // What the plan of buffers needs to know.
@@ -53,12 +56,11 @@ class Step {
     // Makes room for what is kept of so many items; called once, before the first forward().
     virtual void prepare(std::int64_t capacity) { static_cast<void>(capacity); }
     // Inference: fixed statistics, no dropout.
-    virtual void infer(std::int64_t batch, const Node& node, std::span<const float* const> inputs,
-                       float* output) = 0;
+    virtual void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) = 0;
     // Training: statistics of the batch, which also move the running ones in the node; keeps what backward
     // needs.
-    virtual void forward(std::int64_t batch, Node& node, std::span<const float* const> inputs,
-                         const PassDraw& draw, float* output) {
+    virtual void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw& draw,
+                         float* output) {
         static_cast<void>(draw);
         infer(batch, node, inputs, output);
     }

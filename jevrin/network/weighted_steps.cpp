@@ -10,8 +10,6 @@
 namespace jevrin {
 namespace {
 
-using Inputs = std::span<const float* const>;
-
 const float* bias_of(const Node& node) {
     return node.parameters.size() > 1 ? node.parameters[1].data() : nullptr;
 }
@@ -27,7 +25,7 @@ class ConvolutionStep : public Step {
         : kernel_(shape), activation_(activation) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
-    void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output);
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
@@ -51,7 +49,7 @@ class DenseStep : public Step {
         : kernel_(in, out), rows_(rows), out_(out) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
-    void infer(std::int64_t batch, const Node& node, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output);
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
@@ -77,7 +75,7 @@ class MatrixProductStep : public Step {
           count_(element_count(a) / (a[a.size() - 2] * a.back())) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
-    void infer(std::int64_t batch, const Node&, Inputs inputs, float* output) override {
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         kernel_.forward(batch * count_, inputs[0], inputs[1], output);
     }
     void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
@@ -99,7 +97,7 @@ class MatrixProductStep : public Step {
 class ConstantStep : public Step {
   public:
     explicit ConstantStep(std::int64_t size) : size_(size) {}
-    void infer(std::int64_t batch, const Node& node, Inputs, float* output) override {
+    void infer(std::int64_t batch, const Node& node, StepInputs, float* output) override {
         for_rows(batch, size_,
                  [&](std::int64_t n) { std::copy_n(node.parameters[0].data(), size_, output + n * size_); });
     }

@@ -14,7 +14,7 @@
 namespace jevrin {
 namespace {
 
-constexpr std::size_t at_a_time = 256;
+constexpr std::size_t rows_at_a_time = 256;
 
 // The header of the array format, version 1.0: its length with the magic before it is a multiple of 64.
 std::string array_header(const std::string& type, const std::string& shape) {
@@ -63,9 +63,9 @@ FeatureExport export_features(const Materials& materials, const Candidate& candi
     std::vector<std::string> heads = {"item", "label", "part"};
     for (std::int64_t f = 0; f < result.width; ++f) heads.push_back(fmt::format("f{}", f + 1));
     std::string table = csv_row(heads);
-    std::vector<float> rows(at_a_time * static_cast<std::size_t>(result.width));
-    for (std::size_t begin = 0; begin < items.size(); begin += at_a_time) {
-        const auto some = std::span(items).subspan(begin, std::min(at_a_time, items.size() - begin));
+    std::vector<float> rows(rows_at_a_time * static_cast<std::size_t>(result.width));
+    for (std::size_t begin = 0; begin < items.size(); begin += rows_at_a_time) {
+        const auto some = std::span(items).subspan(begin, std::min(rows_at_a_time, items.size() - begin));
         const auto values = std::span(rows).first(some.size() * static_cast<std::size_t>(result.width));
         features.fill(some, values);
         append(numbers, std::span<const float>(values));

@@ -16,7 +16,7 @@
 namespace jevrin {
 namespace {
 
-constexpr std::size_t at_a_time = 64;
+constexpr std::size_t pictures_at_a_time = 64;
 
 double length_of(std::span<const float> values) {
     double squares = 0.0;
@@ -49,12 +49,12 @@ RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, cons
     const Fitting& fitting = classifier.preparation.fitting;
     const ScalingTable scaling(classifier.preparation.scaling, fitting.channels);
     const auto values = static_cast<std::size_t>(fitting.values());
-    Inference inference(halves->frozen, at_a_time);
+    Inference inference(halves->frozen, pictures_at_a_time);
     const ImageSet set = items_of(study, items);
     RunFeatures result{.items = items, .width = inference.output_size(), .values = {}};
-    std::vector<float> pictures(at_a_time * values);
-    for (std::size_t begin = 0; begin < items.size(); begin += at_a_time) {
-        const std::size_t count = std::min(at_a_time, items.size() - begin);
+    std::vector<float> pictures(pictures_at_a_time * values);
+    for (std::size_t begin = 0; begin < items.size(); begin += pictures_at_a_time) {
+        const std::size_t count = std::min(pictures_at_a_time, items.size() - begin);
         parallel_for(static_cast<std::int64_t>(count), [&](std::int64_t i) {
             const auto place = static_cast<std::size_t>(i);
             scaling.apply(load_fitted(set, set.items[begin + place], fitting),
@@ -114,8 +114,8 @@ PartPredictions out_of_fold_predictions(const RunFeatures& features, std::size_t
             for (std::size_t f = 0; f < width; ++f)
                 for (std::size_t c = 0; c < classes; ++c)
                     logits[c] += row[f] * fit.weight.values()[f * classes + c];
-            softmax(1, static_cast<std::int64_t>(classes), logits,
-                    std::span(result.table.probabilities).subspan(i * classes, classes));
+            class_probabilities(1, static_cast<std::int64_t>(classes), logits,
+                                std::span(result.table.probabilities).subspan(i * classes, classes));
         }
     });
     return result;

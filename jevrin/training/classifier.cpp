@@ -124,8 +124,8 @@ void fill_probabilities(const Classifier& classifier, std::size_t begin, std::si
     std::vector<float> cooled(logits.begin(), logits.end());
     if (classifier.temperature != 1.0)
         for (float& logit : cooled) logit = static_cast<float>(logit / classifier.temperature);
-    softmax(static_cast<std::int64_t>(count), static_cast<std::int64_t>(classes), cooled,
-            std::span(probabilities).subspan(begin * classes));
+    class_probabilities(static_cast<std::int64_t>(count), static_cast<std::int64_t>(classes), cooled,
+                        std::span(probabilities).subspan(begin * classes));
 }
 
 }  // namespace

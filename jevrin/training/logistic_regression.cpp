@@ -10,17 +10,17 @@
 namespace jevrin {
 namespace {
 
-using Matrix = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+using DoubleMatrix = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
 using Vector = Eigen::VectorXd;
 
 constexpr std::size_t memory = 10;    // pairs that the method remembers
 constexpr Eigen::Index block = 1024;  // items that are brought to double at a time
 constexpr double sufficient = 1e-4;   // share of the promised decrease that a step must give (Armijo 1966)
 
-class Problem {
+class RegressionProblem {
   public:
-    Problem(std::span<const float> features, std::span<const std::size_t> labels,
-            std::span<const double> weights, std::size_t classes, double penalty)
+    RegressionProblem(std::span<const float> features, std::span<const std::size_t> labels,
+                      std::span<const double> weights, std::size_t classes, double penalty)
         : features_(features),
           labels_(labels),
           weights_(weights),
@@ -35,14 +35,14 @@ class Problem {
 
     // The objective at weights [width + 1, classes], the last row being the biases, and its slope.
     double value(const Vector& at, Vector& slope) {
-        const Eigen::Map<const Matrix> w(at.data(), width_ + 1, classes_);
+        const Eigen::Map<const DoubleMatrix> w(at.data(), width_ + 1, classes_);
         slope.setZero(size());
-        Eigen::Map<Matrix> g(slope.data(), width_ + 1, classes_);
+        Eigen::Map<DoubleMatrix> g(slope.data(), width_ + 1, classes_);
         loss_ = 0.0;
         for (Eigen::Index begin = 0; begin < items_; begin += block) {
             const Eigen::Index count = std::min(block, items_ - begin);
-            const Matrix x = standardised(begin, count);
-            Matrix p = x * w.topRows(width_);
+            const DoubleMatrix x = standardised(begin, count);
+            DoubleMatrix p = x * w.topRows(width_);
             p.rowwise() += w.row(width_);
             for (Eigen::Index i = 0; i < count; ++i) {
                 const auto item = static_cast<std::size_t>(begin + i);
@@ -68,7 +68,7 @@ class Problem {
 
     // The same function of features as they are.
     void unstandardise(const Vector& at, LogisticRegression& result) const {
-        const Eigen::Map<const Matrix> w(at.data(), width_ + 1, classes_);
+        const Eigen::Map<const DoubleMatrix> w(at.data(), width_ + 1, classes_);
         result.weight = Tensor({width_, classes_});
         result.bias = Tensor({classes_});
         for (Eigen::Index c = 0; c < classes_; ++c) {
@@ -102,10 +102,10 @@ class Problem {
         if (weights_.empty()) total_weight_ = static_cast<double>(items_);
     }
 
-    Matrix standardised(Eigen::Index begin, Eigen::Index count) const {
+    DoubleMatrix standardised(Eigen::Index begin, Eigen::Index count) const {
         using Rows = Eigen::Matrix<float, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
         const Eigen::Map<const Rows> rows(features_.data() + begin * width_, count, width_);
-        Matrix x = rows.cast<double>();
+        DoubleMatrix x = rows.cast<double>();
         x.rowwise() -= mean_.transpose();
         x.array().rowwise() *= inverse_deviation_.transpose().array();
         return x;
@@ -152,7 +152,7 @@ LogisticRegression fit_logistic_regression(std::span<const float> features,
                                            std::span<const double> weights, std::size_t classes,
                                            const LogisticSettings& settings) {
     assert(!labels.empty() && features.size() % labels.size() == 0);
-    Problem problem(features, labels, weights, classes, settings.penalty);
+    RegressionProblem problem(features, labels, weights, classes, settings.penalty);
     Vector at = Vector::Zero(problem.size());
     Vector slope(problem.size());
     double value = problem.value(at, slope);

@@ -262,8 +262,8 @@ struct RunTrainer::Work {
             for (const std::int64_t item : some)
                 labels.push_back(data.labels[static_cast<std::size_t>(item)]);
             result.loss += cross_entropy(classes, logits, plain_targets(labels), {}).loss_sum;
-            softmax(std::ssize(some), classes, logits,
-                    std::span(result.probabilities).subspan(begin * data.classes));
+            class_probabilities(std::ssize(some), classes, logits,
+                                std::span(result.probabilities).subspan(begin * data.classes));
         });
         result.loss /= static_cast<double>(items.size());
         return result;

@@ -24,7 +24,7 @@ using testing::AllOf;
 using testing::HasSubstr;
 
 // Items of three classes; the fourth one ties.
-PredictionTable worked() {
+PredictionTable worked_table() {
     return {.classes = 3,
             .labels = {0, 0, 1, 1, 2},
             .probabilities = {0.72F, 0.18F, 0.10F,    //
@@ -50,7 +50,7 @@ PredictionTable random_table(std::size_t items, std::size_t classes, std::uint64
 }
 
 TEST(Scores, HandWorkedCase) {
-    const Scores s = score_predictions(worked());
+    const Scores s = score_predictions(worked_table());
     // Predicted: 0, 1, 1, 0 (the first of a tie), 2. Matrix: 1 1 0 / 1 1 0 / 0 0 1.
     EXPECT_EQ(s.items, 5);
     EXPECT_EQ(s.right, 3);
@@ -126,7 +126,7 @@ TEST(Scores, AbsentClassesAreLeftOutOfMeans) {
 }
 
 TEST(Scores, BaselinesTakeNoLook) {
-    const PredictionTable table = worked();
+    const PredictionTable table = worked_table();
     const Scores majority = majority_baseline(table);
     EXPECT_DOUBLE_EQ(majority[Measure::accuracy], 0.4);
     EXPECT_DOUBLE_EQ(majority[Measure::balanced_accuracy], 1.0 / 3);
@@ -254,7 +254,7 @@ TEST(Intervals, OfTheBootstrapCoverTheTruth) {
 }
 
 TEST(ClassScores, HandWorked) {
-    const std::vector<ClassScores> classes = score_classes(worked());
+    const std::vector<ClassScores> classes = score_classes(worked_table());
     EXPECT_EQ(classes[0].support, 2);
     EXPECT_EQ(classes[0].true_positives, 1);
     EXPECT_EQ(classes[0].false_positives, 1);
@@ -328,7 +328,7 @@ TEST(Thresholds, WantedPrecisionAndRecallOfAHandWorkedCurve) {
 }
 
 TEST(Thresholds, AnsweringOnlyWhenSure) {
-    const std::vector<CoveragePoint> curve = coverage_curve(worked());
+    const std::vector<CoveragePoint> curve = coverage_curve(worked_table());
     // Confidences 0.85+ 0.72+ 0.62- 0.55+ 0.45-.
     ASSERT_EQ(curve.size(), 5U);
     EXPECT_EQ(curve[2].answered, 3);

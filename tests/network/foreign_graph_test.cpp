@@ -22,6 +22,7 @@ namespace jevrin {
 namespace {
 
 using test::message_of;
+using test::outputs_of;
 using test::random_tensor;
 using test::TemporaryDirectory;
 using testing::AllOf;
@@ -72,12 +73,6 @@ class Graph {
   private:
     std::shared_ptr<TemporaryDirectory> directory_ = std::make_shared<TemporaryDirectory>();
 };
-
-std::vector<float> run(const Network& network, std::int64_t batch, const Tensor& input) {
-    Inference inference(network, batch);
-    const auto output = inference.run(batch, input.values());
-    return {output.begin(), output.end()};
-}
 
 void expect_near(const std::vector<float>& a, const std::vector<float>& b) {
     ASSERT_EQ(a.size(), b.size());
@@ -285,7 +280,7 @@ TEST(ForeignGraph, ATransformerBecomesTheNetworkItSpellsOut) {
             SCOPED_TRACE(attention);
             SCOPED_TRACE(batch);
             const Network network = transformer_graph(ours, batch, attention).read();
-            expect_near(run(network, 3, input), run(ours, 3, input));
+            expect_near(outputs_of(network, 3, input), outputs_of(ours, 3, input));
             const auto counts = operator_counts(network);
             EXPECT_EQ(counts.at("layer normalisation"), 3);
             EXPECT_EQ(counts.at("gelu"), 1);
@@ -328,7 +323,7 @@ TEST(ForeignGraph, ChannelsLastModelsNeedNoTranspositions) {
     // At another size the padding is another one.
     const Network larger = graph.read({.image_size = 33});
     EXPECT_EQ(infer_shapes(larger)[1], (Shape{17, 17, 6}));
-    const auto sums = run(larger, 1, random_tensor({33 * 33 * 3}, 7));
+    const auto sums = outputs_of(larger, 1, random_tensor({33 * 33 * 3}, 7));
     EXPECT_NEAR(sums[0] + sums[1] + sums[2] + sums[3], 1.0, 1e-5);
 }
 
@@ -341,7 +336,7 @@ TEST(ForeignGraph, ChannelsAreShuffledAndWindowsTakenAsWritten) {
     shuffle.integers("groups", {-1, 2, 3, 4, 5});
     shuffle.integers("whole", {-1, 6, 4, 5});
     const Tensor image = random_tensor({2 * 4 * 5 * 6}, 8);
-    const auto shuffled = run(shuffle.read(), 2, image);
+    const auto shuffled = outputs_of(shuffle.read(), 2, image);
     for (std::size_t i = 0; i < shuffled.size(); ++i) {
         const std::size_t channel = i % 6;  // [group, member] becomes [member, group]
         EXPECT_EQ(shuffled[i], image.values()[i - channel + channel % 2 * 3 + channel / 2]);
@@ -367,7 +362,7 @@ TEST(ForeignGraph, ChannelsAreShuffledAndWindowsTakenAsWritten) {
     for (std::size_t d = 0; d < 4; ++d) unit[5 * d] = 1.0F;
     windows.weight("weight", {4, 4}, unit);
     const Tensor maps = random_tensor({2 * 6 * 8 * 4}, 9);
-    const auto scores = run(windows.read(), 2, maps);
+    const auto scores = outputs_of(windows.read(), 2, maps);
     // Within each window of each image the scores of a channel sum to one, larger values having larger ones.
     const auto at = [](std::size_t n, std::size_t y, std::size_t x, std::size_t c) {
         return ((n * 6 + y) * 8 + x) * 4 + c;
@@ -506,7 +501,7 @@ TEST(ForeignGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
     bytes.append(reinterpret_cast<const char*>(values.data()), 24);
     write_file(graph.directory() / "weights" / "w.bin", bytes);
     const float x[] = {1, 10};
-    EXPECT_EQ(run(graph.read(), 1, Tensor({2}, x)), (std::vector<float>{41, 52, 63}));
+    EXPECT_EQ(outputs_of(graph.read(), 1, Tensor({2}, x)), (std::vector<float>{41, 52, 63}));
     write_file(graph.directory() / "weights" / "w.bin", bytes.substr(0, 20));
     EXPECT_THAT(graph.refusal(), HasSubstr("beyond the end"));
     const TemporaryDirectory elsewhere;
@@ -530,7 +525,7 @@ TEST(ForeignGraph, WeightsMayBeOfSixteenBits) {
     const std::uint16_t halves[] = {0x3C00, 0xC000, 0x3555, 0x0001};  // 1, -2, 0.333, the least above 0
     weight.set_raw_data(halves, sizeof halves);
     const float x[] = {1, 1};
-    const auto y = run(graph.read(), 1, Tensor({2}, x));
+    const auto y = outputs_of(graph.read(), 1, Tensor({2}, x));
     EXPECT_NEAR(y[0], 1.33325, 1e-5);
     EXPECT_FLOAT_EQ(y[1], -2.0F + std::ldexp(1.0F, -24));
 }

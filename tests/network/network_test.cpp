@@ -17,6 +17,7 @@ namespace jevrin {
 namespace {
 
 using test::message_of;
+using test::outputs_of;
 using test::random_tensor;
 using test::TemporaryDirectory;
 using testing::HasSubstr;
@@ -32,12 +33,6 @@ Network small_network() {
             node.parameters[3].fill(0.7F);
         }
     return network;
-}
-
-std::vector<float> run(const Network& network, std::int64_t batch, const Tensor& input) {
-    Inference inference(network, batch);
-    const auto output = inference.run(batch, input.values());
-    return {output.begin(), output.end()};
 }
 
 TEST(Graph, ShapesFollowFromTheLayers) {
@@ -93,14 +88,15 @@ TEST(Initialise, WeightsHaveThePublishedDeviationAndDependOnTheSeed) {
 TEST(Rewrite, DividingAndJoiningGivesTheSameBits) {
     const Network network = small_network();
     const Tensor input = random_tensor({3 * 8 * 8 * 3}, 1);
-    const std::vector<float> whole = run(network, 3, input);
+    const std::vector<float> whole = outputs_of(network, 3, input);
     for (const char* boundary : {"stage1", "stage2", "head"}) {
         const Division division = divide(network, find_boundary(network, boundary));
-        const std::vector<float> features = run(division.frozen, 3, input);
-        EXPECT_EQ(run(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
-                  whole)
+        const std::vector<float> features = outputs_of(division.frozen, 3, input);
+        EXPECT_EQ(
+            outputs_of(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
+            whole)
             << boundary;
-        EXPECT_EQ(run(join(division.frozen, division.trained), 3, input), whole) << boundary;
+        EXPECT_EQ(outputs_of(join(division.frozen, division.trained), 3, input), whole) << boundary;
     }
 }
 
@@ -130,14 +126,14 @@ TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
             Node node = network.nodes[cut];
             node.inputs = {one.add("x", Input{}, {})};
             one.nodes.push_back(node);
-            const std::vector<float> out = run(one, 2, value);
+            const std::vector<float> out = outputs_of(one, 2, value);
             value = Tensor({static_cast<std::int64_t>(out.size())}, out);
         }
         reference.assign(value.values().begin(), value.values().end());
     }
     Network stem = network;
     stem.nodes.resize(4);
-    const std::vector<float> quick = run(stem, 2, input);
+    const std::vector<float> quick = outputs_of(stem, 2, input);
     ASSERT_EQ(quick.size(), reference.size());
     for (std::size_t i = 0; i < quick.size(); ++i) ASSERT_NEAR(quick[i], reference[i], 1e-5);
 }
@@ -145,10 +141,10 @@ TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
 TEST(Inference, AnItemGetsTheSameBitsInEveryBatch) {
     const Network network = small_network();
     const Tensor input = random_tensor({5, 192}, 2);
-    const std::vector<float> all = run(network, 5, input);
+    const std::vector<float> all = outputs_of(network, 5, input);
     for (std::int64_t n = 0; n < 5; ++n) {
-        const std::vector<float> one =
-            run(network, 1, Tensor({192}, input.values().subspan(static_cast<std::size_t>(n) * 192, 192)));
+        const std::vector<float> one = outputs_of(
+            network, 1, Tensor({192}, input.values().subspan(static_cast<std::size_t>(n) * 192, 192)));
         EXPECT_EQ(std::memcmp(one.data(), all.data() + n * 3, 3 * sizeof(float)), 0);
     }
 }
@@ -156,7 +152,7 @@ TEST(Inference, AnItemGetsTheSameBitsInEveryBatch) {
 TEST(Softmax, SumsToOneEvenForLargeLogits) {
     const std::vector<float> logits = {1000, 1001, -5000};
     std::vector<float> p(3);
-    softmax(1, 3, logits, p);
+    class_probabilities(1, 3, logits, p);
     EXPECT_NEAR(p[1], 1 / (1 + std::exp(-1.0)), 1e-6);
     EXPECT_NEAR(p[0] + p[1] + p[2], 1.0, 1e-6);
 }
@@ -220,7 +216,7 @@ TEST(ModelFile, WhatIsWrittenReadsBackEqual) {
         EXPECT_EQ(model.metadata.at("jevrin.note"), "a \"quoted\"\nline");
         expect_equal(model.network, network);
         const Tensor input = random_tensor({2 * element_count(network.input)}, 4);
-        EXPECT_EQ(run(model.network, 2, input), run(network, 2, input));
+        EXPECT_EQ(outputs_of(model.network, 2, input), outputs_of(network, 2, input));
     }
 }
 

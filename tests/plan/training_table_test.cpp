@@ -15,13 +15,13 @@ using test::message_of;
 using testing::AllOf;
 using testing::HasSubstr;
 
-const std::string head = R"(name = "tiles"
+const std::string images_table = R"(name = "tiles"
 [images]
 from = "glaze"
 )";
 
-Plan plan_with(const std::string& training, const std::string& more = "") {
-    return parse_plan(head + "[training]\n" + training + R"(
+Plan plan_training(const std::string& training, const std::string& more = "") {
+    return parse_plan(images_table + "[training]\n" + training + R"(
 [[candidate]]
 name = "a"
 regime = "scratch"
@@ -30,10 +30,10 @@ network = { family = "residual" }
                       "dir/p.toml");
 }
 TrainingSettings training_of(const std::string& training) {
-    return plan_with(training).candidates[0].training;
+    return plan_training(training).candidates[0].training;
 }
-std::string refusal(const std::string& training, const std::string& more = "") {
-    return message_of<InputError>([&] { plan_with(training, more); });
+std::string training_refusal(const std::string& training, const std::string& more = "") {
+    return message_of<InputError>([&] { plan_training(training, more); });
 }
 
 TEST(TrainingTable, EverySettingIsRead) {
@@ -76,7 +76,7 @@ TEST(TrainingTable, DefaultsAreThoseOfTheKind) {
     EXPECT_EQ(training_of("optimiser = { kind = \"adam\" }").optimiser.learning_rate, 1e-3);
     EXPECT_EQ(training_of("optimiser = { kind = \"adamw\" }").optimiser.weight_decay, 0.01);
     // A candidate that changes the kind does not keep what the plan says about another one.
-    const Plan plan = plan_with("optimiser = { learning_rate = 0.3 }\nschedule = \"cosine\"", R"(
+    const Plan plan = plan_training("optimiser = { learning_rate = 0.3 }\nschedule = \"cosine\"", R"(
 [[candidate]]
 name = "b"
 regime = "scratch"
@@ -90,22 +90,25 @@ training = { optimiser = { kind = "adamw" }, schedule = { warm_up = 2 } }
 }
 
 TEST(TrainingTable, ContradictionsAreRefusedWithTheirPlace) {
-    EXPECT_THAT(refusal("epochs = 3\nsteps = 5"),
+    EXPECT_THAT(training_refusal("epochs = 3\nsteps = 5"),
                 AllOf(HasSubstr("dir/p.toml:"), HasSubstr("leave one out")));
-    EXPECT_THAT(refusal("optimiser = { kind = \"sgd\", beta1 = 0.9 }"), HasSubstr("sgd has no 'beta1'"));
-    EXPECT_THAT(refusal("optimiser = { kind = \"adam\", momentum = 0.9 }"),
+    EXPECT_THAT(training_refusal("optimiser = { kind = \"sgd\", beta1 = 0.9 }"),
+                HasSubstr("sgd has no 'beta1'"));
+    EXPECT_THAT(training_refusal("optimiser = { kind = \"adam\", momentum = 0.9 }"),
                 AllOf(HasSubstr("dir/p.toml:5:"), HasSubstr("adam has no 'momentum'")));
-    EXPECT_THAT(refusal("optimiser = { momentum = 0, nesterov = true }"), HasSubstr("form of momentum"));
-    EXPECT_THAT(refusal("schedule = { kind = \"cosine\", every = 3 }"),
+    EXPECT_THAT(training_refusal("optimiser = { momentum = 0, nesterov = true }"),
+                HasSubstr("form of momentum"));
+    EXPECT_THAT(training_refusal("schedule = { kind = \"cosine\", every = 3 }"),
                 HasSubstr("the schedule 'cosine' has no 'every'"));
-    EXPECT_THAT(refusal("schedule = { kind = \"one cycle\", warm_up = 3 }"), HasSubstr("has no 'warm_up'"));
-    EXPECT_THAT(refusal("epochs = 3\nschedule = { warm_up = 3 }"), HasSubstr("the run has 3"));
-    EXPECT_THAT(refusal("loss = { class_weights = \"even\" }"), HasSubstr("\"balanced\", \"none\""));
-    EXPECT_THAT(refusal("sampling = \"balancd\""), HasSubstr("did you mean 'balanced'"));
-    EXPECT_THAT(refusal("views = 2\naugment = { mixing = { form = \"blend\" } }"),
+    EXPECT_THAT(training_refusal("schedule = { kind = \"one cycle\", warm_up = 3 }"),
+                HasSubstr("has no 'warm_up'"));
+    EXPECT_THAT(training_refusal("epochs = 3\nschedule = { warm_up = 3 }"), HasSubstr("the run has 3"));
+    EXPECT_THAT(training_refusal("loss = { class_weights = \"even\" }"), HasSubstr("\"balanced\", \"none\""));
+    EXPECT_THAT(training_refusal("sampling = \"balancd\""), HasSubstr("did you mean 'balanced'"));
+    EXPECT_THAT(training_refusal("views = 2\naugment = { mixing = { form = \"blend\" } }"),
                 HasSubstr("cannot be mixed"));
-    EXPECT_THAT(refusal("views = 2"), HasSubstr("spare it nothing"));
-    EXPECT_THAT(refusal("training_fraction = 0"), HasSubstr("'training_fraction' is 0"));
+    EXPECT_THAT(training_refusal("views = 2"), HasSubstr("spare it nothing"));
+    EXPECT_THAT(training_refusal("training_fraction = 0"), HasSubstr("'training_fraction' is 0"));
 }
 
 TEST(Folds, OneSomeOrEach) {
@@ -128,7 +131,7 @@ TEST(Folds, OneSomeOrEach) {
 // --- axes ---
 
 Plan varied(const std::string& vary, const std::string& candidate = "") {
-    return parse_plan(head + R"([training]
+    return parse_plan(images_table + R"([training]
 epochs = 5
 [[candidate]]
 name = "plain"
@@ -342,7 +345,7 @@ training = { steps = 90, views = 3, sampling = "balanced" }
 TEST(PlanOfRun, EveryFamilyReadsBack) {
     for (const char* family : {"residual", "plain", "perceptron", "densely connected", "inverted residual",
                                "vision transformer"}) {
-        const Plan plan = parse_plan(head +
+        const Plan plan = parse_plan(images_table +
                                          "[[candidate]]\nname = \"it's `$(a)` \\\"b\\\"\"\nregime = "
                                          "\"scratch\"\nhead = { hidden = [] }\nnetwork = { family = \"" +
                                          std::string(family) + "\" }\n",

@@ -4,6 +4,7 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/network/architecture.hpp"
+#include "jevrin/network/inference.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fcntl.h>
@@ -118,6 +119,12 @@ Tensor random_tensor(const Shape& shape, std::uint64_t seed, double deviation) {
     RandomStream random({seed, Purpose::sample, 9, 0});
     for (float& value : tensor.values()) value = static_cast<float>(deviation * random.normal());
     return tensor;
+}
+
+std::vector<float> outputs_of(const Network& network, std::int64_t batch, const Tensor& input) {
+    Inference inference(network, batch);
+    const auto output = inference.run(batch, input.values());
+    return {output.begin(), output.end()};
 }
 
 std::string story(const std::filesystem::path& directory) {

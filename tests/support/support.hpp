@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jevrin/images/image.hpp"
+#include "jevrin/network/graph.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <gmock/gmock.h>
@@ -59,6 +60,9 @@ std::filesystem::path write_small_study(const std::filesystem::path& directory, 
 
 // Normal numbers from a seed.
 Tensor random_tensor(const Shape& shape, std::uint64_t seed, double deviation = 1.0);
+
+// What a network computes of a batch of inputs: [batch, outputs].
+std::vector<float> outputs_of(const Network& network, std::int64_t batch, const Tensor& input);
 
 struct CommandResult {
     int status = 0;  // exit status, or 128 + signal

@@ -20,7 +20,7 @@ using test::random_tensor;
 using test::widen;
 using test::worst_difference;
 
-constexpr double tolerance = 1e-5;
+constexpr double sweep_tolerance = 1e-5;
 
 TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
     RandomStream random({11, Purpose::sample, 0, 0});
@@ -48,7 +48,7 @@ TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
         const Doubles x = widen(input.values());
         EXPECT_LT(
             worst_difference(output.values(), test::reference_pooling(w, in, out, batch, x, true, false)),
-            tolerance);
+            sweep_tolerance);
         // The gradient of a sum of maxima is one at every winner, as often as it wins.
         Tensor ones({output.size()});
         ones.fill(1.0F);
@@ -60,7 +60,7 @@ TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
         average_pool(s, batch, input.data(), output.data());
         EXPECT_LT(
             worst_difference(output.values(), test::reference_pooling(w, in, out, batch, x, false, counting)),
-            tolerance);
+            sweep_tolerance);
     }
 }
 
@@ -95,17 +95,17 @@ TEST(DenseSweep, AllThreeFunctionsAgreeWithTheDefinition) {
             const DenseKernel kernel(in, out, form);
             Tensor forward({batch, out});
             kernel.forward(batch, x.data(), w.data(), b.data(), forward.data());
-            EXPECT_LT(worst_difference(forward.values(), y), tolerance);
+            EXPECT_LT(worst_difference(forward.values(), y), sweep_tolerance);
             Tensor data({batch, in});
             kernel.data_gradient(batch, g.data(), w.data(), false, data.data());
-            EXPECT_LT(worst_difference(data.values(), dx), tolerance);
+            EXPECT_LT(worst_difference(data.values(), dx), sweep_tolerance);
             Tensor weights({in, out});
             kernel.weight_gradient(batch, x.data(), g.data(), weights.data());
-            EXPECT_LT(worst_difference(weights.values(), dw), tolerance);
+            EXPECT_LT(worst_difference(weights.values(), dw), sweep_tolerance);
         }
         Tensor biases({out});
         sum_rows(batch, out, g.data(), biases.data());
-        EXPECT_LT(worst_difference(biases.values(), db), tolerance);
+        EXPECT_LT(worst_difference(biases.values(), db), sweep_tolerance);
     }
 }
 

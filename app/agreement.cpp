@@ -215,7 +215,7 @@ void agreement(const AgreementOptions& options) {
                           plural(static_cast<std::int64_t>(std::min(options.mark, shown.size())), "item")));
     for (const std::string& sentence : evidence.set_apart) print(sentence + "\n");
     print(test_look_line(open));
-    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+    print_written(files);
 }
 
 }  // namespace
@@ -233,8 +233,7 @@ void add_agreement(CLI::App& app) {
     command->add_option("--regime", options->regime, "right in this regime only")->type_name("REGIME");
     add_most_option(*command, options->most);
     command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
-    command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
-        ->type_name("FILE");
+    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { agreement(*options); });
 }

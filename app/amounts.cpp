@@ -52,7 +52,7 @@ void amounts(const AmountsOptions& options) {
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
     const AmountReport report = learning_curves(open.ledger, open.study, evidence);
     if (!options.figure.empty())
-        draw_amounts(report, open.study.metric,
+        draw_amounts(report, open.study.metric, CandidateStyles(open.ledger.candidates(open.study.id)),
                      fmt::format("{}: score by amount of training data", open.study.name), options.figure);
     std::string csv = csv_row(std::vector<std::string>{"curve", "regime", "fraction", "training_items",
                                                        "mean", "low", "high", "seeds"});
@@ -84,8 +84,7 @@ void amounts(const AmountsOptions& options) {
     for (const CatchUp& one : report.catch_ups) print(wrapped(one.words + ".", terminal_width()));
     for (const std::string& sentence : evidence.set_apart) print(sentence + "\n");
     print(test_look_line(open));
-    for (const auto* file : {&options.figure, &options.csv})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.figure, options.csv});
 }
 
 }  // namespace
@@ -96,8 +95,8 @@ void add_amounts(CLI::App& app) {
         "amounts",
         "score by amount of training data: would more pictures help, where does one regime catch up");
     command->add_option("RUN", options->runs, "candidates, or runs (default: all)");
-    command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
-    command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw it");
+    add_table_option(*command, options->csv, "write it as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { amounts(*options); });
 }

@@ -218,8 +218,7 @@ void add_check(CLI::App& app) {
         ->capture_default_str();
     command->add_option("--candidate", options->candidate, "show the layers of this candidate only")
         ->type_name("NAME");
-    command->add_option("--figure", options->figure, "draw its network, or the first, to PNG or SVG")
-        ->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw its network, or the first,");
     command->add_flag("--json", options->json, "print one JSON document");
     add_memory_option(*command, options->memory);
     command->callback([options] {

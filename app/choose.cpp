@@ -155,8 +155,7 @@ void choose_candidate(const ChooseOptions& options) {
     print(choice_text(choice));
     if (options.pairs) print("\n" + pairs_text(pairs));
     if (report) print("\n" + wrapped(report->words, terminal_width()));
-    for (const auto* file : {&options.figure, &options.csv})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.figure, options.csv});
 }
 
 }  // namespace
@@ -175,8 +174,8 @@ void add_choose(CLI::App& app) {
     command->add_flag("--pairs", options->pairs, "every candidate against every other");
     command->add_flag("--test", options->test,
                       "score the chosen one on the test part: this opens the sealed part and is recorded");
-    command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
-    command->add_option("--csv", options->csv, "write the ranking as a table")->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw it");
+    add_table_option(*command, options->csv, "write the ranking as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { choose_candidate(*options); });
 }

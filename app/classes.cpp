@@ -190,8 +190,7 @@ void classes(const ClassesOptions& options) {
     print(weakest(open, scores) + confusions(open) + "\n" + table.text());
     if (most < order.size()) print(fmt::format("... and {} more classes\n", order.size() - most));
     print("\n" + test_look_line(open.open));
-    for (const auto* file : {&options.csv, &options.figure})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.csv, options.figure});
 }
 
 }  // namespace
@@ -212,9 +211,8 @@ void add_classes(CLI::App& app) {
         ->capture_default_str();
     command->add_flag("--reverse", options->reverse, "the other way round");
     command->add_option("--most", options->most, "rows to print (default: all)")->type_name("N");
-    command->add_option("--csv", options->csv, "write the table")->type_name("FILE");
-    command->add_option("--figure", options->figure, "draw recall and precision (.png or .svg)")
-        ->type_name("FILE");
+    add_table_option(*command, options->csv, "write the table");
+    add_picture_option(*command, "--figure", options->figure, "draw recall and precision");
     command->callback([options] { classes(*options); });
 }
 

@@ -275,7 +275,7 @@ void add_classify(CLI::App& app) {
     command->add_option("--sure-from", options->sure_from, "call less likely answers unsure")
         ->check(CLI::Range(0.0, 1.0))
         ->option_text("PROBABILITY");
-    command->add_option("--csv", options->csv, "write all probabilities as a table")->type_name("FILE");
+    add_table_option(*command, options->csv, "write all probabilities as a table");
     auto* following =
         command
             ->add_option("--follow", options->follow,

@@ -46,9 +46,8 @@ ShownMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open, 
     throw InputError(fmt::format("run '{}' has the epochs 1 to {}, not {}", run.name(), run.epochs, wanted));
 }
 
-void print_written(const ConfusionOptions& options) {
-    for (const auto* file : {&options.figure, &options.strip, &options.csv})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+void print_files(const ConfusionOptions& options) {
+    print_written({options.figure, options.strip, options.csv});
 }
 
 namespace {
@@ -153,7 +152,7 @@ void confusion(const ConfusionOptions& options) {
     print(worst_cells(matrix, open.study.classes) + "\n" +
           terminal_confusion(matrix, open.study.classes, terminal_width(), value));
     print("\n" + test_look_line(open));
-    print_written(options);
+    print_files(options);
 }
 
 }  // namespace
@@ -186,9 +185,9 @@ void add_confusion(CLI::App& app) {
         ->type_name("RUN");
     command->add_flag("--mean", options->mean,
                       "the mean share of several runs and its spread, instead of their sum");
-    command->add_option("--figure", options->figure, "draw it into a file (.png or .svg)")->type_name("FILE");
-    command->add_option("--strip", options->strip, "draw it epoch by epoch")->type_name("FILE");
-    command->add_option("--csv", options->csv, "write it as a table")->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw it");
+    add_picture_option(*command, "--strip", options->strip, "draw it epoch by epoch");
+    add_table_option(*command, options->csv, "write it as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] {
         if ((!options->minus.empty() || options->mean) &&

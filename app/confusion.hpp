@@ -32,7 +32,7 @@ struct ShownMatrix {
 ShownMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open, const RunRecord& run);
 
 // A line for each file that the options name.
-void print_written(const ConfusionOptions& options);
+void print_files(const ConfusionOptions& options);
 
 // --minus and --mean.
 void print_difference(const ConfusionOptions& options);

@@ -147,7 +147,7 @@ void print_difference(const ConfusionOptions& options) {
         return;
     }
     print(what + "\n\n" + difference_text(difference, open.study.classes) + "\n" + test_look_line(open));
-    print_written(options);
+    print_files(options);
 }
 
 void print_mean(const ConfusionOptions& options) {
@@ -189,7 +189,7 @@ void print_mean(const ConfusionOptions& options) {
     if (rows > most)
         print(fmt::format("... and {} more cells (--csv FILE or --json for all)\n", rows - most));
     print("\n" + test_look_line(open));
-    print_written(options);
+    print_files(options);
 }
 
 }  // namespace jevrin::app

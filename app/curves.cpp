@@ -137,7 +137,7 @@ void curves(const CurvesOptions& options) {
         print("\n" + terminal_curves(all, view, styles, terminal_width()));
     }
     print("\n" + test_look_line(open));
-    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+    print_written(files);
 }
 
 }  // namespace
@@ -165,9 +165,8 @@ void add_curves(CLI::App& app) {
     command->add_option("--at", options->at, "print the values of this epoch as a table instead")
         ->type_name("EPOCH")
         ->check(CLI::PositiveNumber);
-    command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")
-        ->type_name("FILE");
-    command->add_option("--csv", options->csv, "write every epoch as a table")->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw them");
+    add_table_option(*command, options->csv, "write every epoch as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { curves(*options); });
 }

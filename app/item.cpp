@@ -165,7 +165,7 @@ void show_item(const ItemOptions& options) {
     print(table.text());
     if (!report.neighbours.empty()) print("\n" + neighbours_table(report, open));
     if (!marked.empty()) print("\nmarked: " + printable(marked) + "\n");
-    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+    print_written(files);
 }
 
 }  // namespace
@@ -179,7 +179,7 @@ void add_item(CLI::App& app) {
     command->add_option("--neighbours", options->neighbours, "how many training items like it (0: none)")
         ->type_name("N")
         ->capture_default_str();
-    command->add_option("--sheet", options->sheet, "draw it with them (.png or .svg)")->type_name("FILE");
+    add_picture_option(*command, "--sheet", options->sheet, "draw it with them");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { show_item(*options); });
 }

@@ -134,8 +134,8 @@ void add_note(CLI::App& app) {
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
     auto* text = command->add_option("--text", options->text, "the note; an empty one removes it");
     text->type_name("TEXT");
-    command->add_option("--tag", options->tags, "adds a tag, one word")->type_name("TAG");
-    command->add_option("--untag", options->untags, "takes a tag away")->type_name("TAG");
+    command->add_option("--tag", options->tags, "add a tag, one word")->type_name("TAG");
+    command->add_option("--untag", options->untags, "take a tag away")->type_name("TAG");
     add_ledger_options(*command, options->ledger);
     command->callback([options, text] {
         options->has_text = text->count() > 0;
@@ -146,9 +146,9 @@ void add_note(CLI::App& app) {
 void add_archive(CLI::App& app) {
     auto options = std::make_shared<ArchiveOptions>();
     auto* command = app.add_subcommand(
-        "archive", "puts runs away: they stay recorded, and out of every table, figure and choice");
+        "archive", "put runs away: they stay recorded, and out of every table, figure and choice");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
-    command->add_flag("--undo", options->undo, "brings them back");
+    command->add_flag("--undo", options->undo, "bring them back");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { archive(*options); });
 }
@@ -156,7 +156,7 @@ void add_archive(CLI::App& app) {
 void add_delete(CLI::App& app) {
     auto options = std::make_shared<DeleteOptions>();
     auto* command = app.add_subcommand(
-        "delete", "deletes what runs recorded and their models; looks at the test part stay counted");
+        "delete", "delete what runs recorded and their models; looks at the test part stay counted");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
     command->add_flag("--yes", options->yes, "without asking");
     add_ledger_options(*command, options->ledger);

@@ -87,6 +87,7 @@ void show_layers(const LayersOptions& options) {
     }
     print(table.text());
     print("zeros: values that are exactly 0; silent: channels that are 0 everywhere in this image\n");
+    print_written({options.figure});
 }
 
 }  // namespace
@@ -97,8 +98,7 @@ void add_layers(CLI::App& app) {
         app.add_subcommand("layers", "what each stage of a model makes of one image, and its first filters");
     command->add_option("MODEL", options->model, "a model file (ONNX)")->required();
     command->add_option("IMAGE", options->image, "a PNG, JPEG or WebP file")->required();
-    command->add_option("--figure", options->figure, "draw filters and maps to PNG or SVG")
-        ->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw filters and maps");
     command->add_option("--size", options->size, "image size, for models that leave it open")
         ->check(CLI::Range(1, 16'384));
     command->add_flag("--json", options->json, "print one JSON document");

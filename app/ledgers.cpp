@@ -95,7 +95,7 @@ void contrast(const ContrastOptions& options) {
 void add_merge(CLI::App& app) {
     auto options = std::make_shared<MergeOptions>();
     auto* command = app.add_subcommand(
-        "merge", "copies the studies, runs and models of another ledger that this one lacks");
+        "merge", "copy the studies, runs and models of another ledger that this one lacks");
     command->add_option("OTHER", options->from, "the ledger to copy from; it stays as it is")->required();
     command->add_option("--ledger", options->into, "the ledger to copy into")
         ->type_name("DIR")

@@ -141,7 +141,7 @@ void mistakes(const MistakesOptions& options) {
                           shell_word(open.path(items.front()))));
     }
     print(test_look_line(open.open));
-    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+    print_written(files);
 }
 
 }  // namespace
@@ -161,9 +161,8 @@ void add_mistakes(CLI::App& app) {
         ->option_text("ORDER=" + options->by);
     command->add_option("--seed", options->seed, "of the random order")->capture_default_str();
     add_most_option(*command, options->most);
-    command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
-        ->type_name("FILE");
-    command->add_option("--csv", options->csv, "write the list")->type_name("FILE");
+    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_table_option(*command, options->csv, "write the list");
     command->callback([options] { mistakes(*options); });
 }
 

@@ -76,6 +76,20 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
+void add_picture_option(CLI::App& command, const std::string& name, std::filesystem::path& file,
+                        const std::string& what) {
+    command.add_option(name, file, what + " (.png or .svg)")->type_name("FILE");
+}
+
+void add_table_option(CLI::App& command, std::filesystem::path& file, const std::string& what) {
+    command.add_option("--csv", file, what)->type_name("FILE");
+}
+
+void print_written(const std::vector<std::filesystem::path>& files) {
+    for (const auto& file : files)
+        if (!file.empty()) print(fmt::format("written to {}\n", printable(file.string())));
+}
+
 void add_memory_option(CLI::App& command, double& gigabytes) {
     command
         .add_option("--memory", gigabytes,

@@ -29,6 +29,14 @@ void add_ledger_options(CLI::App& command, LedgerOptions& options);
 void add_memory_option(CLI::App& command, double& gigabytes);
 void limit_memory(double gigabytes);
 
+// A file that a command draws or writes besides what it prints. The kind of a picture follows from the file's
+// name.
+void add_picture_option(CLI::App& command, const std::string& name, std::filesystem::path& file,
+                        const std::string& what);
+void add_table_option(CLI::App& command, std::filesystem::path& file, const std::string& what);
+// "written to FILE" for each of them that was asked for.
+void print_written(const std::vector<std::filesystem::path>& files);
+
 // A ledger with the study that the options name.
 struct OpenStudy {
     Ledger ledger;

@@ -88,8 +88,7 @@ void recall(const RecallOptions& options) {
     print(to_text(table, open.study, styles));
     for (const std::string& sentence : evidence.set_apart) print(sentence + "\n");
     print(test_look_line(open));
-    for (const auto* file : {&options.figure, &options.csv})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.figure, options.csv});
 }
 
 }  // namespace
@@ -98,9 +97,8 @@ void add_recall(CLI::App& app) {
     auto options = std::make_shared<RecallOptions>();
     auto* command = app.add_subcommand("recall", "recall of each class by candidate");
     command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
-    command->add_option("--figure", options->figure, "draw them into a file (.png or .svg)")
-        ->type_name("FILE");
-    command->add_option("--csv", options->csv, "write them as a table")->type_name("FILE");
+    add_picture_option(*command, "--figure", options->figure, "draw them");
+    add_table_option(*command, options->csv, "write them as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { recall(*options); });
 }

@@ -178,7 +178,7 @@ void runs(const RunsOptions& options) {
             print(fmt::format("{} put away; --archived shows {}\n", plural(std::ssize(away), "run"),
                               away.size() == 1 ? "it" : "them"));
     print("scores are of the validation part; " + test_look_line(open));
-    if (!options.csv.empty()) print(fmt::format("written to {}\n", printable(options.csv.string())));
+    print_written({options.csv});
 }
 
 }  // namespace
@@ -200,7 +200,7 @@ void add_runs(CLI::App& app) {
     command->add_flag("--differing", options->differing,
                       "show only the settings that are not the same in all");
     command->add_flag("--archived", options->archived, "the runs that were put away");
-    command->add_option("--csv", options->csv, "write them with every setting as a table")->type_name("FILE");
+    add_table_option(*command, options->csv, "write them with every setting as a table");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { runs(*options); });
 }

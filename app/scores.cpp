@@ -163,8 +163,7 @@ void scores(const ScoresOptions& options) {
     print(reliability_table(report));
     print(fmt::format("\nnext: jevrin classes {0}, jevrin mistakes {0}\n", shell_word(open.run.name())));
     print(test_look_line(open.open));
-    for (const auto* file : {&options.csv, &options.figure})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.csv, options.figure});
 }
 
 }  // namespace
@@ -183,9 +182,8 @@ void add_scores(CLI::App& app) {
         ->add_option("--predictions", options->elsewhere,
                      "score a CSV of predictions made elsewhere for the same items")
         ->type_name("FILE");
-    command->add_option("--csv", options->csv, "write the predictions scored")->type_name("FILE");
-    command->add_option("--figure", options->figure, "draw the reliability (.png or .svg)")
-        ->type_name("FILE");
+    add_table_option(*command, options->csv, "write the predictions scored");
+    add_picture_option(*command, "--figure", options->figure, "draw the reliability");
     command->callback([options] { scores(*options); });
 }
 

@@ -259,8 +259,7 @@ void survey(const SurveyOptions& options) {
                       describe_likeness(set, result), notes));
     if (!options.problems.empty())
         print(fmt::format("full list of what was left out: {}\n", printable(options.problems.string())));
-    if (!options.sheet.empty())
-        print(fmt::format("sheet written to {}\n", printable(options.sheet.string())));
+    print_written({options.sheet});
 }
 
 }  // namespace
@@ -272,8 +271,7 @@ void add_survey(CLI::App& app) {
         ->add_option("IMAGES", options->images,
                      "a folder with one folder of images per class (or per part), a CSV index, or a plan")
         ->required();
-    command->add_option("--sheet", options->sheet, "draw a labelled random sample (.png or .svg)")
-        ->type_name("FILE");
+    add_picture_option(*command, "--sheet", options->sheet, "draw a labelled random sample");
     command
         ->add_option("--after", options->after,
                      "beside each picture what training with this plan makes of it")

@@ -149,7 +149,7 @@ void suspects(const SuspectsOptions& options) {
                                      : static_cast<std::int64_t>(options.mark),
                                  "item")));
     print(test_look_line(open));
-    for (const auto& file : files) print(fmt::format("written to {}\n", printable(file.string())));
+    print_written(files);
 }
 
 }  // namespace
@@ -166,8 +166,7 @@ void add_suspects(CLI::App& app) {
                       "run on training and validation items");
     add_most_option(*command, options->most);
     command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
-    command->add_option("--sheet", options->sheet, "draw the pictures, 64 on a page (.png or .svg)")
-        ->type_name("FILE");
+    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { suspects(*options); });
 }

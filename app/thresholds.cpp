@@ -198,8 +198,7 @@ void thresholds(const ThresholdsOptions& options) {
         fmt::format("thresholds found on the items they are judged by are flattered a little; 'jevrin "
                     "classify --sure-from P' applies one\n{}",
                     test_look_line(open.open)));
-    for (const auto* file : {&options.csv, &options.figure})
-        if (!file->empty()) print(fmt::format("written to {}\n", printable(file->string())));
+    print_written({options.csv, options.figure});
 }
 
 }  // namespace
@@ -222,8 +221,8 @@ void add_thresholds(CLI::App& app) {
                      "the accuracy wanted of what is answered: which confidence to ask for")
         ->check(CLI::Range(0.0, 1.0))
         ->option_text("SHARE");
-    command->add_option("--csv", options->csv, "write all points of the curves")->type_name("FILE");
-    command->add_option("--figure", options->figure, "draw the curves (.png or .svg)")->type_name("FILE");
+    add_table_option(*command, options->csv, "write all points of the curves");
+    add_picture_option(*command, "--figure", options->figure, "draw the curves");
     command->callback([options] { thresholds(*options); });
 }
 

@@ -24,7 +24,6 @@
 // network: networks as data, families, freezing, model files
 #include "jevrin/network/activations.hpp"
 #include "jevrin/network/architecture.hpp"
-#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/freezing.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/layer_table.hpp"

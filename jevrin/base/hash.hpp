@@ -24,6 +24,7 @@ struct ContentHash {
     static std::optional<ContentHash> from_text(std::string_view text);
 };
 
+// XXH3, 128 bits (Collet 2019): equal for equal bytes on every machine.
 ContentHash hash_of(std::span<const std::byte> bytes);
 
 // The text of the hash.

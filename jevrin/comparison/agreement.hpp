@@ -30,6 +30,7 @@ struct Agreement {
     std::vector<std::vector<double>> kappa;
 };
 
+// Over the runs of the evidence and the validation items that at least one of them saw.
 Agreement agree(const StudyEvidence& evidence);
 
 enum class ItemGroup {

@@ -74,6 +74,7 @@ struct Diagnosis {
     Finding finding() const { return findings.front().finding; }
 };
 
+// curve: the epochs of one run in their order, at least one; the rules stand in docs/diagnosis.md.
 Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings);
 
 }  // namespace jevrin

@@ -26,6 +26,7 @@ struct RunRow {
     RunRecord run;
     std::map<std::string, nlohmann::json> values;  // strings, numbers, truth values, arrays; null: not there
 };
+// A row for each run, in their order.
 std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>& runs);
 
 // The key that a word means. InputError names the nearest one, or those it may mean.

@@ -1,7 +1,6 @@
 #include "jevrin/figures/amounts_figure.hpp"
 
 #include "jevrin/base/text.hpp"
-#include "jevrin/figures/candidate_style.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 
 #include <fmt/format.h>
@@ -11,8 +10,8 @@
 
 namespace jevrin {
 
-void draw_amounts(const AmountReport& report, Metric metric, const std::string& title,
-                  const std::filesystem::path& file) {
+void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
+                  const std::string& title, const std::filesystem::path& file) {
     std::string data;
     std::string plots;
     std::set<std::int64_t> amounts;
@@ -21,17 +20,17 @@ void draw_amounts(const AmountReport& report, Metric metric, const std::string& 
         data += fmt::format("$c{} << EOD\n", k);
         for (const AmountPoint& point : curve.points) {
             const Interval interval = point.interval.value_or(Interval{point.mean, point.mean});
-            data +=
-                fmt::format("{} {} {} {}\n", point.training_items, point.mean, interval.low, interval.high);
+            data += fmt::format("{} {} {} {} 0x{}\n", point.training_items, point.mean, interval.low,
+                                interval.high, styles.colour(point.candidate).substr(1));
             amounts.insert(point.training_items);
         }
         data += "EOD\n";
-        const std::string colour = series_colour(k);
+        const int mark = regime_mark(curve.regime);
         plots += fmt::format(
-            "{}$c{} using 1:2:3:4 with yerrorbars lw 1.2 pt {} ps 1.5 lc rgb '{}' title {}, \\\n"
-            "  $c{} using 1:2 with lines lw 2.4 lc rgb '{}' notitle",
-            k == 0 ? "plot " : ", \\\n  ", k, regime_mark(curve.regime), colour,
-            gnuplot_string(shortened(curve.name, 40)), k, colour);
+            "{}$c{} using 1:2 with linespoints lw 2.4 pt {} ps 1.5 lc rgb '{}' title {}, \\\n"
+            "  $c{} using 1:2:3:4:5 with yerrorbars lw 1.2 pt {} ps 1.5 lc rgb variable notitle",
+            k == 0 ? "plot " : ", \\\n  ", k, mark, styles.colour(curve.points.back().candidate),
+            gnuplot_string(shortened(curve.name, 40)), k, mark);
     }
     std::string tics;
     for (const std::int64_t amount : amounts) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", amount);

@@ -2,15 +2,17 @@
 #pragma once
 
 #include "jevrin/comparison/amounts.hpp"
+#include "jevrin/figures/candidate_style.hpp"
 
 #include <filesystem>
 #include <string>
 
 namespace jevrin {
 
-// Scores with their intervals over the number of training items, on a scale of doublings; one colour per
-// curve, the regime's mark on its points. The sentences of the report stand below.
-void draw_amounts(const AmountReport& report, Metric metric, const std::string& title,
-                  const std::filesystem::path& file);
+// Scores with their intervals over the number of training items, on a scale of doublings: each point in the
+// colour of its candidate with its regime's mark, the lines between them in the colour of the candidate that
+// has most items. The sentences of the report stand below.
+void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
+                  const std::string& title, const std::filesystem::path& file);
 
 }  // namespace jevrin

@@ -42,6 +42,8 @@ struct DecodeSettings {
     int reduction = 1;
 };
 
+// Upright, transparent parts over the background. InputError says what is wrong with the bytes: another
+// format, cut short, damaged, or too large.
 Image decode_image(std::span<const std::byte> bytes, const DecodeSettings& settings = {});
 
 // A picture part to lay over others: its colours and how opaque each pixel is.

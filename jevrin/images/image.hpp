@@ -29,6 +29,7 @@ struct Image {
     }
 };
 
+// The bytes of a PNG file, without loss.
 std::vector<std::byte> encode_png(const Image& image);
 // quality in 1..100.
 std::vector<std::byte> encode_jpeg(const Image& image, int quality);

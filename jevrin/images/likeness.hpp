@@ -29,6 +29,7 @@ inline constexpr int near_duplicate_distance = 24;
 inline constexpr std::int64_t likeness_side = 32;
 Likeness likeness_of(std::span<const std::uint8_t> grey);
 
+// How many of the 256 bits differ.
 int distance(const Likeness& a, const Likeness& b);
 
 // Groups of items with identical content: their indices, groups of two or more.

@@ -9,6 +9,7 @@ namespace jevrin {
 
 enum class Part { training, validation, test };
 inline constexpr std::array<Part, 3> all_parts = {Part::training, Part::validation, Part::test};
+// "training", "validation", "test".
 std::string part_name(Part part);
 
 // From a folder's name or a cell: the name, or train, valid, val, testing, in any case.

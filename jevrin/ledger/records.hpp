@@ -49,6 +49,7 @@ struct WarningRecord {
 };
 
 enum class RunState { waiting, training, finished, failed };
+// "waiting", "training", "finished", "failed".
 std::string state_name(RunState state);
 
 // One candidate trained with one seed.

@@ -27,6 +27,8 @@ inline constexpr std::size_t usual_reliability_bins = 10;
 // The place of a confidence among bins of equal width from 0 to 1.
 std::size_t reliability_bin(double confidence, std::size_t bins);
 
+// One bin for each of so many equal widths of the confidence, which is the probability of the predicted
+// class; an item at a border counts below it.
 std::vector<ReliabilityBin> reliability(const PredictionTable& table,
                                         std::size_t bins = usual_reliability_bins);
 

@@ -62,6 +62,7 @@ struct ScoreSettings {
     std::size_t k = 2;  // of top_k, at most the number of classes
 };
 
+// Every measure over all items of the table, at least one; the formulas stand at Measure.
 Scores score_predictions(const PredictionTable& table, const ScoreSettings& settings = {});
 
 // What takes no look at a picture reaches on the same items: always the commonest class with the classes'

@@ -28,6 +28,7 @@ struct ThresholdCurve {
     double recall(const ThresholdPoint& point) const;               // the true positive rate of the ROC curve
     double false_positive_rate(const ThresholdPoint& point) const;  // its other axis
 };
+// Of one class against all others.
 ThresholdCurve threshold_curve(const PredictionTable& table, std::size_t one_class);
 
 // Of the points with at least this precision, that of the highest recall; of the points with at least this

@@ -19,21 +19,6 @@ struct BufferLife;
 
 enum class PassKind { inference, training };
 
-// Bytes that a pass takes beside its network's parameters.
-struct PassMemory {
-    std::int64_t fixed = 0;          // gradients of parameters, scratch of the kernels
-    std::int64_t per_item = 0;       // values and gradients of one item, shared by lifetime
-    std::int64_t kept_per_item = 0;  // of these, what forward has to keep for backward
-
-    std::int64_t total(std::int64_t batch) const { return fixed + per_item * batch; }
-};
-
-// The largest batch for which memory_limit() leaves enough; 0 when not even one item fits.
-std::int64_t fitting_batch(const PassMemory& memory);
-
-// InputError when a batch of this size needs more than memory_limit() leaves, with the batch that would fit.
-void require_memory(const PassMemory& memory, std::int64_t batch);
-
 class CompiledNetwork {
   public:
     // A step with the values it reads and writes. Value 0 is the input of the network.

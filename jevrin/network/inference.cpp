@@ -1,5 +1,6 @@
 #include "jevrin/network/inference.hpp"
 
+#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/rewrite.hpp"
 
 #include <algorithm>
@@ -12,8 +13,8 @@ Inference::Inference(const Network& network, std::int64_t capacity)
     : network_(fold_for_inference(network)),
       capacity_(capacity),
       output_shape_(infer_shapes(network_).back()),
-      compiled_(network_, PassKind::inference) {
-    compiled_.allocate(capacity);
+      compiled_(std::make_unique<CompiledNetwork>(network_, PassKind::inference)) {
+    compiled_->allocate(capacity);
 }
 
 Inference::~Inference() = default;
@@ -21,21 +22,21 @@ Inference::Inference(Inference&&) noexcept = default;
 Inference& Inference::operator=(Inference&&) noexcept = default;
 
 std::int64_t Inference::input_size() const {
-    return compiled_.input_size();
+    return compiled_->input_size();
 }
 std::int64_t Inference::output_size() const {
-    return compiled_.output_size();
+    return compiled_->output_size();
 }
 
 std::span<const float> Inference::run(std::int64_t batch, std::span<const float> input) {
     assert(batch >= 1 && batch <= capacity_);
     assert(static_cast<std::int64_t>(input.size()) >= batch * input_size());
     const float* result = input.data();
-    for (const auto& instruction : compiled_.instructions()) {
+    for (const auto& instruction : compiled_->instructions()) {
         inputs_.clear();
         for (const std::size_t from : instruction.inputs)
-            inputs_.push_back(from == 0 ? input.data() : compiled_.value(from));
-        float* output = compiled_.value(instruction.output);
+            inputs_.push_back(from == 0 ? input.data() : compiled_->value(from));
+        float* output = compiled_->value(instruction.output);
         instruction.step->infer(batch, network_.nodes[instruction.node], inputs_, output);
         result = output;
     }

@@ -4,14 +4,16 @@
 //     std::span<const float> outputs = inference.run(batch, images);
 #pragma once
 
-#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
 
 #include <cstdint>
+#include <memory>
 #include <span>
 #include <vector>
 
 namespace jevrin {
+
+class CompiledNetwork;
 
 class Inference {
   public:
@@ -35,7 +37,7 @@ class Inference {
     Network network_;
     std::int64_t capacity_;
     Shape output_shape_;
-    CompiledNetwork compiled_;
+    std::unique_ptr<CompiledNetwork> compiled_;
     std::vector<const float*> inputs_;
 };
 

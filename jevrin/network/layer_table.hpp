@@ -22,6 +22,8 @@ struct LayerRow {
     std::vector<std::size_t> reads;    // earlier rows whose values it reads
 };
 
+// A row for each layer in the order in which they are computed; normalisations and activations belong to the
+// layer before them.
 std::vector<LayerRow> layer_table(const Network& network);
 
 }  // namespace jevrin

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/network/graph.hpp"
+#include "jevrin/network/pass.hpp"
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/pooling.hpp"
 
@@ -11,13 +12,6 @@
 #include <vector>
 
 namespace jevrin {
-
-// What the random operators of a training pass are keyed by.
-struct PassDraw {
-    std::uint64_t seed = 0;
-    std::uint32_t epoch = 0;
-    const std::int64_t* items = nullptr;  // [batch], stable numbers of the items
-};
 
 // What one step reads and writes backwards. A null input gradient is not wanted.
 struct BackwardArguments {

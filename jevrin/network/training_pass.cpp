@@ -1,14 +1,16 @@
 #include "jevrin/network/training_pass.hpp"
 
+#include "jevrin/network/compiled_network.hpp"
+
 #include <algorithm>
 #include <cassert>
 
 namespace jevrin {
 
 TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
-    : network_(network), compiled_(network, PassKind::training) {
-    compiled_.allocate(capacity);
-    const auto& instructions = compiled_.instructions();
+    : network_(network), compiled_(std::make_unique<CompiledNetwork>(network, PassKind::training)) {
+    compiled_->allocate(capacity);
+    const auto& instructions = compiled_->instructions();
     parameter_gradients_.resize(instructions.size());
     backward_.resize(instructions.size());
     gradient_written_.resize(instructions.size() + 1);
@@ -34,35 +36,39 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
 
 TrainingPass::~TrainingPass() = default;
 
+const PassMemory& TrainingPass::memory() const {
+    return compiled_->memory();
+}
+
 std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const float> input,
                                              const PassDraw& draw, const ValueObserver& observer) {
-    assert(static_cast<std::int64_t>(input.size()) >= batch * compiled_.input_size());
+    assert(static_cast<std::int64_t>(input.size()) >= batch * compiled_->input_size());
     input_ = input.data();
-    for (const auto& instruction : compiled_.instructions()) {
+    for (const auto& instruction : compiled_->instructions()) {
         inputs_.clear();
         for (const std::size_t from : instruction.inputs)
-            inputs_.push_back(from == 0 ? input_ : compiled_.value(from));
+            inputs_.push_back(from == 0 ? input_ : compiled_->value(from));
         Node& node = network_.nodes[instruction.node];
-        float* output = compiled_.value(instruction.output);
+        float* output = compiled_->value(instruction.output);
         if (node.frozen)
             instruction.step->infer(batch, node, inputs_, output);
         else
             instruction.step->forward(batch, node, inputs_, draw, output);
         if (observer)
             observer(instruction.last_node,
-                     {output, static_cast<std::size_t>(batch * compiled_.size(instruction.output))});
+                     {output, static_cast<std::size_t>(batch * compiled_->size(instruction.output))});
     }
-    const std::size_t last = compiled_.instructions().back().output;
-    return {compiled_.value(last), static_cast<std::size_t>(batch * compiled_.output_size())};
+    const std::size_t last = compiled_->instructions().back().output;
+    return {compiled_->value(last), static_cast<std::size_t>(batch * compiled_->output_size())};
 }
 
 void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gradient) {
-    assert(static_cast<std::int64_t>(output_gradient.size()) >= batch * compiled_.output_size());
-    const auto& instructions = compiled_.instructions();
+    assert(static_cast<std::int64_t>(output_gradient.size()) >= batch * compiled_->output_size());
+    const auto& instructions = compiled_->instructions();
     std::fill(gradient_written_.begin(), gradient_written_.end(), false);
     gradient_written_.back() = true;
-    float* own = compiled_.gradient(instructions.back().output);
-    if (own != nullptr) std::copy_n(output_gradient.data(), batch * compiled_.output_size(), own);
+    float* own = compiled_->gradient(instructions.back().output);
+    if (own != nullptr) std::copy_n(output_gradient.data(), batch * compiled_->output_size(), own);
     for (std::size_t k = instructions.size(); k-- > 0;) {
         const auto& instruction = instructions[k];
         if (!instruction.trains || !gradient_written_[instruction.output]) continue;
@@ -71,13 +77,13 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         // to.
         for (std::size_t i = instruction.inputs.size(); i-- > 0;) {
             const std::size_t from = instruction.inputs[i];
-            arguments.inputs[i] = from == 0 ? input_ : compiled_.value(from);
-            float* gradient = from == 0 ? nullptr : compiled_.gradient(from);
+            arguments.inputs[i] = from == 0 ? input_ : compiled_->value(from);
+            float* gradient = from == 0 ? nullptr : compiled_->gradient(from);
             arguments.input_gradients[i] = {gradient, gradient_written_[from]};
             if (gradient != nullptr) gradient_written_[from] = true;
         }
-        arguments.output = compiled_.value(instruction.output);
-        arguments.output_gradient = compiled_.gradient(instruction.output);
+        arguments.output = compiled_->value(instruction.output);
+        arguments.output_gradient = compiled_->gradient(instruction.output);
         instruction.step->backward(batch, network_.nodes[instruction.node], arguments);
     }
 }

@@ -7,15 +7,19 @@
 //     for (TrainedParameter& p : pass.parameters()) ...  // p.value -= rate * p.gradient
 #pragma once
 
-#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/graph.hpp"
+#include "jevrin/network/pass.hpp"
 
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <span>
 #include <vector>
 
 namespace jevrin {
+
+class CompiledNetwork;
+struct BackwardArguments;
 
 // A parameter that training changes, with its gradient after backward(); views into the network and the pass.
 struct TrainedParameter {
@@ -49,11 +53,11 @@ class TrainingPass {
     void backward(std::int64_t batch, std::span<const float> output_gradient);
 
     std::span<TrainedParameter> parameters() { return parameters_; }
-    const PassMemory& memory() const { return compiled_.memory(); }
+    const PassMemory& memory() const;
 
   private:
     Network& network_;
-    CompiledNetwork compiled_;
+    std::unique_ptr<CompiledNetwork> compiled_;
     std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
     std::vector<TrainedParameter> parameters_;
     std::vector<bool> gradient_written_;  // of each value

@@ -44,6 +44,7 @@ void max_pool(const PoolingShape& shape, std::int64_t batch, const float* input,
 void max_pool_backward(const PoolingShape& shape, std::int64_t batch, const float* output_gradient,
                        const std::int32_t* winners, bool accumulate, float* input_gradient);
 
+// Means of windows: [batch, height, width, channels] to [batch, out_height, out_width, channels].
 void average_pool(const PoolingShape& shape, std::int64_t batch, const float* input, float* output);
 void average_pool_backward(const PoolingShape& shape, std::int64_t batch, const float* output_gradient,
                            bool accumulate, float* input_gradient);

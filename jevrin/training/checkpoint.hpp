@@ -7,6 +7,7 @@
 
 namespace jevrin {
 
+// WorkError when it cannot be written; a checkpoint that stood there before stays whole.
 void write_checkpoint(const std::filesystem::path& path, const TrainingState& state);
 
 // InputError when the file is missing, cut short or altered (it ends in a hash of all that comes before).

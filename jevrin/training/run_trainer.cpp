@@ -1,6 +1,7 @@
 #include "jevrin/training/run_trainer.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/network/compiled_network.hpp"
 #include "jevrin/network/freezing.hpp"
 #include "jevrin/network/inference.hpp"
 #include "jevrin/network/rewrite.hpp"

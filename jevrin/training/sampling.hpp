@@ -12,6 +12,7 @@ enum class Sampling {
     natural,   // each item once
     balanced,  // each class equally often: items of small classes come again, of large ones some wait
 };
+// "natural", "balanced".
 std::string sampling_name(Sampling sampling);
 // InputError names the words.
 Sampling sampling_from_name(const std::string& name);

@@ -14,6 +14,7 @@ enum class ScheduleKind {
     one_cycle,  // rises to the learning rate, then falls along a half cosine (Smith & Topin 2018)
     plateau,    // multiplied by `factor` when the validation loss has not fallen for `patience` validations
 };
+// "constant", "step", "linear", "cosine", "one cycle", "plateau".
 std::string schedule_name(ScheduleKind kind);
 // InputError names the words.
 ScheduleKind schedule_from_name(const std::string& name);

@@ -193,10 +193,16 @@ TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
                       "scratch",
                       {{0.5, 100, "x", 0.5, std::nullopt, 1}, {1.0, 200, "y", 0.7, Interval{0.6, 0.8}, 3}}}};
     report.catch_ups = {{.behind = "from scratch", .words = "does not catch up"}};
-    draw_amounts(report, Metric::accuracy, "amounts", directory / "a.svg");
+    const CandidateStyles styles({"other", "x", "y"});
+    draw_amounts(report, Metric::accuracy, styles, "amounts", directory / "a.svg");
     EXPECT_THAT(read_text(directory / "a.svg"),
                 testing::AllOf(HasSubstr("from scratch"), HasSubstr("does not catch up"),
                                HasSubstr("training items")));
+    for (const std::string candidate : {"x", "y"}) {
+        const auto code = std::stoul(styles.colour(candidate).substr(1), nullptr, 16);
+        EXPECT_THAT(read_text(directory / "a.svg"), HasSubstr(fmt::format("rgb({:3}, {:3}, {:3})", code >> 16,
+                                                                          (code >> 8) & 255, code & 255)));
+    }
 }
 
 TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {

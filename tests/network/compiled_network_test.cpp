@@ -1,5 +1,7 @@
 // What a compiled network promises: the same bits on any number of threads, no allocation after the first
 // step, little memory, and an error before it starts when memory does not suffice.
+#include "jevrin/network/compiled_network.hpp"
+
 #include "network/allocation_count.hpp"
 #include "support/support.hpp"
 

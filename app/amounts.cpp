@@ -56,7 +56,7 @@ void amounts(const AmountsOptions& options) {
                      fmt::format("{}: score by amount of training data", open.study.name), options.figure);
     std::string csv = csv_row(std::vector<std::string>{"curve", "regime", "fraction", "training_items",
                                                        "mean", "low", "high", "seeds"});
-    Table table({"curve", "regime", "fraction", "training items", metric_name(open.study.metric),
+    Table table({"curve", "regime", "fraction", "training items", spoken_metric(open.study.metric),
                  "95 % over seeds", "seeds"},
                 {2, 3, 4, 6});
     for (const AmountCurve& curve : report.curves)

@@ -180,7 +180,7 @@ void check(const CheckOptions& options) {
         "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
         plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
-        materials->plan.images.fitting.channels == 1 ? "grey" : "colour", metric_name(plan.metric)));
+        materials->plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric)));
     Table table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations", "memory",
                  "batch <=", "runs", "epochs", "s/epoch", "s once"},
                 {3, 4, 5, 6, 7, 8, 9, 10, 11, 12});

@@ -52,7 +52,7 @@ std::string cost_head(Cost cost) {
 
 std::string choice_text(const Choice& choice) {
     std::string text = wrapped(choice.summary, terminal_width()) + "\n";
-    Table table({"candidate", "regime", metric_name(choice.metric), "95 % interval", "seeds",
+    Table table({"candidate", "regime", spoken_metric(choice.metric), "95 % interval", "seeds",
                  cost_head(choice.cost), "front", "behind the best by", "p", ""},
                 {2, 4, 5, 8});
     constexpr std::size_t most = 40;

@@ -55,8 +55,8 @@ std::string summary_line(const RunCurves& curves, Metric metric) {
     return fmt::format(
         "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last loss {:.3f} on training, {:.3f} on "
         "validation\n",
-        run.name(), run.epochs, run.planned_epochs, metric_name(metric), score(run.best->validation, metric),
-        run.best->epoch, last.training_loss, last.validation_loss);
+        run.name(), run.epochs, run.planned_epochs, spoken_metric(metric),
+        score(run.best->validation, metric), run.best->epoch, last.training_loss, last.validation_loss);
 }
 
 // Every run at one epoch.

@@ -9,6 +9,19 @@
 #include <csignal>
 #include <new>
 
+namespace {
+
+// What is wrong with a command line that names no command of the tool.
+std::string without_command(const CLI::App& app, const std::string& word) {
+    if (word.empty()) return "name a command";
+    std::vector<std::string> names;
+    for (const CLI::App* command : app.get_subcommands({})) names.push_back(command->get_name());
+    return fmt::format("no command is called '{}'{}", jevrin::printable(word),
+                       jevrin::did_you_mean(word, names));
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
     using namespace jevrin;
     // A file that reaches the limit of its size is an error of the write, not a reason to die.
@@ -62,7 +75,8 @@ int main(int argc, char** argv) {
     } catch (const CLI::ParseError& error) {
         fmt::print(stderr,
                    "jevrin: {}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains one\n",
-                   printable(error.what()));
+                   app.get_subcommands().empty() ? without_command(app, argc > 1 ? argv[1] : "")
+                                                 : printable(error.what()));
         return 2;
     } catch (const InputError& error) {
         fmt::print(stderr, "jevrin: {}\n", error.what());

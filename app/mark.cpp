@@ -96,8 +96,9 @@ void list_marks(const ListOptions& options) {
         print(table.text());
     }
     if (!options.corrections.empty())
-        print(fmt::format("{} written to {}; name it in the plan: corrections = \"...\"\n",
-                          plural(corrected, "correction"), printable(options.corrections.string())));
+        print(fmt::format("{} written to {}; the plan reads it when [images] says: corrections = \"{}\"\n",
+                          plural(corrected, "correction"), printable(options.corrections.string()),
+                          printable(options.corrections.filename().string())));
 }
 
 }  // namespace

@@ -57,8 +57,9 @@ OpenPredictions open_predictions(const PredictionOptions& options) {
 std::size_t class_called(const std::vector<std::string>& classes, const std::string& name) {
     const auto found = std::find(classes.begin(), classes.end(), name);
     if (found == classes.end())
-        throw InputError(
-            fmt::format("no class is called '{}'{}", printable(name), did_you_mean(name, classes)));
+        throw InputError(fmt::format("no class is called '{}'{}; the classes are {}", printable(name),
+                                     did_you_mean(name, classes),
+                                     shortened(fmt::format("{}", fmt::join(classes, ", ")), 200)));
     return static_cast<std::size_t>(found - classes.begin());
 }
 

@@ -91,7 +91,7 @@ std::string differing_table(const std::vector<RunRow>& rows, Metric metric) {
         });
         heads.push_back(same == 1 ? end : key);
     }
-    heads.push_back(metric_name(metric));
+    heads.push_back(spoken_metric(metric));
     Table table(heads, {heads.size() - 1});
     for (const RunRow& row : rows) {
         std::vector<std::string> cells = {short_cell(row.run.name())};
@@ -106,7 +106,7 @@ std::string differing_table(const std::vector<RunRow>& rows, Metric metric) {
 }
 
 std::string group_table(const std::vector<RunGroup>& groups, const std::string& key, Metric metric) {
-    Table table({key, "runs", "finished", metric_name(metric), "lowest", "highest", "seconds"},
+    Table table({key, "runs", "finished", spoken_metric(metric), "lowest", "highest", "seconds"},
                 {1, 2, 3, 4, 5, 6});
     for (const RunGroup& group : groups)
         table.add({short_cell(group.value), with_commas(group.runs), with_commas(group.finished),

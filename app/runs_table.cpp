@@ -42,7 +42,7 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
     std::string verdict =
         fmt::format("{} of {} finished", finished, plural(static_cast<std::int64_t>(runs.size()), "run"));
     if (best != nullptr)
-        verdict += fmt::format("; the highest {} on validation is {:.3f}, in {}", metric_name(metric),
+        verdict += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
                                score(best->best->validation, metric), best->name());
     std::string text = verdict + "\n\n" + table.text();
     for (const RunRecord& run : runs)

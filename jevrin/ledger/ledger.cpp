@@ -241,6 +241,12 @@ RunRecord Ledger::run(std::int64_t study, const std::string& name) const {
             *database_, fmt::format("SELECT {} FROM runs WHERE study = ? AND superseded = 0", called));
         query.bind(1, study);
         while (query.executeStep()) names.push_back(query.getColumn(0));
+        const auto of_candidate = std::find_if(names.begin(), names.end(), [&](const std::string& one) {
+            return one.starts_with(name + "/") || one.starts_with(name + ": ");
+        });
+        if (!name.empty() && of_candidate != names.end())
+            throw InputError(fmt::format("'{}' is a candidate; name one of its runs, such as '{}'",
+                                         printable(name), printable(*of_candidate)));
         throw InputError(fmt::format("no run is called '{}'{}; 'jevrin runs' lists them", printable(name),
                                      did_you_mean(name, names)));
     });

@@ -126,8 +126,14 @@ ItemRecord Ledger::item(std::int64_t study, const std::string& name) const {
     if (meant.size() > 1)
         throw InputError(fmt::format("{} items are called '{}', '{}' among them; give more of the path",
                                      meant.size(), printable(name), printable(meant.front().id)));
+    std::string meant_path = did_you_mean(name, paths);
+    const auto begins_so = std::find_if(paths.begin(), paths.end(), [&](const std::string& path) {
+        return !name.empty() && ("/" + path).find("/" + name) != std::string::npos;
+    });
+    if (meant_path.empty() && begins_so != paths.end())
+        meant_path = fmt::format(" (did you mean '{}'?)", printable(*begins_so));
     throw InputError(fmt::format("no item is called '{}'{}; give a path below {}", printable(name),
-                                 did_you_mean(name, paths), printable(study_root(study))));
+                                 meant_path, printable(study_root(study))));
 }
 
 std::vector<MarkRecord> Ledger::marks(std::int64_t study) const {

@@ -260,6 +260,20 @@ void save_contents(ContentCache& cache, const std::filesystem::path& stores) {
     }
 }
 
+// Said before anything is read, with the place of the path in the plan.
+void require_files(const Plan& plan) {
+    const auto require = [&](const std::filesystem::path& path, const char* key, const char* cure) {
+        std::error_code error;
+        if (!std::filesystem::exists(path, error))
+            throw InputError(fmt::format("{}: {} names {}, which is not there; {}",
+                                         printable(plan.file.string()), key, printable(path.string()), cure));
+    };
+    require(plan.images.source.from, "'from' under [images]", "paths begin at the plan's folder");
+    for (const BackbonePlan& backbone : plan.backbones)
+        require(backbone.file, "'file' under [backbone]",
+                "paths begin at the plan's folder; 'jevrin demo' makes a small backbone to begin with");
+}
+
 }  // namespace
 
 std::unique_ptr<Materials> gather_materials(const Plan& stated,
@@ -268,6 +282,7 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
     auto materials = std::make_unique<Materials>();
     Plan& plan = materials->plan = stated;
     ImageSet& set = materials->set;
+    require_files(plan);
     for (const BackbonePlan& backbone : plan.backbones)
         materials->backbones.emplace(backbone.name, load_backbone(backbone, plan.images.fitting.size));
     require_scaling(plan, materials->backbones);

@@ -179,6 +179,21 @@ TEST_F(TrainedStudy, AMissingRunOrLedgerIsHelped) {
     EXPECT_THAT(ledger.errors, HasSubstr("there is no ledger here"));
     EXPECT_FALSE(std::filesystem::exists(directory_->path() / "nowhere"));
     EXPECT_EQ(run({"confusion", "new head/1", "--epoch", "9"}).status, 2);
+    // A candidate where one run is asked for.
+    EXPECT_THAT(run({"scores", "new head"}).errors,
+                HasSubstr("'new head' is a candidate; name one of its runs, such as 'new head/1'"));
+    EXPECT_THAT(run({"mistakes", "new head/1", "--true", "nowhere"}).errors,
+                HasSubstr("the classes are across, both, down"));
+    // The beginning of a file's name.
+    EXPECT_THAT(run({"item", "new head/1", "across/"}).errors,
+                testing::ContainsRegex("no item is called .across/. \\(did you mean .across/"));
+}
+
+TEST(Commands, AWordThatIsNoCommandNamesTheNearestOne) {
+    EXPECT_THAT(run_jevrin({"trian", "plan.toml"}).errors,
+                HasSubstr("no command is called 'trian' (did you mean 'train'?)"));
+    EXPECT_THAT(run_jevrin({}).errors, HasSubstr("name a command"));
+    EXPECT_THAT(run_jevrin({"bl\nah"}).errors, HasSubstr("'bl\\x0aah'"));
 }
 
 TEST_F(TrainedStudy, AReadOnlyLedgerCanBeReadButNotTrained) {

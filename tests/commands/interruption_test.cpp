@@ -201,7 +201,7 @@ TEST(BadStudies, AreRefusedBeforeAnythingIsWritten) {
                 }).errors,
                 HasSubstr("backbone.onnx: "));
     EXPECT_THAT(train_after([](const auto& d) { std::filesystem::remove_all(d / "images"); }).errors,
-                HasSubstr("no such folder"));
+                HasSubstr("'from' under [images] names"));
     EXPECT_THAT(train_after([](const auto& d) { std::filesystem::remove(d / "plan.toml"); }).errors,
                 HasSubstr("plan.toml: cannot read"));
 }

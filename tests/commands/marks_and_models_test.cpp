@@ -57,6 +57,7 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     // What somebody wrote there for another item stays.
     write_file(directory / "corrections.csv", "item,label,note\n" + both[1] + ",across,by hand\n");
     const CommandResult exported = run({"marks", "--corrections", "corrections.csv"});
+    EXPECT_THAT(exported.output, HasSubstr("when [images] says: corrections = \"corrections.csv\""));
     EXPECT_THAT(exported.output, HasSubstr("3 corrections written"));
     EXPECT_THAT(read_text(directory / "corrections.csv"),
                 AllOf(HasSubstr(across[0] + ",down,\"clearly, \"\"down\"\"\"\n"),

@@ -310,10 +310,14 @@ TEST(Study, PlansThatCannotWorkFailBeforeTraining) {
     EXPECT_THAT(refusal("\"stage2\"", "\"stage9\""),
                 testing::AllOf(HasSubstr("plan.toml:"), HasSubstr("candidate 'last stage'"),
                                HasSubstr("the stages are stem")));
-    EXPECT_THAT(refusal("backbone.onnx", "none.onnx"), HasSubstr("none.onnx: cannot read"));
+    EXPECT_THAT(refusal("backbone.onnx", "none.onnx"),
+                testing::AllOf(HasSubstr("plan.toml: 'file' under [backbone] names"), HasSubstr("none.onnx"),
+                               HasSubstr("jevrin demo")));
     write_file(directory / "text.onnx", std::string("hello"));
     EXPECT_THAT(refusal("backbone.onnx", "text.onnx"), HasSubstr("not a model file"));
-    EXPECT_THAT(refusal("\"images\"", "\"imagse\""), HasSubstr("no such folder"));
+    EXPECT_THAT(refusal("\"images\"", "\"imagse\""),
+                testing::AllOf(HasSubstr("plan.toml: 'from' under [images] names"), HasSubstr("imagse"),
+                               HasSubstr("begin at the plan's folder")));
     EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
 }
 

@@ -18,9 +18,11 @@ namespace jevrin::demo {
 
 std::string_view glaze_plan() {
     return {jevrin_demo_glaze_plan,
+            // cppcheck-suppress comparePointers
             static_cast<std::size_t>(jevrin_demo_glaze_plan_end - jevrin_demo_glaze_plan)};
 }
 std::string_view backbone_model() {
+    // cppcheck-suppress comparePointers
     return {jevrin_demo_backbone, static_cast<std::size_t>(jevrin_demo_backbone_end - jevrin_demo_backbone)};
 }
 

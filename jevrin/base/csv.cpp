@@ -21,7 +21,7 @@ class Parse {
 
     // row returns false to stop.
     Parse(std::string_view text, Row row) : row_(std::move(row)) {
-        constexpr unsigned char options = CSV_STRICT | CSV_STRICT_FINI;
+        constexpr unsigned char options = CSV_STRICT | CSV_STRICT_FINI | CSV_REPALL_NL;
         if (csv_init(&parser_, options) != 0) throw std::bad_alloc();
         // In pieces: stopping early costs no more than one of them.
         constexpr std::size_t piece = 1 << 16;
@@ -49,9 +49,10 @@ class Parse {
         parse.breaks_ += std::count(text.begin(), text.end(), '\n');
     }
     // No exception may pass through the library.
-    static void on_row(int, void* self) noexcept {
+    static void on_row(int end, void* self) noexcept {
         auto& parse = *static_cast<Parse*>(self);
-        if (parse.stopped_) return;
+        const int before = std::exchange(parse.last_end_, end);
+        if (parse.stopped_ || (end == '\n' && before == '\r' && parse.count_ == 0)) return;
         try {
             const bool empty = parse.count_ == 0;
             if (!empty && !parse.row_(std::span(parse.cells_).first(parse.count_), parse.line_))
@@ -71,6 +72,7 @@ class Parse {
     std::size_t count_ = 0;
     std::int64_t line_ = 1;
     std::int64_t breaks_ = 0;
+    int last_end_ = 0;  // the character that ended the row before: the two of "\r\n" end one row
     bool stopped_ = false;
     int error_ = 0;
     std::exception_ptr failure_;
@@ -133,15 +135,17 @@ std::string CsvReader::place(std::int64_t line) const {
 }
 
 std::string csv_cell(std::string_view text) {
-    if (text.find_first_of(",\"\r\n") == std::string_view::npos && !text.starts_with(' ') &&
-        !text.ends_with(' '))
-        return std::string(text);
+    constexpr std::string_view blanks = " \t";  // taken away where they stand around a cell without quotes
+    const bool blank_ends = !text.empty() && (blanks.find(text.front()) != std::string_view::npos ||
+                                              blanks.find(text.back()) != std::string_view::npos);
+    if (text.find_first_of(",\"\r\n") == std::string_view::npos && !blank_ends) return std::string(text);
     std::string quoted(1, '"');
     for (const char c : text) quoted.append(c == '"' ? 2 : 1, c);
     return quoted + '"';
 }
 
 std::string csv_row(std::span<const std::string> cells) {
+    if (cells.size() == 1 && cells[0].empty()) return "\"\"\n";  // an empty line would be no row
     std::string row;
     for (const std::string& cell : cells) {
         if (&cell != cells.data()) row += ',';

@@ -6,6 +6,7 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/base/processor.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 
@@ -18,6 +19,7 @@
 #include <numeric>
 #include <set>
 #include <stdexcept>
+#include <thread>
 
 namespace jevrin {
 namespace {
@@ -231,6 +233,16 @@ TEST(Memory, TheLimitIsTheMachinesUntilItIsSet) {
     EXPECT_EQ(memory_limit(), 12'345);
     set_memory_limit(0);
     EXPECT_EQ(memory_limit(), usual);
+}
+
+TEST(Processor, IsCalledAsTheSystemCallsIt) {
+    std::string model;
+    std::ifstream file("/proc/cpuinfo");
+    for (std::string line; model.empty() && std::getline(file, line);)
+        if (line.starts_with("model name")) model = line.substr(line.find(':') + 2);
+    if (model.empty()) GTEST_SKIP() << "this system does not name its processor";
+    EXPECT_TRUE(processor().name.starts_with(model + ", ")) << processor().name;
+    EXPECT_EQ(processor().cores, static_cast<int>(std::thread::hardware_concurrency()));
 }
 
 TEST(Memory, WhatTheProcessHoldsIsSeen) {

@@ -56,6 +56,24 @@ class LedgerTest : public testing::Test {
     Parts parts_;
 };
 
+TEST(Scores, OfTrainingAreThoseOfTheMetric) {
+    EpochRecord epoch{.step = 7,
+                      .training_accuracy = 0.9,
+                      .training_balanced_accuracy = 0.7,
+                      .training_macro_f1 = 0.6,
+                      .validation_scores = {.accuracy = 0.8, .balanced_accuracy = 0.5, .macro_f1 = 0.4}};
+    EXPECT_EQ(training_score(epoch, Metric::accuracy), 0.9);
+    EXPECT_EQ(training_score(epoch, Metric::balanced_accuracy), 0.7);
+    EXPECT_EQ(training_score(epoch, Metric::macro_f1), 0.6);
+    // Without the matrix, what was recorded beside it.
+    EXPECT_EQ(validation_score(epoch, Metric::accuracy), 0.8);
+    EXPECT_EQ(validation_score(epoch, Metric::balanced_accuracy), 0.5);
+    EXPECT_EQ(validation_score(epoch, Metric::macro_f1), 0.4);
+    // Early ledgers kept nothing else of training.
+    epoch.step = 0;
+    EXPECT_EQ(training_score(epoch, Metric::macro_f1), 0.9);
+}
+
 TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
     Ledger ledger = Ledger::open_or_create(file());
     const PartsSettings settings;

@@ -44,24 +44,26 @@ std::map<std::string, std::pair<double, double>> places_in(const std::string& sv
 
 TEST(NetworkFigure, LayersStandInOrderInColumnsOfAboutEqualLength) {
     const TemporaryDirectory directory;
-    for (const std::size_t count : {1U, 5U, 17U, 18U, 40U, 100U}) {
-        draw_network(layers_in_stages(count, 6), "a network", directory / "n.svg");
-        const auto places = places_in(read_text(directory / "n.svg"));
-        ASSERT_EQ(places.size(), count);
-        std::map<double, std::size_t> columns;
-        double last_x = 0.0;
-        double last_y = 0.0;
-        for (const auto& [name, place] : places) {
-            ++columns[place.first];
-            EXPECT_TRUE(place.first > last_x || (place.first == last_x && place.second > last_y)) << name;
-            last_x = place.first;
-            last_y = place.second;
+    // Stages of a few layers, and one stage of all.
+    for (const std::size_t per_stage : {6U, 1000U})
+        for (const std::size_t count : {1U, 5U, 17U, 18U, 40U, 100U}) {
+            draw_network(layers_in_stages(count, per_stage), "a network", directory / "n.svg");
+            const auto places = places_in(read_text(directory / "n.svg"));
+            ASSERT_EQ(places.size(), count);
+            std::map<double, std::size_t> columns;
+            double last_x = 0.0;
+            double last_y = 0.0;
+            for (const auto& [name, place] : places) {
+                ++columns[place.first];
+                EXPECT_TRUE(place.first > last_x || (place.first == last_x && place.second > last_y)) << name;
+                last_x = place.first;
+                last_y = place.second;
+            }
+            // Seventeen layers fill a column of a page; it may hold a few more where a stage ends.
+            EXPECT_EQ(columns.size() > 1, count > 17) << count;
+            for (const auto& [x, rows] : columns) EXPECT_LE(rows, 20U) << count;
+            EXPECT_LE(columns.size(), (count + 16) / 17 + 1) << count;
         }
-        // Seventeen layers fill a column of a page; it may hold a few more where a stage ends.
-        EXPECT_EQ(columns.size() > 1, count > 17) << count;
-        for (const auto& [x, rows] : columns) EXPECT_LE(rows, 20U) << count;
-        EXPECT_LE(columns.size(), (count + 16) / 17 + 1) << count;
-    }
 }
 
 TEST(NetworkFigure, SaysWhatEachLayerIsAndWhetherItTrains) {

@@ -48,6 +48,8 @@ add_custom_command(OUTPUT ${CMAKE_BINARY_DIR}/jevrin.1
                    COMMAND ${CMAKE_SOURCE_DIR}/scripts/man-page $<TARGET_FILE:jevrin> > ${CMAKE_BINARY_DIR}/jevrin.1
                    DEPENDS jevrin ${CMAKE_SOURCE_DIR}/scripts/man-page VERBATIM)
 add_custom_target(man_page ALL DEPENDS ${CMAKE_BINARY_DIR}/jevrin.1)
+# All that an installation needs, without examples and tests.
+add_custom_target(installable DEPENDS jevrin man_page)
 install(TARGETS jevrin RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
 install(FILES ${CMAKE_BINARY_DIR}/jevrin.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
 install(FILES cmake/completion.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions RENAME jevrin

@@ -142,23 +142,6 @@ std::string Table::text() const {
     return text;
 }
 
-std::string wrapped(const std::string& text, std::size_t width) {
-    std::string result;
-    std::string line;
-    std::size_t begin = 0;
-    while (begin < text.size()) {
-        const std::size_t end = std::min(text.find(' ', begin), text.size());
-        const std::string word = text.substr(begin, end - begin);
-        if (!line.empty() && display_width(line) + 1 + display_width(word) > width) {
-            result += line + "\n";
-            line.clear();
-        }
-        line += (line.empty() ? "" : " ") + word;
-        begin = end + 1;
-    }
-    return line.empty() ? result : result + line + "\n";
-}
-
 std::string short_cell(const std::string& name, std::size_t width) {
     return shortened(name, width);
 }

@@ -70,9 +70,6 @@ class Table {
     std::vector<std::size_t> right_;
 };
 
-// Text broken into lines at spaces, each ended; nothing is cut.
-std::string wrapped(const std::string& text, std::size_t width);
-
 // A class or file name for a cell: at most so wide.
 std::string short_cell(const std::string& name, std::size_t width = 40);
 // A number of three decimals; empty when it is not defined.

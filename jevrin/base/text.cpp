@@ -111,6 +111,23 @@ std::string shortened(std::string_view text, std::size_t width) {
     return display_width(safe) <= width ? safe : padded(safe, width);
 }
 
+std::string wrapped(const std::string& text, std::size_t width) {
+    std::string result;
+    std::string line;
+    std::size_t begin = 0;
+    while (begin < text.size()) {
+        const std::size_t end = std::min(text.find(' ', begin), text.size());
+        const std::string word = text.substr(begin, end - begin);
+        if (!line.empty() && display_width(line) + 1 + display_width(word) > width) {
+            result += line + "\n";
+            line.clear();
+        }
+        line += (line.empty() ? "" : " ") + word;
+        begin = end + 1;
+    }
+    return line.empty() ? result : result + line + "\n";
+}
+
 std::string shortened_inside(std::string_view text, std::size_t width) {
     const std::string safe = printable(text);
     if (display_width(safe) <= width || width < 3) return shortened(text, width);

@@ -25,6 +25,9 @@ std::string shortened(std::string_view text, std::size_t width);
 // The same, but cut in the middle: names of variants differ at their ends.
 std::string shortened_inside(std::string_view text, std::size_t width);
 
+// Text broken into lines of at most this display width at spaces, each ended; longer words are not cut.
+std::string wrapped(const std::string& text, std::size_t width);
+
 // The candidate with the smallest edit distance (Levenshtein 1966) to the word, or an empty string when none
 // is near enough to be meant.
 std::string nearest_word(std::string_view word, std::span<const std::string> candidates);

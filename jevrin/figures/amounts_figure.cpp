@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <set>
+#include <sstream>
 
 namespace jevrin {
 
@@ -38,11 +39,11 @@ void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyl
     double y = 0.105;
     const auto write_line = [&](const std::string& text) {
         constexpr double lowest = 0.01;
-        if (y < lowest) return;
-        words += fmt::format(
-            "set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
-            gnuplot_string(shortened(text, 165)), y);
-        y -= 0.028;
+        std::istringstream lines(wrapped(text, 165));
+        for (std::string line; y >= lowest && std::getline(lines, line); y -= 0.028)
+            words += fmt::format(
+                "set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
+                gnuplot_string(shortened(line, 170)), y);
     };
     for (const CatchUp& one : report.catch_ups) {
         // What is guessed stands on a line of its own.

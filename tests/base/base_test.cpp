@@ -18,6 +18,7 @@
 #include <fstream>
 #include <numeric>
 #include <set>
+#include <sstream>
 #include <stdexcept>
 #include <thread>
 
@@ -283,6 +284,19 @@ TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
         task.wait();  // told once
     }
     set_threads(2);
+}
+
+TEST(Text, IsBrokenAtSpacesAndNothingIsLost) {
+    const std::string text = "the gap is 0.021 with a\u0301ccents, anunbreakablelongword and more";
+    const std::string lines = wrapped(text, 12);
+    std::istringstream read(lines);
+    std::string joined;
+    for (std::string line; std::getline(read, line); joined += (joined.empty() ? "" : " ") + line)
+        EXPECT_TRUE(display_width(line) <= 12 || line == "anunbreakablelongword") << line;
+    EXPECT_EQ(joined, text);
+    EXPECT_TRUE(lines.ends_with('\n'));
+    EXPECT_EQ(wrapped("one two", 100), "one two\n");
+    EXPECT_EQ(wrapped("", 10), "");
 }
 
 TEST(Text, IsCutInTheMiddleWhereNamesDifferAtTheirEnds) {

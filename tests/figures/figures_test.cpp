@@ -192,11 +192,13 @@ TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
     report.curves = {{"from scratch",
                       "scratch",
                       {{0.5, 100, "x", 0.5, std::nullopt, 1}, {1.0, 200, "y", 0.7, Interval{0.6, 0.8}, 3}}}};
-    report.catch_ups = {{.behind = "from scratch", .words = "does not catch up"}};
+    std::string words = "does not catch up";
+    for (int k = 0; k < 40; ++k) words += fmt::format(" word{}", k);
+    report.catch_ups = {{.behind = "from scratch", .words = words}};
     const CandidateStyles styles({"other", "x", "y"});
     draw_amounts(report, Metric::accuracy, styles, "amounts", directory / "a.svg");
     EXPECT_THAT(read_text(directory / "a.svg"),
-                testing::AllOf(HasSubstr("from scratch"), HasSubstr("does not catch up"),
+                testing::AllOf(HasSubstr("from scratch"), HasSubstr("does not catch up"), HasSubstr("word39"),
                                HasSubstr("training items")));
     for (const std::string candidate : {"x", "y"}) {
         const auto code = std::stoul(styles.colour(candidate).substr(1), nullptr, 16);

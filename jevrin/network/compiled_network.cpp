@@ -224,7 +224,7 @@ void CompiledNetwork::allocate(std::int64_t capacity) {
         instruction.step->prepare(capacity);
         scratch = std::max(scratch, instruction.step->scratch_size());
     }
-    reserve_scratch(scratch, static_cast<std::size_t>(threads() + outer_leases));
+    reserve_scratch(scratch, static_cast<std::size_t>(threads()) + outer_leases);
 }
 
 float* CompiledNetwork::value(std::size_t index) const {

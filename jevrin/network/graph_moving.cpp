@@ -120,6 +120,7 @@ void GraphReader::read_concatenate(const GraphNode& node) {
             element_count(builder_.shape(view.node)) > element_count(builder_.shape(base->node)))
             base = &view;
     }
+    if (base == nullptr) node.fail("joins nothing that comes from the image");
     const View shape_of = *base;
     const std::int64_t axis = node.axis(node.integer("axis", 1), rank(shape_of));
     if (holds_batch(shape_of.dims[static_cast<std::size_t>(axis)])) node.fail("joins along the batch");

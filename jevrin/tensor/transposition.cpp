@@ -9,18 +9,19 @@ namespace {
 
 constexpr int lanes = 16;
 typedef float Vector __attribute__((vector_size(lanes * sizeof(float))));
-typedef int Mask __attribute__((vector_size(lanes * sizeof(int))));
 
 // Exchanges the elements of two rows that differ in one bit of their column: one of four stages of a 16x16
 // transposition.
 template <int bit, std::size_t... lane>
 void exchange(Vector& a, Vector& b, std::index_sequence<lane...>) {
-    constexpr Mask upper = {((static_cast<int>(lane) & bit) != 0 ? lanes + static_cast<int>(lane) - bit
-                                                                 : static_cast<int>(lane))...};
-    constexpr Mask lower = {((static_cast<int>(lane) & bit) != 0 ? lanes + static_cast<int>(lane)
-                                                                 : static_cast<int>(lane) + bit)...};
-    const Vector first = __builtin_shuffle(a, b, upper);
-    b = __builtin_shuffle(a, b, lower);
+    // Lanes of a, then those of b.
+    const Vector first =
+        __builtin_shufflevector(a, b,
+                                ((static_cast<int>(lane) & bit) != 0 ? lanes + static_cast<int>(lane) - bit
+                                                                     : static_cast<int>(lane))...);
+    b = __builtin_shufflevector(a, b,
+                                ((static_cast<int>(lane) & bit) != 0 ? lanes + static_cast<int>(lane)
+                                                                     : static_cast<int>(lane) + bit)...);
     a = first;
 }
 

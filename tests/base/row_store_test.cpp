@@ -40,6 +40,11 @@ void fill(RowStore& store, int first, int last) {
     for (int number = first; number < last; ++number) store.put(hash_of_number(number), row_of(number));
 }
 
+void keep_ten(const RowStoreSettings& settings) {
+    RowStore store(settings);
+    fill(store, 0, 10);
+}
+
 TEST(RowStore, RowsOutliveTheirObjectAndAreFoundByContent) {
     const TemporaryDirectory directory;
     {
@@ -58,10 +63,7 @@ TEST(RowStore, RowsOutliveTheirObjectAndAreFoundByContent) {
 TEST(RowStore, DamagedRowsAreMissingAndCanBePutAgain) {
     const TemporaryDirectory directory;
     const RowStoreSettings settings = settings_in(directory.path());
-    {
-        RowStore store(settings);
-        fill(store, 0, 10);
-    }
+    keep_ten(settings);
     const std::filesystem::path rows = RowStore::rows_file(settings);
     {
         // One bit in the middle of a row that lies before the last.
@@ -86,10 +88,7 @@ TEST(RowStore, DamagedRowsAreMissingAndCanBePutAgain) {
 TEST(RowStore, ACutOrForeignFileLosesRowsButGivesNoWrongOne) {
     const TemporaryDirectory directory;
     const RowStoreSettings settings = settings_in(directory.path());
-    {
-        RowStore store(settings);
-        fill(store, 0, 10);
-    }
+    keep_ten(settings);
     const std::filesystem::path rows = RowStore::rows_file(settings);
     const std::filesystem::path index = RowStore::index_file(settings);
     const std::string whole_rows = read_text(rows);

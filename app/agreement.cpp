@@ -2,6 +2,7 @@
 
 #include "commands.hpp"
 #include "prediction_options.hpp"
+#include "review_marks.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
@@ -24,7 +25,7 @@ struct AgreementOptions {
     std::string show = "missed";
     std::string regime;
     MostItems most;
-    std::size_t mark = 0;
+    ReviewMarks marks;
     std::filesystem::path sheet;
 };
 
@@ -93,17 +94,6 @@ std::vector<std::filesystem::path> draw(const OpenStudy& open, const Shown& show
                 .wrong = item.most_called != item.label};
         },
         title, file);
-}
-
-void mark_first(const AgreementOptions& options, const OpenStudy& open, const Shown& shown) {
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
-    for (std::size_t k = 0; k < std::min(options.mark, shown.size()); ++k)
-        ledger.put_mark(open.study.id,
-                        {.item = shown.id(k),
-                         .label = {},
-                         .note = fmt::format("{} of {} runs call it {} (label {})", shown.item(k).called_so,
-                                             shown.item(k).runs, shown.called(k), shown.label(k)),
-                         .marked = {}});
 }
 
 Json to_json(const OpenStudy& open, const Agreement& agreement, const Shown& shown) {
@@ -188,7 +178,13 @@ void agreement(const AgreementOptions& options) {
                     spoken_group(options));
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) files = draw(open, shown, options.most, title, options.sheet);
-    if (options.mark > 0) mark_first(options, open, shown);
+    const std::size_t marked = options.marks.of(shown.size());
+    mark_first(
+        open, marked, [&](std::size_t k) { return shown.id(k); },
+        [&](std::size_t k) {
+            return fmt::format("{} of {} runs call it {} (label {})", shown.item(k).called_so,
+                               shown.item(k).runs, shown.called(k), shown.label(k));
+        });
     if (options.ledger.json) {
         print_json(to_json(open, agreement, shown));
         return;
@@ -210,9 +206,7 @@ void agreement(const AgreementOptions& options) {
         if (shown.size() > rows)
             print(fmt::format("... and {} more (--most 0 for all)\n", shown.size() - rows));
     }
-    if (options.mark > 0)
-        print(fmt::format("{} marked for review; 'jevrin marks' lists them\n",
-                          plural(static_cast<std::int64_t>(std::min(options.mark, shown.size())), "item")));
+    print(marked_line(marked));
     for (const std::string& sentence : evidence.set_apart) print(sentence + "\n");
     print(test_look_line(open));
     print_written(files);
@@ -232,7 +226,7 @@ void add_agreement(CLI::App& app) {
         ->option_text("WHICH=" + options->show);
     command->add_option("--regime", options->regime, "right in this regime only")->type_name("REGIME");
     add_most_option(*command, options->most);
-    command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
+    add_mark_option(*command, options->marks);
     add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { agreement(*options); });

@@ -80,7 +80,7 @@ std::string describe_settings(const Json& table) {
 }
 
 std::string settings_lines(const Plan& plan, const Candidate& candidate) {
-    if (candidate.learner == Learner::logistic_regression)
+    if (candidate.last_layer == LastLayer::logistic_regression)
         return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
     std::string hidden;
     for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);

@@ -13,7 +13,7 @@ namespace {
 
 // What is wrong with a command line that names no command of the tool.
 std::string without_command(const CLI::App& app, const std::string& word) {
-    if (word.empty()) return "name a command";
+    if (word.empty() || word.starts_with('-')) return "name a command";
     std::vector<std::string> names;
     for (const CLI::App* command : app.get_subcommands({})) names.push_back(command->get_name());
     return fmt::format("no command is called '{}'{}", jevrin::printable(word),

@@ -13,6 +13,7 @@
 #include <chrono>
 #include <cmath>
 #include <cstdio>
+#include <set>
 
 namespace jevrin::app {
 namespace {
@@ -52,8 +53,11 @@ OpenStudy open_study(const LedgerOptions& options) {
 std::string test_look_line(const OpenStudy& open) {
     const std::vector<TestLook> looks = open.ledger.test_looks(open.study.id);
     if (looks.empty()) return "the test part of this study has not been looked at\n";
-    return fmt::format("the test part of this study has been looked at {}, last on {} with {}\n",
-                       plural(std::ssize(looks), "time"), looks.back().looked, printable(looks.back().run));
+    std::set<std::string> runs;
+    for (const TestLook& look : looks) runs.insert(look.run);
+    return fmt::format("the test part of this study has been looked at {}, with {}; last on {} with {}\n",
+                       plural(std::ssize(looks), "time"), plural(std::ssize(runs), "run"),
+                       looks.back().looked, printable(looks.back().run));
 }
 
 std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& run) {

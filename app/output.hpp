@@ -44,7 +44,8 @@ struct OpenStudy {
 };
 OpenStudy open_study(const LedgerOptions& options);
 
-// "the test part has been looked at 2 times, last on ... with ..."; a line of its own under what is reported.
+// "the test part has been looked at 3 times, with 2 runs; last on ... with ..."; a line of its own under what
+// is reported.
 std::string test_look_line(const OpenStudy& open);
 
 // How many of them were with this run.

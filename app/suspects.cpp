@@ -2,14 +2,14 @@
 
 #include "commands.hpp"
 #include "prediction_options.hpp"
+#include "review_marks.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/figures/sheet.hpp"
 
 #include <fmt/format.h>
-
-#include <algorithm>
 
 namespace jevrin::app {
 namespace {
@@ -19,27 +19,18 @@ struct SuspectsOptions {
     std::vector<std::string> runs;
     bool recorded = false;
     MostItems most;
-    std::size_t mark = 0;
+    ReviewMarks marks;
     std::filesystem::path sheet;
 };
 
-// Those named, or of candidates that are named; all finished ones when none is.
+// The finished ones of those that are named, or of all.
 std::vector<RunRecord> find_runs(const SuspectsOptions& options, const OpenStudy& open) {
-    std::vector<RunRecord> found;
-    for (const RunRecord& run : open.ledger.runs(open.study.id)) {
-        const auto named = [&](const std::string& name) {
-            return run.name() == name || run.candidate == name;
-        };
-        if (run.state == RunState::finished &&
-            (options.runs.empty() || std::any_of(options.runs.begin(), options.runs.end(), named)))
-            found.push_back(run);
-    }
-    for (const std::string& name : options.runs)
-        if (std::none_of(found.begin(), found.end(),
-                         [&](const RunRecord& run) { return run.name() == name || run.candidate == name; }))
-            throw InputError(
-                fmt::format("no finished run is called '{}'; 'jevrin runs' lists them", printable(name)));
-    if (found.empty()) throw InputError("no run of this study is finished; train one first");
+    std::vector<RunRecord> found = runs_called(open.ledger, open.study, options.runs);
+    std::erase_if(found, [](const RunRecord& run) { return run.state != RunState::finished; });
+    if (found.empty())
+        throw InputError(options.runs.empty()
+                             ? "no run of this study is finished; train one first"
+                             : "no run that you named is finished; 'jevrin runs' shows the state of each");
     return found;
 }
 
@@ -83,28 +74,21 @@ std::vector<std::filesystem::path> draw(const OpenStudy& open, const SuspectRepo
         file);
 }
 
-void mark_first(const SuspectsOptions& options, const OpenStudy& open, const SuspectReport& report) {
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
-    for (std::size_t k = 0; k < std::min(options.mark, report.suspects.size()); ++k) {
-        const SuspectLabel& suspect = report.suspects[k];
-        ledger.put_mark(
-            open.study.id,
-            {.item = report.predictions.items[suspect.item],
-             .label = {},
-             .note = fmt::format("suspect: {:.2f} {}, {:.2f} {} (label)", suspect.proposed_probability,
-                                 open.study.classes[suspect.proposed], suspect.label_probability,
-                                 open.study.classes[suspect.label]),
-             .marked = {}});
-    }
-}
-
 void suspects(const SuspectsOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const SuspectReport report = judge(options, open);
     const PredictionTable& table = report.predictions.table;
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) files = draw(open, report, options.most, options.sheet);
-    if (options.mark > 0) mark_first(options, open, report);
+    const std::size_t marked = options.marks.of(report.suspects.size());
+    mark_first(
+        open, marked, [&](std::size_t k) { return report.predictions.items[report.suspects[k].item]; },
+        [&](std::size_t k) {
+            const SuspectLabel& suspect = report.suspects[k];
+            return fmt::format("suspect: {:.2f} {}, {:.2f} {} (label)", suspect.proposed_probability,
+                               open.study.classes[suspect.proposed], suspect.label_probability,
+                               open.study.classes[suspect.label]);
+        });
     if (options.ledger.json) {
         Json json = {{"source", report.source},
                      {"items", table.items()},
@@ -142,12 +126,7 @@ void suspects(const SuspectsOptions& options) {
                         shell_word(path_of(report.predictions.items[first.item])),
                         shell_word(open.study.classes[first.proposed])));
     }
-    if (options.mark > 0)
-        print(fmt::format("{} marked for review; 'jevrin marks' lists them\n",
-                          plural(std::ssize(report.suspects) < static_cast<std::ptrdiff_t>(options.mark)
-                                     ? std::ssize(report.suspects)
-                                     : static_cast<std::int64_t>(options.mark),
-                                 "item")));
+    print(marked_line(marked));
     print(test_look_line(open));
     print_written(files);
 }
@@ -165,7 +144,7 @@ void add_suspects(CLI::App& app) {
                       "judge by what the runs predicted on the validation part, not by features of a frozen "
                       "run on training and validation items");
     add_most_option(*command, options->most);
-    command->add_option("--mark", options->mark, "mark so many of the first for review")->type_name("N");
+    add_mark_option(*command, options->marks);
     add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { suspects(*options); });

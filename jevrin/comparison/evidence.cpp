@@ -115,7 +115,7 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
             const bool taken = std::any_of(found.begin(), found.end(),
                                            [&](const RunRecord& other) { return other.id == run.id; });
             if (meant && !taken) found.push_back(run);
-            for (const std::string& word : {run.candidate, run.name()})
+            for (const std::string& word : {run.origin, run.candidate, run.name()})
                 if (std::find(known.begin(), known.end(), word) == known.end()) known.push_back(word);
         }
         if (found.size() == before && std::none_of(found.begin(), found.end(), [&](const RunRecord& run) {

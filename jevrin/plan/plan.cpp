@@ -35,21 +35,21 @@ HeadSettings read_head(TomlReader reader) {
     return head;
 }
 
-void read_learner(TomlReader& reader, Candidate& candidate) {
-    const std::string learner = reader.text("learner", "training");
-    reader.at("learner", [&] {
-        if (learner != "training" && learner != "logistic regression")
-            throw InputError(fmt::format("learner is '{}'; it may be \"training\" or \"logistic regression\"",
-                                         printable(learner)));
-        if (learner == "training") return;
-        candidate.learner = Learner::logistic_regression;
+void read_last_layer(TomlReader& reader, Candidate& candidate) {
+    const std::string stated = reader.text("last_layer", "trained");
+    reader.at("last_layer", [&] {
+        if (stated != "trained" && stated != "logistic regression")
+            throw InputError(fmt::format(
+                "last_layer is '{}'; it may be \"trained\" or \"logistic regression\"", printable(stated)));
+        if (stated == "trained") return;
+        candidate.last_layer = LastLayer::logistic_regression;
         candidate.training = {.epochs = 1, .fraction = candidate.training.fraction};
         if (candidate.regime != Regime::frozen || candidate.head_stated || reader.has("training"))
             throw InputError(
                 "logistic regression works on the features of a frozen backbone and has neither 'head' nor "
                 "'training'");
     });
-    const bool solves = candidate.learner == Learner::logistic_regression;
+    const bool solves = candidate.last_layer == LastLayer::logistic_regression;
     candidate.penalty = reader.number("penalty", candidate.penalty, 0.0, 1e9);
     reader.at("penalty", [&] {
         if (reader.has("penalty") && !solves) throw InputError("'penalty' belongs to logistic regression");
@@ -147,7 +147,7 @@ Candidate read_candidate(TomlReader reader, const TrainingSettings& defaults,
     if (auto network = reader.table("network")) candidate.network = read_network(*network);
     if (auto training = reader.table("training"))
         candidate.training = read_training(*training, defaults, file);
-    read_learner(reader, candidate);
+    read_last_layer(reader, candidate);
     reader.finish();
     check_freezing(reader, candidate);
     if (candidate.regime != Regime::scratch && candidate.network)
@@ -307,8 +307,8 @@ nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& cand
     for (const BackbonePlan& backbone : plan.backbones)
         if (backbone.name == candidate.backbone && !backbone.features.empty())
             json["features"] = backbone.features;
-    if (candidate.learner == Learner::logistic_regression) {
-        json["learner"] = "logistic regression";
+    if (candidate.last_layer == LastLayer::logistic_regression) {
+        json["last_layer"] = "logistic regression";
         json["penalty"] = candidate.penalty;
     }
     json["head"] = {{"hidden", candidate.head.hidden},

@@ -28,7 +28,7 @@ std::string regime_name(Regime regime);
 
 // How the last layer is found: by training, or on frozen features by logistic regression solved to
 // convergence.
-enum class Learner { training, logistic_regression };
+enum class LastLayer { trained, logistic_regression };
 
 // What normalisation by batch does in the part that trains of a backbone: follow the batches, or keep the
 // statistics it came with.
@@ -60,7 +60,7 @@ struct Candidate {
     HeadSettings head;
     bool head_stated = false;
     std::optional<Architecture> network;  // scratch: instead of the backbone's architecture
-    Learner learner = Learner::training;
+    LastLayer last_layer = LastLayer::trained;
     double penalty = 1.0;  // logistic regression: of the squared weights on standardised features
     TrainingSettings training;
     std::string place;  // "FILE:LINE:COLUMN", for messages

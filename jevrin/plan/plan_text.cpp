@@ -87,7 +87,7 @@ std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint6
     Json table = {{"name", candidate.name}};
     table.update(resolved_settings(plan, candidate));
     for (const char* key : {"images", "metric", "features"}) table.erase(key);
-    const bool solves = candidate.learner == Learner::logistic_regression;
+    const bool solves = candidate.last_layer == LastLayer::logistic_regression;
     if (solves || (candidate.network && !candidate.head_stated)) table.erase("head");
     table.erase("training");
     text += "\n[[candidate]]\n" + lines_of(table);

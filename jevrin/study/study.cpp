@@ -230,7 +230,7 @@ class StudyWork {
         };
         while (!run.is_over()) {
             try {
-                const bool solves = candidate.learner == Learner::logistic_regression;
+                const bool solves = candidate.last_layer == LastLayer::logistic_regression;
                 const EpochResult result =
                     solves ? run.trainer.solve_head(candidate.penalty) : run.trainer.train_epoch(progress);
                 finish_epoch(run, result);

@@ -193,6 +193,7 @@ TEST(Commands, AWordThatIsNoCommandNamesTheNearestOne) {
     EXPECT_THAT(run_jevrin({"trian", "plan.toml"}).errors,
                 HasSubstr("no command is called 'trian' (did you mean 'train'?)"));
     EXPECT_THAT(run_jevrin({}).errors, HasSubstr("name a command"));
+    EXPECT_THAT(run_jevrin({"--unknown"}).errors, HasSubstr("name a command"));
     EXPECT_THAT(run_jevrin({"bl\nah"}).errors, HasSubstr("'bl\\x0aah'"));
 }
 

@@ -238,7 +238,7 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
         EXPECT_TRUE(mark["proposed"].is_null());
         EXPECT_EQ(run({"mark", mark["item"], "--remove"}).status, 0);
     }
-    EXPECT_THAT(run({"suspects", "nobody"}).errors, HasSubstr("no finished run is called 'nobody'"));
+    EXPECT_THAT(run({"suspects", "nobody"}).errors, HasSubstr("no run or candidate is called 'nobody'"));
 }
 
 TEST_F(Evaluated, ThresholdsMeetWhatIsWanted) {

@@ -129,7 +129,7 @@ TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
         EXPECT_THAT(result.output, HasSubstr("not been looked at")) << reader[0];
     }
     EXPECT_THAT(run({"scores", "new head/1", "--part", "test"}).output,
-                HasSubstr("looked at 1 time, last on 20"));
+                HasSubstr("looked at 1 time, with 1 run; last on 20"));
     EXPECT_EQ(run({"mistakes", "last stage/1", "--part", "test"}).status, 0);
     for (const auto& reader : readers)
         EXPECT_THAT(run(reader).output, AllOf(HasSubstr("looked at 2 times"))) << reader[0];

@@ -328,16 +328,18 @@ TEST_F(AcrossRuns, WithoutFractionsAmountsSayWhatToDo) {
 }
 
 TEST_F(AcrossRuns, NamesMeanRunsCandidatesOrOrigins) {
-    study_.add_run({.candidate = "a: rate 1", .seed = 1, .origin = "a"});
-    study_.add_run({.candidate = "a: rate 2", .seed = 1, .origin = "a"});
+    study_.add_run({.candidate = "wide: rate 1", .seed = 1, .origin = "wide"});
+    study_.add_run({.candidate = "wide: rate 2", .seed = 1, .origin = "wide"});
     study_.add_run({.candidate = "b", .seed = 1});
     const auto count = [&](const std::vector<std::string>& names) {
         return runs_called(study_.ledger(), study_.study(), names).size();
     };
     EXPECT_EQ(count({}), 3U);
-    EXPECT_EQ(count({"a"}), 2U);
-    EXPECT_EQ(count({"a: rate 2/1", "b", "b/1"}), 2U);
-    EXPECT_THAT(message_of<InputError>([&] { count({"a: rat 2"}); }), HasSubstr("did you mean 'a: rate 2'"));
+    EXPECT_EQ(count({"wide"}), 2U);
+    EXPECT_EQ(count({"wide: rate 2/1", "b", "b/1"}), 2U);
+    EXPECT_THAT(message_of<InputError>([&] { count({"wide: rat 2"}); }),
+                HasSubstr("did you mean 'wide: rate 2'"));
+    EXPECT_THAT(message_of<InputError>([&] { count({"wid"}); }), HasSubstr("did you mean 'wide'"));
 }
 
 }  // namespace

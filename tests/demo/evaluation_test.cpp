@@ -37,7 +37,7 @@ file = "backbone.onnx"
 [[candidate]]
 name = "head"
 regime = "frozen"
-learner = "logistic regression"
+last_layer = "logistic regression"
 )",
                                *directory_ / "plan.toml"),
                     ledger());

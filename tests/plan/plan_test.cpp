@@ -356,7 +356,7 @@ TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
     EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\nnormalisation = \"fixed\"\n")),
                 HasSubstr("cannot have 'normalisation'"));
     EXPECT_THAT(
-        refusal(backbones_with("\"partial\"\nbackbone = \"small\"\nlearner = \"logistic regression\"\n")),
+        refusal(backbones_with("\"partial\"\nbackbone = \"small\"\nlast_layer = \"logistic regression\"\n")),
         HasSubstr("features of a frozen backbone"));
     EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\npenalty = 3\n")),
                 HasSubstr("belongs to logistic regression"));

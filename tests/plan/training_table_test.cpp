@@ -311,7 +311,7 @@ training.batch = [4, 8]
 name = "exact"
 regime = "frozen"
 backbone = "large"
-learner = "logistic regression"
+last_layer = "logistic regression"
 penalty = 0.3
 [[candidate]]
 name = "views"

@@ -220,8 +220,8 @@ TEST_F(NetworkStudy, TheCheckListsEveryLayerAndItsTotals) {
 }
 
 TEST_F(NetworkStudy, LogisticRegressionIsARunOfOneEpoch) {
-    const Plan p =
-        plan("[[candidate]]\nname = \"yardstick\"\nregime = \"frozen\"\nlearner = \"logistic regression\"\n");
+    const Plan p = plan(
+        "[[candidate]]\nname = \"yardstick\"\nregime = \"frozen\"\nlast_layer = \"logistic regression\"\n");
     const StudySummary summary = train_study(p, directory_ / "ledger");
     const Ledger ledger = Ledger::open(directory_ / "ledger");
     const RunRecord run = ledger.runs(summary.study).at(0);

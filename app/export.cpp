@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/study/part_predictions.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
@@ -22,16 +23,11 @@ struct ExportOptions {
 void export_run(const ExportOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunRecord run = open.ledger.run(open.study.id, options.run);
-    if (options.epoch == 0) require_finished(run);
     if (std::filesystem::exists(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
     const std::filesystem::path model =
-        options.epoch > 0 ? open.ledger.model_file(run.id, options.epoch) : open.ledger.model_file(run.id);
-    if (options.epoch > 0 && !std::filesystem::exists(model))
-        throw InputError(fmt::format(
-            "the model of epoch {} of '{}' was not kept: 'jevrin train --keep-epochs' keeps those it trains",
-            options.epoch, run.name()));
+        model_of(open.ledger, run, options.epoch > 0 ? std::optional(options.epoch) : std::nullopt);
     const std::int64_t epoch = options.epoch > 0 ? options.epoch : run.best ? run.best->epoch : 0;
     const Classifier classifier = load_classifier(model);  // a damaged model is found here, not by its user
     write_file(options.file, read_file(model));

@@ -45,8 +45,9 @@ struct Report {
     Scores random;
     std::array<std::optional<Interval>, measure_count> intervals;
     std::vector<ReliabilityBin> bins;
-    double temperature = 1.0;  // of the run's model
-    Scores tempered;           // with it
+    // Of the model that predicted so, and the scores with it; nothing when that is not at hand.
+    std::optional<double> temperature;
+    Scores tempered;
     BootstrapSettings bootstrap;
 };
 
@@ -61,9 +62,9 @@ Report make_report(const ScoresOptions& options, const OpenPredictions& open) {
                   .tempered = {},
                   .bootstrap = {.seed = options.seed}};
     report.intervals = score_intervals(table, settings, report.bootstrap);
-    if (open.run.state == RunState::finished)
-        report.temperature = temperature_of_run(open.open.ledger, open.run);
-    report.tempered = score_predictions(with_temperature(table, report.temperature), settings);
+    if (options.elsewhere.empty())
+        report.temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
+    report.tempered = score_predictions(with_temperature(table, report.temperature.value_or(1.0)), settings);
     return report;
 }
 
@@ -85,14 +86,15 @@ std::string reliability_table(const Report& report) {
             table.add({fmt::format("{:.1f} to {:.1f}", bin.low, bin.high), std::to_string(bin.items),
                        fmt::format("{:.3f}", bin.confidence), fmt::format("{:.3f}", bin.accuracy())});
     std::string text = table.text();
-    if (report.temperature == 1.0)
+    if (!report.temperature) return text;
+    if (*report.temperature == 1.0)
         return text +
-               "the model carries no temperature: its validation part was too small, or without "
-               "mistakes\n";
+               "the model carries no temperature: its validation part was too small or without mistakes, or "
+               "it is not of the best epoch\n";
     return text + fmt::format(
                       "temperature {:.3f} (fitted on validation, kept in the model): calibration "
                       "error {:.3f}, cross-entropy {:.3f}\n",
-                      report.temperature, report.tempered[Measure::calibration_error],
+                      *report.temperature, report.tempered[Measure::calibration_error],
                       report.tempered[Measure::cross_entropy]);
 }
 
@@ -118,9 +120,12 @@ Json to_json(const OpenPredictions& open, const Report& report) {
                                        {"items", bin.items},
                                        {"confidence", bin.confidence},
                                        {"accuracy", bin.accuracy()}});
-    json["temperature"] = {{"value", report.temperature},
-                           {"calibration_error", report.tempered[Measure::calibration_error]},
-                           {"cross_entropy", report.tempered[Measure::cross_entropy]}};
+    if (report.temperature)
+        json["temperature"] = {{"value", *report.temperature},
+                               {"calibration_error", report.tempered[Measure::calibration_error]},
+                               {"cross_entropy", report.tempered[Measure::cross_entropy]}};
+    else
+        json["temperature"] = nullptr;
     return json;
 }
 

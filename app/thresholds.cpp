@@ -45,7 +45,13 @@ struct ThresholdReport {
 
 ThresholdReport threshold_report(const ThresholdsOptions& options, const OpenPredictions& open) {
     ThresholdReport report;
-    report.temperature = temperature_of_run(open.open.ledger, open.run);
+    const auto temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
+    if (!temperature)
+        throw InputError(
+            fmt::format("the model of {} is gone, and thresholds hold for the probabilities that a "
+                        "model gives; train it again",
+                        printable(open.run.name())));
+    report.temperature = *temperature;
     const PredictionTable table = with_temperature(open.table(), report.temperature);
     const std::vector<RankScores> ranks = rank_scores(table);
     std::vector<std::size_t> wanted(table.classes);

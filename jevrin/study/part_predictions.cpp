@@ -77,6 +77,10 @@ std::vector<PredictionRecord> to_records(const PartPredictions& predictions) {
     return records;
 }
 
+bool is_best(const RunRecord& run, std::optional<std::int64_t> epoch) {
+    return !epoch || (run.state == RunState::finished && run.best && *epoch == run.best->epoch);
+}
+
 double number_of(const std::string& text, const std::string& place) {
     double value = 0.0;
     const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
@@ -113,15 +117,8 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
     const Ledger ledger = Ledger::open(ledger_directory);
     const StudyRecord study = ledger.study(study_name);
     const RunRecord run = ledger.run(study.id, run_name);
-    const bool best = !epoch || (run.best && *epoch == run.best->epoch);
-    if (best) require_finished(run);
-    const std::filesystem::path model = best ? ledger.model_file(run.id) : ledger.model_file(run.id, *epoch);
-    if (!best && !std::filesystem::exists(model))
-        throw InputError(
-            fmt::format("the predictions of epoch {} of '{}' are not kept, only those of the best one ({}); "
-                        "'jevrin train --keep-epochs' keeps the model of each epoch, and 'jevrin confusion "
-                        "--epoch' knows the matrix of each",
-                        *epoch, run.name(), run.best ? run.best->epoch : 0));
+    const std::filesystem::path model = model_of(ledger, run, epoch);
+    const bool best = is_best(run, epoch);
     const std::vector<ItemRecord> items = ledger.items(run.id, part);
     if (items.empty())
         throw InputError(
@@ -149,17 +146,31 @@ PartPredictions predict_items(const std::filesystem::path& ledger_directory, con
     const Ledger ledger = Ledger::open(ledger_directory);
     const StudyRecord study = ledger.study(study_name);
     const RunRecord run = ledger.run(study.id, run_name);
-    require_finished(run);
     return {.items = ids_of(items),
             .table = {.classes = study.classes.size(),
                       .labels = labels_of(items),
-                      .probabilities = computed_rows(ledger.model_file(run.id), items_of(study, items), {})},
+                      .probabilities = computed_rows(model_of(ledger, run), items_of(study, items), {})},
             .epoch = run.best->epoch};
 }
 
-double temperature_of_run(const Ledger& ledger, const RunRecord& run) {
-    require_finished(run);
-    return load_classifier(ledger.model_file(run.id)).temperature;
+std::filesystem::path model_of(const Ledger& ledger, const RunRecord& run,
+                               std::optional<std::int64_t> epoch) {
+    if (!epoch) require_finished(run);
+    if (is_best(run, epoch)) return ledger.model_file(run.id);
+    const std::filesystem::path file = ledger.model_file(run.id, *epoch);
+    if (!std::filesystem::exists(file))
+        throw InputError(fmt::format(
+            "the model of epoch {} of '{}' was not kept{}; 'jevrin train --keep-epochs' keeps those "
+            "it trains, and 'jevrin confusion --epoch' knows the matrix of each",
+            *epoch, run.name(),
+            run.best ? fmt::format(", only that of the best ({})", run.best->epoch) : ""));
+    return file;
+}
+
+std::optional<double> temperature_of(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
+    const std::filesystem::path file = model_of(ledger, run, epoch);
+    if (!std::filesystem::exists(file)) return std::nullopt;
+    return load_classifier(file).temperature;
 }
 
 std::string to_csv(const PartPredictions& predictions, const std::vector<std::string>& classes) {

@@ -38,8 +38,13 @@ PartPredictions predict_part(const std::filesystem::path& ledger, const std::str
 PartPredictions predict_items(const std::filesystem::path& ledger, const std::string& study,
                               const std::string& run, const std::vector<ItemRecord>& items);
 
-// What a finished run's model divides its logits by.
-double temperature_of_run(const Ledger& ledger, const RunRecord& run);
+// The file of the model of a finished run's best epoch, or of an epoch that was kept. InputError when the run
+// is not finished, or the epoch was not kept.
+std::filesystem::path model_of(const Ledger& ledger, const RunRecord& run,
+                               std::optional<std::int64_t> epoch = std::nullopt);
+
+// What that model divides its logits by; nothing when its file is gone.
+std::optional<double> temperature_of(const Ledger& ledger, const RunRecord& run, std::int64_t epoch);
 
 // The items of a study where its image set lay, to be read again.
 ImageSet items_of(const StudyRecord& study, const std::vector<ItemRecord>& records);

@@ -4,6 +4,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -62,6 +63,42 @@ TEST_F(Evaluated, ScoresOfOtherPartsAndKeptEpochsAreComputed) {
     const CommandResult missing = run({"scores", "last stage/1", "--epoch", "9"});
     EXPECT_EQ(missing.status, 2);
     EXPECT_THAT(missing.errors, HasSubstr("--keep-epochs"));
+}
+
+TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {
+    std::filesystem::copy(file("ledger"), file("warm"), std::filesystem::copy_options::recursive);
+    const Ledger ledger = Ledger::open(file("warm"));
+    const RunRecord run_of_it = ledger.run(1, bad_run);
+    const std::int64_t other = run_of_it.best->epoch == 1 ? 2 : 1;
+    const auto warm = [](const std::filesystem::path& model, double temperature) {
+        Classifier classifier = load_classifier(model);
+        classifier.temperature = temperature;
+        save_classifier(model, classifier);
+    };
+    warm(ledger.model_file(run_of_it.id), 2.0);
+    warm(ledger.model_file(run_of_it.id, other), 3.0);
+    const auto asked = [&](std::vector<std::string> arguments) {
+        arguments.insert(arguments.begin() + 1, bad_run);
+        arguments.insert(arguments.end(), {"--ledger", "warm"});
+        return run_json(arguments)["temperature"];
+    };
+    const std::string epoch = std::to_string(other);
+    EXPECT_EQ(asked({"scores"})["value"], 2.0);
+    EXPECT_EQ(asked({"thresholds"}), 2.0);
+    EXPECT_EQ(asked({"export", "best.onnx"}), 2.0);
+    EXPECT_EQ(asked({"export", "again.onnx", "--epoch", std::to_string(run_of_it.best->epoch)}), 2.0);
+    EXPECT_EQ(asked({"scores", "--epoch", epoch})["value"], 3.0);
+    EXPECT_EQ(asked({"thresholds", "--epoch", epoch}), 3.0);
+    EXPECT_EQ(asked({"export", "other.onnx", "--epoch", epoch}), 3.0);
+    ASSERT_EQ(run({"scores", bad_run, "--csv", "elsewhere.csv"}).status, 0);
+    EXPECT_TRUE(asked({"scores", "--predictions", "elsewhere.csv"}).is_null());
+    // The predictions of the best epoch outlive its model.
+    std::filesystem::remove(ledger.model_file(run_of_it.id));
+    EXPECT_TRUE(asked({"scores"}).is_null());
+    EXPECT_EQ(run({"scores", bad_run, "--ledger", "warm"}).status, 0);
+    const CommandResult gone = run({"thresholds", bad_run, "--ledger", "warm"});
+    EXPECT_EQ(gone.status, 2);
+    EXPECT_THAT(gone.errors, HasSubstr("the model of new head/1 is gone"));
 }
 
 TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {

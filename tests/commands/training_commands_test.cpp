@@ -102,8 +102,10 @@ TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
         return nlohmann::json::parse(
             run({"classify", model, "images/across", "--top", "0", "--json"}).output);
     };
+    EXPECT_EQ(read_text(directory / fmt::format("{}.onnx", kept.best->epoch)),
+              read_text(directory / "best.onnx"));
     const auto best = answer("best.onnx");
-    const auto same = answer(fmt::format("{}.onnx", kept.best->epoch));
+    const auto same = answer(ledger.model_file(kept.id, kept.best->epoch).string());
     ASSERT_EQ(best.size(), same.size());
     for (std::size_t i = 0; i < best.size(); ++i) {
         EXPECT_EQ(best[i]["top"], same[i]["top"]);

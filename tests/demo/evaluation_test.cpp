@@ -78,7 +78,7 @@ TEST_F(DemoHead, TheTemperatureIsTheModelsAndNotTheRecords) {
     const StudyRecord study = opened.study();
     const RunRecord run = opened.run(study.id, "head/1");
     const PartPredictions recorded = predict_part(ledger(), "", "head/1", Part::validation);
-    const double temperature = temperature_of_run(opened, run);
+    const double temperature = temperature_of(opened, run, run.best->epoch).value();
     EXPECT_EQ(temperature, fit_temperature(recorded.table));
     EXPECT_GT(std::abs(temperature - 1.0), 0.01);
     // Computed again, predictions are those of training; what the model answers is cooled.

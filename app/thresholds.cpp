@@ -49,7 +49,7 @@ ThresholdReport threshold_report(const ThresholdsOptions& options, const OpenPre
     if (!temperature)
         throw InputError(
             fmt::format("the model of {} is gone, and thresholds hold for the probabilities that a "
-                        "model gives; train it again",
+                        "model gives; 'jevrin train' trains it again",
                         printable(open.run.name())));
     report.temperature = *temperature;
     const PredictionTable table = with_temperature(open.table(), report.temperature);

@@ -71,8 +71,8 @@ std::string choice_text(const Choice& choice) {
         text +=
             fmt::format("... and {} more candidates (--csv FILE for all)\n", choice.ranking.size() - shown);
     text += fmt::format(
-        "\nintervals over seeds and items; p corrected for {}; front *: no other is both better and "
-        "cheaper\n",
+        "\nintervals over seeds and items; p corrected for {}; front *: no other is better at the "
+        "same cost or less\n",
         plural(std::ssize(choice.ranking) - 1, "comparison"));
     // Behind the verdict and one sentence a candidate stand those about what is set apart.
     for (std::size_t i = choice.ranking.size(); i < choice.reasons.size(); ++i)

@@ -79,8 +79,8 @@ class Follower {
             Told& told = told_[run.id];
             if (run.epochs < told.epochs) told = {};  // begun again
             if (!first_ && run.epochs > told.epochs)
-                for (const EpochRecord& epoch : ledger_.epochs(run.id))
-                    if (epoch.epoch > told.epochs) {
+                for (const EpochRecord& epoch : ledger_.epochs(run.id))  // the next may have ended meanwhile
+                    if (epoch.epoch > told.epochs && epoch.epoch <= run.epochs) {
                         bars.clear();
                         print(epoch_line(run, epoch, moment.study.metric,
                                          run.best && run.best->epoch == epoch.epoch, width_));

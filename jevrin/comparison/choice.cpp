@@ -115,9 +115,9 @@ const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandid
 void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
     for (RankedCandidate& candidate : ranking)
         candidate.on_front = std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
-            const bool no_worse = other.mean >= candidate.mean && other.cost(kind) <= candidate.cost(kind);
-            const bool better = other.mean > candidate.mean || other.cost(kind) < candidate.cost(kind);
-            return no_worse && better;
+            const bool as_cheap = costs_the_same(other.cost(kind), candidate.cost(kind), kind);
+            const bool cheaper = !costs_the_same(candidate.cost(kind), other.cost(kind), kind);
+            return (other.mean > candidate.mean && as_cheap) || (other.mean == candidate.mean && cheaper);
         });
 }
 

@@ -51,7 +51,7 @@ struct RankedCandidate {
     // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
     std::optional<Lead> behind;
     bool told_apart = false;  // the evidence puts the best ahead of it
-    bool on_front = false;    // no other is both better and cheaper
+    bool on_front = false;    // no other is better at the same cost or less
 
     // Infinite when it is not known.
     double cost(Cost kind) const;

@@ -131,14 +131,19 @@ std::string letters(const Choice& choice, const CandidateStyles& styles, std::si
     return labels;
 }
 
-std::string front_block(const Choice& choice) {
+// Cost and score, cheapest first.
+std::vector<std::pair<double, double>> front_of(const Choice& choice) {
     std::vector<std::pair<double, double>> points;
     for (const RankedCandidate& c : choice.ranking)
         if (c.on_front && has_place(c.cost(choice.cost))) points.emplace_back(c.cost(choice.cost), c.mean);
     std::sort(points.begin(), points.end());
+    return points;
+}
+
+std::string front_block(const std::vector<std::pair<double, double>>& front) {
     std::string data = "$front << EOD\n";
-    for (const auto& [x, y] : points) data += fmt::format("{} {}\n", x, y);
-    return data + (points.empty() ? "NaN NaN\n" : "") + "EOD\n";
+    for (const auto& [cost, score] : front) data += fmt::format("{} {}\n", cost, score);
+    return data + (front.empty() ? "NaN NaN\n" : "") + "EOD\n";
 }
 
 }  // namespace
@@ -165,10 +170,11 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
     const std::string more = choice.ranking.size() > count ? fmt::format(" (the first {} of {} candidates)",
                                                                          count, choice.ranking.size())
                                                            : "";
+    const auto front = front_of(choice);
     const std::string marks = fmt::format(
-        "{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items; "
-        "dashed: no other candidate is both better and cheaper",
-        regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"));
+        "{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items{}",
+        regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"),
+        front.size() > 1 ? "; dashed: no other candidate is better at the same cost or less" : "");
     draw_figure(
         fmt::format(
             R"(
@@ -216,7 +222,7 @@ plot $none using 1:2 with points notitle, \
   $front using 1:2 with lines lw 1.5 dt 2 lc rgb '#888888' notitle{}
 unset multiplot
 )",
-            rows.data, front_block(choice), gnuplot_string(title + more), gnuplot_string(marks),
+            rows.data, front_block(front), gnuplot_string(title + more), gnuplot_string(marks),
             static_cast<double>(count) - 0.3, name_tics(choice, styles, count), count <= 16 ? 10 : 8,
             gnuplot_string(spoken_metric(choice.metric)), of_scores.step(), rows.scores, places,
             of_leads.step(), of_leads.high > of_leads.low ? "*:*" : "-0.1:0.1",

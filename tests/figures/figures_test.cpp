@@ -147,6 +147,14 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
         if (n == 60) {
             EXPECT_THAT(svg, HasSubstr("the first 40 of 60 candidates"));
         }
+        // One candidate is no line.
+        for (RankedCandidate& candidate : choice.ranking)
+            candidate.on_front = &candidate == &choice.ranking[0];
+        draw_choice(choice, CandidateStyles(names), "a choice", directory / "one.svg");
+        EXPECT_THAT(read_text(directory / "one.svg"), Not(HasSubstr("dashed")));
+        choice.ranking.back().on_front = true;
+        draw_choice(choice, CandidateStyles(names), "a choice", directory / "two.svg");
+        EXPECT_EQ(read_text(directory / "two.svg").find("dashed") != std::string::npos, n > 1);
         // Costs that nobody knows leave an empty panel.
         choice.cost = Cost::operations;
         draw_choice(choice, CandidateStyles(names), "a choice", directory / "c.png");

@@ -11,6 +11,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 namespace jevrin::app {
 namespace {
 
@@ -25,12 +27,16 @@ struct SuspectsOptions {
 
 // The finished ones of those that are named, or of all.
 std::vector<RunRecord> find_runs(const SuspectsOptions& options, const OpenStudy& open) {
+    const auto unfinished = [](const RunRecord& run) { return run.state != RunState::finished; };
+    for (const std::string& name : options.runs) {
+        const std::vector<RunRecord> named = runs_called(open.ledger, open.study, {name});
+        if (std::all_of(named.begin(), named.end(), unfinished))
+            throw InputError(fmt::format("'{}' is not finished; 'jevrin runs' shows the state of each run",
+                                         printable(name)));
+    }
     std::vector<RunRecord> found = runs_called(open.ledger, open.study, options.runs);
-    std::erase_if(found, [](const RunRecord& run) { return run.state != RunState::finished; });
-    if (found.empty())
-        throw InputError(options.runs.empty()
-                             ? "no run of this study is finished; train one first"
-                             : "no run that you named is finished; 'jevrin runs' shows the state of each");
+    std::erase_if(found, unfinished);
+    if (found.empty()) throw InputError("no run of this study is finished; train one first");
     return found;
 }
 

@@ -278,6 +278,18 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
     EXPECT_THAT(run({"suspects", "nobody"}).errors, HasSubstr("no run or candidate is called 'nobody'"));
 }
 
+TEST_F(Evaluated, SuspectsAreNotJudgedByRunsThatAreNotFinished) {
+    std::filesystem::copy(file("ledger"), file("partly"), std::filesystem::copy_options::recursive);
+    {
+        Ledger ledger = Ledger::open_or_create(file("partly"));
+        ledger.fail_run(ledger.run(1, "last stage/1").id, "it was stopped");
+    }
+    const CommandResult named = run({"suspects", "new head", "last stage/1", "--ledger", "partly"});
+    EXPECT_EQ(named.status, 2);
+    EXPECT_THAT(named.errors, HasSubstr("'last stage/1' is not finished"));
+    EXPECT_EQ(run({"suspects", "--ledger", "partly"}).status, 0);
+}
+
 TEST_F(Evaluated, ThresholdsMeetWhatIsWanted) {
     const json report =
         run_json({"thresholds", bad_run, "--precision", "0.6", "--recall", "0.5", "--accuracy", "0.3"});

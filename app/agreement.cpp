@@ -25,7 +25,7 @@ struct AgreementOptions {
     std::string show = "missed";
     std::string regime;
     MostItems most;
-    ReviewMarks marks;
+    std::size_t mark = 0;
     std::filesystem::path sheet;
 };
 
@@ -178,13 +178,13 @@ void agreement(const AgreementOptions& options) {
                     spoken_group(options));
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) files = draw(open, shown, options.most, title, options.sheet);
-    const std::size_t marked = options.marks.of(shown.size());
-    mark_first(
-        open, marked, [&](std::size_t k) { return shown.id(k); },
-        [&](std::size_t k) {
-            return fmt::format("{} of {} runs call it {} (label {})", shown.item(k).called_so,
-                               shown.item(k).runs, shown.called(k), shown.label(k));
-        });
+    const std::size_t marked = mark_first(open, options.mark, shown.size(), [&](std::size_t k) {
+        return MarkRecord{.item = shown.id(k),
+                          .label = {},
+                          .note = fmt::format("{} of {} runs call it {} (label {})", shown.item(k).called_so,
+                                              shown.item(k).runs, shown.called(k), shown.label(k)),
+                          .marked = {}};
+    });
     if (options.ledger.json) {
         print_json(to_json(open, agreement, shown));
         return;
@@ -226,7 +226,7 @@ void add_agreement(CLI::App& app) {
         ->option_text("WHICH=" + options->show);
     command->add_option("--regime", options->regime, "right in this regime only")->type_name("REGIME");
     add_most_option(*command, options->most);
-    add_mark_option(*command, options->marks);
+    add_mark_option(*command, options->mark);
     add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { agreement(*options); });

@@ -2,18 +2,21 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 namespace jevrin::app {
 
-void add_mark_option(CLI::App& command, ReviewMarks& marks) {
-    command.add_option("--mark", marks.wanted, "mark so many of the first for review")->type_name("N");
+void add_mark_option(CLI::App& command, std::size_t& wanted) {
+    command.add_option("--mark", wanted, "mark so many of the first for review")->type_name("N");
 }
 
-void mark_first(const OpenStudy& open, std::size_t count, const std::function<std::string(std::size_t)>& id,
-                const std::function<std::string(std::size_t)>& note) {
-    if (count == 0) return;
+std::size_t mark_first(const OpenStudy& open, std::size_t wanted, std::size_t items,
+                       const std::function<MarkRecord(std::size_t)>& mark) {
+    const std::size_t count = std::min(wanted, items);
+    if (count == 0) return 0;
     Ledger ledger = Ledger::open_or_create(open.ledger.directory());
-    for (std::size_t k = 0; k < count; ++k)
-        ledger.put_mark(open.study.id, {.item = id(k), .label = {}, .note = note(k), .marked = {}});
+    for (std::size_t k = 0; k < count; ++k) ledger.put_mark(open.study.id, mark(k));
+    return count;
 }
 
 std::string marked_line(std::size_t count) {

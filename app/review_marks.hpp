@@ -3,21 +3,16 @@
 
 #include "output.hpp"
 
-#include <algorithm>
 #include <functional>
 
 namespace jevrin::app {
 
-struct ReviewMarks {
-    std::size_t wanted = 0;
+void add_mark_option(CLI::App& command, std::size_t& wanted);
 
-    std::size_t of(std::size_t items) const { return std::min(wanted, items); }
-};
-void add_mark_option(CLI::App& command, ReviewMarks& marks);
-
-// Marks the first `count` items; note(k) says why the item with the id id(k) is worth a look.
-void mark_first(const OpenStudy& open, std::size_t count, const std::function<std::string(std::size_t)>& id,
-                const std::function<std::string(std::size_t)>& note);
+// Marks the first of so many items, as many as are wanted, and returns how many; mark(k) is the item with why
+// it is worth a look.
+std::size_t mark_first(const OpenStudy& open, std::size_t wanted, std::size_t items,
+                       const std::function<MarkRecord(std::size_t)>& mark);
 
 // "3 items marked for review; ..."; empty when there are none.
 std::string marked_line(std::size_t count);

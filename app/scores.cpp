@@ -64,7 +64,8 @@ Report make_report(const ScoresOptions& options, const OpenPredictions& open) {
     report.intervals = score_intervals(table, settings, report.bootstrap);
     if (options.elsewhere.empty())
         report.temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
-    report.tempered = score_predictions(with_temperature(table, report.temperature.value_or(1.0)), settings);
+    if (report.temperature)
+        report.tempered = score_predictions(with_temperature(table, *report.temperature), settings);
     return report;
 }
 

@@ -21,7 +21,7 @@ struct SuspectsOptions {
     std::vector<std::string> runs;
     bool recorded = false;
     MostItems most;
-    ReviewMarks marks;
+    std::size_t mark = 0;
     std::filesystem::path sheet;
 };
 
@@ -86,15 +86,16 @@ void suspects(const SuspectsOptions& options) {
     const PredictionTable& table = report.predictions.table;
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) files = draw(open, report, options.most, options.sheet);
-    const std::size_t marked = options.marks.of(report.suspects.size());
-    mark_first(
-        open, marked, [&](std::size_t k) { return report.predictions.items[report.suspects[k].item]; },
-        [&](std::size_t k) {
-            const SuspectLabel& suspect = report.suspects[k];
-            return fmt::format("suspect: {:.2f} {}, {:.2f} {} (label)", suspect.proposed_probability,
-                               open.study.classes[suspect.proposed], suspect.label_probability,
-                               open.study.classes[suspect.label]);
-        });
+    const std::size_t marked = mark_first(open, options.mark, report.suspects.size(), [&](std::size_t k) {
+        const SuspectLabel& suspect = report.suspects[k];
+        return MarkRecord{
+            .item = report.predictions.items[suspect.item],
+            .label = {},
+            .note = fmt::format("suspect: {:.2f} {}, {:.2f} {} (label)", suspect.proposed_probability,
+                                open.study.classes[suspect.proposed], suspect.label_probability,
+                                open.study.classes[suspect.label]),
+            .marked = {}};
+    });
     if (options.ledger.json) {
         Json json = {{"source", report.source},
                      {"items", table.items()},
@@ -150,7 +151,7 @@ void add_suspects(CLI::App& app) {
                       "judge by what the runs predicted on the validation part, not by features of a frozen "
                       "run on training and validation items");
     add_most_option(*command, options->most);
-    add_mark_option(*command, options->marks);
+    add_mark_option(*command, options->mark);
     add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
     add_ledger_options(*command, options->ledger);
     command->callback([options] { suspects(*options); });

@@ -97,9 +97,9 @@ std::vector<Contender> rank(const Ledger& ledger, const StudyRecord& study, cons
     return contenders;
 }
 
-// Seconds are noisy: what takes little more than the cheapest costs the same.
-bool costs_the_same(double cost, double least, Cost kind) {
-    return kind == Cost::training_seconds ? cost <= 1.25 * least + 1.0 : cost <= least;
+// Seconds are noisy: what takes little longer costs no more.
+bool costs_no_more(double cost, double than, Cost kind) {
+    return kind == Cost::training_seconds ? cost <= 1.25 * than + 1.0 : cost <= than;
 }
 
 // Candidates come best first.
@@ -108,15 +108,15 @@ const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandid
     double least = candidates.front()->cost(kind);
     for (const RankedCandidate* candidate : candidates) least = std::min(least, candidate->cost(kind));
     return **std::find_if(candidates.begin(), candidates.end(), [&](const RankedCandidate* candidate) {
-        return costs_the_same(candidate->cost(kind), least, kind);
+        return costs_no_more(candidate->cost(kind), least, kind);
     });
 }
 
 void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
     for (RankedCandidate& candidate : ranking)
         candidate.on_front = std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
-            const bool as_cheap = costs_the_same(other.cost(kind), candidate.cost(kind), kind);
-            const bool cheaper = !costs_the_same(candidate.cost(kind), other.cost(kind), kind);
+            const bool as_cheap = costs_no_more(other.cost(kind), candidate.cost(kind), kind);
+            const bool cheaper = !costs_no_more(candidate.cost(kind), other.cost(kind), kind);
             return (other.mean > candidate.mean && as_cheap) || (other.mean == candidate.mean && cheaper);
         });
 }

@@ -40,8 +40,7 @@ std::vector<std::int64_t> deal_into_folds(const std::vector<ItemRecord>& items, 
 
 RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                             const std::vector<ItemRecord>& items, const PredictionProgress& progress) {
-    require_finished(run);
-    const Classifier classifier = load_classifier(ledger.model_file(run.id));
+    const Classifier classifier = load_classifier(model_of(ledger, run));
     const std::optional<Division> halves = divide_at_head(classifier.network);
     if (!halves)
         throw InputError(

@@ -271,6 +271,7 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
     const json suspects = run_json({"suspects", "new head/1", "--recorded"})["suspects"];
     const json marks = run_json({"marks"});
     EXPECT_EQ(marks.size(), std::min<std::size_t>(2, suspects.size()));
+    EXPECT_EQ(marked.output.find("marked for review") != std::string::npos, !marks.empty());
     for (const json& mark : marks) {
         EXPECT_TRUE(mark["proposed"].is_null());
         EXPECT_EQ(run({"mark", mark["item"], "--remove"}).status, 0);

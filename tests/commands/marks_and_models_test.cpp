@@ -140,6 +140,8 @@ TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
     const std::vector<TestLook> looks = Ledger::open(directory / "ledger").test_looks(1);
     ASSERT_EQ(looks.size(), 2U);
     EXPECT_EQ(looks[1].run, "last stage/1");
+    EXPECT_THAT(run({"scores", "new head/1", "--part", "test"}).output,
+                HasSubstr("looked at 3 times, with 2 runs; last on 20"));
 }
 
 TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {

@@ -174,6 +174,7 @@ TEST_F(ChoiceTest, TheFrontHoldsWhatNothingBeatsInScoreAndCost) {
         add_run("best", seed, 0.95, 100.0, 100);
         add_run("cheap", seed, 0.7, 1.0, 200);
         add_run("neither", seed, 0.6, 50.0, 300);
+        add_run("as good as the cheap one", seed, 0.7, 50.0, 200);
         // Seconds are noisy.
         add_run("hardly cheaper than the best", seed, 0.9, 99.0, 400);
     }

@@ -214,22 +214,20 @@ void agreement(const AgreementOptions& options) {
 
 }  // namespace
 
-void add_agreement(CLI::App& app) {
+void add_agreement(Command& command) {
     auto options = std::make_shared<AgreementOptions>();
-    auto* command = app.add_subcommand("agreement",
-                                       "items across runs: which all miss, which only one regime gets right");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command
-        ->add_option("--show", options->show,
+        .add_option("--show", options->show,
                      "missed by all, known to all, disputed, or right in one regime only")
-        ->check(CLI::IsMember({"missed", "known", "disputed", "one-regime"}))
-        ->option_text("WHICH=" + options->show);
-    command->add_option("--regime", options->regime, "right in this regime only")->type_name("REGIME");
-    add_most_option(*command, options->most);
-    add_mark_option(*command, options->mark);
-    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { agreement(*options); });
+        .one_of({"missed", "known", "disputed", "one-regime"})
+        .option_text("WHICH=" + options->show);
+    command.add_option("--regime", options->regime, "right in this regime only").type_name("REGIME");
+    add_most_option(command, options->most);
+    add_mark_option(command, options->mark);
+    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { agreement(*options); });
 }
 
 }  // namespace jevrin::app

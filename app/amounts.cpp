@@ -89,16 +89,13 @@ void amounts(const AmountsOptions& options) {
 
 }  // namespace
 
-void add_amounts(CLI::App& app) {
+void add_amounts(Command& command) {
     auto options = std::make_shared<AmountsOptions>();
-    auto* command = app.add_subcommand(
-        "amounts",
-        "score by amount of training data: would more pictures help, where does one regime catch up");
-    command->add_option("RUN", options->runs, "candidates, or runs (default: all)");
-    add_picture_option(*command, "--figure", options->figure, "draw it");
-    add_table_option(*command, options->csv, "write it as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { amounts(*options); });
+    command.add_option("RUN", options->runs, "candidates, or runs (default: all)");
+    add_picture_option(command, "--figure", options->figure, "draw it");
+    add_table_option(command, options->csv, "write it as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { amounts(*options); });
 }
 
 }  // namespace jevrin::app

@@ -4,6 +4,7 @@
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/network_figure.hpp"
 
@@ -74,7 +75,7 @@ std::string describe_settings(const Json& table) {
                          value.is_structured() || (key == "training_fraction" && value == 1.0);
         if (key == "kind" || off) continue;
         text += fmt::format("{}{} {}", text.empty() ? "" : ", ", key,
-                            value.is_string() ? printable(value.get<std::string>()) : value.dump());
+                            value.is_string() ? printable(value.get<std::string>()) : json_text(value));
     }
     return text;
 }
@@ -208,20 +209,18 @@ void check(const CheckOptions& options) {
 
 }  // namespace
 
-void add_check(CLI::App& app) {
+void add_check(Command& command) {
     auto options = std::make_shared<CheckOptions>();
-    auto* command =
-        app.add_subcommand("check", "read a plan and dry-run each candidate before paying for it");
-    command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
-    command->add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
-        ->type_name("DIR")
-        ->capture_default_str();
-    command->add_option("--candidate", options->candidate, "show the layers of this candidate only")
-        ->type_name("NAME");
-    add_picture_option(*command, "--figure", options->figure, "draw its network, or the first,");
-    command->add_flag("--json", options->json, "print one JSON document");
-    add_memory_option(*command, options->memory);
-    command->callback([options] {
+    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
+    command.add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
+        .type_name("DIR")
+        .capture_default_str();
+    command.add_option("--candidate", options->candidate, "show the layers of this candidate only")
+        .type_name("NAME");
+    add_picture_option(command, "--figure", options->figure, "draw its network, or the first,");
+    command.add_flag("--json", options->json, "print one JSON document");
+    add_memory_option(command, options->memory);
+    command.callback([options] {
         limit_memory(options->memory);
         check(*options);
     });

@@ -160,24 +160,23 @@ void choose_candidate(const ChooseOptions& options) {
 
 }  // namespace
 
-void add_choose(CLI::App& app) {
+void add_choose(Command& command) {
     auto options = std::make_shared<ChooseOptions>();
-    auto* command = app.add_subcommand("choose", "the ranking of candidates, the evidence and the choice");
-    command->add_option("RUN", options->runs, "candidates, or runs, to choose among (default: all)");
+    command.add_option("RUN", options->runs, "candidates, or runs, to choose among (default: all)");
     command
-        ->add_option(
+        .add_option(
             "--cost", options->cost,
             "what the cheapest is: seconds of training, trained parameters, operations of a prediction, or "
             "the file's size")
-        ->check(CLI::IsMember({"seconds", "trained", "operations", "file"}))
-        ->option_text("COST=" + options->cost);
-    command->add_flag("--pairs", options->pairs, "every candidate against every other");
-    command->add_flag("--test", options->test,
+        .one_of({"seconds", "trained", "operations", "file"})
+        .option_text("COST=" + options->cost);
+    command.add_flag("--pairs", options->pairs, "every candidate against every other");
+    command.add_flag("--test", options->test,
                       "score the chosen one on the test part: this opens the sealed part and is recorded");
-    add_picture_option(*command, "--figure", options->figure, "draw it");
-    add_table_option(*command, options->csv, "write the ranking as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { choose_candidate(*options); });
+    add_picture_option(command, "--figure", options->figure, "draw it");
+    add_table_option(command, options->csv, "write the ranking as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { choose_candidate(*options); });
 }
 
 }  // namespace jevrin::app

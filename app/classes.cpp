@@ -195,25 +195,23 @@ void classes(const ClassesOptions& options) {
 
 }  // namespace
 
-void add_classes(CLI::App& app) {
+void add_classes(Command& command) {
     auto options = std::make_shared<ClassesOptions>();
-    auto* command = app.add_subcommand(
-        "classes", "figures of each class, the weakest classes and the strongest confusions first");
-    add_prediction_options(*command, options->predictions);
+    add_prediction_options(command, options->predictions);
     command
-        ->add_option("--columns", options->columns,
+        .add_option("--columns", options->columns,
                      "support, right, false_positives, false_negatives, precision, recall, f1, roc_auc, "
                      "average_precision")
-        ->type_name("NAME,...")
-        ->delimiter(',');
-    command->add_option("--sort", options->sort, "by this column, the weakest first, or by name")
-        ->type_name("NAME")
-        ->capture_default_str();
-    command->add_flag("--reverse", options->reverse, "the other way round");
-    command->add_option("--most", options->most, "rows to print (default: all)")->type_name("N");
-    add_table_option(*command, options->csv, "write the table");
-    add_picture_option(*command, "--figure", options->figure, "draw recall and precision");
-    command->callback([options] { classes(*options); });
+        .type_name("NAME,...")
+        .delimiter(',');
+    command.add_option("--sort", options->sort, "by this column, the weakest first, or by name")
+        .type_name("NAME")
+        .capture_default_str();
+    command.add_flag("--reverse", options->reverse, "the other way round");
+    command.add_option("--most", options->most, "rows to print (default: all)").type_name("N");
+    add_table_option(command, options->csv, "write the table");
+    add_picture_option(command, "--figure", options->figure, "draw recall and precision");
+    command.callback([options] { classes(*options); });
 }
 
 }  // namespace jevrin::app

@@ -5,6 +5,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/folder_watch.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/plan/recipe.hpp"
@@ -219,7 +220,7 @@ void follow(const ClassifyOptions& options, FolderWatch& watch, Answering& answe
         waited = files.empty() ? waited + patience : 0.0;
         for (const Answer& answer : answering.answer(files)) {
             if (options.json)
-                print(answering.json(answer).dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
+                print(json_text(answering.json(answer)) + "\n");
             else
                 print(fmt::format("{}  {}  {:.3f}{}\n", printable(answer.file),
                                   short_cell(answering.classes()[answer.order.front()], 32),
@@ -252,41 +253,40 @@ void classify_files(const ClassifyOptions& options) {
         print_json(json);
     } else if (options.json) {
         for (const Answer& answer : answers)
-            print(answering.json(answer).dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
+            print(json_text(answering.json(answer)) + "\n");
     } else {
         print_answers(answering, answers);
     }
     if (watch) follow(options, *watch, answering);
     if (answering.refused() > 0) {
         warn(fmt::format("{} not classified", plural(answering.refused(), "image")));
-        throw CLI::RuntimeError(2);
+        throw ExitStatus{2};
     }
 }
 
 }  // namespace
 
-void add_classify(CLI::App& app) {
+void add_classify(Command& command) {
     auto options = std::make_shared<ClassifyOptions>();
-    auto* command = app.add_subcommand("classify", "classes and probabilities for new images");
-    command->add_option("MODEL", options->model, "a model file written by 'jevrin export'")->required();
-    command->add_option("IMAGE", options->images,
+    command.add_option("MODEL", options->model, "a model file written by 'jevrin export'").required();
+    command.add_option("IMAGE", options->images,
                         "PNG, JPEG or WebP files, folders, patterns, or a plan (its unlabelled images)");
-    command->add_option("--top", options->top, "how many classes to show (0: all)")->capture_default_str();
-    command->add_option("--sure-from", options->sure_from, "call less likely answers unsure")
-        ->check(CLI::Range(0.0, 1.0))
-        ->option_text("PROBABILITY");
-    add_table_option(*command, options->csv, "write all probabilities as a table");
-    auto* following =
+    command.add_option("--top", options->top, "how many classes to show (0: all)").capture_default_str();
+    command.add_option("--sure-from", options->sure_from, "call less likely answers unsure")
+        .within(0.0, 1.0)
+        .option_text("PROBABILITY");
+    add_table_option(command, options->csv, "write all probabilities as a table");
+    Option following =
         command
-            ->add_option("--follow", options->follow,
+            .add_option("--follow", options->follow,
                          "classify each image that arrives in this folder; --json prints a line for each")
-            ->type_name("DIR");
-    command->add_option("--idle", options->idle, "stop following when nothing came for so long")
-        ->check(CLI::PositiveNumber)
-        ->option_text("SECONDS")
-        ->needs(following);
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { classify_files(*options); });
+            .type_name("DIR");
+    command.add_option("--idle", options->idle, "stop following when nothing came for so long")
+        .positive()
+        .option_text("SECONDS")
+        .needs(following);
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { classify_files(*options); });
 }
 
 }  // namespace jevrin::app

@@ -1,41 +1,55 @@
-// The commands of the tool: each adds itself to the application, one file per command or group of them.
+// The commands of the tool: one table, in groups by the stage of the work, which is how --help shows them. Each
+// command adds its options and what it does, in a file of its own or with its neighbours.
 #pragma once
 
-#include <CLI/CLI.hpp>
+#include "command.hpp"
+
+#include <vector>
 
 namespace jevrin::app {
 
-void add_demo(CLI::App& app);
-void add_survey(CLI::App& app);
-void add_compose(CLI::App& app);
-void add_check(CLI::App& app);
-void add_layers(CLI::App& app);
-void add_features(CLI::App& app);
-void add_train(CLI::App& app);
-void add_watch(CLI::App& app);
-void add_runs(CLI::App& app);
-void add_show(CLI::App& app);
-void add_curves(CLI::App& app);
-void add_diagnose(CLI::App& app);
-void add_scores(CLI::App& app);
-void add_classes(CLI::App& app);
-void add_confusion(CLI::App& app);
-void add_recall(CLI::App& app);
-void add_mistakes(CLI::App& app);
-void add_item(CLI::App& app);
-void add_agreement(CLI::App& app);
-void add_suspects(CLI::App& app);
-void add_mark(CLI::App& app);
-void add_marks(CLI::App& app);
-void add_thresholds(CLI::App& app);
-void add_choose(CLI::App& app);
-void add_amounts(CLI::App& app);
-void add_classify(CLI::App& app);
-void add_export(CLI::App& app);
-void add_note(CLI::App& app);
-void add_archive(CLI::App& app);
-void add_delete(CLI::App& app);
-void add_merge(CLI::App& app);
-void add_contrast(CLI::App& app);
+struct CommandEntry {
+    const char* name;
+    const char* help;
+    void (*add)(Command& command);
+};
+struct CommandGroup {
+    const char* stage;
+    std::vector<CommandEntry> commands;
+};
+const std::vector<CommandGroup>& command_groups();
+
+void add_demo(Command& command);
+void add_survey(Command& command);
+void add_compose(Command& command);
+void add_check(Command& command);
+void add_layers(Command& command);
+void add_features(Command& command);
+void add_train(Command& command);
+void add_watch(Command& command);
+void add_show(Command& command);
+void add_scores(Command& command);
+void add_classes(Command& command);
+void add_confusion(Command& command);
+void add_mistakes(Command& command);
+void add_item(Command& command);
+void add_thresholds(Command& command);
+void add_suspects(Command& command);
+void add_mark(Command& command);
+void add_marks(Command& command);
+void add_runs(Command& command);
+void add_curves(Command& command);
+void add_diagnose(Command& command);
+void add_recall(Command& command);
+void add_agreement(Command& command);
+void add_amounts(Command& command);
+void add_choose(Command& command);
+void add_export(Command& command);
+void add_classify(Command& command);
+void add_note(Command& command);
+void add_archive(Command& command);
+void add_delete(Command& command);
+void add_merge(Command& command);
+void add_contrast(Command& command);
 
 }  // namespace jevrin::app

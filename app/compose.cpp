@@ -36,20 +36,18 @@ void compose_set(const std::filesystem::path& file, const std::filesystem::path&
 
 }  // namespace
 
-void add_compose(CLI::App& app) {
+void add_compose(Command& command) {
     struct Options {
         std::filesystem::path recipe;
         std::filesystem::path directory;
         bool json = false;
     };
     auto options = std::make_shared<Options>();
-    auto* command =
-        app.add_subcommand("compose", "write a new labelled set: augmented copies, parts laid over");
-    command->add_option("RECIPE", options->recipe, "a TOML file with [images], [compose] and [[overlay]]")
-        ->required();
-    command->add_option("DIR", options->directory, "a new directory for the set")->required();
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { compose_set(options->recipe, options->directory, options->json); });
+    command.add_option("RECIPE", options->recipe, "a TOML file with [images], [compose] and [[overlay]]")
+        .required();
+    command.add_option("DIR", options->directory, "a new directory for the set").required();
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { compose_set(options->recipe, options->directory, options->json); });
 }
 
 }  // namespace jevrin::app

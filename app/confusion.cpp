@@ -157,39 +157,38 @@ void confusion(const ConfusionOptions& options) {
 
 }  // namespace
 
-void add_confusion(CLI::App& app) {
+void add_confusion(Command& command) {
     auto options = std::make_shared<ConfusionOptions>();
-    auto* command = app.add_subcommand("confusion", "the confusion matrix of a run: rows are true classes");
     command
-        ->add_option("RUN", options->runs,
+        .add_option("RUN", options->runs,
                      "the run, as CANDIDATE/SEED; several, or a CANDIDATE with all its runs, are added up")
-        ->required();
+        .required();
     command
-        ->add_option("--part", options->part,
+        .add_option("--part", options->part,
                      "training, validation, or test: this opens the sealed part and is recorded")
-        ->check(CLI::IsMember({"training", "validation", "test"}))
-        ->capture_default_str();
-    command->add_option("--epoch", options->epoch, "the epoch (default: the best)")
-        ->type_name("N")
-        ->check(CLI::PositiveNumber);
+        .one_of({"training", "validation", "test"})
+        .capture_default_str();
+    command.add_option("--epoch", options->epoch, "the epoch (default: the best)")
+        .type_name("N")
+        .positive();
     command
-        ->add_option("--shares", options->shares,
+        .add_option("--shares", options->shares,
                      "of the true class (recall on the diagonal) or of the predicted one, instead of counts")
-        ->type_name("true|predicted")
-        ->check(CLI::IsMember({"true", "predicted"}));
+        .type_name("true|predicted")
+        .one_of({"true", "predicted"});
     command
-        ->add_option(
+        .add_option(
             "--minus", options->minus,
             "the difference from this run or candidate, with what is beyond chance, and the gain of each "
             "class")
-        ->type_name("RUN");
-    command->add_flag("--mean", options->mean,
+        .type_name("RUN");
+    command.add_flag("--mean", options->mean,
                       "the mean share of several runs and its spread, instead of their sum");
-    add_picture_option(*command, "--figure", options->figure, "draw it");
-    add_picture_option(*command, "--strip", options->strip, "draw it epoch by epoch");
-    add_table_option(*command, options->csv, "write it as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] {
+    add_picture_option(command, "--figure", options->figure, "draw it");
+    add_picture_option(command, "--strip", options->strip, "draw it epoch by epoch");
+    add_table_option(command, options->csv, "write it as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] {
         if ((!options->minus.empty() || options->mean) &&
             (!options->strip.empty() || !options->shares.empty()))
             throw InputError(

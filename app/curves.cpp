@@ -142,33 +142,32 @@ void curves(const CurvesOptions& options) {
 
 }  // namespace
 
-void add_curves(CLI::App& app) {
+void add_curves(Command& command) {
     auto options = std::make_shared<CurvesOptions>();
-    auto* command = app.add_subcommand("curves", "training and validation curves of runs");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command
-        ->add_option("--show", options->quantities,
+        .add_option("--show", options->quantities,
                      "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
                      "(default: loss and the plan's metric)")
-        ->type_name("NAME,...")
-        ->delimiter(',');
-    command->add_option("--over", options->over, "what lies below: epoch, step, seconds or examples")
-        ->type_name("AXIS")
-        ->capture_default_str();
+        .type_name("NAME,...")
+        .delimiter(',');
+    command.add_option("--over", options->over, "what lies below: epoch, step, seconds or examples")
+        .type_name("AXIS")
+        .capture_default_str();
     command
-        ->add_option("--smooth", options->view.smoothing,
+        .add_option("--smooth", options->view.smoothing,
                      "weight of the epochs before; as it was stays faint behind")
-        ->type_name("0..1")
-        ->check(CLI::Range(0.0, 0.99))
-        ->capture_default_str();
-    command->add_flag("--log", options->view.log_scale, "values on a scale of powers");
-    command->add_option("--at", options->at, "print the values of this epoch as a table instead")
-        ->type_name("EPOCH")
-        ->check(CLI::PositiveNumber);
-    add_picture_option(*command, "--figure", options->figure, "draw them");
-    add_table_option(*command, options->csv, "write every epoch as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { curves(*options); });
+        .type_name("0..1")
+        .within(0.0, 0.99)
+        .capture_default_str();
+    command.add_flag("--log", options->view.log_scale, "values on a scale of powers");
+    command.add_option("--at", options->at, "print the values of this epoch as a table instead")
+        .type_name("EPOCH")
+        .positive();
+    add_picture_option(command, "--figure", options->figure, "draw them");
+    add_table_option(command, options->csv, "write every epoch as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { curves(*options); });
 }
 
 }  // namespace jevrin::app

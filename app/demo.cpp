@@ -91,12 +91,10 @@ void run_demo(const fs::path& directory) {
 
 }  // namespace
 
-void add_demo(CLI::App& app) {
+void add_demo(Command& command) {
     auto directory = std::make_shared<fs::path>("demo-results");
-    auto* command =
-        app.add_subcommand("demo", "make the demo's images, train its plan, compare, write the results");
-    command->add_option("DIR", *directory, "where everything goes")->capture_default_str();
-    command->callback([directory] { run_demo(*directory); });
+    command.add_option("DIR", *directory, "where everything goes").capture_default_str();
+    command.callback([directory] { run_demo(*directory); });
 }
 
 }  // namespace jevrin::app

@@ -78,13 +78,11 @@ void diagnose_runs(const DiagnoseOptions& options) {
 
 }  // namespace
 
-void add_diagnose(CLI::App& app) {
+void add_diagnose(Command& command) {
     auto options = std::make_shared<DiagnoseOptions>();
-    auto* command = app.add_subcommand(
-        "diagnose", "what the curves of each run say: fit, overfit, underfit, still improving, unstable");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { diagnose_runs(*options); });
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { diagnose_runs(*options); });
 }
 
 }  // namespace jevrin::app

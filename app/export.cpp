@@ -50,18 +50,16 @@ void export_run(const ExportOptions& options) {
 
 }  // namespace
 
-void add_export(CLI::App& app) {
+void add_export(Command& command) {
     auto options = std::make_shared<ExportOptions>();
-    auto* command = app.add_subcommand(
-        "export", "write a run's model as one ONNX file with classes and preparation inside");
-    command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
-    command->add_option("FILE", options->file, "the file to write")->required();
-    command->add_option("--epoch", options->epoch, "of this epoch, when it was kept (default: the best)")
-        ->type_name("N")
-        ->check(CLI::PositiveNumber);
-    command->add_flag("--replace", options->replace, "overwrite the file when it exists");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { export_run(*options); });
+    command.add_option("RUN", options->run, "the run, as CANDIDATE/SEED").required();
+    command.add_option("FILE", options->file, "the file to write").required();
+    command.add_option("--epoch", options->epoch, "of this epoch, when it was kept (default: the best)")
+        .type_name("N")
+        .positive();
+    command.add_flag("--replace", options->replace, "overwrite the file when it exists");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { export_run(*options); });
 }
 
 }  // namespace jevrin::app

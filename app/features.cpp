@@ -64,22 +64,20 @@ void write_features(const FeaturesOptions& options) {
 
 }  // namespace
 
-void add_features(CLI::App& app) {
+void add_features(Command& command) {
     auto options = std::make_shared<FeaturesOptions>();
-    auto* command =
-        app.add_subcommand("features", "write what frozen layers make of each image, for use elsewhere");
-    command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
-    command->add_option("DIR", options->directory, "where features.npy, labels.npy and features.csv go")
-        ->required();
+    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
+    command.add_option("DIR", options->directory, "where features.npy, labels.npy and features.csv go")
+        .required();
     command
-        ->add_option("--candidate", options->candidate, "whose frozen layers (default: the first with some)")
-        ->type_name("NAME");
-    command->add_flag("--with-test", options->with_test, "the test part too, which training never sees");
-    command->add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
-        ->type_name("DIR")
-        ->capture_default_str();
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { write_features(*options); });
+        .add_option("--candidate", options->candidate, "whose frozen layers (default: the first with some)")
+        .type_name("NAME");
+    command.add_flag("--with-test", options->with_test, "the test part too, which training never sees");
+    command.add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
+        .type_name("DIR")
+        .capture_default_str();
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { write_features(*options); });
 }
 
 }  // namespace jevrin::app

@@ -170,18 +170,16 @@ void show_item(const ItemOptions& options) {
 
 }  // namespace
 
-void add_item(CLI::App& app) {
+void add_item(Command& command) {
     auto options = std::make_shared<ItemOptions>();
-    auto* command = app.add_subcommand(
-        "item", "one item in full: all probabilities, and the training items most like it");
-    command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
-    command->add_option("ITEM", options->item, "its path below the image set, or the end of it")->required();
-    command->add_option("--neighbours", options->neighbours, "how many training items like it (0: none)")
-        ->type_name("N")
-        ->capture_default_str();
-    add_picture_option(*command, "--sheet", options->sheet, "draw it with them");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { show_item(*options); });
+    command.add_option("RUN", options->run, "the run, as CANDIDATE/SEED").required();
+    command.add_option("ITEM", options->item, "its path below the image set, or the end of it").required();
+    command.add_option("--neighbours", options->neighbours, "how many training items like it (0: none)")
+        .type_name("N")
+        .capture_default_str();
+    add_picture_option(command, "--sheet", options->sheet, "draw it with them");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { show_item(*options); });
 }
 
 }  // namespace jevrin::app

@@ -128,39 +128,34 @@ void delete_runs(const DeleteOptions& options) {
 
 }  // namespace
 
-void add_note(CLI::App& app) {
+void add_note(Command& command) {
     auto options = std::make_shared<NoteOptions>();
-    auto* command = app.add_subcommand("note", "a note and tags on runs; without options, shows them");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
-    auto* text = command->add_option("--text", options->text, "the note; an empty one removes it");
-    text->type_name("TEXT");
-    command->add_option("--tag", options->tags, "add a tag, one word")->type_name("TAG");
-    command->add_option("--untag", options->untags, "take a tag away")->type_name("TAG");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options, text] {
-        options->has_text = text->count() > 0;
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
+    Option text = command.add_option("--text", options->text, "the note; an empty one removes it");
+    text.type_name("TEXT");
+    command.add_option("--tag", options->tags, "add a tag, one word").type_name("TAG");
+    command.add_option("--untag", options->untags, "take a tag away").type_name("TAG");
+    add_ledger_options(command, options->ledger);
+    command.callback([options, text] {
+        options->has_text = text.count() > 0;
         note(*options);
     });
 }
 
-void add_archive(CLI::App& app) {
+void add_archive(Command& command) {
     auto options = std::make_shared<ArchiveOptions>();
-    auto* command = app.add_subcommand(
-        "archive", "put runs away: they stay recorded, and out of every table, figure and choice");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
-    command->add_flag("--undo", options->undo, "bring them back");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { archive(*options); });
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
+    command.add_flag("--undo", options->undo, "bring them back");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { archive(*options); });
 }
 
-void add_delete(CLI::App& app) {
+void add_delete(Command& command) {
     auto options = std::make_shared<DeleteOptions>();
-    auto* command = app.add_subcommand(
-        "delete", "delete what runs recorded and their models; looks at the test part stay counted");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates")->required();
-    command->add_flag("--yes", options->yes, "without asking");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { delete_runs(*options); });
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
+    command.add_flag("--yes", options->yes, "without asking");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { delete_runs(*options); });
 }
 
 }  // namespace jevrin::app

@@ -5,7 +5,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/layer_pictures.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/network/model_file.hpp"
+#include "jevrin/exchange/model_file.hpp"
 
 #include <fmt/format.h>
 
@@ -92,17 +92,15 @@ void show_layers(const LayersOptions& options) {
 
 }  // namespace
 
-void add_layers(CLI::App& app) {
+void add_layers(Command& command) {
     auto options = std::make_shared<LayersOptions>();
-    auto* command =
-        app.add_subcommand("layers", "what each stage of a model makes of one image, and its first filters");
-    command->add_option("MODEL", options->model, "a model file (ONNX)")->required();
-    command->add_option("IMAGE", options->image, "a PNG, JPEG or WebP file")->required();
-    add_picture_option(*command, "--figure", options->figure, "draw filters and maps");
-    command->add_option("--size", options->size, "image size, for models that leave it open")
-        ->check(CLI::Range(1, 16'384));
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { show_layers(*options); });
+    command.add_option("MODEL", options->model, "a model file (ONNX)").required();
+    command.add_option("IMAGE", options->image, "a PNG, JPEG or WebP file").required();
+    add_picture_option(command, "--figure", options->figure, "draw filters and maps");
+    command.add_option("--size", options->size, "image size, for models that leave it open")
+        .within(1, 16'384);
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { show_layers(*options); });
 }
 
 }  // namespace jevrin::app

@@ -92,25 +92,22 @@ void contrast(const ContrastOptions& options) {
 
 }  // namespace
 
-void add_merge(CLI::App& app) {
+void add_merge(Command& command) {
     auto options = std::make_shared<MergeOptions>();
-    auto* command = app.add_subcommand(
-        "merge", "copy the studies, runs and models of another ledger that this one lacks");
-    command->add_option("OTHER", options->from, "the ledger to copy from; it stays as it is")->required();
-    command->add_option("--ledger", options->into, "the ledger to copy into")
-        ->type_name("DIR")
-        ->capture_default_str();
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { merge(*options); });
+    command.add_option("OTHER", options->from, "the ledger to copy from; it stays as it is").required();
+    command.add_option("--ledger", options->into, "the ledger to copy into")
+        .type_name("DIR")
+        .capture_default_str();
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { merge(*options); });
 }
 
-void add_contrast(CLI::App& app) {
+void add_contrast(Command& command) {
     auto options = std::make_shared<ContrastOptions>();
-    auto* command = app.add_subcommand("contrast", "what differs between two ledgers, run by run");
-    command->add_option("FIRST", options->first, "a ledger")->required();
-    command->add_option("SECOND", options->second, "another")->required();
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { contrast(*options); });
+    command.add_option("FIRST", options->first, "a ledger").required();
+    command.add_option("SECOND", options->second, "another").required();
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { contrast(*options); });
 }
 
 }  // namespace jevrin::app

@@ -103,30 +103,28 @@ void list_marks(const ListOptions& options) {
 
 }  // namespace
 
-void add_mark(CLI::App& app) {
+void add_mark(Command& command) {
     auto options = std::make_shared<MarkOptions>();
-    auto* command = app.add_subcommand("mark", "keep items for review, with a note or another label");
-    command->add_option("ITEM", options->items, "paths below the image set, or the ends of them")->required();
-    command->add_option("--note", options->note, "why")->type_name("TEXT");
-    auto* label =
-        command->add_option("--label", options->label, "the class it ought to have")->type_name("CLASS");
-    auto* exclude =
-        command->add_flag("--exclude", options->exclude, "it ought to be left out")->excludes(label);
-    command->add_flag("--remove", options->remove, "take the mark away")->excludes(label)->excludes(exclude);
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { mark(*options); });
+    command.add_option("ITEM", options->items, "paths below the image set, or the ends of them").required();
+    command.add_option("--note", options->note, "why").type_name("TEXT");
+    Option label =
+        command.add_option("--label", options->label, "the class it ought to have").type_name("CLASS");
+    Option exclude =
+        command.add_flag("--exclude", options->exclude, "it ought to be left out").excludes(label);
+    command.add_flag("--remove", options->remove, "take the mark away").excludes(label).excludes(exclude);
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { mark(*options); });
 }
 
-void add_marks(CLI::App& app) {
+void add_marks(Command& command) {
     auto options = std::make_shared<ListOptions>();
-    auto* command = app.add_subcommand("marks", "the items that are marked, and corrections made of them");
     command
-        ->add_option("--corrections", options->corrections,
+        .add_option("--corrections", options->corrections,
                      "write what is proposed as a corrections file for the plan; rows that it already has "
                      "for other items stay")
-        ->type_name("FILE");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { list_marks(*options); });
+        .type_name("FILE");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { list_marks(*options); });
 }
 
 }  // namespace jevrin::app

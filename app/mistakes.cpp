@@ -146,24 +146,23 @@ void mistakes(const MistakesOptions& options) {
 
 }  // namespace
 
-void add_mistakes(CLI::App& app) {
+void add_mistakes(Command& command) {
     auto options = std::make_shared<MistakesOptions>();
-    auto* command = app.add_subcommand("mistakes", "the items behind a run's figures, the worst first");
-    add_prediction_options(*command, options->predictions);
-    command->add_option("--true", options->true_class, "only items of this class")->type_name("CLASS");
-    command->add_option("--called", options->called, "only items predicted as this class")
-        ->type_name("CLASS");
-    command->add_option("--show", options->show, "wrong, right or all")
-        ->check(CLI::IsMember({"wrong", "right", "all"}))
-        ->option_text("WHICH=" + options->show);
-    command->add_option("--by", options->by, "order: confidence, loss or random")
-        ->check(CLI::IsMember({"confidence", "loss", "random"}))
-        ->option_text("ORDER=" + options->by);
-    command->add_option("--seed", options->seed, "of the random order")->capture_default_str();
-    add_most_option(*command, options->most);
-    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
-    add_table_option(*command, options->csv, "write the list");
-    command->callback([options] { mistakes(*options); });
+    add_prediction_options(command, options->predictions);
+    command.add_option("--true", options->true_class, "only items of this class").type_name("CLASS");
+    command.add_option("--called", options->called, "only items predicted as this class")
+        .type_name("CLASS");
+    command.add_option("--show", options->show, "wrong, right or all")
+        .one_of({"wrong", "right", "all"})
+        .option_text("WHICH=" + options->show);
+    command.add_option("--by", options->by, "order: confidence, loss or random")
+        .one_of({"confidence", "loss", "random"})
+        .option_text("ORDER=" + options->by);
+    command.add_option("--seed", options->seed, "of the random order").capture_default_str();
+    add_most_option(command, options->most);
+    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_table_option(command, options->csv, "write the list");
+    command.callback([options] { mistakes(*options); });
 }
 
 }  // namespace jevrin::app

@@ -1,6 +1,7 @@
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
 
@@ -29,14 +30,14 @@ std::size_t width_of(int descriptor) {
 
 }  // namespace
 
-void add_ledger_options(CLI::App& command, LedgerOptions& options) {
+void add_ledger_options(Command& command, LedgerOptions& options) {
     command.add_option("--ledger", options.directory, "the directory that keeps the runs")
-        ->type_name("DIR")
-        ->capture_default_str();
+        .type_name("DIR")
+        .capture_default_str();
     command
         .add_option("--study", options.study,
                     "the study, when the ledger holds several (default: the one trained last)")
-        ->type_name("NAME");
+        .type_name("NAME");
     command.add_flag("--json", options.json, "print one JSON document");
 }
 
@@ -80,13 +81,13 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
-void add_picture_option(CLI::App& command, const std::string& name, std::filesystem::path& file,
+void add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
                         const std::string& what) {
-    command.add_option(name, file, what + " (.png or .svg)")->type_name("FILE");
+    command.add_option(name, file, what + " (.png or .svg)").type_name("FILE");
 }
 
-void add_table_option(CLI::App& command, std::filesystem::path& file, const std::string& what) {
-    command.add_option("--csv", file, what)->type_name("FILE");
+void add_table_option(Command& command, std::filesystem::path& file, const std::string& what) {
+    command.add_option("--csv", file, what).type_name("FILE");
 }
 
 void print_written(const std::vector<std::filesystem::path>& files) {
@@ -94,18 +95,18 @@ void print_written(const std::vector<std::filesystem::path>& files) {
         if (!file.empty()) print(fmt::format("written to {}\n", printable(file.string())));
 }
 
-void add_memory_option(CLI::App& command, double& gigabytes) {
+void add_memory_option(Command& command, double& gigabytes) {
     command
         .add_option("--memory", gigabytes,
                     "gigabytes that training may take (default: most of the machine's)")
-        ->check(CLI::PositiveNumber);
+        .positive();
 }
 
-void add_most_option(CLI::App& command, MostItems& most) {
+void add_most_option(Command& command, MostItems& most) {
     command
         .add_option("--most", most.given,
                     "how many to list and to draw (0: all; default: 20 rows, a page of 64 pictures)")
-        ->option_text("N");
+        .option_text("N");
 }
 
 void limit_memory(double gigabytes) {
@@ -113,7 +114,7 @@ void limit_memory(double gigabytes) {
 }
 
 void print_json(const Json& json) {
-    print(json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    print(json_text(json, 2) + "\n");
 }
 
 void warn(const std::string& message) {

@@ -1,11 +1,12 @@
 // What commands print: text for people, JSON for programs, progress for those who wait.
 #pragma once
 
+#include "command.hpp"
+
+#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/intervals.hpp"
 
-#include <CLI/CLI.hpp>
-#include <nlohmann/json.hpp>
 
 #include <cstdint>
 #include <filesystem>
@@ -15,25 +16,23 @@
 
 namespace jevrin::app {
 
-using Json = nlohmann::ordered_json;
-
 // The options of every command that reads a ledger.
 struct LedgerOptions {
     std::filesystem::path directory = "ledger";
     std::string study;
     bool json = false;
 };
-void add_ledger_options(CLI::App& command, LedgerOptions& options);
+void add_ledger_options(Command& command, LedgerOptions& options);
 
 // --memory of the commands that train; zero stands for the default.
-void add_memory_option(CLI::App& command, double& gigabytes);
+void add_memory_option(Command& command, double& gigabytes);
 void limit_memory(double gigabytes);
 
 // A file that a command draws or writes besides what it prints. The kind of a picture follows from the file's
 // name.
-void add_picture_option(CLI::App& command, const std::string& name, std::filesystem::path& file,
+void add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
                         const std::string& what);
-void add_table_option(CLI::App& command, std::filesystem::path& file, const std::string& what);
+void add_table_option(Command& command, std::filesystem::path& file, const std::string& what);
 // "written to FILE" for each of them that was asked for.
 void print_written(const std::vector<std::filesystem::path>& files);
 
@@ -92,7 +91,7 @@ struct MostItems {
         return most == 0 || most > items ? items : most;
     }
 };
-void add_most_option(CLI::App& command, MostItems& most);
+void add_most_option(Command& command, MostItems& most);
 
 // "1,234,567", "1 min 20 s".
 std::string with_commas(std::int64_t value);

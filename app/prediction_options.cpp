@@ -9,16 +9,16 @@
 
 namespace jevrin::app {
 
-void add_prediction_options(CLI::App& command, PredictionOptions& options) {
-    command.add_option("RUN", options.run, "the run, as CANDIDATE/SEED")->required();
+void add_prediction_options(Command& command, PredictionOptions& options) {
+    command.add_option("RUN", options.run, "the run, as CANDIDATE/SEED").required();
     command
         .add_option("--part", options.part,
                     "training, validation, or test: this opens the sealed part and is recorded")
-        ->check(CLI::IsMember({"training", "validation", "test"}))
-        ->capture_default_str();
+        .one_of({"training", "validation", "test"})
+        .capture_default_str();
     command.add_option("--epoch", options.epoch, "an epoch whose model was kept (default: the best)")
-        ->type_name("N")
-        ->check(CLI::PositiveNumber);
+        .type_name("N")
+        .positive();
     add_ledger_options(command, options.ledger);
 }
 

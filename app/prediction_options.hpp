@@ -14,7 +14,7 @@ struct PredictionOptions {
     std::int64_t epoch = 0;  // 0: the best
 };
 // RUN, --part, --epoch and those of the ledger.
-void add_prediction_options(CLI::App& command, PredictionOptions& options);
+void add_prediction_options(Command& command, PredictionOptions& options);
 
 struct OpenPredictions {
     OpenStudy open;

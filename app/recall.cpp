@@ -93,14 +93,13 @@ void recall(const RecallOptions& options) {
 
 }  // namespace
 
-void add_recall(CLI::App& app) {
+void add_recall(Command& command) {
     auto options = std::make_shared<RecallOptions>();
-    auto* command = app.add_subcommand("recall", "recall of each class by candidate");
-    command->add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
-    add_picture_option(*command, "--figure", options->figure, "draw them");
-    add_table_option(*command, options->csv, "write them as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { recall(*options); });
+    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_picture_option(command, "--figure", options->figure, "draw them");
+    add_table_option(command, options->csv, "write them as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { recall(*options); });
 }
 
 }  // namespace jevrin::app

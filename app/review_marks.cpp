@@ -6,8 +6,8 @@
 
 namespace jevrin::app {
 
-void add_mark_option(CLI::App& command, std::size_t& wanted) {
-    command.add_option("--mark", wanted, "mark so many of the first for review")->type_name("N");
+void add_mark_option(Command& command, std::size_t& wanted) {
+    command.add_option("--mark", wanted, "mark so many of the first for review").type_name("N");
 }
 
 std::size_t mark_first(const OpenStudy& open, std::size_t wanted, std::size_t items,

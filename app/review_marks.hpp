@@ -7,7 +7,7 @@
 
 namespace jevrin::app {
 
-void add_mark_option(CLI::App& command, std::size_t& wanted);
+void add_mark_option(Command& command, std::size_t& wanted);
 
 // Marks the first of so many items, as many as are wanted, and returns how many; mark(k) is the item with why
 // it is worth a look.

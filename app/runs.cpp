@@ -183,26 +183,25 @@ void runs(const RunsOptions& options) {
 
 }  // namespace
 
-void add_runs(CLI::App& app) {
+void add_runs(Command& command) {
     auto options = std::make_shared<RunsOptions>();
-    auto* command = app.add_subcommand("runs", "a line per run; filtered, sorted and grouped by any setting");
     command
-        ->add_option(
+        .add_option(
             "--where", options->conditions,
             "only runs for which this holds, as KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT; several must all "
             "hold. A key is a column or a setting: regime=frozen, 'learning_rate<0.01'")
-        ->type_name("CONDITION");
-    command->add_option("--tag", options->tags, "only runs with this tag")->type_name("TAG");
-    command->add_option("--sort", options->sort, "by a column or setting; -KEY from the largest down")
-        ->type_name("KEY");
-    command->add_option("--group", options->group, "a line for each value of a column or setting")
-        ->type_name("KEY");
-    command->add_flag("--differing", options->differing,
+        .type_name("CONDITION");
+    command.add_option("--tag", options->tags, "only runs with this tag").type_name("TAG");
+    command.add_option("--sort", options->sort, "by a column or setting; -KEY from the largest down")
+        .type_name("KEY");
+    command.add_option("--group", options->group, "a line for each value of a column or setting")
+        .type_name("KEY");
+    command.add_flag("--differing", options->differing,
                       "show only the settings that are not the same in all");
-    command->add_flag("--archived", options->archived, "the runs that were put away");
-    add_table_option(*command, options->csv, "write them with every setting as a table");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { runs(*options); });
+    command.add_flag("--archived", options->archived, "the runs that were put away");
+    add_table_option(command, options->csv, "write them with every setting as a table");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { runs(*options); });
 }
 
 }  // namespace jevrin::app

@@ -174,23 +174,21 @@ void scores(const ScoresOptions& options) {
 
 }  // namespace
 
-void add_scores(CLI::App& app) {
+void add_scores(Command& command) {
     auto options = std::make_shared<ScoresOptions>();
-    auto* command = app.add_subcommand(
-        "scores", "everything a run is scored by, with intervals, baselines and calibration");
-    add_prediction_options(*command, options->predictions);
-    command->add_option("--top-k", options->top_k, "the k of top-k accuracy")
-        ->type_name("K")
-        ->check(CLI::PositiveNumber)
-        ->capture_default_str();
-    command->add_option("--seed", options->seed, "of the bootstrap samples")->capture_default_str();
+    add_prediction_options(command, options->predictions);
+    command.add_option("--top-k", options->top_k, "the k of top-k accuracy")
+        .type_name("K")
+        .positive()
+        .capture_default_str();
+    command.add_option("--seed", options->seed, "of the bootstrap samples").capture_default_str();
     command
-        ->add_option("--predictions", options->elsewhere,
+        .add_option("--predictions", options->elsewhere,
                      "score a CSV of predictions made elsewhere for the same items")
-        ->type_name("FILE");
-    add_table_option(*command, options->csv, "write the predictions scored");
-    add_picture_option(*command, "--figure", options->figure, "draw the reliability");
-    command->callback([options] { scores(*options); });
+        .type_name("FILE");
+    add_table_option(command, options->csv, "write the predictions scored");
+    add_picture_option(command, "--figure", options->figure, "draw the reliability");
+    command.callback([options] { scores(*options); });
 }
 
 }  // namespace jevrin::app

@@ -3,6 +3,7 @@
 #include "runs_table.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -43,7 +44,7 @@ std::string comment(const std::string& text) {
 }
 
 std::string environment_lines(const std::string& environment) {
-    const Json json = Json::parse(environment, nullptr, false);
+    const Json json = parse_json(environment);
     if (!json.is_object() || json.empty()) return comment("where it was trained is not recorded");
     std::string libraries;
     const Json versions = json.value("libraries", Json::object());
@@ -71,8 +72,8 @@ void show(const ShowOptions& options) {
                      {"state", state_name(run.state)},
                      {"image_set_version", run.image_set_version},
                      {"plan", plan},
-                     {"settings", Json::parse(open.ledger.settings(run.id), nullptr, false)},
-                     {"environment", Json::parse(environment, nullptr, false)},
+                     {"settings", parse_json(open.ledger.settings(run.id))},
+                     {"environment", parse_json(environment)},
                      {"epoch", epoch},
                      {"layers", Json::array()},
                      {"warnings", Json::array()},
@@ -112,17 +113,15 @@ void show(const ShowOptions& options) {
 
 }  // namespace
 
-void add_show(CLI::App& app) {
+void add_show(Command& command) {
     auto options = std::make_shared<ShowOptions>();
-    auto* command = app.add_subcommand(
-        "show", "one run in full: the plan that repeats it, where it was trained, its layers");
-    command->add_option("RUN", options->run, "the run, as CANDIDATE/SEED")->required();
-    command->add_flag("--layers", options->layers, "how its layers fared, instead of its plan");
-    command->add_option("--epoch", options->epoch, "of this epoch (default: the last)")
-        ->type_name("N")
-        ->check(CLI::PositiveNumber);
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { show(*options); });
+    command.add_option("RUN", options->run, "the run, as CANDIDATE/SEED").required();
+    command.add_flag("--layers", options->layers, "how its layers fared, instead of its plan");
+    command.add_option("--epoch", options->epoch, "of this epoch (default: the last)")
+        .type_name("N")
+        .positive();
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { show(*options); });
 }
 
 }  // namespace jevrin::app

@@ -264,25 +264,24 @@ void survey(const SurveyOptions& options) {
 
 }  // namespace
 
-void add_survey(CLI::App& app) {
+void add_survey(Command& command) {
     auto options = std::make_shared<SurveyOptions>();
-    auto* command = app.add_subcommand("survey", "look at an image set: counts, sizes, problems, duplicates");
     command
-        ->add_option("IMAGES", options->images,
+        .add_option("IMAGES", options->images,
                      "a folder with one folder of images per class (or per part), a CSV index, or a plan")
-        ->required();
-    add_picture_option(*command, "--sheet", options->sheet, "draw a labelled random sample");
+        .required();
+    add_picture_option(command, "--sheet", options->sheet, "draw a labelled random sample");
     command
-        ->add_option("--after", options->after,
+        .add_option("--after", options->after,
                      "beside each picture what training with this plan makes of it")
-        ->type_name("PLAN");
-    command->add_option("--candidate", options->candidate, "of that plan (default: the first that augments)")
-        ->type_name("NAME");
-    command->add_option("--seed", options->seed, "of the random sample")->capture_default_str();
-    command->add_option("--problems", options->problems, "write the full list of unreadable files (CSV)")
-        ->type_name("FILE");
-    command->add_flag("--json", options->json, "print one JSON document");
-    command->callback([options] { survey(*options); });
+        .type_name("PLAN");
+    command.add_option("--candidate", options->candidate, "of that plan (default: the first that augments)")
+        .type_name("NAME");
+    command.add_option("--seed", options->seed, "of the random sample").capture_default_str();
+    command.add_option("--problems", options->problems, "write the full list of unreadable files (CSV)")
+        .type_name("FILE");
+    command.add_flag("--json", options->json, "print one JSON document");
+    command.callback([options] { survey(*options); });
 }
 
 }  // namespace jevrin::app

@@ -140,21 +140,19 @@ void suspects(const SuspectsOptions& options) {
 
 }  // namespace
 
-void add_suspects(CLI::App& app) {
+void add_suspects(Command& command) {
     auto options = std::make_shared<SuspectsOptions>();
-    auto* command =
-        app.add_subcommand("suspects", "items whose label is probably wrong, the most suspect first");
-    command->add_option(
+    command.add_option(
         "RUN", options->runs,
         "runs or candidates to judge by (default: the best frozen run; without one, all finished runs)");
-    command->add_flag("--recorded", options->recorded,
+    command.add_flag("--recorded", options->recorded,
                       "judge by what the runs predicted on the validation part, not by features of a frozen "
                       "run on training and validation items");
-    add_most_option(*command, options->most);
-    add_mark_option(*command, options->mark);
-    add_picture_option(*command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { suspects(*options); });
+    add_most_option(command, options->most);
+    add_mark_option(command, options->mark);
+    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { suspects(*options); });
 }
 
 }  // namespace jevrin::app

@@ -209,27 +209,25 @@ void thresholds(const ThresholdsOptions& options) {
 
 }  // namespace
 
-void add_thresholds(CLI::App& app) {
+void add_thresholds(Command& command) {
     auto options = std::make_shared<ThresholdsOptions>();
-    auto* command = app.add_subcommand(
-        "thresholds", "precision, recall and ROC by threshold, and answering only when sure");
-    add_prediction_options(*command, options->predictions);
-    command->add_option("--class", options->one_class, "only this class")->type_name("CLASS");
+    add_prediction_options(command, options->predictions);
+    command.add_option("--class", options->one_class, "only this class").type_name("CLASS");
     for (const auto& [name, value, text] :
          {std::tuple("--precision", &options->precision,
                      "the precision wanted: which threshold, what recall"),
           std::tuple("--recall", &options->recall, "the recall wanted: which threshold, what precision")})
-        command->add_option(name, *value, text)
-            ->check(CLI::Range(0.0, 1.0))
-            ->option_text(fmt::format("SHARE={}", *value));
+        command.add_option(name, *value, text)
+            .within(0.0, 1.0)
+            .option_text(fmt::format("SHARE={}", *value));
     command
-        ->add_option("--accuracy", options->accuracy,
+        .add_option("--accuracy", options->accuracy,
                      "the accuracy wanted of what is answered: which confidence to ask for")
-        ->check(CLI::Range(0.0, 1.0))
-        ->option_text("SHARE");
-    add_table_option(*command, options->csv, "write all points of the curves");
-    add_picture_option(*command, "--figure", options->figure, "draw the curves");
-    command->callback([options] { thresholds(*options); });
+        .within(0.0, 1.0)
+        .option_text("SHARE");
+    add_table_option(command, options->csv, "write all points of the curves");
+    add_picture_option(command, "--figure", options->figure, "draw the curves");
+    command.callback([options] { thresholds(*options); });
 }
 
 }  // namespace jevrin::app

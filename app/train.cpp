@@ -19,7 +19,7 @@ struct TrainOptions {
     bool list = false;
     bool without_stores = false;
     bool json = false;
-    int threads = 0;
+    std::int64_t threads = 0;
     double memory = 0.0;
 };
 
@@ -64,7 +64,7 @@ void list_runs(const Plan& plan, const TrainOptions& options) {
 }
 
 void train(TrainOptions options) {
-    if (options.threads > 0) set_threads(options.threads);
+    if (options.threads > 0) set_threads(static_cast<int>(options.threads));
     limit_memory(options.memory);
     const Plan plan = read_plan(options.plan);
     if (options.list) {
@@ -86,39 +86,37 @@ void train(TrainOptions options) {
         line += fmt::format("; {} with other settings set aside", plural(summary.superseded, "earlier run"));
     const Ledger ledger = Ledger::open(options.ledger);
     print(fmt::format("\n{}\n\n{}", line, runs_table(ledger.runs(summary.study), plan.metric)));
-    if (summary.failed > 0) throw CLI::RuntimeError(1);
+    if (summary.failed > 0) throw ExitStatus{1};
 }
 
 }  // namespace
 
-void add_train(CLI::App& app) {
+void add_train(Command& command) {
     auto options = std::make_shared<TrainOptions>();
-    auto* command =
-        app.add_subcommand("train", "train every run of a plan that is missing; resume what was interrupted");
-    command->add_option("PLAN", options->plan, "the plan, a TOML file")->required();
-    command->add_option("--ledger", options->ledger, "the directory that keeps the runs")
-        ->type_name("DIR")
-        ->capture_default_str();
+    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
+    command.add_option("--ledger", options->ledger, "the directory that keeps the runs")
+        .type_name("DIR")
+        .capture_default_str();
     command
-        ->add_option("--only", options->study.selection.only, "only this candidate or run (may be repeated)")
-        ->type_name("NAME")
-        ->allow_extra_args(false);
+        .add_option("--only", options->study.selection.only, "only this candidate or run (may be repeated)")
+        .type_name("NAME")
+        .one_each_time();
     command
-        ->add_option("--until", options->study.selection.until,
+        .add_option("--until", options->study.selection.until,
                      "stop behind the last run of this candidate, or this run")
-        ->type_name("NAME");
-    command->add_flag("--list", options->list, "list the runs in their order and train nothing");
-    command->add_flag("--json", options->json, "with --list: print one JSON document");
-    command->add_flag("--retry", options->study.retry_failed, "train failed runs again");
-    command->add_flag("--keep-epochs", options->study.keep_epochs, "keep a model file of every epoch");
-    command->add_flag("--without-stores", options->without_stores,
+        .type_name("NAME");
+    command.add_flag("--list", options->list, "list the runs in their order and train nothing");
+    command.add_flag("--json", options->json, "with --list: print one JSON document");
+    command.add_flag("--retry", options->study.retry_failed, "train failed runs again");
+    command.add_flag("--keep-epochs", options->study.keep_epochs, "keep a model file of every epoch");
+    command.add_flag("--without-stores", options->without_stores,
                       "keep no pictures and features for later (results are the same)");
     command
-        ->add_option("--threads", options->threads,
+        .add_option("--threads", options->threads,
                      "how many threads (default: all processors; results are the same)")
-        ->check(CLI::Range(1, 1024));
-    add_memory_option(*command, options->memory);
-    command->callback([options] { train(*options); });
+        .within(1, 1024);
+    add_memory_option(command, options->memory);
+    command.callback([options] { train(*options); });
 }
 
 }  // namespace jevrin::app

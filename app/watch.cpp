@@ -164,12 +164,11 @@ void watch(const WatchOptions& options) {
 
 }  // namespace
 
-void add_watch(CLI::App& app) {
+void add_watch(Command& command) {
     auto options = std::make_shared<WatchOptions>();
-    auto* command = app.add_subcommand("watch", "follow a study that is being trained in another terminal");
-    command->add_flag("--once", options->once, "tell how it stands now, and end");
-    add_ledger_options(*command, options->ledger);
-    command->callback([options] { watch(*options); });
+    command.add_flag("--once", options->once, "tell how it stands now, and end");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { watch(*options); });
 }
 
 }  // namespace jevrin::app

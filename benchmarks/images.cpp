@@ -7,8 +7,8 @@
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/images/batches.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/execution/training_pass.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 

@@ -4,9 +4,9 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/model_file.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/exchange/model_file.hpp"
 
 #include <malloc.h>
 #include <unistd.h>

@@ -27,13 +27,26 @@ endif()
 
 find_program(CCACHE_PROGRAM ccache)
 if(CCACHE_PROGRAM AND NOT CMAKE_CXX_COMPILER_LAUNCHER)
-  set(CMAKE_CXX_COMPILER_LAUNCHER ${CCACHE_PROGRAM})
+  # It only caches what uses precompiled headers when told that their definitions and times may be trusted.
+  set(CMAKE_CXX_COMPILER_LAUNCHER ${CMAKE_COMMAND} -E env CCACHE_SLOPPINESS=pch_defines,time_macros
+      ${CCACHE_PROGRAM})
 endif()
 
-# Most of the time of a build goes into reading the same large headers again for each source. The sources of such a
-# target are compiled as one, so within a room each name, also a private one, stands for one thing.
-function(compile_together target)
-  set_target_properties(${target} PROPERTIES UNITY_BUILD ${JEVRIN_TOGETHER} UNITY_BUILD_BATCH_SIZE 0)
+# Most of the time of a build goes into reading the same headers again for each source. A target that compiles with the
+# same options as another one reuses what was precompiled for that.
+set(COMMON_HEADERS <algorithm> <array> <cmath> <cstdint> <filesystem> <functional> <map> <memory> <numeric> <optional>
+                   <set> <span> <string> <string_view> <utility> <variant> <vector> <fmt/format.h>)
+function(precompile_headers target)
+  cmake_parse_arguments(PARSE_ARGV 1 ARG "" "REUSE_FROM" "")
+  if(NOT JEVRIN_PRECOMPILED)
+    return()
+  endif()
+  if(ARG_REUSE_FROM)
+    target_precompile_headers(${target} REUSE_FROM ${ARG_REUSE_FROM})
+  else()
+    target_precompile_headers(${target} PRIVATE ${COMMON_HEADERS} ${ARG_UNPARSED_ARGUMENTS})
+  endif()
+  target_compile_options(${target} PRIVATE -fpch-preprocess)
 endfunction()
 
 # Where nothing is computed, building quickly counts for more: optimisation takes most of the time of a source.

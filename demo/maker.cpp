@@ -1,38 +1,48 @@
-// Makes the demo's image sets: see --help.
+// Makes the demo's image sets: jevrin-demo-maker glaze|sample|surfaces FOLDER [SEED]
+//   glaze     all tiles of the glaze set
+//   sample    the sample of about 60 tiles that ships
+//   surfaces  the source task of the backbone
 #include "glaze.hpp"
 #include "surfaces.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
 
-#include <CLI/CLI.hpp>
 #include <fmt/format.h>
 
-int main(int argc, char** argv) {
+#include <charconv>
+#include <string_view>
+
+namespace {
+
+std::uint64_t seed_from(std::string_view text) {
+    std::uint64_t seed = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), seed);
+    if (error != std::errc() || end != text.data() + text.size())
+        throw jevrin::InputError(fmt::format("the seed '{}' is not a number", jevrin::printable(text)));
+    return seed;
+}
+
+void make(std::string_view what, const std::filesystem::path& folder, std::uint64_t seed) {
     using namespace jevrin;
-    CLI::App app(
-        "Makes the image sets of the demo: the glaze tiles, and the surfaces on which its backbone is "
-        "trained.");
-    app.require_subcommand(1);
-    std::filesystem::path folder;
-    std::uint64_t seed = demo::default_seed;
-    auto* glaze = app.add_subcommand("glaze", "all tiles of the glaze set");
-    auto* sample = app.add_subcommand("sample", "the sample of about 60 tiles that ships");
-    auto* surfaces = app.add_subcommand("surfaces", "the source task of the backbone");
-    for (auto* command : {glaze, sample, surfaces}) {
-        command->add_option("FOLDER", folder, "where to write")->required();
-        command->add_option("--seed", seed, "another seed gives other pictures")->capture_default_str();
+    if (what == "surfaces") return demo::write_surfaces(folder, seed);
+    const auto tiles = demo::plan_tiles(seed);
+    if (what == "glaze") return demo::write_tiles(folder, tiles, seed);
+    if (what == "sample") return demo::write_tiles(folder, demo::sample_tiles(tiles), seed);
+    throw InputError(fmt::format("'{}' is not one of glaze, sample, surfaces", printable(what)));
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    if (argc != 3 && argc != 4) {
+        fmt::print(stderr, "usage: jevrin-demo-maker glaze|sample|surfaces FOLDER [SEED]\n");
+        return 2;
     }
-    CLI11_PARSE(app, argc, argv);
     try {
-        if (surfaces->parsed()) {
-            demo::write_surfaces(folder, seed);
-            return 0;
-        }
-        const auto tiles = demo::plan_tiles(seed);
-        demo::write_tiles(folder, sample->parsed() ? demo::sample_tiles(tiles) : tiles, seed);
+        make(argv[1], argv[2], argc == 4 ? seed_from(argv[3]) : jevrin::demo::default_seed);
         return 0;
-    } catch (const Error& error) {
+    } catch (const jevrin::Error& error) {
         fmt::print(stderr, "{}\n", error.what());
         return 1;
     }

@@ -22,12 +22,12 @@
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/survey.hpp"
 // network: networks as data, families, freezing, model files
-#include "jevrin/network/activations.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/network/freezing.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/layer_table.hpp"
-#include "jevrin/network/model_file.hpp"
+#include "jevrin/execution/activations.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/graph/freezing.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/layer_table.hpp"
+#include "jevrin/exchange/model_file.hpp"
 // training: one run, and what a trained model is
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"

@@ -1,9 +1,9 @@
 #include "jevrin/comparison/amounts.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -22,16 +22,16 @@ struct Amount {
 
 Amount amount_of(const Ledger& ledger, const RunRecord& run) {
     Amount amount{.family = run.origin};
-    const auto settings = nlohmann::json::parse(ledger.settings(run.id), nullptr, false);
+    const auto settings = parse_json(ledger.settings(run.id));
     if (settings.is_object() && settings.contains("training") && settings["training"].is_object())
         amount.fraction = settings["training"].value("training_fraction", 1.0);
-    const auto varied = nlohmann::json::parse(run.varied.empty() ? "{}" : run.varied, nullptr, false);
+    const auto varied = parse_json(run.varied.empty() ? "{}" : run.varied);
     if (!varied.is_object()) return amount;
     std::string others;
     for (const auto& [path, value] : varied.items())
         if (path != fraction_path)
             others += fmt::format("{}{} {}", others.empty() ? ": " : ", ", path.substr(path.rfind('.') + 1),
-                                  value.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace));
+                                  json_text(value));
     amount.family += others;
     return amount;
 }

@@ -2,10 +2,10 @@
 
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <array>
@@ -53,7 +53,7 @@ double value_of(const EpochRecord& epoch, CurveQuantity quantity, CurvePart part
 
 RunCurves curves_of_run(const Ledger& ledger, const RunRecord& run) {
     RunCurves curves{.run = run, .epochs = ledger.curve(run.id)};
-    const auto settings = nlohmann::json::parse(ledger.settings(run.id), nullptr, false);
+    const auto settings = parse_json(ledger.settings(run.id));
     if (settings.is_object() && settings.contains("training") && settings["training"].is_object() &&
         settings["training"].contains("batch") && settings["training"]["batch"].is_number_integer())
         curves.batch = settings["training"]["batch"];

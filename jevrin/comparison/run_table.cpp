@@ -1,6 +1,7 @@
 #include "jevrin/comparison/run_table.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -12,7 +13,6 @@
 namespace jevrin {
 namespace {
 
-using Json = nlohmann::json;
 
 constexpr const char* record_keys[] = {"run",
                                        "candidate",
@@ -50,7 +50,7 @@ void flatten(const Json& value, const std::string& path, std::map<std::string, J
 
 RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     RunRow row{.run = run, .values = {}};
-    const Json settings = Json::parse(ledger.settings(run.id), nullptr, false);
+    const Json settings = parse_json(ledger.settings(run.id));
     if (settings.is_object()) flatten(settings, "", row.values);
     auto& values = row.values;
     values["run"] = run.name();
@@ -188,7 +188,7 @@ std::string spoken_value(const Json& value) {
         return text;
     }
     if (value.is_number_float()) return fmt::format("{:.6g}", value.get<double>());
-    return value.dump(-1, ' ', false, Json::error_handler_t::replace);
+    return json_text(value);
 }
 
 void keep_where(std::vector<RunRow>& rows, const std::vector<std::string>& conditions) {

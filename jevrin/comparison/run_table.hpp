@@ -11,9 +11,9 @@
 // of a path will do where it is the only one ("learning_rate").
 #pragma once
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
-#include <nlohmann/json.hpp>
 
 #include <map>
 #include <optional>
@@ -24,7 +24,7 @@ namespace jevrin {
 
 struct RunRow {
     RunRecord run;
-    std::map<std::string, nlohmann::json> values;  // strings, numbers, truth values, arrays; null: not there
+    std::map<std::string, Json> values;  // strings, numbers, truth values, arrays; null: not there
 };
 // A row for each run, in their order.
 std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>& runs);
@@ -32,7 +32,7 @@ std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>&
 // The key that a word means. InputError names the nearest one, or those it may mean.
 std::string key_called(const std::vector<RunRow>& rows, const std::string& word);
 // A value for a cell of a table.
-std::string spoken_value(const nlohmann::json& value);
+std::string spoken_value(const Json& value);
 
 // Keeps rows for which every condition holds: KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT (contains). Numbers
 // are compared as numbers; a row that lacks the key holds for != alone; tags=x asks whether x is among them.

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "jevrin/figures/sheet.hpp"
-#include "jevrin/network/activations.hpp"
+#include "jevrin/execution/activations.hpp"
 
 #include <vector>
 

@@ -1,7 +1,7 @@
 // A network as a picture: its layers from top to bottom, column by column.
 #pragma once
 
-#include "jevrin/network/layer_table.hpp"
+#include "jevrin/graph/layer_table.hpp"
 
 #include <filesystem>
 #include <string>

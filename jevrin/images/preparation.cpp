@@ -1,11 +1,11 @@
 #include "jevrin/images/preparation.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/decoding.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cassert>
@@ -142,7 +142,7 @@ std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fit
 }
 
 std::string Preparation::to_json() const {
-    const nlohmann::ordered_json json = {{"size", fitting.size},
+    const Json json = {{"size", fitting.size},
                                          {"fit", fit_name(fitting.fit)},
                                          {"padding", padding_name(fitting.padding)},
                                          {"padding_colour", fitting.padding_colour},
@@ -150,12 +150,12 @@ std::string Preparation::to_json() const {
                                          {"channels", fitting.channels},
                                          {"mean", scaling.mean},
                                          {"deviation", scaling.deviation}};
-    return json.dump();
+    return json_text(json);
 }
 
 Preparation Preparation::from_json(const std::string& text) {
     try {
-        const auto json = nlohmann::json::parse(text);
+        const auto json = parse_json(text);
         Preparation preparation;
         Fitting& fitting = preparation.fitting;
         fitting.size = json.at("size").get<std::int64_t>();

@@ -1,23 +1,23 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/ledger/transaction.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jevrin {
 namespace {
 
 // What it takes to read items again, besides their paths: only arrays need more than that.
 std::string source_json(const ImageSource& source) {
-    nlohmann::ordered_json json = nlohmann::ordered_json::object();
+    Json json = Json::object();
     if (!source.labels.empty())
         json = {{"array", std::filesystem::absolute(source.from).lexically_normal().string()},
                 {"shape", source.shape},
                 {"transposed", source.transposed}};
-    return json.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
+    return json_text(json);
 }
 
 // Where paths begin.

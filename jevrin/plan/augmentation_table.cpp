@@ -1,11 +1,11 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jevrin {
 namespace {
@@ -95,8 +95,8 @@ Augmentation read_augmentation(TomlReader& reader, const std::filesystem::path& 
     return a;
 }
 
-nlohmann::ordered_json to_json(const Augmentation& a) {
-    nlohmann::ordered_json json = {
+Json to_json(const Augmentation& a) {
+    Json json = {
         {"flip", a.flip},
         {"flip_vertical", a.flip_vertical},
         {"shift", a.shift},
@@ -111,7 +111,7 @@ nlohmann::ordered_json to_json(const Augmentation& a) {
         {"blur", a.blur},
         {"erase", a.erase},
         {"mixing", {{"form", mixing_name(a.mixing.form)}, {"alpha", a.mixing.alpha}}}};
-    json["overlay"] = nlohmann::ordered_json::array();
+    json["overlay"] = Json::array();
     for (const Overlay& overlay : a.overlays)
         json["overlay"].push_back(
             {{"content", content_hash(std::as_bytes(std::span(overlay.cutout->colours.pixels))) +

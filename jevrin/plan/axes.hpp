@@ -9,6 +9,7 @@
 #pragma once
 
 #include "jevrin/plan/toml_reader.hpp"
+#include "jevrin/plan/varied_setting.hpp"
 
 #include <toml++/toml.h>
 
@@ -18,12 +19,6 @@
 #include <vector>
 
 namespace jevrin {
-
-// A setting of a variant, by its path below the candidate, and what it is in words: "learning_rate", "0.03".
-struct VariedSetting {
-    std::string path;
-    std::string value;
-};
 
 // One combination: for each axis the place in its list, or a number drawn from its range.
 using AxisValue = std::variant<std::size_t, std::int64_t, double>;
@@ -48,8 +43,5 @@ Axes read_axes(TomlReader vary);
 // Puts one combination into the candidate's table, moving list elements out of its `vary`, which disappears.
 std::vector<VariedSetting> apply_axes(const Axes& axes, const std::vector<AxisValue>& combination,
                                       toml::table& candidate, const TomlReader& places);
-
-// "learning_rate 0.03, dropout 0.2": settings by their last key, or as much of the path as tells them apart.
-std::string describe(const std::vector<VariedSetting>& settings);
 
 }  // namespace jevrin

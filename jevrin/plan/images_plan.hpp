@@ -6,7 +6,7 @@
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
 
-#include <nlohmann/json_fwd.hpp>
+#include "jevrin/base/json.hpp"
 
 #include <optional>
 
@@ -34,10 +34,10 @@ struct ImagesPlan {
 };
 
 // As the [images] table, without paths and what else only says where the images lie.
-nlohmann::ordered_json to_json(const ImagesPlan& images);
+Json to_json(const ImagesPlan& images);
 // The rest of that table.
-nlohmann::ordered_json to_json(const ImageSource& source);
-nlohmann::ordered_json to_json(const Augmentation& augmentation);
-nlohmann::ordered_json to_json(const StatedScaling& scaling);
+Json to_json(const ImageSource& source);
+Json to_json(const Augmentation& augmentation);
+Json to_json(const StatedScaling& scaling);
 
 }  // namespace jevrin

@@ -1,9 +1,9 @@
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <cmath>
 #include <limits>
@@ -193,8 +193,8 @@ ImagesPlan read_images(TomlReader reader, const std::filesystem::path& file) {
     return images;
 }
 
-nlohmann::ordered_json to_json(const ImagesPlan& images) {
-    nlohmann::ordered_json json;
+Json to_json(const ImagesPlan& images) {
+    Json json;
     if (images.parts && images.parts->by == PartsBy::given)
         json["parts"] = {{"given", true}, {"validation", images.parts->validation}};
     else if (images.parts && images.parts->by == PartsBy::folds)
@@ -215,8 +215,8 @@ nlohmann::ordered_json to_json(const ImagesPlan& images) {
     return json;
 }
 
-nlohmann::ordered_json to_json(const ImageSource& source) {
-    nlohmann::ordered_json json = {{"from", source.from.string()}};
+Json to_json(const ImageSource& source) {
+    Json json = {{"from", source.from.string()}};
     if (!source.labels.empty()) json["labels"] = source.labels.string();
     if (!source.shape.empty()) json["shape"] = source.shape;
     if (source.transposed) json["transposed"] = true;
@@ -228,7 +228,7 @@ nlohmann::ordered_json to_json(const ImageSource& source) {
     return json;
 }
 
-nlohmann::ordered_json to_json(const StatedScaling& scaling) {
+Json to_json(const StatedScaling& scaling) {
     if (scaling.kind == ScalingKind::training) return "training";
     if (scaling.kind == ScalingKind::unit) return "unit";
     return {{"mean", scaling.numbers.mean}, {"deviation", scaling.numbers.deviation}};

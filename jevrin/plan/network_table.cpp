@@ -1,11 +1,11 @@
 // The [network] table: a family from the literature with its settings, or a list of layers.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
-#include <nlohmann/json.hpp>
 
 #include <map>
 
@@ -220,9 +220,9 @@ std::string kind_of(LayerKind wanted) {
 }
 
 // As read_layer() reads it.
-nlohmann::ordered_json to_json(const Layer& layer) {
+Json to_json(const Layer& layer) {
     using K = LayerKind;
-    nlohmann::ordered_json json = {{"kind", kind_of(layer.kind)}};
+    Json json = {{"kind", kind_of(layer.kind)}};
     const auto put = [&](const char* key, const auto& value, std::initializer_list<K> kinds) {
         if (is_one_of(layer, kinds)) json[key] = value;
     };
@@ -256,9 +256,8 @@ Architecture read_network(TomlReader reader) {
     return network;
 }
 
-nlohmann::ordered_json to_json(const Architecture& architecture) {
-    using Json = nlohmann::ordered_json;
-    return std::visit(
+Json to_json(const Architecture& architecture) {
+        return std::visit(
         Overloaded{
             [](const ResidualSettings& s) -> Json {
                 // One number stands for all stages, also in a plan.

@@ -2,12 +2,13 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/plan/axes.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <array>
@@ -290,8 +291,8 @@ Plan read_plan(const std::filesystem::path& file) {
     return parse_plan(read_text(file), file);
 }
 
-nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& candidate) {
-    nlohmann::ordered_json json;
+Json resolved_settings(const Plan& plan, const Candidate& candidate) {
+    Json json;
     json["regime"] = regime_name(candidate.regime);
     if (candidate.regime == Regime::partial) {
         if (!candidate.train_from.empty()) json["train_from"] = candidate.train_from;

@@ -5,12 +5,12 @@
 #pragma once
 
 #include "jevrin/metrics/confusion_matrix.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/plan/axes.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/plan/images_plan.hpp"
+#include "jevrin/plan/varied_setting.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
-#include <nlohmann/json_fwd.hpp>
+#include "jevrin/base/json.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -96,6 +96,6 @@ std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint6
 
 // All settings of a candidate with every default filled in: what a run's results depend on, besides its
 // images, backbone weights and seed.
-nlohmann::ordered_json resolved_settings(const Plan& plan, const Candidate& candidate);
+Json resolved_settings(const Plan& plan, const Candidate& candidate);
 
 }  // namespace jevrin

@@ -1,22 +1,20 @@
 // Writing a plan: the settings of one run as TOML.
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 
 namespace jevrin {
 namespace {
 
-using Json = nlohmann::ordered_json;
-
 // TOML's basic strings are those of JSON, but for one more character that must be escaped.
 std::string quoted(const std::string& text) {
     std::string result;
-    for (const char c : Json(text).dump(-1, ' ', false, Json::error_handler_t::replace))
+    for (const char c : json_text(Json(text)))
         result += c == '\x7f' ? "\\u007f" : std::string(1, c);
     return result;
 }
@@ -31,7 +29,7 @@ std::string key_text(const std::string& key) {
 
 std::string value_text(const Json& value) {
     if (value.is_string()) return quoted(value.get<std::string>());
-    if (!value.is_structured()) return value.dump();
+    if (!value.is_structured()) return json_text(value);
     std::string text;
     for (const auto& [key, element] : value.items()) {
         if (!text.empty()) text += ", ";

@@ -1,7 +1,8 @@
 // Reading the tables that plans and recipes share: [images], augment, overlays.
 #pragma once
 
-#include "jevrin/network/architecture.hpp"
+#include "jevrin/base/json.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/plan/toml_reader.hpp"
 #include "jevrin/training/training_settings.hpp"
@@ -25,7 +26,7 @@ std::optional<StatedScaling> read_scaling(TomlReader& reader);
 
 // A [network] table: a family with its settings, or a list of layers.
 Architecture read_network(TomlReader reader);
-nlohmann::ordered_json to_json(const Architecture& architecture);
+Json to_json(const Architecture& architecture);
 // The function that a word names, relu unless the key is there.
 FunctionKind read_function(TomlReader& reader, const std::string& key);
 
@@ -37,7 +38,7 @@ Augmentation read_augmentation(TomlReader& reader, const std::filesystem::path& 
 // A [training] table: what it states replaces the settings given, the rest stays.
 TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
                                const std::filesystem::path& file);
-nlohmann::ordered_json to_json(const TrainingSettings& settings);
+Json to_json(const TrainingSettings& settings);
 
 // One [[overlay]] table, without its label and classes, which only recipes have.
 Overlay read_overlay(TomlReader& reader, const std::filesystem::path& file);

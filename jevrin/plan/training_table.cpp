@@ -1,15 +1,13 @@
 // The [training] table: budget, optimiser, schedule, loss, augmentation.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/plan/shared_tables.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jevrin {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 constexpr std::int64_t most_epochs = 100'000;
 constexpr std::int64_t most_steps = 1'000'000'000;
@@ -185,7 +183,7 @@ TrainingSettings read_training(TomlReader reader, TrainingSettings settings,
     return settings;
 }
 
-nlohmann::ordered_json to_json(const TrainingSettings& t) {
+Json to_json(const TrainingSettings& t) {
     Json json;
     if (t.steps > 0)
         json["steps"] = t.steps;

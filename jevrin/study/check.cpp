@@ -1,9 +1,9 @@
 #include "jevrin/study/check.hpp"
 
-#include "jevrin/network/freezing.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/rewrite.hpp"
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/graph/freezing.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/execution/training_pass.hpp"
 #include "jevrin/training/loss.hpp"
 
 #include <fmt/format.h>

@@ -1,7 +1,7 @@
 // Looking before paying: what each candidate of a plan would be, need and cost.
 #pragma once
 
-#include "jevrin/network/layer_table.hpp"
+#include "jevrin/graph/layer_table.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/study/materials.hpp"
 

@@ -1,18 +1,18 @@
 #include "jevrin/study/environment.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/processor.hpp"
 #include "jevrin/images/libraries.hpp"
 #include "jevrin/tensor/libraries.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <sqlite3.h>
 
 namespace jevrin {
 
 std::string environment_json() {
-    nlohmann::ordered_json json = {{"jevrin", JEVRIN_VERSION},
+    Json json = {{"jevrin", JEVRIN_VERSION},
                                    {"compiler", __VERSION__},
                                    {"processor", processor().name},
                                    {"cores", processor().cores},
@@ -20,7 +20,7 @@ std::string environment_json() {
     for (const auto& [library, version] : image_libraries()) json["libraries"][library] = version;
     for (const auto& [library, version] : compute_libraries()) json["libraries"][library] = version;
     json["libraries"]["SQLite"] = sqlite3_libversion();
-    return json.dump();
+    return json_text(json);
 }
 
 }  // namespace jevrin

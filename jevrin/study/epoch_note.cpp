@@ -1,15 +1,14 @@
 #include "jevrin/study/epoch_note.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 
-#include <nlohmann/json.hpp>
 
 #include <array>
 
 namespace jevrin {
 namespace {
 
-using Json = nlohmann::json;
 
 // Every number of an epoch, by its name; for writing and for reading.
 template <typename Epoch, typename Visit>
@@ -45,13 +44,13 @@ std::string to_text(const EpochNote& note) {
     for (const LayerSummary& l : note.layers)
         json["layers"].push_back(
             {l.layer, l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share, l.learning_rate});
-    return json.dump(-1, ' ', false, Json::error_handler_t::replace);
+    return json_text(json);
 }
 
 std::optional<EpochNote> note_from_text(const std::string& text) {
     if (text.empty()) return std::nullopt;
     try {
-        const Json json = Json::parse(text);
+        const Json json = parse_json(text);
         EpochNote note{.best = json.at("best"),
                        .warnings = json.at("warnings").get<std::vector<std::string>>()};
         for_numbers(note.epoch, [&](const char* name, auto& value) { json.at(name).get_to(value); });

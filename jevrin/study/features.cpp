@@ -3,7 +3,7 @@
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/training/boundary_features.hpp"
 
 #include <fmt/format.h>

@@ -6,9 +6,9 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/ledger/ledger.hpp"
-#include "jevrin/network/freezing.hpp"
-#include "jevrin/network/model_file.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/graph/freezing.hpp"
+#include "jevrin/exchange/model_file.hpp"
+#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/sampling.hpp"
 

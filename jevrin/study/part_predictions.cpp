@@ -4,12 +4,12 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/number_array.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <charconv>
@@ -96,7 +96,7 @@ ImageSet items_of(const StudyRecord& study, const std::vector<ItemRecord>& recor
     ImageSet set;
     set.root = study.image_root;
     set.classes = study.classes;
-    const auto source = nlohmann::json::parse(study.image_source, nullptr, false);
+    const auto source = parse_json(study.image_source);
     if (source.is_object() && source.contains("array"))
         set.array = std::make_shared<PictureArray>(source.value("array", ""),
                                                    source.value("shape", std::vector<std::int64_t>()),

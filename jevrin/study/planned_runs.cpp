@@ -1,11 +1,11 @@
 #include "jevrin/study/planned_runs.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/network/freezing.hpp"
+#include "jevrin/graph/freezing.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 
@@ -14,13 +14,13 @@ namespace {
 
 std::string identity_settings(const Materials& materials, const Candidate& candidate, std::int64_t fold) {
     const Plan& plan = materials.plan;
-    nlohmann::ordered_json settings = resolved_settings(plan, candidate);
+    Json settings = resolved_settings(plan, candidate);
     if (fold > 0) settings["images"]["parts"]["fold"] = fold;
     settings["images"]["fingerprint"] = materials.set.fingerprint;
     if (!candidate.network) settings["backbone"] = materials.backbones.at(candidate.backbone).hash;
     const Scaling scaling = materials.scaling_for(candidate, fold);
     settings["scaling"] = {{"mean", scaling.mean}, {"deviation", scaling.deviation}};
-    return settings.dump();
+    return json_text(settings);
 }
 
 // Forwards and backwards through what trains, three times a forward pass; through what is frozen once for
@@ -73,12 +73,12 @@ std::vector<PlannedRun> plan_runs(const Materials& materials) {
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built = build_network(plan, candidate, materials.backbones,
                                                      materials.set.classes.size(), plan.seeds.front());
-        nlohmann::ordered_json varied = nlohmann::ordered_json::object();
+        Json varied = Json::object();
         for (const VariedSetting& setting : candidate.varied) varied[setting.path] = setting.value;
         PlannedRun run{.candidate = &candidate};
         run.identity = {.candidate = candidate.name,
                         .origin = candidate.origin,
-                        .varied = varied.dump(),
+                        .varied = json_text(varied),
                         .regime = regime_name(candidate.regime),
                         .parameters = parameter_count(built.network),
                         .trainable_parameters = trainable_parameter_count(built.network),

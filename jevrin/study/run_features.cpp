@@ -3,8 +3,8 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/logistic_regression.hpp"
 

@@ -3,8 +3,8 @@
 
 #include "jevrin/base/row_store.hpp"
 #include "jevrin/images/batches.hpp"
-#include "jevrin/network/graph.hpp"
-#include "jevrin/network/inference.hpp"
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/execution/inference.hpp"
 
 #include <cstdint>
 #include <filesystem>

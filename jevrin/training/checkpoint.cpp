@@ -3,10 +3,10 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <array>
 #include <cstring>
@@ -17,7 +17,6 @@
 namespace jevrin {
 namespace {
 
-using Json = nlohmann::json;
 
 const std::string magic = "jevrin checkpoint 2 ";
 constexpr std::size_t hash_length = 32;
@@ -117,7 +116,7 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
                          {"plateau", to_json(state.plateau)},
                          {"sums", to_json(state.sums)},
                          {"note", state.note}};
-    const std::string text = header.dump(-1, ' ', false, Json::error_handler_t::replace);
+    const std::string text = json_text(header);
     const std::string head = fmt::format("{}{}\n{}", magic, text.size(), text);
     std::vector<std::span<const std::byte>> pieces = {std::as_bytes(std::span(head))};
     const auto add = [&](std::span<const float> values) { pieces.push_back(std::as_bytes(values)); };
@@ -149,7 +148,7 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         const std::size_t line_end = content.find('\n');
         const std::size_t length =
             std::stoul(std::string(content.substr(magic.size(), line_end - magic.size())));
-        const auto header = Json::parse(content.substr(line_end + 1, length));
+        const auto header = parse_json(content.substr(line_end + 1, length));
         const auto shapes = [&](const char* key) { return header.at(key).get<std::vector<Shape>>(); };
         FloatReader reader(content.substr(line_end + 1 + length));
         TrainingState state{.epochs_done = header.at("epochs_done"), .steps_done = header.at("steps_done")};

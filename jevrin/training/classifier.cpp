@@ -1,13 +1,13 @@
 #include "jevrin/training/classifier.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/model_file.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/exchange/model_file.hpp"
+#include "jevrin/graph/rewrite.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cassert>
@@ -24,7 +24,7 @@ constexpr std::size_t inference_batch = 32;
 // What a model says beyond its classes: how sure it is of them, and what it knows.
 void read_certainty(const Model& model, const std::string& file, Classifier& classifier) {
     if (const auto stored = model.metadata.find(temperature_key); stored != model.metadata.end()) {
-        const auto json = nlohmann::json::parse(stored->second, nullptr, false);
+        const auto json = parse_json(stored->second);
         if (!json.is_number() || !(json.get<double>() > 0.0))
             throw InputError(
                 fmt::format("{}: its temperature is no positive number; the file is damaged", file));
@@ -54,7 +54,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
     Classifier classifier;
     try {
         classifier.preparation = Preparation::from_json(model.metadata.at(preparation_key));
-        const auto json = nlohmann::json::parse(model.metadata.at(classes_key));
+        const auto json = parse_json(model.metadata.at(classes_key));
         classifier.classes = json.get<std::vector<std::string>>();
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));
@@ -81,10 +81,10 @@ Classifier load_classifier(const std::filesystem::path& path) {
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier) {
     Model model{classifier.network, {}};
     model.metadata[classes_key] =
-        nlohmann::json(classifier.classes).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
+        json_text(Json(classifier.classes));
     model.metadata[preparation_key] = classifier.preparation.to_json();
     if (classifier.temperature != 1.0)
-        model.metadata[temperature_key] = nlohmann::json(classifier.temperature).dump();
+        model.metadata[temperature_key] = json_text(Json(classifier.temperature));
     if (classifier.familiarity) model.metadata[familiarity_key] = classifier.familiarity->to_text();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
     write_model(path, model);

@@ -7,8 +7,8 @@
 
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/network/graph.hpp"
-#include "jevrin/network/inference.hpp"
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/execution/inference.hpp"
 #include "jevrin/training/familiarity.hpp"
 
 #include <filesystem>

@@ -1,10 +1,10 @@
 #include "jevrin/training/familiarity.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/random.hpp"
 
-#include <Eigen/Dense>
-#include <nlohmann/json.hpp>
+#include <Eigen/Core>
 
 #include <algorithm>
 #include <bit>
@@ -24,6 +24,17 @@ constexpr Eigen::Index most_directions = 16;
 constexpr double share_within = 0.98;
 const char* const digits = "0123456789abcdef";
 
+// Makes the columns orthonormal: modified Gram-Schmidt, twice over (Giraud, Langou & Rozloznik 2005).
+void orthonormalise(Eigen::MatrixXf& columns) {
+    for (int pass = 0; pass < 2; ++pass)
+        for (Eigen::Index j = 0; j < columns.cols(); ++j) {
+            for (Eigen::Index k = 0; k < j; ++k)
+                columns.col(j) -= columns.col(k).dot(columns.col(j)) * columns.col(k);
+            const float norm = columns.col(j).norm();
+            if (norm > 0.0F) columns.col(j) /= norm;
+        }
+}
+
 // The directions in which the rows vary most, by subspace iteration (Golub & Van Loan, 8.2) from random ones.
 Matrix leading_directions(const Matrix& rows, Eigen::Index count) {
     constexpr int rounds = 12;
@@ -32,9 +43,9 @@ Matrix leading_directions(const Matrix& rows, Eigen::Index count) {
     for (Eigen::Index j = 0; j < count; ++j)
         for (Eigen::Index i = 0; i < rows.cols(); ++i) directions(i, j) = static_cast<float>(random.normal());
     for (int round = 0; round < rounds; ++round) {
-        const Eigen::MatrixXf next = rows.transpose() * (rows * directions);
-        directions = Eigen::HouseholderQR<Eigen::MatrixXf>(next).householderQ() *
-                     Eigen::MatrixXf::Identity(rows.cols(), count);
+        const Eigen::MatrixXf projections = rows * directions;
+        directions.noalias() = rows.transpose() * projections;
+        orthonormalise(directions);
     }
     return directions.transpose();
 }
@@ -92,19 +103,19 @@ double Familiarity::distance(std::span<const float> features) const {
 }
 
 std::string Familiarity::to_text() const {
-    const nlohmann::ordered_json json = {{"width", width},
+    const Json json = {{"width", width},
                                          {"limit", limit},
                                          {"remaining_variance", remaining_variance},
                                          {"variances", to_hexadecimal(variances)},
                                          {"directions", to_hexadecimal(directions)},
                                          {"means", to_hexadecimal(means)}};
-    return json.dump();
+    return json_text(json);
 }
 
 Familiarity Familiarity::from_text(const std::string& text) {
     Familiarity result;
     try {
-        const auto json = nlohmann::json::parse(text);
+        const auto json = parse_json(text);
         result.width = json.at("width").get<std::int64_t>();
         result.limit = json.at("limit").get<double>();
         result.remaining_variance = json.at("remaining_variance").get<double>();

@@ -1,7 +1,7 @@
 // How each layer of a network fares while it trains: what says where gradients explode, vanish, or units die.
 #pragma once
 
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/execution/training_pass.hpp"
 
 #include <cstdint>
 #include <span>

@@ -5,7 +5,7 @@
 //     optimiser.step(pass.parameters(), {.learning_rate = 1e-3});
 #pragma once
 
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/execution/training_pass.hpp"
 
 #include <cstdint>
 #include <span>

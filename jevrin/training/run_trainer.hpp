@@ -14,8 +14,8 @@
 
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/parts.hpp"
-#include "jevrin/network/graph.hpp"
-#include "jevrin/network/pass.hpp"
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/execution/pass.hpp"
 #include "jevrin/training/training_settings.hpp"
 #include "jevrin/training/training_state.hpp"
 

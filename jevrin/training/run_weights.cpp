@@ -1,7 +1,7 @@
 #include "jevrin/training/run_weights.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/network/freezing.hpp"
+#include "jevrin/graph/freezing.hpp"
 
 #include <algorithm>
 #include <cmath>

@@ -1,8 +1,8 @@
 // The weights of a run in progress, across the phases in which more and more of them train.
 #pragma once
 
-#include "jevrin/network/rewrite.hpp"
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/execution/training_pass.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/layer_monitor.hpp"
 #include "jevrin/training/optimiser.hpp"

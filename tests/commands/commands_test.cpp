@@ -1,15 +1,15 @@
 // The tool as a user runs it.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/network/architecture.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/plan/recipe.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <chrono>
 #include <cstring>
@@ -18,7 +18,6 @@
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::run_jevrin;
 using test::small_plan;
@@ -39,11 +38,11 @@ class TrainedStudy : public testing::Test {
     static CommandResult run(const std::vector<std::string>& arguments) {
         return run_jevrin(arguments, {.directory = directory_->path()});
     }
-    static json run_json(std::vector<std::string> arguments) {
+    static Json run_json(std::vector<std::string> arguments) {
         arguments.emplace_back("--json");
         const CommandResult result = run(arguments);
         EXPECT_EQ(result.status, 0) << result.errors;
-        return json::parse(result.output);
+        return parse_json(result.output);
     }
 
     static inline std::unique_ptr<TemporaryDirectory> directory_;
@@ -62,10 +61,10 @@ TEST_F(TrainedStudy, TrainPrintsALinePerEpochAndASummary) {
 }
 
 TEST_F(TrainedStudy, RunsListsEveryRun) {
-    const json runs = run_json({"runs"});
+    const Json runs = run_json({"runs"});
     ASSERT_EQ(runs.size(), 6U);
     std::set<std::string> regimes;
-    for (const json& r : runs) {
+    for (const Json& r : runs) {
         EXPECT_EQ(r["state"], "finished");
         EXPECT_EQ(r["epochs"], 3);
         EXPECT_EQ(r["run"], fmt::format("{}/{}", r["candidate"].get<std::string>(), r["seed"].get<int>()));
@@ -79,13 +78,13 @@ TEST_F(TrainedStudy, RunsListsEveryRun) {
 }
 
 TEST_F(TrainedStudy, EveryEpochsMatrixSumsToTheValidationPart) {
-    const json curves = run_json({"curves", "new head/1", "from scratch/2"});
+    const Json curves = run_json({"curves", "new head/1", "from scratch/2"});
     ASSERT_EQ(curves.size(), 2U);
     EXPECT_EQ(curves[1]["run"], "from scratch/2");
-    for (const json& e : curves[0]["epochs"]) {
-        const json matrix =
+    for (const Json& e : curves[0]["epochs"]) {
+        const Json matrix =
             run_json({"confusion", "new head/1", "--epoch", std::to_string(e["epoch"].get<int>())});
-        EXPECT_EQ(matrix["classes"], (json{"across", "both", "down"}));
+        EXPECT_EQ(matrix["classes"], (Json{"across", "both", "down"}));
         std::int64_t sum = 0;
         std::int64_t right = 0;
         for (std::size_t i = 0; i < 3; ++i)
@@ -99,11 +98,11 @@ TEST_F(TrainedStudy, EveryEpochsMatrixSumsToTheValidationPart) {
 }
 
 TEST_F(TrainedStudy, ChooseNamesACandidateWithItsInterval) {
-    const json choice = run_json({"choose"});
+    const Json choice = run_json({"choose"});
     EXPECT_EQ(choice["metric"], "accuracy");
     ASSERT_EQ(choice["ranking"].size(), 3U);
     bool found = false;
-    for (const json& c : choice["ranking"]) {
+    for (const Json& c : choice["ranking"]) {
         EXPECT_LE(c["low"].get<double>(), c["mean"].get<double>());
         EXPECT_GE(c["high"].get<double>(), c["mean"].get<double>());
         found = found || c["candidate"] == choice["chosen"];
@@ -124,12 +123,12 @@ TEST_F(TrainedStudy, ClassifyGivesWhatTheRunRecorded) {
         int compared = 0;
         for (; query.executeStep(); ++compared) {
             const std::string item = query.getColumn(0);
-            const json answer = run_json(
+            const Json answer = run_json(
                 {"classify", "model.onnx", "images/" + item.substr(0, item.rfind('#')), "--top", "0"});
             float recorded[3];
             std::memcpy(recorded, query.getColumn(1).getBlob(), sizeof recorded);
             const std::vector<std::string> classes = {"across", "both", "down"};
-            for (const json& top : answer[0]["top"]) {
+            for (const Json& top : answer[0]["top"]) {
                 const auto place =
                     std::find(classes.begin(), classes.end(), top["class"].get<std::string>()) -
                     classes.begin();
@@ -285,10 +284,10 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
     EXPECT_GT(std::filesystem::file_size(directory / "network.png"), 10'000U);
     const CommandResult own = run_jevrin({"check", "own.toml", "--json"}, here);
     EXPECT_EQ(own.status, 0) << own.errors;
-    EXPECT_EQ(json::parse(own.output)["candidates"][1]["layers"].back()["shape"], (std::vector<int>{3}));
+    EXPECT_EQ(parse_json(own.output)["candidates"][1]["layers"].back()["shape"], (std::vector<int>{3}));
     const CommandResult fair = run_jevrin({"check", "fair.toml", "--json"}, here);
     EXPECT_EQ(fair.status, 0) << fair.errors;
-    EXPECT_EQ(json::parse(fair.output)["runs"], (8 + 4 + 3 + 4) * 3);
+    EXPECT_EQ(parse_json(fair.output)["runs"], (8 + 4 + 3 + 4) * 3);
     const CommandResult layers =
         run_jevrin({"layers", "backbone.onnx", "glaze/crazing/00.png", "--figure", "layers.png"}, here);
     EXPECT_EQ(layers.status, 0) << layers.errors;

@@ -1,6 +1,8 @@
 // What the tool says across the runs of a study.
 #include "evaluated.hpp"
 
+#include "jevrin/base/json.hpp"
+
 #include <cmath>
 #include <filesystem>
 #include <sstream>
@@ -8,7 +10,6 @@
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::is_picture;
 using test::lines_of;
@@ -34,9 +35,9 @@ TEST_F(Compared, CurvesOverlayCandidatesOnAnyAxis) {
 }
 
 TEST_F(Compared, DiagnoseSaysSomethingOfEveryRun) {
-    const json found = run_json({"diagnose"});
+    const Json found = run_json({"diagnose"});
     EXPECT_EQ(found.size(), 6U);
-    for (const json& one : found) {
+    for (const Json& one : found) {
         EXPECT_FALSE(one["finding"].get<std::string>().empty());
         EXPECT_EQ(one["findings"][0]["finding"], one["finding"]);
     }
@@ -44,15 +45,15 @@ TEST_F(Compared, DiagnoseSaysSomethingOfEveryRun) {
 }
 
 TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
-    const json difference = run_json({"confusion", "new head", "--minus", "from scratch"});
+    const Json difference = run_json({"confusion", "new head", "--minus", "from scratch"});
     EXPECT_EQ(difference["runs"].size(), 2U);
     EXPECT_EQ(difference["minus"].size(), 2U);
-    const json recalls = run_json({"recall"});
+    const Json recalls = run_json({"recall"});
     for (std::size_t c = 0; c < recalls["classes"].size(); ++c) {
-        const json& row = recalls["classes"][c]["recalls"];
+        const Json& row = recalls["classes"][c]["recalls"];
         double frozen = 0.0;
         double scratch = 0.0;
-        for (const json& one : row) {
+        for (const Json& one : row) {
             if (one["candidate"] == "new head") frozen = one["mean"];
             if (one["candidate"] == "from scratch") scratch = one["mean"];
         }
@@ -74,9 +75,9 @@ TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
 }
 
 TEST_F(Compared, AMeanMatrixHasItsSpread) {
-    const json mean = run_json({"confusion", "from scratch", "--mean"});
-    const json one = run_json({"confusion", "from scratch/1", "--shares", "true"});
-    const json two = run_json({"confusion", "from scratch/2", "--shares", "true"});
+    const Json mean = run_json({"confusion", "from scratch", "--mean"});
+    const Json one = run_json({"confusion", "from scratch/1", "--shares", "true"});
+    const Json two = run_json({"confusion", "from scratch/2", "--shares", "true"});
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j) {
             const double a = one["shares"][i][j];
@@ -90,9 +91,9 @@ TEST_F(Compared, AMeanMatrixHasItsSpread) {
 }
 
 TEST_F(Compared, AgreementShowsAndMarksItems) {
-    const json all = run_json({"agreement", "--show", "known"});
-    const json missed = run_json({"agreement", "--show", "missed"});
-    const json disputed = run_json({"agreement", "--show", "disputed"});
+    const Json all = run_json({"agreement", "--show", "known"});
+    const Json missed = run_json({"agreement", "--show", "missed"});
+    const Json disputed = run_json({"agreement", "--show", "disputed"});
     EXPECT_EQ(all["selected"].size() + missed["selected"].size() + disputed["selected"].size(),
               all["items"].get<std::size_t>());
     EXPECT_EQ(all["agreement"].size(), 6U);
@@ -104,12 +105,12 @@ TEST_F(Compared, AgreementShowsAndMarksItems) {
 }
 
 TEST_F(Compared, TheChoiceHasAParagraphATableAFigureAndJson) {
-    const json choice = run_json({"choose", "--cost", "trained", "--pairs"});
+    const Json choice = run_json({"choose", "--cost", "trained", "--pairs"});
     EXPECT_EQ(choice["cost"], "trained");
     EXPECT_EQ(choice["pairs"].size(), 3U);
     EXPECT_THAT(choice["summary"].get<std::string>(), HasSubstr("validation items are few"));
     EXPECT_EQ(choice["ranking"].size(), 3U);
-    for (const json& one : choice["ranking"]) EXPECT_EQ(one["seeds"], 2);
+    for (const Json& one : choice["ranking"]) EXPECT_EQ(one["seeds"], 2);
     const CommandResult text = run({"choose", "--figure", "choice.png", "--csv", "choice.csv", "--pairs"});
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_TRUE(is_picture(file("choice.png")));
@@ -154,7 +155,7 @@ TEST_F(Compared, DeletingAsksAndMergingBringsBack) {
     EXPECT_EQ(run({"delete", "last stage/1", "--ledger", "copy", "--yes"}).status, 0);
     EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 5U);
     EXPECT_THAT(run({"contrast", "ledger", "copy"}).output, HasSubstr("only in the first"));
-    const json merged = run_json({"merge", "ledger", "--ledger", "copy"});
+    const Json merged = run_json({"merge", "ledger", "--ledger", "copy"});
     EXPECT_EQ(merged["runs"], 1);
     EXPECT_EQ(merged["known"], 6);
     EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 6U);
@@ -166,7 +167,7 @@ TEST_F(Compared, DeletingAsksAndMergingBringsBack) {
 TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
     std::filesystem::copy(file("ledger"), file("tested"), std::filesystem::copy_options::recursive);
     EXPECT_EQ(run_json({"choose", "--ledger", "tested"})["test_looks"], 0);
-    const json tested = run_json({"choose", "--test", "--ledger", "tested"});
+    const Json tested = run_json({"choose", "--test", "--ledger", "tested"});
     EXPECT_EQ(tested["test"]["candidate"], tested["chosen"]);
     EXPECT_EQ(tested["test"]["runs"].size(), 2U);
     EXPECT_EQ(tested["test_looks"], 2);
@@ -223,12 +224,12 @@ TEST_F(Compared, FiguresThatCannotBeWrittenAreErrorsOfWork) {
 
 TEST_F(Compared, CurvesAsCsvAndJsonSayTheSame) {
     ASSERT_EQ(run({"curves", "new head/2", "--csv", "one.csv"}).status, 0);
-    const json curves = run_json({"curves", "new head/2"});
+    const Json curves = run_json({"curves", "new head/2"});
     std::istringstream lines(read_text(file("one.csv")));
     std::string line;
     std::getline(lines, line);
     EXPECT_TRUE(line.starts_with("run,candidate,regime,seed,fold,epoch,step,examples,seconds"));
-    for (const json& epoch : curves[0]["epochs"]) {
+    for (const Json& epoch : curves[0]["epochs"]) {
         ASSERT_TRUE(std::getline(lines, line));
         std::vector<std::string> cells;
         std::istringstream row(line);
@@ -296,9 +297,9 @@ TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_TRUE(is_picture(directory / "a.png"));
     EXPECT_EQ(lines_of(read_text(directory / "a.csv")), 5U);
-    const json report = json::parse(test::run_jevrin({"amounts", "--json"}, here).output);
+    const Json report = parse_json(test::run_jevrin({"amounts", "--json"}, here).output);
     ASSERT_EQ(report["curves"].size(), 2U);
-    for (const json& curve : report["curves"]) {
+    for (const Json& curve : report["curves"]) {
         EXPECT_EQ(curve["points"][0]["fraction"], 0.4);
         EXPECT_LT(curve["points"][0]["training_items"], curve["points"][1]["training_items"]);
     }

@@ -3,9 +3,9 @@
 
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
 
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <memory>
@@ -39,11 +39,11 @@ class Evaluated : public testing::Test {
     static CommandResult run(const std::vector<std::string>& arguments) {
         return run_jevrin(arguments, {.directory = directory_->path()});
     }
-    static nlohmann::json run_json(std::vector<std::string> arguments) {
+    static Json run_json(std::vector<std::string> arguments) {
         arguments.emplace_back("--json");
         const CommandResult result = run(arguments);
         EXPECT_EQ(result.status, 0) << result.errors;
-        return nlohmann::json::parse(result.output);
+        return parse_json(result.output);
     }
     static std::filesystem::path file(const std::string& name) { return *directory_ / name; }
 

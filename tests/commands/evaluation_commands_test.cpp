@@ -2,12 +2,12 @@
 // and what it refuses.
 #include "commands/evaluated.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <cmath>
 #include <sstream>
@@ -15,7 +15,6 @@
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::Evaluated;
 using test::is_picture;
@@ -28,9 +27,9 @@ using testing::HasSubstr;
 const char* const bad_run = "new head/1";
 
 TEST_F(Evaluated, ScoresComeWithIntervalsAndBaselines) {
-    const json scores = run_json({"scores", bad_run});
+    const Json scores = run_json({"scores", bad_run});
     EXPECT_EQ(scores["items"], 9);
-    const json matrix = run_json({"confusion", bad_run});
+    const Json matrix = run_json({"confusion", bad_run});
     std::int64_t right = 0;
     for (std::size_t c = 0; c < 3; ++c) right += matrix["counts"][c][c].get<std::int64_t>();
     EXPECT_EQ(scores["right"], right);
@@ -52,10 +51,10 @@ TEST_F(Evaluated, ScoresComeWithIntervalsAndBaselines) {
 }
 
 TEST_F(Evaluated, ScoresOfOtherPartsAndKeptEpochsAreComputed) {
-    const json training = run_json({"scores", "last stage/1", "--part", "training"});
+    const Json training = run_json({"scores", "last stage/1", "--part", "training"});
     EXPECT_EQ(training["items"], 18);
-    const json matrix = run_json({"confusion", "last stage/1", "--epoch", "1"});
-    const json first = run_json({"scores", "last stage/1", "--epoch", "1"});
+    const Json matrix = run_json({"confusion", "last stage/1", "--epoch", "1"});
+    const Json first = run_json({"scores", "last stage/1", "--epoch", "1"});
     EXPECT_EQ(first["epoch"], 1);
     std::int64_t right = 0;
     for (std::size_t c = 0; c < 3; ++c) right += matrix["counts"][c][c].get<std::int64_t>();
@@ -103,7 +102,7 @@ TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {
 
 TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
     ASSERT_EQ(run({"scores", bad_run, "--csv", "own.csv"}).status, 0);
-    const json own = run_json({"scores", bad_run});
+    const Json own = run_json({"scores", bad_run});
     EXPECT_EQ(run_json({"scores", bad_run, "--predictions", "own.csv"})["scores"], own["scores"]);
     const std::string text = read_text(file("own.csv"));
     const auto refusal = [&](const std::string& changed) {
@@ -144,10 +143,10 @@ TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
 }
 
 TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
-    const json classes = run_json({"classes", bad_run});
+    const Json classes = run_json({"classes", bad_run});
     double before = -1.0;
     std::int64_t wrong = 0;
-    for (const json& entry : classes["classes"]) {
+    for (const Json& entry : classes["classes"]) {
         EXPECT_GE(entry["recall"], before);
         before = entry["recall"];
         EXPECT_EQ(entry["support"], 3);
@@ -167,10 +166,10 @@ TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
 }
 
 TEST_F(Evaluated, MatricesAreAddedUpSharedAndWritten) {
-    const json first = run_json({"confusion", "new head/1"});
-    const json second = run_json({"confusion", "new head/2"});
-    const json both = run_json({"confusion", "new head", "--shares", "predicted"});
-    EXPECT_EQ(both["runs"], (json::array({"new head/1", "new head/2"})));
+    const Json first = run_json({"confusion", "new head/1"});
+    const Json second = run_json({"confusion", "new head/2"});
+    const Json both = run_json({"confusion", "new head", "--shares", "predicted"});
+    EXPECT_EQ(both["runs"], (Json::array({"new head/1", "new head/2"})));
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j)
             EXPECT_EQ(both["counts"][i][j],
@@ -190,17 +189,17 @@ TEST_F(Evaluated, MatricesAreAddedUpSharedAndWritten) {
 }
 
 TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
-    const json matrix = run_json({"confusion", bad_run});
-    const json all = run_json({"mistakes", bad_run});
-    const json right = run_json({"mistakes", bad_run, "--show", "right"});
+    const Json matrix = run_json({"confusion", bad_run});
+    const Json all = run_json({"mistakes", bad_run});
+    const Json right = run_json({"mistakes", bad_run, "--show", "right"});
     EXPECT_EQ(all["mistakes"].size() + right["mistakes"].size(), 9U);
     double before = 2.0;
-    for (const json& mistake : all["mistakes"]) {
+    for (const Json& mistake : all["mistakes"]) {
         EXPECT_NE(mistake["label"], mistake["predicted"]);
         EXPECT_LE(mistake["confidence"], before);
         before = mistake["confidence"];
     }
-    for (const json& item : right["mistakes"]) EXPECT_EQ(item["label"], item["predicted"]);
+    for (const Json& item : right["mistakes"]) EXPECT_EQ(item["label"], item["predicted"]);
     const std::vector<std::string> names = {"across", "both", "down"};
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j)
@@ -208,8 +207,8 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
                                 names[j]})["selected"],
                       matrix["counts"][i][j]);
     before = 1e9;
-    const json by_loss = run_json({"mistakes", bad_run, "--by", "loss"});
-    for (const json& mistake : by_loss["mistakes"]) {
+    const Json by_loss = run_json({"mistakes", bad_run, "--by", "loss"});
+    for (const Json& mistake : by_loss["mistakes"]) {
         EXPECT_LE(mistake["loss"], before);
         before = mistake["loss"];
     }
@@ -227,13 +226,13 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
 }
 
 TEST_F(Evaluated, OneItemIsShownInFull) {
-    const json mistake = run_json({"mistakes", bad_run})["mistakes"][0];
-    const json item = run_json({"item", bad_run, mistake["item"], "--neighbours", "4"});
+    const Json mistake = run_json({"mistakes", bad_run})["mistakes"][0];
+    const Json item = run_json({"item", bad_run, mistake["item"], "--neighbours", "4"});
     EXPECT_EQ(item["part"], "validation");
     EXPECT_EQ(item["predicted"], mistake["predicted"]);
     double sum = 0.0;
     double before = 1.0;
-    for (const json& entry : item["probabilities"]) {
+    for (const Json& entry : item["probabilities"]) {
         EXPECT_LE(entry["probability"], before);
         before = entry["probability"];
         sum += before;
@@ -253,13 +252,13 @@ TEST_F(Evaluated, OneItemIsShownInFull) {
 }
 
 TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
-    const json by_features = run_json({"suspects"});
+    const Json by_features = run_json({"suspects"});
     EXPECT_EQ(by_features["items"], 27);  // training and validation
     EXPECT_THAT(by_features["source"].get<std::string>(), HasSubstr("frozen features of new head"));
-    const json recorded = run_json({"suspects", "last stage", "--recorded"});
+    const Json recorded = run_json({"suspects", "last stage", "--recorded"});
     EXPECT_EQ(recorded["items"], 9);
     double before = 0.0;
-    for (const json& suspect : recorded["suspects"]) {
+    for (const Json& suspect : recorded["suspects"]) {
         EXPECT_GE(suspect["label_probability"], before);
         before = suspect["label_probability"];
         EXPECT_NE(suspect["label"], suspect["proposed"]);
@@ -268,11 +267,11 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
         run({"suspects", "new head/1", "--recorded", "--mark", "2", "--sheet", "suspects.png"});
     EXPECT_EQ(marked.status, 0) << marked.errors;
     EXPECT_TRUE(is_picture(file("suspects.png")));
-    const json suspects = run_json({"suspects", "new head/1", "--recorded"})["suspects"];
-    const json marks = run_json({"marks"});
+    const Json suspects = run_json({"suspects", "new head/1", "--recorded"})["suspects"];
+    const Json marks = run_json({"marks"});
     EXPECT_EQ(marks.size(), std::min<std::size_t>(2, suspects.size()));
     EXPECT_EQ(marked.output.find("marked for review") != std::string::npos, !marks.empty());
-    for (const json& mark : marks) {
+    for (const Json& mark : marks) {
         EXPECT_TRUE(mark["proposed"].is_null());
         EXPECT_EQ(run({"mark", mark["item"], "--remove"}).status, 0);
     }
@@ -292,9 +291,9 @@ TEST_F(Evaluated, SuspectsAreNotJudgedByRunsThatAreNotFinished) {
 }
 
 TEST_F(Evaluated, ThresholdsMeetWhatIsWanted) {
-    const json report =
+    const Json report =
         run_json({"thresholds", bad_run, "--precision", "0.6", "--recall", "0.5", "--accuracy", "0.3"});
-    for (const json& one : report["classes"]) {
+    for (const Json& one : report["classes"]) {
         if (!one["of_precision"].is_null()) {
             EXPECT_GE(one["of_precision"]["precision"], 0.6);
         }

@@ -1,18 +1,17 @@
 // The tool before anything is trained, and on new images: survey, compose, check, classify.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <filesystem>
 
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::run_jevrin;
 using test::small_plan;
@@ -49,7 +48,7 @@ TEST(ImageCommands, SurveyReadsPlansAndIndexesAndShowsWhatTheNetworkSees) {
         HasSubstr("did you mean 'new head'?"));
     write_file(directory / "index.csv",
                std::string("path,label\nimages/both/00.png,x\nimages/down/00.png,y\n"));
-    const json counted = json::parse(run_jevrin({"survey", "index.csv", "--json"}, here).output);
+    const Json counted = parse_json(run_jevrin({"survey", "index.csv", "--json"}, here).output);
     EXPECT_EQ(counted["items"], 2);
     EXPECT_EQ(counted["formats"]["PNG"], 2);
     EXPECT_EQ(counted["width"]["median"], 16.0);
@@ -77,8 +76,8 @@ onto = ["sound"]
     const test::CommandOptions here{.directory = directory.path()};
     const CommandResult made = run_jevrin({"compose", "recipe.toml", "new", "--json"}, here);
     EXPECT_EQ(made.status, 0) << made.errors;
-    EXPECT_EQ(json::parse(made.output)["written"], 20);
-    EXPECT_EQ(json::parse(made.output)["relabelled"], 10);
+    EXPECT_EQ(parse_json(made.output)["written"], 20);
+    EXPECT_EQ(parse_json(made.output)["relabelled"], 10);
     // Every sound picture became a spotted one, so nothing else is left: that is an error of the set.
     EXPECT_THAT(run_jevrin({"survey", "new/index.csv"}, here).errors, HasSubstr("holds 1 class"));
     EXPECT_EQ(run_jevrin({"compose", "recipe.toml", "new"}, here).status, 2);
@@ -87,7 +86,7 @@ onto = ["sound"]
     write_file(directory / "recipe.toml", original);
     EXPECT_THAT(run_jevrin({"compose", "recipe.toml", "more"}, here).output,
                 HasSubstr("30 images written to more, 10"));
-    EXPECT_EQ(json::parse(run_jevrin({"survey", "more/index.csv", "--json"}, here).output)["items"], 30);
+    EXPECT_EQ(parse_json(run_jevrin({"survey", "more/index.csv", "--json"}, here).output)["items"], 30);
     write_file(directory / "recipe.toml", recipe + "lable = \"x\"\n");
     EXPECT_THAT(run_jevrin({"compose", "recipe.toml", "other"}, here).errors,
                 AllOf(HasSubstr("recipe.toml:12:1"), HasSubstr("did you mean 'label'?")));
@@ -102,10 +101,10 @@ TEST(ImageCommands, ClassifyTakesFoldersAndTheUnlabelledImagesOfAPlan) {
     const test::CommandOptions here{.directory = directory.path()};
     ASSERT_EQ(run_jevrin({"train", "plan.toml"}, here).status, 0);
     run_jevrin({"export", "new head/1", "model.onnx"}, here);
-    const json folder = json::parse(run_jevrin({"classify", "model.onnx", "new", "--json"}, here).output);
+    const Json folder = parse_json(run_jevrin({"classify", "model.onnx", "new", "--json"}, here).output);
     EXPECT_EQ(folder.size(), 3U);
-    const json unlabelled =
-        json::parse(run_jevrin({"classify", "model.onnx", "plan.toml", "--json"}, here).output);
+    const Json unlabelled =
+        parse_json(run_jevrin({"classify", "model.onnx", "plan.toml", "--json"}, here).output);
     EXPECT_EQ(unlabelled.size(), 3U);
     EXPECT_EQ(unlabelled[0]["top"], folder[0]["top"]);
     make_directory(directory / "empty");
@@ -133,10 +132,10 @@ TEST(ImageCommands, SurveyCountsAndNamesProblems) {
                                 "many/00.png and rare/same.png"),
                       HasSubstr("left out  1 unreadable file\n          many/bad.png: it is neither")));
     EXPECT_TRUE(std::filesystem::exists(directory / "sheet.png"));
-    const json counted =
-        json::parse(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);
+    const Json counted =
+        parse_json(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);
     EXPECT_EQ(counted["items"], 13);
-    EXPECT_EQ(counted["classes"][1], (json{{"name", "rare"}, {"count", 4}}));
+    EXPECT_EQ(counted["classes"][1], (Json{{"name", "rare"}, {"count", 4}}));
     EXPECT_EQ(counted["problems"][0]["file"], "many/bad.png");
 }
 
@@ -159,7 +158,7 @@ TEST(ImageCommands, CheckShowsCandidatesAndRefusesMistakes) {
     EXPECT_THAT(good.output, AllOf(HasSubstr("plan 'small' is sound: 6 runs"), HasSubstr("[stem 16x16x4]"),
                                    HasSubstr("sgd, learning_rate 0.05")));
     EXPECT_EQ(
-        json::parse(
+        parse_json(
             run_jevrin({"check", "plan.toml", "--json"}, {.directory = directory.path()}).output)["runs"],
         6);
     std::string text = read_text(plan);

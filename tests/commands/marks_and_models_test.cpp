@@ -1,6 +1,7 @@
 // Marks, the seal, records and names that mean harm, and classifying new images with a run's model.
 #include "commands/evaluated.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/images/image.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
@@ -15,7 +16,6 @@
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::Evaluated;
 using test::is_picture;
@@ -133,10 +133,10 @@ TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
     EXPECT_EQ(run({"mistakes", "last stage/1", "--part", "test"}).status, 0);
     for (const auto& reader : readers)
         EXPECT_THAT(run(reader).output, AllOf(HasSubstr("looked at 2 times"))) << reader[0];
-    const json runs = json::parse(run({"runs", "--json"}).output);
+    const Json runs = parse_json(run({"runs", "--json"}).output);
     EXPECT_EQ(runs[0]["test_looks"], 0);
     EXPECT_EQ(runs[1]["test_looks"], 1);
-    EXPECT_EQ(json::parse(run({"classes", "new head/1", "--json"}).output)["test_looks"], 2);
+    EXPECT_EQ(parse_json(run({"classes", "new head/1", "--json"}).output)["test_looks"], 2);
     const std::vector<TestLook> looks = Ledger::open(directory / "ledger").test_looks(1);
     ASSERT_EQ(looks.size(), 2U);
     EXPECT_EQ(looks[1].run, "last stage/1");
@@ -157,7 +157,7 @@ TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {
     };
     ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
     const std::string item =
-        json::parse(run({"mistakes", "new head/1", "--show", "all", "--json"}).output)["mistakes"][0]["item"];
+        parse_json(run({"mistakes", "new head/1", "--show", "all", "--json"}).output)["mistakes"][0]["item"];
     const std::vector<std::vector<std::string>> commands = {
         {"scores", "new head/1", "--figure", "a.png"},
         {"classes", "new head/1", "--figure", "b.png"},
@@ -180,10 +180,10 @@ TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {
          {"a.png", "b.png", "c.png", "d.png", "c.svg", "e.png", "f.png", "g.png", "h.png"})
         EXPECT_TRUE(is_picture(directory / figure)) << figure;
     EXPECT_FALSE(std::filesystem::exists(directory / "pwned"));
-    const json answers = json::parse(run({"classify", "m.onnx", "images", "--top", "0", "--json"}).output);
+    const Json answers = parse_json(run({"classify", "m.onnx", "images", "--top", "0", "--json"}).output);
     EXPECT_EQ(answers.size(), 36U);
     std::set<std::string> seen;
-    for (const json& entry : answers[0]["top"]) seen.insert(entry["class"].get<std::string>());
+    for (const Json& entry : answers[0]["top"]) seen.insert(entry["class"].get<std::string>());
     EXPECT_EQ(seen, std::set<std::string>(names.begin(), names.end()));
 }
 
@@ -197,13 +197,13 @@ TEST(Suspects, OfFoldsCoverEveryItemOutsideTheTestPart) {
         return run_jevrin(arguments, {.directory = directory.path()});
     };
     ASSERT_EQ(run({"train", "plan.toml", "--only", "last stage"}).status, 0);
-    const json report = json::parse(run({"suspects", "--json"}).output);
+    const Json report = parse_json(run({"suspects", "--json"}).output);
     EXPECT_EQ(report["items"], 27);
     EXPECT_THAT(report["source"].get<std::string>(), HasSubstr("3 runs predicted"));
-    const json added = json::parse(run({"confusion", "last stage", "--json"}).output);
+    const Json added = parse_json(run({"confusion", "last stage", "--json"}).output);
     std::int64_t total = 0;
-    for (const json& row : added["counts"])
-        for (const json& cell : row) total += cell.get<std::int64_t>();
+    for (const Json& row : added["counts"])
+        for (const Json& cell : row) total += cell.get<std::int64_t>();
     EXPECT_EQ(total, 27);  // each item once
 }
 
@@ -216,7 +216,7 @@ class Classifying : public Evaluated {
 };
 
 TEST_F(Classifying, TablesHoldTheClassesInTheModelsOrder) {
-    const json answers = run_json({"classify", "m.onnx", "images", "--top", "0"});
+    const Json answers = run_json({"classify", "m.onnx", "images", "--top", "0"});
     ASSERT_EQ(run({"classify", "m.onnx", "images/*/*", "--csv", "answers.csv"}).status, 0);
     std::istringstream lines(read_text(file("answers.csv")));
     std::string line;
@@ -228,11 +228,11 @@ TEST_F(Classifying, TablesHoldTheClassesInTheModelsOrder) {
         std::istringstream row(line);
         for (std::string cell; std::getline(row, cell, ',');) cells.push_back(cell);
         ASSERT_EQ(cells.size(), 9U);
-        const json& answer = answers[rows];
+        const Json& answer = answers[rows];
         EXPECT_EQ(answer["image"], cells[0]);
         EXPECT_EQ(answer["top"][0]["class"], cells[1]);
         const std::vector<std::string> names = {"across", "both", "down"};
-        for (const json& entry : answer["top"]) {
+        for (const Json& entry : answer["top"]) {
             const auto place = std::find(names.begin(), names.end(), entry["class"]) - names.begin();
             EXPECT_NEAR(std::stod(cells[static_cast<std::size_t>(6 + place)]),
                         entry["probability"].get<double>(), 1e-6);
@@ -245,9 +245,9 @@ TEST_F(Classifying, TablesHoldTheClassesInTheModelsOrder) {
 }
 
 TEST_F(Classifying, SaysWhenItIsUnsureAndWhenItKnowsNothingAlike) {
-    const json answers = run_json({"classify", "m.onnx", "images", "--sure-from", "0.6"});
+    const Json answers = run_json({"classify", "m.onnx", "images", "--sure-from", "0.6"});
     std::size_t unknown = 0;
-    for (const json& answer : answers) {
+    for (const Json& answer : answers) {
         EXPECT_EQ(answer["sure"], answer["top"][0]["probability"] >= 0.6);
         unknown += answer["unknown"].get<bool>() ? 1 : 0;
     }
@@ -257,7 +257,7 @@ TEST_F(Classifying, SaysWhenItIsUnsureAndWhenItKnowsNothingAlike) {
     for (std::size_t i = 0; i < strange.pixels.size(); ++i)
         strange.pixels[i] = static_cast<std::uint8_t>((i * 2654435761U >> 7U) % 2 * 255);
     write_file(file("strange.png"), encode_png(strange));
-    const json answer = run_json({"classify", "m.onnx", "strange.png"});
+    const Json answer = run_json({"classify", "m.onnx", "strange.png"});
     EXPECT_TRUE(answer[0]["unknown"].get<bool>());
     EXPECT_GT(answer[0]["distance"], 1.0);
     EXPECT_THAT(run({"classify", "m.onnx", "strange.png"}).output,
@@ -295,7 +295,7 @@ TEST_F(Classifying, FollowsFramesThatArrive) {
     std::istringstream lines(result.output);
     int number = 0;
     for (std::string line; std::getline(lines, line); ++number)
-        EXPECT_THAT(json::parse(line)["image"].get<std::string>(),
+        EXPECT_THAT(parse_json(line)["image"].get<std::string>(),
                     HasSubstr(fmt::format("frames/{}.", number)));
     EXPECT_EQ(lines_of(read_text(file("frames.csv"))), 4U);
     EXPECT_THAT(run({"classify", "m.onnx", "--follow", "nowhere"}).errors,

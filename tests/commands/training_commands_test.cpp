@@ -1,12 +1,12 @@
 // train's options, show and watch; faults of the disk.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/plan/plan.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <sys/stat.h>
 
 #include <thread>
@@ -14,7 +14,6 @@
 namespace jevrin {
 namespace {
 
-using nlohmann::json;
 using test::CommandResult;
 using test::run_jevrin;
 using test::small_plan;
@@ -39,13 +38,13 @@ TEST_F(TrainingCommands, ListSaysWhatWouldBeTrainedAndTrainsNothing) {
                                    HasSubstr("share of the work")));
     EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
     ASSERT_EQ(run({"train", "plan.toml", "--until", "new head"}).status, 0);
-    const json rows = json::parse(run({"train", "plan.toml", "--list", "--json"}).output);
+    const Json rows = parse_json(run({"train", "plan.toml", "--list", "--json"}).output);
     ASSERT_EQ(rows.size(), 3U);
     EXPECT_EQ(rows[0]["run"], "new head/1");
     EXPECT_EQ(rows[0]["state"], "finished");
     EXPECT_EQ(rows[2]["state"], "new");
     double share = 0.0;
-    for (const json& row : rows) share += row["share"].get<double>();
+    for (const Json& row : rows) share += row["share"].get<double>();
     EXPECT_NEAR(share, 1.0, 1e-9);
     EXPECT_EQ(run({"train", "plan.toml", "--json"}).status, 2);
     const CommandResult wrong = run({"train", "plan.toml", "--only", "last stag"});
@@ -74,7 +73,7 @@ TEST_F(TrainingCommands, ShowPrintsAPlanThatIsOne) {
                                     HasSubstr("[[candidate]]")));
     const Plan plan = parse_plan(shown.output, "shown.toml");
     EXPECT_EQ(plan.candidates[0].training.optimiser.learning_rate, 1e-9);
-    const json whole = json::parse(run({"show", "from scratch/1", "--json"}).output);
+    const Json whole = parse_json(run({"show", "from scratch/1", "--json"}).output);
     EXPECT_EQ(whole["settings"]["training"]["optimiser"]["learning_rate"], 1e-9);
     EXPECT_EQ(whole["warnings"].back()["epoch"], 3);
     EXPECT_EQ(whole["epoch"], 3);
@@ -99,7 +98,7 @@ TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
             0);
     ASSERT_EQ(run({"export", "last stage/1", "best.onnx"}).status, 0);
     const auto answer = [&](const std::string& model) {
-        return nlohmann::json::parse(
+        return parse_json(
             run({"classify", model, "images/across", "--top", "0", "--json"}).output);
     };
     EXPECT_EQ(read_text(directory / fmt::format("{}.onnx", kept.best->epoch)),
@@ -125,13 +124,13 @@ TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {
     ASSERT_EQ(run({"train", "plan.toml", "--only", "new head"}).status, 0);
     EXPECT_THAT(run({"watch", "--once"}).output,
                 AllOf(HasSubstr("1 of 1 run over, 0 in training"), HasSubstr("new head/1")));
-    EXPECT_EQ(json::parse(run({"watch", "--json"}).output)["open"], 0);
+    EXPECT_EQ(parse_json(run({"watch", "--json"}).output)["open"], 0);
     Ledger ledger = Ledger::open_or_create(directory / "ledger");
     const RunRecord known = ledger.runs(1)[0];
     const std::int64_t other = ledger.put_run(
         1, {.candidate = "slow", .regime = "scratch", .seed = 1, .settings = "{}", .planned_epochs = 9});
     const auto claim = ledger.claim(other);
-    const json moment = json::parse(run({"watch", "--json"}).output);
+    const Json moment = parse_json(run({"watch", "--json"}).output);
     EXPECT_EQ(moment["in_training"][0]["run"], "slow/1");
     EXPECT_TRUE(moment["seconds_left"].is_null());
 }
@@ -167,12 +166,12 @@ TEST_F(TrainingCommands, FoldsAndVariantsAppearInEveryTable) {
                  "parts = { folds = 3, fold = [1, 3], test = 0.25 }");
     text += "vary.training.batch = [4, 8]\n";
     write_small_study(directory.path(), text);
-    const json check = json::parse(run({"check", "plan.toml", "--json"}).output);
+    const Json check = parse_json(run({"check", "plan.toml", "--json"}).output);
     EXPECT_EQ(check["runs"], 8);
     EXPECT_EQ(check["candidates"][3]["candidate"], "last stage: batch 8");
     EXPECT_EQ(check["candidates"][3]["runs"], 2);
     ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
-    const json runs = json::parse(run({"runs", "--json"}).output);
+    const Json runs = parse_json(run({"runs", "--json"}).output);
     ASSERT_EQ(runs.size(), 8U);
     EXPECT_EQ(runs[0]["run"], "from scratch/1/1");
     EXPECT_EQ(runs[1]["fold"], 3);

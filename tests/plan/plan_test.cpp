@@ -1,3 +1,4 @@
+#include "jevrin/base/json.hpp"
 #include "jevrin/plan/plan.hpp"
 
 #include "support/support.hpp"
@@ -6,7 +7,6 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 
-#include <nlohmann/json.hpp>
 
 namespace jevrin {
 namespace {

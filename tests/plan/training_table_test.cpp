@@ -1,10 +1,10 @@
 // The [training] table, the axes of candidates, and plans that are written again.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/plan/plan.hpp"
 
-#include <nlohmann/json.hpp>
 
 #include <set>
 

@@ -1,11 +1,12 @@
 // Own networks, foreign backbones and what is checked of them before anything is paid.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/network/freezing.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/model_file.hpp"
+#include "jevrin/graph/freezing.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/exchange/model_file.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/features.hpp"
 #include "jevrin/study/materials.hpp"
@@ -13,7 +14,6 @@
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <cstring>
 

@@ -1,6 +1,7 @@
 // Studies that are shared, stopped, edited, varied and divided into folds.
 #include "support/support.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/comparison/choice.hpp"
@@ -10,7 +11,6 @@
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <set>
@@ -275,7 +275,7 @@ TEST(Showing, ThePlanOfARunRepeatsItToTheByte) {
         EXPECT_EQ(repeated.settings(1), ledger.settings(run.id));
         const auto weights = [](const std::string& model) { return model.substr(0, model.find("jevrin.")); };
         EXPECT_EQ(weights(read_text(repeated.model_file(1))), weights(read_text(ledger.model_file(run.id))));
-        const auto environment = nlohmann::json::parse(ledger.environment(run.id));
+        const auto environment = parse_json(ledger.environment(run.id));
         EXPECT_EQ(environment["jevrin"], load_classifier(ledger.model_file(run.id)).provenance.at("version"));
         EXPECT_TRUE(environment["libraries"].contains("libpng"));
         EXPECT_FALSE(environment["processor"].get<std::string>().empty());

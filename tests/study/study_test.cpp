@@ -1,3 +1,4 @@
+#include "jevrin/base/json.hpp"
 #include "jevrin/study/study.hpp"
 
 #include "support/support.hpp"
@@ -10,7 +11,6 @@
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cstring>
@@ -113,7 +113,7 @@ network = { family = "residual", widths = [4, 8], stem_stride = 1 }
     train_study(plan, directory / "ledger");
     const Ledger ledger = Ledger::open(directory / "ledger");
     const RunRecord run = ledger.run(ledger.study().id, "own/1");
-    const auto settings = nlohmann::json::parse(ledger.settings(run.id));
+    const auto settings = parse_json(ledger.settings(run.id));
     EXPECT_EQ(settings["images"]["channels"], 1);  // found from the pictures
     EXPECT_EQ(settings["images"]["parts"]["validation"], 4);
     const Classifier classifier = load_classifier(ledger.model_file(run.id));

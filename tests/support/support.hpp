@@ -3,7 +3,7 @@
 #pragma once
 
 #include "jevrin/images/image.hpp"
-#include "jevrin/network/graph.hpp"
+#include "jevrin/graph/graph.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <gmock/gmock.h>

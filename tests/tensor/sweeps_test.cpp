@@ -1,10 +1,10 @@
 // Random sweeps of the smaller kernels against plain loops in double.
-#include "network/reference_network.hpp"
+#include "execution/reference_network.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/network/graph.hpp"
+#include "jevrin/graph/graph.hpp"
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"

@@ -1,6 +1,6 @@
 // What trains and what must not: boundaries, frozen weights and statistics, schedules of unfreezing, rates by
 // stage, and the head that is solved instead of trained.
-#include "jevrin/network/freezing.hpp"
+#include "jevrin/graph/freezing.hpp"
 
 #include "small_training.hpp"
 #include "support/support.hpp"
@@ -8,10 +8,10 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/network/inference.hpp"
-#include "jevrin/network/rewrite.hpp"
-#include "jevrin/network/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/execution/training_pass.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/logistic_regression.hpp"

@@ -3,8 +3,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/network/architecture.hpp"
-#include "jevrin/network/rewrite.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 

@@ -1,0 +1,38 @@
+// Values of a stored graph that are known before any image is seen: constants, shapes, and the arithmetic
+// that exporters leave between them.
+//
+// The size of the batch is not known; a prime number larger than any dimension stands for it, so arithmetic
+// with shapes is plain arithmetic, and a number that this prime divides came from the batch.
+#pragma once
+
+#include "jevrin/exchange/graph_node.hpp"
+#include "jevrin/tensor/tensor.hpp"
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+inline constexpr std::int64_t batch_prime = 1'048'583;  // the first above 2^20
+
+struct Folded {
+    Shape shape;
+    std::vector<double> values;
+    bool whole = false;  // integers or truths; otherwise each value is rounded to float32
+
+    std::vector<std::int64_t> integers() const { return {values.begin(), values.end()}; }
+};
+
+// One per input of a node, null for those that are left out.
+using FoldedInputs = std::span<const Folded* const>;
+
+// Whether nodes of this kind can be computed when all their inputs are known.
+bool can_fold(const std::string& type);
+std::vector<std::string> foldable_operators();
+
+// The outputs of a node. InputError names the node.
+std::vector<Folded> fold(const GraphNode& node, FoldedInputs inputs);
+
+}  // namespace jevrin

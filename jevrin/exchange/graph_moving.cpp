@@ -1,0 +1,361 @@
+// What only moves elements, as a stored graph has it.
+#include "jevrin/base/error.hpp"
+#include "jevrin/exchange/graph_reader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <numeric>
+
+namespace jevrin {
+namespace {
+
+std::vector<const Folded*> pointers_to(const std::vector<std::shared_ptr<const Folded>>& inputs) {
+    std::vector<const Folded*> pointers;
+    for (const auto& input : inputs) pointers.push_back(input.get());
+    return pointers;
+}
+
+bool holds_batch(const std::vector<int>& dim) {
+    return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
+}
+
+}  // namespace
+
+void GraphReader::read_identity(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    set(node, dynamic(node, 0));
+}
+
+void GraphReader::read_shape(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const Shape all = sizes(dynamic(node, 0));
+    if (node.type() == "Size") return set(node, Folded{{}, {static_cast<double>(element_count(all))}, true});
+    set(node, shape_value(node, all));
+}
+
+// A vector of features is made at once: it is what boundaries and heads are attached to.
+View GraphReader::settled(const GraphNode& node, const View& view) {
+    if (view.dims.size() != 2 || view.dims[0] != std::vector<int>{batch_axis} || holds_batch(view.dims[1]))
+        return view;
+    return builder_.placed(view, builder_.place(view, {1}, node.name()), {1});
+}
+
+View GraphReader::reshaped(const GraphNode& node, const View& view, const std::vector<std::int64_t>& stated) {
+    // A model exported for a fixed batch has its size in the shapes it asks for.
+    const bool names_batch =
+        std::any_of(stated.begin(), stated.end(), [](std::int64_t size) { return size >= batch_prime; });
+    const std::int64_t batch = stated_batch_ > 0 && !names_batch ? stated_batch_ : batch_prime;
+    const Shape from = builder_.sizes(view, batch);
+    return builder_.reshape(view, reshape_target(node, from, stated, element_count(from)), batch,
+                            node.name());
+}
+
+void GraphReader::read_reshape(const GraphNode& node) {
+    node.expect_inputs(1, 2);
+    const auto inputs = known_inputs(node);
+    const auto stated = integers_of(node, "shape", 1, pointers_to(inputs));
+    if (!stated) node.fail("does not say which shape it makes");
+    set(node, settled(node, reshaped(node, dynamic(node, 0), *stated)));
+}
+
+void GraphReader::read_flatten(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    const std::int64_t stated = node.integer("axis", 1);
+    const std::int64_t axis = stated < 0 ? stated + rank(view) : stated;
+    if (axis < 0 || axis > rank(view)) node.fail("its axis is out of range");
+    const Shape all = sizes(view);
+    const Shape flat = {element_count({all.begin(), all.begin() + axis}),
+                        element_count({all.begin() + axis, all.end()})};
+    set(node, settled(node, builder_.reshape(view, flat, batch_prime, node.name())));
+}
+
+void GraphReader::read_transpose(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    View result = view;
+    result.transpose_name = node.name();
+    result.dims.clear();
+    for (const std::int64_t d : permutation_of(node, rank(view)))
+        result.dims.push_back(view.dims[static_cast<std::size_t>(d)]);
+    set(node, result);
+}
+
+void GraphReader::read_squeeze(const GraphNode& node) {
+    node.expect_inputs(1, 2);
+    const View& view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    View result = view;
+    result.dims.clear();
+    result.reshape_name = node.name();
+    const Shape all = builder_.sizes(view, stated_batch_ == 1 ? 1 : batch_prime);
+    for (const std::int64_t d : squeezed(node, all, pointers_to(inputs)))
+        result.dims.push_back(view.dims[static_cast<std::size_t>(d)]);
+    for (std::size_t d = 0; d < view.dims.size(); ++d)
+        if (holds_batch(view.dims[d]) && std::none_of(result.dims.begin(), result.dims.end(), holds_batch))
+            result.dims.insert(result.dims.begin(), view.dims[d]);  // a batch of one is not dropped
+    set(node, settled(node, result));
+}
+
+void GraphReader::read_unsqueeze(const GraphNode& node) {
+    node.expect_inputs(1, 2);
+    const View& view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    View result = view;
+    result.dims.clear();
+    result.reshape_name = node.name();
+    for (const std::int64_t d : unsqueezed(node, rank(view), pointers_to(inputs)))
+        result.dims.push_back(d < 0 ? std::vector<int>{} : view.dims[static_cast<std::size_t>(d)]);
+    set(node, result);
+}
+
+void GraphReader::read_concatenate(const GraphNode& node) {
+    node.expect_inputs(1, 1 << 16);
+    const View* base = nullptr;
+    for (int i = 0; i < node.inputs(); ++i) {
+        if (!is_dynamic(node, i)) continue;
+        const View& view = dynamic(node, i);
+        if (base == nullptr ||
+            element_count(builder_.shape(view.node)) > element_count(builder_.shape(base->node)))
+            base = &view;
+    }
+    if (base == nullptr) node.fail("joins nothing that comes from the image");
+    const View shape_of = *base;
+    const std::int64_t axis = node.axis(node.integer("axis", 1), rank(shape_of));
+    if (holds_batch(shape_of.dims[static_cast<std::size_t>(axis)])) node.fail("joins along the batch");
+    const std::vector<int> order = builder_.order_of(shape_of);
+    const auto along = std::find(order.begin(), order.end(), static_cast<int>(axis)) - order.begin();
+    std::vector<std::size_t> inputs;
+    for (int i = 0; i < node.inputs(); ++i) {
+        if (is_dynamic(node, i)) {
+            const View& view = dynamic(node, i);
+            if (rank(view) != rank(shape_of)) node.fail("joins values of different dimensions");
+            inputs.push_back(builder_.place(view, order, fmt::format("{}:{}", node.name(), i)));
+        } else {
+            if (std::ssize(weight(node, i).shape) != rank(shape_of))
+                node.fail("joins values of different dimensions");
+            inputs.push_back(constant_node(node, i, rank(shape_of), order, false));
+        }
+    }
+    if (inputs.size() == 1) return set(node, builder_.placed(shape_of, inputs[0], order));
+    set(node, builder_.placed(shape_of, builder_.add(node.name(), Concatenate{along}, inputs), order));
+}
+
+// The axis that makes up a dimension, alone.
+std::size_t GraphReader::single_axis(const GraphNode& node, View& view, int dim) {
+    const auto at = static_cast<std::size_t>(dim);
+    if (holds_batch(view.dims[at])) node.fail("works along the batch");
+    if (view.dims[at].size() != 1) {
+        view = builder_.with_last(view, {dim}, node.name());
+        if (view.dims[at].empty()) return builder_.shape(view.node).size() - 1;
+    }
+    return static_cast<std::size_t>(view.dims[at][0]);
+}
+
+View GraphReader::sliced(const GraphNode& node, const std::string& name, const View& from,
+                         const std::vector<SliceRange>& ranges) {
+    View view = from;
+    std::vector<std::pair<std::size_t, SliceRange>> cuts;
+    for (const SliceRange& range : ranges) {
+        const auto at = static_cast<std::size_t>(range.axis);
+        const std::int64_t size = sizes(from)[at];
+        if (range.start == 0 && range.step == 1 && range.count == size) continue;
+        if (range.count < 1) node.fail("leaves nothing");
+        cuts.emplace_back(at, range);
+        single_axis(node, view, static_cast<int>(range.axis));
+    }
+    if (cuts.empty()) return view;
+    Slice op;
+    for (const std::int64_t size : builder_.shape(view.node)) op.stretches.push_back({0, 1, size});
+    for (const auto& [at, range] : cuts) {
+        const std::size_t axis = single_axis(node, view, static_cast<int>(at));
+        op.stretches[axis] = {range.start, range.step, range.count};
+        if (range.count == 1) view.dims[at].clear();
+    }
+    view.node = builder_.add(name, op, {view.node});
+    return view;
+}
+
+void GraphReader::read_slice(const GraphNode& node) {
+    node.expect_inputs(1, 5);
+    const View& view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    set(node, sliced(node, node.name(), view, slice_ranges(node, sizes(view), pointers_to(inputs))));
+}
+
+void GraphReader::read_split(const GraphNode& node) {
+    node.expect_inputs(1, 2);
+    const View view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    const std::int64_t axis = node.axis(node.integer("axis", 0), rank(view));
+    if (holds_batch(view.dims[static_cast<std::size_t>(axis)])) node.fail("cuts the batch");
+    std::int64_t start = 0;
+    int output = 0;
+    for (const std::int64_t size :
+         split_sizes(node, sizes(view)[static_cast<std::size_t>(axis)], pointers_to(inputs))) {
+        const std::string name =
+            node.outputs() == 1 ? node.name() : fmt::format("{}:{}", node.name(), output);
+        set(node, sliced(node, name, view, {{axis, start, 1, size}}), output++);
+        start += size;
+    }
+}
+
+void GraphReader::read_gather(const GraphNode& node) {
+    node.expect_inputs(2, 2);
+    View view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    if (!inputs[1]) node.fail("its places depend on the image");
+    const Folded& places = *inputs[1];
+    const std::int64_t dim = node.axis(node.integer("axis", 0), rank(view));
+    const auto at = static_cast<std::size_t>(dim);
+    const std::int64_t size = sizes(view)[at];
+    Gather op;
+    for (std::int64_t place : places.integers()) {
+        if (place < 0) place += size;
+        if (place < 0 || place >= size) node.fail("takes a place that is not there");
+        op.places.push_back(place);
+    }
+    const auto count = std::ssize(op.places);
+    if (count == 0) node.fail("takes no place at all");
+    if (size > 1) {
+        op.axis = static_cast<std::int64_t>(single_axis(node, view, static_cast<int>(dim)));
+        view.node = builder_.add(node.name(), op, {view.node});
+        if (count == 1) view.dims[at].clear();
+    } else if (count > 1) {
+        node.fail("repeats a dimension of 1, which is not supported");
+    }
+    Shape target = sizes(view);
+    target.erase(target.begin() + dim);
+    target.insert(target.begin() + dim, places.shape.begin(), places.shape.end());
+    set(node, builder_.reshape(view, target, batch_prime, node.name()));
+}
+
+void GraphReader::read_padding(const GraphNode& node) {
+    node.expect_inputs(1, 3);
+    View view = dynamic(node, 0);
+    const auto inputs = known_inputs(node);
+    const auto pads = integers_of(node, "pads", 1, pointers_to(inputs));
+    if (!pads || std::ssize(*pads) != 2 * rank(view)) node.fail("its pads do not match its input");
+    Padding op;
+    const std::string mode = node.text("mode", "constant");
+    if (mode != "constant" && mode != "edge" && mode != "reflect")
+        node.fail(fmt::format("its mode '{}' is not supported", printable(mode)));
+    op.kind = mode == "edge"      ? PaddingKind::edge
+              : mode == "reflect" ? PaddingKind::reflect
+                                  : PaddingKind::constant;
+    op.value = node.number("value", 0.0F);
+    if (node.has_input(2)) {
+        if (!inputs[2] || inputs[2]->values.size() != 1) node.fail("its value must be a constant number");
+        op.value = static_cast<float>(inputs[2]->values[0]);
+    }
+    const std::vector<int> order = builder_.order_of(view);
+    const std::size_t x = builder_.place(view, order, node.name());
+    for (const int d : order) {
+        for (const std::int64_t pad :
+             {(*pads)[static_cast<std::size_t>(d)], (*pads)[static_cast<std::size_t>(d + rank(view))]})
+            if (pad < 0 || pad > largest_dimension) node.fail("its pads are negative or out of range");
+        op.before.push_back((*pads)[static_cast<std::size_t>(d)]);
+        op.after.push_back((*pads)[static_cast<std::size_t>(d + rank(view))]);
+    }
+    for (int d = 0; d < static_cast<int>(rank(view)); ++d)
+        if (holds_batch(view.dims[static_cast<std::size_t>(d)]) &&
+            ((*pads)[static_cast<std::size_t>(d)] != 0 ||
+             (*pads)[static_cast<std::size_t>(d + rank(view))] != 0))
+            node.fail("pads the batch");
+    set(node, builder_.placed(view, builder_.add(node.name(), op, {x}), order));
+}
+
+void GraphReader::read_expand(const GraphNode& node) {
+    node.expect_inputs(2, 2);
+    const auto inputs = known_inputs(node);
+    if (!inputs[1]) node.fail("its shape depends on the image");
+    View view = dynamic(node, 0);
+    const Shape from = sizes(view);
+    Shape stated = inputs[1]->integers();
+    // A batch of the size that the model states, of any size here.
+    if (stated_batch_ > 0 && stated.size() == view.dims.size())
+        for (std::size_t d = 0; d < stated.size(); ++d)
+            if (holds_batch(view.dims[d]) && (stated[d] == stated_batch_ || stated[d] == 1))
+                stated[d] = from[d];
+    const auto target = broadcast_shape(from, stated);
+    if (!target)
+        node.fail(
+            fmt::format("cannot repeat {} to {}", to_string(builder_.sizes(view, 1)), to_string(stated)));
+    view.dims.insert(view.dims.begin(), target->size() - view.dims.size(), std::vector<int>{});
+    for (std::size_t d = 0; d < view.dims.size(); ++d)
+        if (holds_batch(view.dims[d]) ? sizes(view)[d] != (*target)[d] : (*target)[d] >= batch_prime)
+            node.fail("repeats along the batch");
+    if (sizes(view) == *target) return set(node, view);
+    std::vector<int> order = builder_.order_of(view);
+    Shape item;
+    for (const int d : order) item.push_back((*target)[static_cast<std::size_t>(d)]);
+    Tensor ones = new_tensor(node, item);
+    ones.fill(1.0F);
+    const std::size_t x = builder_.place(view, order, node.name());
+    const std::size_t repeated = builder_.add(node.name() + ":ones", Constant{false}, {}, {std::move(ones)});
+    set(node,
+        builder_.placed(view, builder_.add(node.name(), Arithmetic{ArithmeticKind::multiply}, {x, repeated}),
+                        order));
+}
+
+void GraphReader::read_tile(const GraphNode& node) {
+    node.expect_inputs(2, 2);
+    const auto inputs = known_inputs(node);
+    if (!inputs[1]) node.fail("its repeats depend on the image");
+    View view = dynamic(node, 0);
+    const auto repeats = inputs[1]->integers();
+    if (std::ssize(repeats) != rank(view)) node.fail("repeats another number of dimensions");
+    const std::vector<int> order = builder_.order_of(view);
+    std::size_t x = builder_.place(view, order, node.name());
+    for (std::size_t d = 0; d < repeats.size(); ++d)
+        if (holds_batch(view.dims[d]) && repeats[d] != 1) node.fail("repeats the batch");
+    for (std::size_t axis = 0; axis < order.size(); ++axis) {
+        const std::int64_t times = repeats[static_cast<std::size_t>(order[axis])];
+        const std::int64_t size = builder_.shape(x)[axis];
+        if (times < 1 || times * size > largest_dimension) node.fail("its repeats are out of range");
+        if (times == 1) continue;
+        Gather op{static_cast<std::int64_t>(axis), {}};
+        for (std::int64_t i = 0; i < times * size; ++i) op.places.push_back(i % size);
+        x = builder_.add(fmt::format("{}:{}", node.name(), axis), op, {x});
+    }
+    set(node, builder_.placed(view, x, order));
+}
+
+// Blocks of pixels become channels: new shapes around a transposition.
+void GraphReader::read_space_to_depth(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    const std::int64_t block = node.integer("blocksize", 0);
+    const Shape s = sizes(view);
+    if (s.size() != 4 || block < 1 || s[2] % block != 0 || s[3] % block != 0)
+        node.fail("its blocks do not divide the image");
+    View cut = builder_.reshape(view, {s[0], s[1], s[2] / block, block, s[3] / block, block}, batch_prime,
+                                node.name() + ":blocks");
+    cut.dims = {cut.dims[0], cut.dims[3], cut.dims[5], cut.dims[1], cut.dims[2], cut.dims[4]};
+    set(node, builder_.reshape(cut, {s[0], s[1] * block * block, s[2] / block, s[3] / block}, batch_prime,
+                               node.name()));
+}
+
+void GraphReader::read_depth_to_space(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    const std::int64_t block = node.integer("blocksize", 0);
+    const Shape s = sizes(view);
+    if (s.size() != 4 || block < 1 || block > largest_dimension || s[1] % (block * block) != 0)
+        node.fail("its blocks do not divide the channels");
+    const std::int64_t depth = s[1] / (block * block);
+    const bool blocks_first = node.text("mode", "DCR") == "DCR";
+    View cut = builder_.reshape(view,
+                                blocks_first ? Shape{s[0], block, block, depth, s[2], s[3]}
+                                             : Shape{s[0], depth, block, block, s[2], s[3]},
+                                batch_prime, node.name() + ":blocks");
+    const auto d = cut.dims;
+    if (blocks_first)
+        cut.dims = {d[0], d[3], d[4], d[1], d[5], d[2]};
+    else
+        cut.dims = {d[0], d[1], d[4], d[2], d[5], d[3]};
+    set(node, builder_.reshape(cut, {s[0], depth, s[2] * block, s[3] * block}, batch_prime, node.name()));
+}
+
+}  // namespace jevrin

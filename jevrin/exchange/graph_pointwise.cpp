@@ -1,0 +1,215 @@
+// What works element by element, as a stored graph has it.
+#include "jevrin/base/error.hpp"
+#include "jevrin/exchange/graph_reader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <limits>
+
+namespace jevrin {
+
+View GraphReader::pointwise(const std::string& name, const Operator& op, const View& view) {
+    View result = view;
+    result.node = builder_.add(name, op, {view.node});
+    return result;
+}
+
+View GraphReader::with_number(const std::string& name, ArithmeticKind kind, const View& view, float number) {
+    View result = view;
+    result.node = builder_.add(name, Arithmetic{kind}, {view.node, fixed_number(name + ":number", number)});
+    return result;
+}
+
+void GraphReader::read_function(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    const std::string& type = node.type();
+    if (type == "Neg") return set(node, with_number(node.name(), ArithmeticKind::multiply, view, -1.0F));
+    if (type == "Reciprocal") return set(node, with_number(node.name(), ArithmeticKind::power, view, -1.0F));
+    using Kind = FunctionKind;
+    Function function;
+    if (type == "Relu") function = {Kind::relu};
+    if (type == "Sigmoid") function = {Kind::sigmoid};
+    if (type == "Tanh") function = {Kind::tanh};
+    if (type == "Erf") function = {Kind::erf};
+    if (type == "Sqrt") function = {Kind::square_root};
+    if (type == "Exp") function = {Kind::exponential};
+    if (type == "Log") function = {Kind::logarithm};
+    if (type == "Abs") function = {Kind::absolute};
+    if (type == "Softplus") function = {Kind::softplus};
+    if (type == "Softsign") function = {Kind::softsign};
+    if (type == "HardSwish") function = {Kind::hard_swish};
+    if (type == "LeakyRelu") function = {Kind::leaky_relu, node.number("alpha", 0.01F)};
+    if (type == "HardSigmoid")
+        function = {Kind::hard_sigmoid, node.number("alpha", 0.2F), node.number("beta", 0.5F)};
+    if (type == "Elu") function = {Kind::elu, node.number("alpha", 1.0F), 1.0F};
+    if (type == "Selu")
+        function = {Kind::elu, node.number("alpha", 1.67326319F), node.number("gamma", 1.05070102F)};
+    set(node, pointwise(node.name(), Activation{function}, view));
+}
+
+void GraphReader::read_clip(const GraphNode& node) {
+    node.expect_inputs(1, 3);
+    const auto bound = [&](const char* attribute, int input, float otherwise) {
+        if (!node.has_input(input)) return node.number(attribute, otherwise);
+        const Weight stored = weight(node, input);
+        if (element_count(stored.shape) != 1) node.fail("its bounds must be single numbers");
+        float value = 0.0F;
+        stored.read(0, {&value, 1});
+        return value;
+    };
+    const float low = bound("min", 1, std::numeric_limits<float>::lowest());
+    const float high = bound("max", 2, std::numeric_limits<float>::max());
+    set(node, pointwise(node.name(), Activation{{FunctionKind::clip, low, high}}, dynamic(node, 0)));
+}
+
+void GraphReader::read_dropout(const GraphNode& node) {
+    node.expect_inputs(1, 3);
+    double rate = static_cast<double>(node.number("ratio", 0.5F));
+    if (node.has_input(1)) {
+        const Weight stored = weight(node, 1);
+        float value = 0.0F;
+        if (element_count(stored.shape) != 1) node.fail("its ratio must be a single number");
+        stored.read(0, {&value, 1});
+        rate = static_cast<double>(value);
+    }
+    if (node.has_input(2)) {
+        const auto training = known(value(node, 2));
+        if (!training || training->values.empty() || training->values[0] != 0.0)
+            node.fail("it is exported for training; export the model for inference");
+    }
+    if (!(rate >= 0.0 && rate < 1.0)) node.fail("its ratio must be at least 0 and below 1");
+    set(node, pointwise(node.name(), Dropout{rate}, dynamic(node, 0)));
+}
+
+void GraphReader::read_cast(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const std::int64_t to = node.integer("to", onnx::TensorProto::FLOAT);
+    if (to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE && to != onnx::TensorProto::FLOAT16)
+        node.fail("turns image values into whole numbers, which have no gradient");
+    set(node, dynamic(node, 0));
+}
+
+View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, const View& a, const View& b) {
+    View left = a;
+    View right = b;
+    const std::size_t dimensions = std::max(a.dims.size(), b.dims.size());
+    for (View* view : {&left, &right})
+        view->dims.insert(view->dims.begin(), dimensions - view->dims.size(), std::vector<int>{});
+    const auto batch_of = [](const std::vector<int>& dim) {
+        return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
+    };
+    for (std::size_t d = 0; d < dimensions; ++d)
+        if (batch_of(left.dims[d]) != batch_of(right.dims[d]))
+            throw InputError("joins values that have the batch in different dimensions");
+    const Shape left_sizes = sizes(left);
+    const Shape right_sizes = sizes(right);
+    if (!broadcast_shape(left_sizes, right_sizes))
+        throw InputError(
+            fmt::format("joins {} and {}; both must have one shape, or repeat along dimensions of 1",
+                        to_string(builder_.sizes(left, 1)), to_string(builder_.sizes(right, 1))));
+    // The same axes of nodes of the same shape: nothing to arrange, whatever the order.
+    if (left.dims == right.dims && builder_.shape(left.node) == builder_.shape(right.node)) {
+        left.node = builder_.add(name, Arithmetic{kind}, {left.node, right.node});
+        return left;
+    }
+    const bool left_leads =
+        element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
+    std::vector<int> order = builder_.order_of(left_leads ? left : right);
+    // A dimension that is only the batch in one operand may be more in the other.
+    for (int d = 0; d < static_cast<int>(dimensions); ++d) {
+        const auto at = static_cast<std::size_t>(d);
+        const bool only_batch =
+            left.dims[at] == std::vector<int>{batch_axis} && right.dims[at] == std::vector<int>{batch_axis};
+        const bool listed = std::find(order.begin(), order.end(), d) != order.end();
+        if (!only_batch && !listed) throw InputError("joins values that lie too differently");
+    }
+    const std::size_t x = builder_.place(left, order, name + ":left");
+    const std::size_t y = builder_.place(right, order, name + ":right");
+    const View& shape_of = left_leads ? left : right;
+    return builder_.placed(shape_of, builder_.add(name, Arithmetic{kind}, {x, y}), order);
+}
+
+View GraphReader::joined(const GraphNode& node, ArithmeticKind kind, int left, int right) {
+    if (is_dynamic(node, left) && is_dynamic(node, right))
+        return joined_views(node.name(), kind, dynamic(node, left), dynamic(node, right));
+    const bool dynamic_first = is_dynamic(node, left);
+    View view = dynamic(node, dynamic_first ? left : right);
+    const int constant = dynamic_first ? right : left;
+    const Shape shape = weight(node, constant).shape;
+    if (shape.size() > view.dims.size())
+        view.dims.insert(view.dims.begin(), shape.size() - view.dims.size(), std::vector<int>{});
+    std::size_t x = view.node;
+    std::vector<int> order;
+    const bool number = element_count(shape) == 1;
+    if (!number) {
+        order = builder_.order_of(view);
+        x = builder_.place(view, order, node.name());
+    }
+    const std::size_t c = constant_node(node, constant, rank(view), order, true);
+    std::vector<std::size_t> inputs = {x, c};
+    if (!dynamic_first) std::swap(inputs[0], inputs[1]);
+    const std::size_t made = builder_.add(node.name(), Arithmetic{kind}, inputs);
+    if (!number) return builder_.placed(view, made, order);
+    view.node = made;
+    return view;
+}
+
+void GraphReader::read_arithmetic(const GraphNode& node) {
+    const std::string& type = node.type();
+    const bool many = type == "Sum" || type == "Mean" || type == "Max" || type == "Min";
+    node.expect_inputs(many ? 1 : 2, many ? 1 << 16 : 2);
+    ArithmeticKind kind = ArithmeticKind::add;
+    if (type == "Sub") kind = ArithmeticKind::subtract;
+    if (type == "Mul") kind = ArithmeticKind::multiply;
+    if (type == "Div") kind = ArithmeticKind::divide;
+    if (type == "Pow") kind = ArithmeticKind::power;
+    if (type == "Max") kind = ArithmeticKind::maximum;
+    if (type == "Min") kind = ArithmeticKind::minimum;
+    if (node.inputs() == 1) return set(node, dynamic(node, 0));
+    if (node.inputs() == 2 && type != "Mean") return set(node, joined(node, kind, 0, 1));
+    View sum;
+    for (int i = 0; i < node.inputs(); ++i) {
+        if (!is_dynamic(node, i)) node.fail("joins more than two values of which one is a constant");
+        const bool last = i + 1 == node.inputs() && type != "Mean";
+        const std::string name = last ? node.name() : fmt::format("{}:{}", node.name(), i);
+        sum = i == 0 ? dynamic(node, 0) : joined_views(name, kind, sum, dynamic(node, i));
+    }
+    if (type == "Mean") {
+        const float share = 1.0F / static_cast<float>(node.inputs());
+        sum = with_number(node.name(), ArithmeticKind::multiply, sum, share);
+    }
+    set(node, sum);
+}
+
+void GraphReader::read_softmax(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const View& view = dynamic(node, 0);
+    const bool logarithm = node.type() == "LogSoftmax";
+    // Up to operator set 12 all dimensions from the axis on were one distribution.
+    const bool joint = node.opset() < 13;
+    const std::int64_t axis = node.axis(node.integer("axis", joint ? 1 : -1), rank(view));
+    const auto at = static_cast<std::size_t>(axis);
+    if (joint && axis + 1 < rank(view)) {
+        Shape flat = sizes(view);
+        const std::int64_t rest = element_count({flat.begin() + axis, flat.end()});
+        const Shape whole = flat;
+        flat.resize(at);
+        flat.push_back(rest);
+        View row = builder_.reshape(view, flat, batch_prime, node.name() + ":row");
+        row = builder_.with_last(row, {static_cast<int>(axis)}, node.name());
+        const std::int64_t last = std::ssize(builder_.shape(row.node)) - 1;
+        row.node = builder_.add(node.name(), Softmax{last, logarithm}, {row.node});
+        return set(node, builder_.reshape(row, whole, batch_prime, node.name() + ":whole"));
+    }
+    const auto& dim = view.dims[at];
+    if (dim.size() == 1 && dim[0] != batch_axis)
+        return set(node, pointwise(node.name(), Softmax{dim[0], logarithm}, view));
+    View result = builder_.with_last(view, {static_cast<int>(axis)}, node.name());
+    const std::int64_t last = std::ssize(builder_.shape(result.node)) - 1;
+    result.node = builder_.add(node.name(), Softmax{last, logarithm}, {result.node});
+    set(node, result);
+}
+
+}  // namespace jevrin

@@ -1,0 +1,312 @@
+// Convolutions, dense layers, matrix products and normalisation, as a stored graph has them.
+#include "jevrin/base/error.hpp"
+#include "jevrin/exchange/graph_reader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numeric>
+
+namespace jevrin {
+
+void GraphReader::read_convolution(const GraphNode& node) {
+    node.expect_inputs(2, 3);
+    const auto [input, view] = image(node);
+    const Weight stored = weight(node, 1);  // [out, in / groups, kernel_height, kernel_width]
+    const Shape& s = stored.shape;
+    if (s.size() != 4) node.fail(fmt::format("its weight is {}; only images are convolved", to_string(s)));
+    if (const auto kernel = node.integers("kernel_shape");
+        kernel && (kernel->size() != 2 || (*kernel)[0] != s[2] || (*kernel)[1] != s[3]))
+        node.fail(fmt::format("its kernel_shape does not match its weight, which is {}x{}", s[2], s[3]));
+    const Window w = window(node, builder_.shape(input), s[2], s[3]);
+    Tensor weight = transposed_weight(stored, {s[0], s[1], s[2] * s[3]});
+    std::vector<Tensor> parameters;
+    parameters.emplace_back(Shape{s[2], s[3], s[1], s[0]}, std::move(weight));
+    if (node.has_input(2)) parameters.push_back(vector_weight(node, 2, s[0]));
+    const std::int64_t groups = node.integer("group", 1);
+    set(node, image_result(view, builder_.add(node.name(), Convolution{w, groups, {}}, {input},
+                                              std::move(parameters))));
+}
+
+View GraphReader::dense(const GraphNode& node, const std::string& name, const View& input, Tensor weight,
+                        std::vector<Tensor> bias) {
+    const int last = static_cast<int>(rank(input)) - 1;
+    const View ready = builder_.with_last(input, {last}, node.name());
+    const std::int64_t in = weight.shape()[0];
+    std::vector<Tensor> parameters;
+    parameters.push_back(std::move(weight));
+    for (Tensor& b : bias) parameters.push_back(std::move(b));
+    const std::int64_t features = sizes(input).back();
+    if (features != in)
+        node.fail(
+            fmt::format("its weights need {} features and it gets {}; the image may have another size "
+                        "than the model is made for",
+                        in, features));
+    View result = ready;
+    result.node = builder_.add(name, Dense{}, {ready.node}, std::move(parameters));
+    const Shape& shape = builder_.shape(result.node);
+    auto& dim = result.dims[static_cast<std::size_t>(last)];
+    dim.clear();
+    if (shape.back() > 1) dim.push_back(static_cast<int>(shape.size()) - 1);
+    return result;
+}
+
+void GraphReader::read_gemm(const GraphNode& node) {
+    node.expect_inputs(2, 3);
+    const float alpha = node.number("alpha", 1.0F);
+    const float beta = node.number("beta", 1.0F);
+    const bool left_turned = node.integer("transA", 0) != 0;
+    const bool right_turned = node.integer("transB", 0) != 0;
+    if (is_dynamic(node, 0) && !is_dynamic(node, 1) && !(node.has_input(2) && is_dynamic(node, 2))) {
+        View input = dynamic(node, 0);
+        if (rank(input) != 2) node.fail("its input has more than two dimensions");
+        if (left_turned) std::swap(input.dims[0], input.dims[1]);
+        const Weight stored = weight(node, 1);
+        if (stored.shape.size() != 2) node.fail("its weight has not two dimensions");
+        Tensor matrix;
+        if (right_turned) {
+            matrix = transposed_weight(stored, {stored.shape[0], stored.shape[1], 1});
+            matrix = Tensor({stored.shape[1], stored.shape[0]}, std::move(matrix));
+        } else {
+            matrix = Tensor(stored.shape);
+            stored.read(0, matrix.values());
+        }
+        if (alpha != 1.0F)
+            for (float& v : matrix.values()) v *= alpha;
+        const std::int64_t out = matrix.shape()[1];
+        std::vector<Tensor> bias;
+        if (node.has_input(2)) {
+            // One number per feature, or one for all of them.
+            const Weight from = weight(node, 2);
+            const std::int64_t count = element_count(from.shape);
+            const bool row = count == out && (from.shape.empty() || from.shape.back() == out);
+            if (!row && count != 1)
+                node.fail(
+                    fmt::format("its bias is {} and its output has {} features", to_string(from.shape), out));
+            bias.emplace_back(Shape{out});
+            from.read(0, bias[0].values().first(static_cast<std::size_t>(count)));
+            if (!row) bias[0].fill(bias[0].data()[0]);
+            if (beta != 1.0F)
+                for (float& v : bias[0].values()) v *= beta;
+        }
+        set(node, dense(node, node.name(), input, std::move(matrix), std::move(bias)));
+        return;
+    }
+    // A product of two values of the image.
+    const auto operand = [&](int input, bool turned) {
+        View view;
+        if (is_dynamic(node, input)) {
+            view = dynamic(node, input);
+        } else {
+            view = builder_.view(constant_node(node, input, 2, {0, 1}, false), {0, 1});
+        }
+        if (rank(view) != 2) node.fail("its inputs must have two dimensions");
+        if (turned) std::swap(view.dims[0], view.dims[1]);
+        return view;
+    };
+    View result = product(node, operand(0, left_turned), operand(1, right_turned));
+    const auto scaled = [&](const View& view, const char* what, float factor) {
+        return factor == 1.0F ? view
+                              : with_number(node.name() + what, ArithmeticKind::multiply, view, factor);
+    };
+    result = scaled(result, ":alpha", alpha);
+    if (node.has_input(2)) {
+        const View addend = is_dynamic(node, 2)
+                                ? dynamic(node, 2)
+                                : builder_.view(constant_node(node, 2, 2, {0, 1}, false), {0, 1});
+        result =
+            joined_views(node.name() + ":sum", ArithmeticKind::add, result, scaled(addend, ":beta", beta));
+    }
+    set(node, result);
+}
+
+View GraphReader::product(const GraphNode& node, const View& a, const View& b) {
+    if (rank(a) < 2 || rank(a) != rank(b))
+        node.fail(
+            fmt::format("multiplies {} by {}; both must have the same number of dimensions, two or more",
+                        to_string(builder_.sizes(a, 1)), to_string(builder_.sizes(b, 1))));
+    std::vector<int> order;
+    for (int d = 0; d < static_cast<int>(rank(a)); ++d) {
+        const auto batch_in = [&](const View& v) {
+            const auto& dim = v.dims[static_cast<std::size_t>(d)];
+            return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
+        };
+        const bool lead = d < static_cast<int>(rank(a)) - 2;
+        if ((batch_in(a) || batch_in(b)) && !lead) node.fail("multiplies along the batch");
+        if (batch_in(a) != batch_in(b)) node.fail("its operands have the batch in different dimensions");
+        const bool only_batch = batch_in(a) && a.dims[static_cast<std::size_t>(d)].size() == 1 &&
+                                b.dims[static_cast<std::size_t>(d)].size() == 1;
+        if (!only_batch) order.push_back(d);
+    }
+    const std::size_t left = builder_.place(a, order, node.name() + ":left");
+    const std::size_t right = builder_.place(b, order, node.name() + ":right");
+    return builder_.placed(a, builder_.add(node.name(), MatrixProduct{}, {left, right}), order);
+}
+
+void GraphReader::read_matrix_product(const GraphNode& node) {
+    node.expect_inputs(2, 2);
+    if (is_dynamic(node, 0) && !is_dynamic(node, 1)) {
+        const Weight stored = weight(node, 1);
+        if (stored.shape.size() == 2 && rank(dynamic(node, 0)) >= 1) {
+            Tensor matrix(stored.shape);
+            stored.read(0, matrix.values());
+            set(node, dense(node, node.name(), dynamic(node, 0), std::move(matrix), {}));
+            return;
+        }
+    }
+    // A constant operand is repeated along the leading dimensions of the other.
+    const auto operand = [&](int input, const View& other) {
+        if (is_dynamic(node, input)) return dynamic(node, input);
+        const auto all = known(value(node, input));
+        const auto lead = static_cast<std::ptrdiff_t>(rank(other)) - 2;
+        Shape target = builder_.sizes(other, 1);
+        std::vector<int> order;
+        std::vector<int> axes;
+        for (int d = 0; d < static_cast<int>(rank(other)); ++d) {
+            const auto& dim = other.dims[static_cast<std::size_t>(d)];
+            const bool batch = dim.size() == 1 && dim[0] == batch_axis;
+            if (!batch) order.push_back(d);
+            axes.push_back(batch ? batch_axis : static_cast<int>(order.size()) - 1);
+        }
+        if (lead < 0 || std::ssize(all->shape) > rank(other) || all->shape.size() < 2)
+            node.fail("multiplies by a constant of a shape that is not supported");
+        std::copy(all->shape.end() - 2, all->shape.end(), target.end() - 2);
+        Shape item;
+        for (const int d : order) item.push_back(target[static_cast<std::size_t>(d)]);
+        Tensor tensor = new_tensor(node, item);
+        const std::int64_t matrix = element_count({all->shape.end() - 2, all->shape.end()});
+        if (std::ssize(all->values) != matrix && std::ssize(all->values) != tensor.size())
+            node.fail("its constant repeats along some leading dimensions only, which is not supported");
+        for (std::int64_t i = 0; i < tensor.size(); ++i)
+            tensor.data()[i] =
+                static_cast<float>(all->values[static_cast<std::size_t>(i % std::ssize(all->values))]);
+        return builder_.view(builder_.add(node.input(input), Constant{false}, {}, {std::move(tensor)}), axes);
+    };
+    const View& base = is_dynamic(node, 0) ? dynamic(node, 0) : dynamic(node, 1);
+    set(node, product(node, operand(0, base), operand(1, base)));
+}
+
+View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::vector<Tensor> parameters) {
+    const View& view = dynamic(node, 0);
+    if (rank(view) < 2) node.fail("normalises channels of a value that has none");
+    std::vector<int> order;
+    for (int d = 2; d < static_cast<int>(rank(view)); ++d) order.push_back(d);
+    order.push_back(1);
+    const std::size_t input = builder_.place(view, order, node.name());
+    return builder_.placed(view, builder_.add(node.name(), std::move(op), {input}, std::move(parameters)),
+                           order);
+}
+
+void GraphReader::read_batch_normalisation(const GraphNode& node) {
+    node.expect_inputs(5, 5);
+    if (node.integer("training_mode", 0) != 0)
+        node.fail("it is exported for training; export the model for inference");
+    if (node.integer("spatial", 1) != 1) node.fail("spatial = 0 is not supported");
+    const std::int64_t channels = element_count(weight(node, 1).shape);
+    std::vector<Tensor> parameters;
+    for (int p = 1; p < 5; ++p) parameters.push_back(vector_weight(node, p, channels));
+    for (const float v : parameters[3].values())
+        if (v < 0) node.fail("a stored variance is negative");
+    set(node,
+        normalised_channels(
+            node, BatchNormalisation{node.number("epsilon", 1e-5F), 1.0F - node.number("momentum", 0.9F)},
+            std::move(parameters)));
+}
+
+void GraphReader::read_instance_normalisation(const GraphNode& node) {
+    node.expect_inputs(3, 3);
+    const std::int64_t channels = element_count(weight(node, 1).shape);
+    std::vector<Tensor> parameters;
+    for (int p = 1; p < 3; ++p) parameters.push_back(vector_weight(node, p, channels));
+    set(node, normalised_channels(node, GroupNormalisation{channels, node.number("epsilon", 1e-5F)},
+                                  std::move(parameters)));
+}
+
+void GraphReader::read_layer_normalisation(const GraphNode& node) {
+    node.expect_inputs(2, 3);
+    const View& view = dynamic(node, 0);
+    const std::int64_t axis = node.axis(node.integer("axis", -1), rank(view));
+    std::vector<int> last;
+    Shape needed;
+    for (std::int64_t d = axis; d < rank(view); ++d) {
+        last.push_back(static_cast<int>(d));
+        needed.push_back(sizes(view)[static_cast<std::size_t>(d)]);
+    }
+    View result = builder_.with_last(view, last, node.name());
+    std::vector<Tensor> parameters;
+    for (int p = 1; p < 3; ++p) {
+        parameters.push_back(new_tensor(node, needed));
+        if (!node.has_input(p)) continue;
+        const Weight from = weight(node, p);
+        if (from.shape != needed)
+            node.fail(fmt::format("its weight is {} and it normalises {}", to_string(from.shape),
+                                  to_string(needed)));
+        from.read(0, parameters.back().values());
+    }
+    result.node = builder_.add(node.name(), LayerNormalisation{node.number("epsilon", 1e-5F)}, {result.node},
+                               std::move(parameters));
+    set(node, result);
+}
+
+void GraphReader::read_parametric_relu(const GraphNode& node) {
+    node.expect_inputs(2, 2);
+    const View& view = dynamic(node, 0);
+    const Weight slope = weight(node, 1);
+    int along = -1;  // the dimension that has slopes of its own
+    int many = 0;
+    for (int d = 0; d < static_cast<int>(slope.shape.size()); ++d)
+        if (slope.shape[static_cast<std::size_t>(d)] > 1) {
+            along = d + static_cast<int>(rank(view)) - static_cast<int>(slope.shape.size());
+            ++many;
+        }
+    if (many <= 1 && std::ssize(slope.shape) <= rank(view)) {
+        Tensor slopes({element_count(slope.shape)});
+        slope.read(0, slopes.values());
+        if (along >= 0 && sizes(view)[static_cast<std::size_t>(along)] != slopes.size())
+            node.fail(fmt::format("it has {} slopes and gets {}", slopes.size(),
+                                  to_string(builder_.sizes(view, 1))));
+        View result = along < 0 ? view : builder_.with_last(view, {along}, node.name());
+        result.node = builder_.add(node.name(), ParametricRelu{}, {result.node}, {std::move(slopes)});
+        set(node, result);
+        return;
+    }
+    // A slope for each of several dimensions: what lies above zero, and the slopes times what lies below.
+    constexpr float lowest = std::numeric_limits<float>::lowest();
+    const std::vector<int> order = builder_.order_of(view);
+    const std::size_t x = builder_.place(view, order, node.name());
+    const std::size_t above = builder_.add(node.name() + ":above", relu(), {x});
+    const std::size_t below =
+        builder_.add(node.name() + ":below", Activation{{FunctionKind::clip, lowest, 0.0F}}, {x});
+    const std::size_t sloped = builder_.add(node.name() + ":sloped", Arithmetic{ArithmeticKind::multiply},
+                                            {below, constant_node(node, 1, rank(view), order, true)});
+    set(node, builder_.placed(view, builder_.add(node.name(), sum_of_two(), {above, sloped}), order));
+}
+
+// x / (bias + alpha / size * sum of x^2 over neighbouring channels) ^ beta (Krizhevsky 2012). The mean of the
+// neighbours is that of a window over an image whose columns are the channels.
+void GraphReader::read_local_response(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const auto [input, view] = image(node);
+    const Shape shape = builder_.shape(input);
+    const std::int64_t size = node.integer("size", 0);
+    if (size < 1 || size > largest_dimension) node.fail("its size is out of range");
+    const std::string& name = node.name();
+    const auto with_number = [&](const std::string& role, ArithmeticKind kind, std::size_t x, float number) {
+        return builder_.add(name + ":" + role, Arithmetic{kind},
+                            {x, fixed_number(name + ":" + role + "_number", number)});
+    };
+    std::size_t x = builder_.add(name + ":squares", Arithmetic{ArithmeticKind::multiply}, {input, input});
+    x = builder_.add(name + ":columns", Reshape{{shape[0] * shape[1], shape[2], 1}}, {x});
+    const Window window{
+        .kernel_width = size, .pad_left = (size - 1) / 2, .pad_right = size - 1 - (size - 1) / 2};
+    x = builder_.add(name + ":means", AveragePooling{window, true}, {x});
+    x = builder_.add(name + ":channels", Reshape{shape}, {x});
+    x = with_number("scaled", ArithmeticKind::multiply, x, node.number("alpha", 1e-4F));
+    x = with_number("biased", ArithmeticKind::add, x, node.number("bias", 1.0F));
+    x = with_number("power", ArithmeticKind::power, x, node.number("beta", 0.75F));
+    set(node, image_result(view, builder_.add(name, Arithmetic{ArithmeticKind::divide}, {input, x})));
+}
+
+}  // namespace jevrin

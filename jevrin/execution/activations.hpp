@@ -1,0 +1,29 @@
+// What the stages of a network make of one picture.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct StageActivation {
+    std::string stage;
+    std::string layer;  // the last of the stage, whose output this is
+    Tensor values;      // of one item
+    double mean = 0.0;
+    double deviation = 0.0;
+    double zeros = 0.0;  // share of the values that are exactly 0
+    // Share of the channels (the last dimension) that are 0 everywhere.
+    double silent = 0.0;
+};
+
+// input is one item, as the network takes it.
+std::vector<StageActivation> stage_activations(const Network& network, std::span<const float> input);
+
+// The weight of the first convolution, [height, width, in, out]; null when there is none.
+const Tensor* first_filters(const Network& network);
+
+}  // namespace jevrin

@@ -1,0 +1,160 @@
+// Steps that normalise: batch, layer and group normalisation, softmax.
+#include "jevrin/execution/steps.hpp"
+#include "jevrin/tensor/group_normalisation.hpp"
+#include "jevrin/tensor/normalisation.hpp"
+#include "jevrin/tensor/softmax.hpp"
+
+namespace jevrin {
+namespace {
+
+class BatchNormalisationStep : public Step {
+  public:
+    BatchNormalisationStep(const NormalisationShape& shape, const BatchNormalisation& op,
+                           AfterNormalisation after)
+        : shape_(shape), momentum_(static_cast<double>(op.momentum)), fixed_(op.fixed), after_(after) {}
+    Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
+        const auto mean = node.parameters[2].values();
+        const auto variance = node.parameters[3].values();
+        statistics_.mean.assign(mean.begin(), mean.end());
+        statistics_.variance.assign(variance.begin(), variance.end());
+        apply(batch, node, inputs, output);
+    }
+    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw&, float* output) override {
+        if (fixed_) {
+            infer(batch, node, inputs, output);
+            return;
+        }
+        measure_statistics(shape_, batch, inputs[0], statistics_);
+        apply(batch, node, inputs, output);
+        // Running statistics take the unbiased variance, as inference sees the population, not the batch.
+        const double count = static_cast<double>(batch * shape_.pixels);
+        const double correction = count > 1 ? count / (count - 1) : 1.0;
+        const auto move = [&](float& running, double newest) {
+            running =
+                static_cast<float>((1.0 - momentum_) * static_cast<double>(running) + momentum_ * newest);
+        };
+        for (std::size_t c = 0; c < statistics_.mean.size(); ++c) {
+            move(node.parameters[2].data()[c], statistics_.mean[c]);
+            move(node.parameters[3].data()[c], statistics_.variance[c] * correction);
+        }
+    }
+    void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        normalise_backward(shape_, batch, a.inputs[0], statistics_,
+                           fixed_ ? StatisticsKind::stored : StatisticsKind::of_batch,
+                           node.parameters[0].data(), node.parameters[1].data(), after_, a.output_gradient,
+                           {target.gradient, target.accumulate, (*a.parameter_gradients)[0].data(),
+                            (*a.parameter_gradients)[1].data()});
+    }
+
+  private:
+    void apply(std::int64_t batch, const Node& node, StepInputs inputs, float* output) const {
+        normalise(shape_, batch, inputs[0], statistics_, node.parameters[0].data(), node.parameters[1].data(),
+                  after_, output);
+    }
+
+    NormalisationShape shape_;
+    double momentum_;
+    bool fixed_;
+    AfterNormalisation after_;
+    BatchStatistics statistics_;
+};
+
+// Layer normalisation is the case of one pixel and one group, over rows of each item.
+class GroupNormalisationStep : public Step {
+  public:
+    GroupNormalisationStep(const GroupNormalisationShape& shape, std::int64_t rows)
+        : shape_(shape), rows_(rows) {}
+    Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
+    std::int64_t kept_bytes() const override {
+        return rows_ * shape_.groups * 2 * static_cast<std::int64_t>(sizeof(float));
+    }
+    void prepare(std::int64_t capacity) override {
+        statistics_ = Tensor({capacity, rows_, shape_.groups, 2});
+    }
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
+        normalise_groups(shape_, batch * rows_, inputs[0], node.parameters[0].data(),
+                         node.parameters[1].data(), output, nullptr);
+    }
+    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw&, float* output) override {
+        normalise_groups(shape_, batch * rows_, inputs[0], node.parameters[0].data(),
+                         node.parameters[1].data(), output, statistics_.data());
+    }
+    void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        normalise_groups_backward(shape_, batch * rows_, a.inputs[0], statistics_.data(),
+                                  node.parameters[0].data(), a.output_gradient,
+                                  {target.gradient, target.accumulate, (*a.parameter_gradients)[0].data(),
+                                   (*a.parameter_gradients)[1].data()});
+    }
+
+  private:
+    GroupNormalisationShape shape_;
+    std::int64_t rows_;  // of one item
+    Tensor statistics_;
+};
+
+class SoftmaxStep : public Step {
+  public:
+    SoftmaxStep(const SoftmaxShape& shape, bool logarithm) : shape_(shape), logarithm_(logarithm) {}
+    Traits traits() const override {
+        return {.keeps_output = true, .in_place = true, .gradient_in_place = true};
+    }
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        (logarithm_ ? log_softmax : softmax)(of_batch(batch), inputs[0], output);
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            (logarithm_ ? log_softmax_backward : softmax_backward)(
+                of_batch(batch), a.output, a.output_gradient, target.accumulate, target.gradient);
+    }
+
+  private:
+    SoftmaxShape of_batch(std::int64_t batch) const {
+        return {batch * shape_.outer, shape_.length, shape_.inner};
+    }
+
+    SoftmaxShape shape_;
+    bool logarithm_;
+};
+
+std::unique_ptr<Step> make_batch_normalisation(const Node& node, const StepShapes& shapes,
+                                               AfterNormalisation after) {
+    const auto& op = std::get<BatchNormalisation>(node.op);
+    const std::int64_t channels = shapes.output.back();
+    return std::make_unique<BatchNormalisationStep>(
+        NormalisationShape{element_count(shapes.output) / channels, channels, op.epsilon}, op, after);
+}
+
+}  // namespace
+
+std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes) {
+    return make_batch_normalisation(node, shapes, AfterNormalisation::relu);
+}
+
+std::unique_ptr<Step> step_of(const BatchNormalisation&, const Node& node, const StepShapes& shapes) {
+    return make_batch_normalisation(node, shapes, AfterNormalisation::nothing);
+}
+std::unique_ptr<Step> step_of(const LayerNormalisation& op, const Node& node, const StepShapes& shapes) {
+    const std::int64_t width = node.parameters[0].size();
+    return std::make_unique<GroupNormalisationStep>(
+        GroupNormalisationShape{.channels = width, .epsilon = op.epsilon},
+        element_count(shapes.output) / width);
+}
+std::unique_ptr<Step> step_of(const GroupNormalisation& op, const Node&, const StepShapes& shapes) {
+    const std::int64_t channels = shapes.output.back();
+    return std::make_unique<GroupNormalisationStep>(
+        GroupNormalisationShape{element_count(shapes.output) / channels, channels, op.groups, op.epsilon}, 1);
+}
+std::unique_ptr<Step> step_of(const Softmax& op, const Node&, const StepShapes& shapes) {
+    SoftmaxShape shape;
+    for (std::size_t d = 0; d < shapes.output.size(); ++d) {
+        const auto axis = static_cast<std::size_t>(op.axis);
+        (d < axis ? shape.outer : d == axis ? shape.length : shape.inner) *= shapes.output[d];
+    }
+    return std::make_unique<SoftmaxStep>(shape, op.logarithm);
+}
+
+}  // namespace jevrin

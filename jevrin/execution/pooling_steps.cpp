@@ -1,0 +1,119 @@
+// Steps that take places together: pooling and reductions.
+#include "jevrin/execution/steps.hpp"
+#include "jevrin/graph/kernel_shapes.hpp"
+#include "jevrin/tensor/pooling.hpp"
+#include "jevrin/tensor/reduction.hpp"
+
+namespace jevrin {
+namespace {
+
+class MaxPoolingStep : public Step {
+  public:
+    explicit MaxPoolingStep(const PoolingShape& shape)
+        : shape_(shape), size_(shape.out_height() * shape.out_width() * shape.channels) {}
+    std::int64_t kept_bytes() const override {
+        return size_ * static_cast<std::int64_t>(sizeof(std::int32_t));
+    }
+    void prepare(std::int64_t capacity) override {
+        winners_.resize(static_cast<std::size_t>(capacity * size_));
+    }
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        max_pool(shape_, batch, inputs[0], output, nullptr);
+    }
+    void forward(std::int64_t batch, Node&, StepInputs inputs, const PassDraw&, float* output) override {
+        max_pool(shape_, batch, inputs[0], output, winners_.data());
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            max_pool_backward(shape_, batch, a.output_gradient, winners_.data(), target.accumulate,
+                              target.gradient);
+    }
+
+  private:
+    PoolingShape shape_;
+    std::int64_t size_;  // of the output of one item
+    std::vector<std::int32_t> winners_;
+};
+
+class AveragePoolingStep : public Step {
+  public:
+    explicit AveragePoolingStep(const PoolingShape& shape) : shape_(shape) {}
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        average_pool(shape_, batch, inputs[0], output);
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            average_pool_backward(shape_, batch, a.output_gradient, target.accumulate, target.gradient);
+    }
+
+  private:
+    PoolingShape shape_;
+};
+
+class GlobalAverageStep : public Step {
+  public:
+    GlobalAverageStep(std::int64_t pixels, std::int64_t channels) : pixels_(pixels), channels_(channels) {}
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        global_average_pool(pixels_, channels_, batch, inputs[0], output);
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            global_average_pool_backward(pixels_, channels_, batch, a.output_gradient, target.accumulate,
+                                         target.gradient);
+    }
+
+  private:
+    std::int64_t pixels_;
+    std::int64_t channels_;
+};
+
+class ReductionStep : public Step {
+  public:
+    ReductionStep(const Reduction& op, const Shape& input) : kernel_(op.kind, input, op.axes) {
+        if (op.kind == ReductionKind::maximum) kept_ = kernel_.output_size();
+    }
+    std::int64_t kept_bytes() const override {
+        return kept_ * static_cast<std::int64_t>(sizeof(std::int32_t));
+    }
+    void prepare(std::int64_t capacity) override {
+        winners_.resize(static_cast<std::size_t>(capacity * kept_));
+    }
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        kernel_.forward(batch, inputs[0], output, nullptr);
+    }
+    void forward(std::int64_t batch, Node&, StepInputs inputs, const PassDraw&, float* output) override {
+        kernel_.forward(batch, inputs[0], output, winners_.data());
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            kernel_.backward(batch, a.output_gradient, winners_.data(), target.accumulate, target.gradient);
+    }
+
+  private:
+    ReductionKernel kernel_;
+    std::int64_t kept_ = 0;  // winners of one item
+    std::vector<std::int32_t> winners_;
+};
+
+}  // namespace
+
+std::unique_ptr<Step> step_of(const MaxPooling& op, const Node&, const StepShapes& shapes) {
+    return std::make_unique<MaxPoolingStep>(pooling_shape(op.window, shapes.inputs[0], false));
+}
+std::unique_ptr<Step> step_of(const AveragePooling& op, const Node&, const StepShapes& shapes) {
+    return std::make_unique<AveragePoolingStep>(
+        pooling_shape(op.window, shapes.inputs[0], op.count_padding));
+}
+std::unique_ptr<Step> step_of(const GlobalAveragePooling&, const Node&, const StepShapes& shapes) {
+    const Shape& in = shapes.inputs[0];
+    return std::make_unique<GlobalAverageStep>(in[0] * in[1], in[2]);
+}
+std::unique_ptr<Step> step_of(const Reduction& op, const Node&, const StepShapes& shapes) {
+    return std::make_unique<ReductionStep>(op, shapes.inputs[0]);
+}
+
+}  // namespace jevrin

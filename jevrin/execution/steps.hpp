@@ -1,0 +1,103 @@
+// The arithmetic behind each operator of a network: made once for given shapes, then run batch after batch.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/execution/pass.hpp"
+
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <vector>
+
+namespace jevrin {
+
+// What one step reads and writes backwards. A null input gradient is not wanted.
+struct BackwardArguments {
+    std::vector<const float*> inputs;  // only when the step keeps them; likewise the output
+    const float* output = nullptr;
+    const float* output_gradient = nullptr;
+    struct Target {
+        float* gradient = nullptr;
+        bool accumulate = false;  // another user of the value has already written there
+    };
+    std::vector<Target> input_gradients;                 // to be written from the last to the first
+    std::vector<Tensor>* parameter_gradients = nullptr;  // one per parameter, replaced
+};
+
+// One pointer per input of the node, each to [batch, ...] values.
+using StepInputs = std::span<const float* const>;
+
+class Step {
+  public:
+    // What the plan of buffers needs to know.
+    struct Traits {
+        bool keeps_inputs = false;       // backward reads them
+        bool keeps_output = false;       // backward reads it
+        bool in_place = false;           // the output may lie where the first input lies
+        bool gradient_in_place = false;  // the gradient of the first input may lie where that of the output
+                                         // lies, unless it accumulates
+    };
+
+    virtual ~Step() = default;
+    virtual Traits traits() const { return {}; }
+    // Bytes that forward keeps for backward, for one item, beside inputs and output.
+    virtual std::int64_t kept_bytes() const { return 0; }
+    // The largest lease of scratch that the step takes, in floats.
+    virtual std::int64_t scratch_size() const { return 0; }
+
+    // Makes room for what is kept of so many items; called once, before the first forward().
+    virtual void prepare(std::int64_t capacity) { static_cast<void>(capacity); }
+    // Inference: fixed statistics, no dropout.
+    virtual void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) = 0;
+    // Training: statistics of the batch, which also move the running ones in the node; keeps what backward
+    // needs.
+    virtual void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw& draw,
+                         float* output) {
+        static_cast<void>(draw);
+        infer(batch, node, inputs, output);
+    }
+    virtual void backward(std::int64_t batch, const Node& node, const BackwardArguments& arguments) = 0;
+};
+
+// What a node stands between.
+struct StepShapes {
+    std::vector<Shape> inputs;  // of one item
+    Shape output;
+    std::size_t index = 0;  // of the node: names the draws of random operators
+};
+
+std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes);
+// Batch normalisation and the relu behind it in one step.
+std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes);
+
+// One for each operator, beside its step; make_step() takes that of the node's.
+// weighted_steps.cpp
+std::unique_ptr<Step> step_of(const Constant& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Convolution& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const MatrixProduct& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Dense& op, const Node& node, const StepShapes& shapes);
+// normalising_steps.cpp
+std::unique_ptr<Step> step_of(const BatchNormalisation& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const LayerNormalisation& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const GroupNormalisation& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Softmax& op, const Node& node, const StepShapes& shapes);
+// pointwise_steps.cpp
+std::unique_ptr<Step> step_of(const Activation& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const ParametricRelu& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Arithmetic& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Dropout& op, const Node& node, const StepShapes& shapes);
+// pooling_steps.cpp
+std::unique_ptr<Step> step_of(const MaxPooling& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const AveragePooling& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const GlobalAveragePooling& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Reduction& op, const Node& node, const StepShapes& shapes);
+// moving_steps.cpp
+std::unique_ptr<Step> step_of(const Concatenate& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Slice& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Padding& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Transpose& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Reshape& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Flatten& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const Gather& op, const Node& node, const StepShapes& shapes);
+
+}  // namespace jevrin

@@ -1,0 +1,91 @@
+#include "jevrin/execution/training_pass.hpp"
+
+#include "jevrin/execution/compiled_network.hpp"
+
+#include <algorithm>
+#include <cassert>
+
+namespace jevrin {
+
+TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
+    : network_(network), compiled_(std::make_unique<CompiledNetwork>(network, PassKind::training)) {
+    compiled_->allocate(capacity);
+    const auto& instructions = compiled_->instructions();
+    parameter_gradients_.resize(instructions.size());
+    backward_.resize(instructions.size());
+    gradient_written_.resize(instructions.size() + 1);
+    std::size_t most_inputs = 0;
+    for (std::size_t k = 0; k < instructions.size(); ++k) {
+        Node& node = network.nodes[instructions[k].node];
+        for (std::size_t p = 0; p < node.parameters.size() && !node.frozen; ++p)
+            if (parameter_kind(node.op, p) != ParameterKind::statistic)
+                parameter_gradients_[k].emplace_back(node.parameters[p].shape());
+        for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
+            parameters_.push_back({.value = node.parameters[p].values(),
+                                   .gradient = parameter_gradients_[k][p].values(),
+                                   .kind = parameter_kind(node.op, p),
+                                   .rate_factor = static_cast<float>(node.rate_factor),
+                                   .node = instructions[k].node});
+        backward_[k].inputs.resize(node.inputs.size());
+        backward_[k].input_gradients.resize(node.inputs.size());
+        backward_[k].parameter_gradients = &parameter_gradients_[k];
+        most_inputs = std::max(most_inputs, node.inputs.size());
+    }
+    inputs_.reserve(most_inputs);
+}
+
+TrainingPass::~TrainingPass() = default;
+
+const PassMemory& TrainingPass::memory() const {
+    return compiled_->memory();
+}
+
+std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const float> input,
+                                             const PassDraw& draw, const ValueObserver& observer) {
+    assert(static_cast<std::int64_t>(input.size()) >= batch * compiled_->input_size());
+    input_ = input.data();
+    for (const auto& instruction : compiled_->instructions()) {
+        inputs_.clear();
+        for (const std::size_t from : instruction.inputs)
+            inputs_.push_back(from == 0 ? input_ : compiled_->value(from));
+        Node& node = network_.nodes[instruction.node];
+        float* output = compiled_->value(instruction.output);
+        if (node.frozen)
+            instruction.step->infer(batch, node, inputs_, output);
+        else
+            instruction.step->forward(batch, node, inputs_, draw, output);
+        if (observer)
+            observer(instruction.last_node,
+                     {output, static_cast<std::size_t>(batch * compiled_->size(instruction.output))});
+    }
+    const std::size_t last = compiled_->instructions().back().output;
+    return {compiled_->value(last), static_cast<std::size_t>(batch * compiled_->output_size())};
+}
+
+void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gradient) {
+    assert(static_cast<std::int64_t>(output_gradient.size()) >= batch * compiled_->output_size());
+    const auto& instructions = compiled_->instructions();
+    std::fill(gradient_written_.begin(), gradient_written_.end(), false);
+    gradient_written_.back() = true;
+    float* own = compiled_->gradient(instructions.back().output);
+    if (own != nullptr) std::copy_n(output_gradient.data(), batch * compiled_->output_size(), own);
+    for (std::size_t k = instructions.size(); k-- > 0;) {
+        const auto& instruction = instructions[k];
+        if (!instruction.trains || !gradient_written_[instruction.output]) continue;
+        BackwardArguments& arguments = backward_[k];
+        // Steps write from the last input to the first, so a value read twice is first replaced, then added
+        // to.
+        for (std::size_t i = instruction.inputs.size(); i-- > 0;) {
+            const std::size_t from = instruction.inputs[i];
+            arguments.inputs[i] = from == 0 ? input_ : compiled_->value(from);
+            float* gradient = from == 0 ? nullptr : compiled_->gradient(from);
+            arguments.input_gradients[i] = {gradient, gradient_written_[from]};
+            if (gradient != nullptr) gradient_written_[from] = true;
+        }
+        arguments.output = compiled_->value(instruction.output);
+        arguments.output_gradient = compiled_->gradient(instruction.output);
+        instruction.step->backward(batch, network_.nodes[instruction.node], arguments);
+    }
+}
+
+}  // namespace jevrin

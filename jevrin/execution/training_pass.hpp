@@ -1,0 +1,69 @@
+// One training step through a network: forward with the statistics of the batch, then the gradients of all
+// parameters.
+//
+//     TrainingPass pass(network, /*capacity=*/32);
+//     std::span<const float> logits = pass.forward(batch, images, draw);
+//     pass.backward(batch, logits_gradient);
+//     for (TrainedParameter& p : pass.parameters()) ...  // p.value -= rate * p.gradient
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/execution/pass.hpp"
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <span>
+#include <vector>
+
+namespace jevrin {
+
+class CompiledNetwork;
+struct BackwardArguments;
+
+// A parameter that training changes, with its gradient after backward(); views into the network and the pass.
+struct TrainedParameter {
+    std::span<float> value;
+    std::span<const float> gradient;
+    ParameterKind kind = ParameterKind::weight;
+    float rate_factor = 1.0F;  // of the learning rate
+    std::size_t node = 0;      // of the network
+};
+
+// Sees what each step of a forward pass made: the node and its values [batch, output...], valid during the
+// call.
+using ValueObserver = std::function<void(std::size_t node, std::span<const float> values)>;
+
+class TrainingPass {
+  public:
+    // Keeps a reference to the network, whose parameters and statistics change in place. Frozen nodes work as
+    // in inference; where nothing before a cut trains, divide() first and keep what lies before it. capacity
+    // is the largest batch. InputError when memory does not suffice. After the first step, steps allocate
+    // nothing.
+    TrainingPass(Network& network, std::int64_t capacity);
+    ~TrainingPass();
+    TrainingPass(const TrainingPass&) = delete;
+    TrainingPass& operator=(const TrainingPass&) = delete;
+
+    // input [batch, item...] must stay valid until backward(). Moves the running statistics. The result
+    // [batch, output...] is valid until the next forward().
+    std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw,
+                                   const ValueObserver& observer = {});
+    // output_gradient is that of the loss with respect to the output of forward().
+    void backward(std::int64_t batch, std::span<const float> output_gradient);
+
+    std::span<TrainedParameter> parameters() { return parameters_; }
+    const PassMemory& memory() const;
+
+  private:
+    Network& network_;
+    std::unique_ptr<CompiledNetwork> compiled_;
+    std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
+    std::vector<TrainedParameter> parameters_;
+    std::vector<bool> gradient_written_;  // of each value
+    std::vector<BackwardArguments> backward_;
+    std::vector<const float*> inputs_;
+    const float* input_ = nullptr;
+};
+
+}  // namespace jevrin

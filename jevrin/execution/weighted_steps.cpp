@@ -1,0 +1,130 @@
+// Steps that multiply by matrices: convolutions, dense layers, matrix products; and constants.
+#include "jevrin/execution/steps.hpp"
+#include "jevrin/graph/kernel_shapes.hpp"
+#include "jevrin/tensor/convolution.hpp"
+#include "jevrin/tensor/dense.hpp"
+#include "jevrin/tensor/element_loop.hpp"
+#include "jevrin/tensor/matrix_product.hpp"
+
+#include <algorithm>
+
+namespace jevrin {
+namespace {
+
+const float* bias_of(const Node& node) {
+    return node.parameters.size() > 1 ? node.parameters[1].data() : nullptr;
+}
+
+void add_bias_gradient(const BackwardArguments& a, std::int64_t rows, std::int64_t columns) {
+    if (a.parameter_gradients->size() > 1)
+        sum_rows(rows, columns, a.output_gradient, (*a.parameter_gradients)[1].data());
+}
+
+class ConvolutionStep : public Step {
+  public:
+    ConvolutionStep(const ConvolutionShape& shape, const Function& activation)
+        : kernel_(shape), activation_(activation) {}
+    Traits traits() const override { return {.keeps_inputs = true}; }
+    std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
+        kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output);
+    }
+    void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
+        const ConvolutionShape& s = kernel_.shape();
+        kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data());
+        add_bias_gradient(a, batch * s.out_height() * s.out_width(), s.out_channels);
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            kernel_.data_gradient(batch, a.output_gradient, node.parameters[0].data(), target.accumulate,
+                                  target.gradient);
+    }
+
+  private:
+    ConvolutionKernel kernel_;
+    Function activation_;
+};
+
+class DenseStep : public Step {
+  public:
+    DenseStep(std::int64_t rows, std::int64_t in, std::int64_t out)
+        : kernel_(in, out), rows_(rows), out_(out) {}
+    Traits traits() const override { return {.keeps_inputs = true}; }
+    std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
+        kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output);
+    }
+    void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
+        kernel_.weight_gradient(batch * rows_, a.inputs[0], a.output_gradient,
+                                (*a.parameter_gradients)[0].data());
+        add_bias_gradient(a, batch * rows_, out_);
+        const auto& target = a.input_gradients[0];
+        if (target.gradient != nullptr)
+            kernel_.data_gradient(batch * rows_, a.output_gradient, node.parameters[0].data(),
+                                  target.accumulate, target.gradient);
+    }
+
+  private:
+    DenseKernel kernel_;
+    std::int64_t rows_;  // of one item
+    std::int64_t out_;
+};
+
+class MatrixProductStep : public Step {
+  public:
+    MatrixProductStep(const Shape& a, const Shape& b)
+        : kernel_(a[a.size() - 2], a.back(), b.back()),
+          count_(element_count(a) / (a[a.size() - 2] * a.back())) {}
+    Traits traits() const override { return {.keeps_inputs = true}; }
+    std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        kernel_.forward(batch * count_, inputs[0], inputs[1], output);
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        const auto& left = a.input_gradients[0];
+        const auto& right = a.input_gradients[1];
+        if (right.gradient != nullptr)
+            kernel_.right_gradient(batch * count_, a.inputs[0], a.output_gradient, right.accumulate,
+                                   right.gradient);
+        if (left.gradient != nullptr)
+            kernel_.left_gradient(batch * count_, a.inputs[1], a.output_gradient, left.accumulate,
+                                  left.gradient);
+    }
+
+  private:
+    MatrixProductKernel kernel_;
+    std::int64_t count_;  // of matrices in one item
+};
+
+class ConstantStep : public Step {
+  public:
+    explicit ConstantStep(std::int64_t size) : size_(size) {}
+    void infer(std::int64_t batch, const Node& node, StepInputs, float* output) override {
+        for_rows(batch, size_,
+                 [&](std::int64_t n) { std::copy_n(node.parameters[0].data(), size_, output + n * size_); });
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        if (!a.parameter_gradients->empty())
+            sum_rows(batch, size_, a.output_gradient, (*a.parameter_gradients)[0].data());
+    }
+
+  private:
+    std::int64_t size_;
+};
+
+}  // namespace
+
+std::unique_ptr<Step> step_of(const Constant&, const Node&, const StepShapes& shapes) {
+    return std::make_unique<ConstantStep>(element_count(shapes.output));
+}
+std::unique_ptr<Step> step_of(const Convolution& op, const Node& node, const StepShapes& shapes) {
+    return std::make_unique<ConvolutionStep>(convolution_shape(node, shapes.inputs[0]), op.activation);
+}
+std::unique_ptr<Step> step_of(const MatrixProduct&, const Node&, const StepShapes& shapes) {
+    return std::make_unique<MatrixProductStep>(shapes.inputs[0], shapes.inputs[1]);
+}
+std::unique_ptr<Step> step_of(const Dense&, const Node&, const StepShapes& shapes) {
+    const std::int64_t in = shapes.inputs[0].back();
+    return std::make_unique<DenseStep>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
+}
+
+}  // namespace jevrin

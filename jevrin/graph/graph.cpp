@@ -1,0 +1,113 @@
+#include "jevrin/graph/graph.hpp"
+
+#include "jevrin/base/enumeration.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/graph/operator_description.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <cassert>
+
+namespace jevrin {
+
+std::size_t Network::add(std::string name, Operator op, std::vector<std::size_t> inputs,
+                         std::vector<Tensor> parameters) {
+    nodes.push_back({.name = std::move(name),
+                     .op = std::move(op),
+                     .inputs = std::move(inputs),
+                     .parameters = std::move(parameters)});
+    return nodes.size() - 1;
+}
+
+ParameterKind parameter_kind(const Operator& op, std::size_t index) {
+    switch (describe(op).roles.at(index)) {
+        case ParameterRole::weight:
+            return ParameterKind::weight;
+        case ParameterRole::bias:
+            return ParameterKind::bias;
+        case ParameterRole::scale:
+        case ParameterRole::shift:
+        case ParameterRole::slope:
+            return ParameterKind::normalisation;
+        case ParameterRole::mean:
+        case ParameterRole::variance:
+            return ParameterKind::statistic;
+        case ParameterRole::value:
+            return std::get<Constant>(op).trained ? ParameterKind::bias : ParameterKind::statistic;
+    }
+    unhandled(describe(op).roles[index]);
+}
+
+std::string operator_name(const Operator& op) {
+    if (const auto* activation = std::get_if<Activation>(&op))
+        return function_name(activation->function.kind);
+    return std::string(describe(op).name);
+}
+
+std::int64_t parameters_of(const Node& node) {
+    std::int64_t count = 0;
+    for (std::size_t p = 0; p < node.parameters.size(); ++p)
+        if (parameter_kind(node.op, p) != ParameterKind::statistic) count += node.parameters[p].size();
+    return count;
+}
+
+std::int64_t parameter_count(const Network& network, std::size_t first_node) {
+    std::int64_t count = 0;
+    for (std::size_t i = first_node; i < network.nodes.size(); ++i) count += parameters_of(network.nodes[i]);
+    return count;
+}
+
+std::int64_t multiplications_of(const Network& network, std::size_t i, const std::vector<Shape>& shapes) {
+    const Node& node = network.nodes[i];
+    const auto count = describe(node.op).multiplications;
+    if (count == nullptr) return 0;
+    std::vector<Shape> inputs;
+    for (const std::size_t input : node.inputs) inputs.push_back(shapes[input]);
+    return count(node.parameters, inputs, shapes[i]);
+}
+
+std::int64_t multiplication_count(const Network& network, std::size_t first_node) {
+    const std::vector<Shape> shapes = infer_shapes(network);
+    std::int64_t count = 0;
+    for (std::size_t i = first_node; i < network.nodes.size(); ++i)
+        count += multiplications_of(network, i, shapes);
+    return count;
+}
+
+std::string stage_of(const Node& node) {
+    const std::size_t begin = node.name.find_first_not_of('/');
+    if (begin == std::string::npos) return node.name;
+    return node.name.substr(begin, node.name.find_first_of("./", begin) - begin);
+}
+
+std::vector<std::string> stage_names(const Network& network) {
+    std::vector<std::string> names;
+    for (const Node& node : network.nodes) {
+        if (std::holds_alternative<Input>(node.op)) continue;
+        const std::string stage = stage_of(node);
+        if (std::find(names.begin(), names.end(), stage) == names.end()) names.push_back(stage);
+    }
+    return names;
+}
+
+bool belongs_to(const Node& node, const std::string& stage_or_node) {
+    if (node.name == stage_or_node || stage_of(node) == stage_or_node) return true;
+    return node.name.starts_with(stage_or_node) && node.name.size() > stage_or_node.size() &&
+           std::string_view("./:").find(node.name[stage_or_node.size()]) != std::string_view::npos;
+}
+
+std::size_t find_boundary(const Network& network, const std::string& stage_or_node) {
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (network.nodes[i].name == stage_or_node) return i;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (belongs_to(network.nodes[i], stage_or_node)) return i;
+    const std::vector<std::string> stages = stage_names(network);
+    throw InputError(fmt::format("no stage or layer is called '{}'{}; the stages are {}",
+                                 printable(stage_or_node), did_you_mean(stage_or_node, stages),
+                                 fmt::join(stages, ", ")));
+}
+
+}  // namespace jevrin

@@ -1,0 +1,14 @@
+// What the kernels of tensor/ need to know of an operator and the image it gets.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/pooling.hpp"
+
+namespace jevrin {
+
+// image is [height, width, channels]; node is a convolution.
+ConvolutionShape convolution_shape(const Node& node, const Shape& image);
+PoolingShape pooling_shape(const Window& window, const Shape& image, bool count_padding);
+
+}  // namespace jevrin

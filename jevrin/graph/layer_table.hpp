@@ -1,0 +1,29 @@
+// A network as people read it: one row for each weighted layer, or another one of note, with the small ones
+// behind it.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct LayerRow {
+    std::string name;       // of its first node
+    std::string stage;      // of that node
+    std::string operators;  // "convolution 3x3 /2, batch normalisation, relu"
+    Shape shape;            // of one image, behind it
+    std::int64_t parameters = 0;
+    std::int64_t multiplications = 0;  // forward, for one image
+    std::int64_t bytes = 0;            // of its values, for one image
+    bool trains = false;               // any of it is not frozen
+    std::vector<std::size_t> reads;    // earlier rows whose values it reads
+};
+
+// A row for each layer in the order in which they are computed; normalisations and activations belong to the
+// layer before them.
+std::vector<LayerRow> layer_table(const Network& network);
+
+}  // namespace jevrin

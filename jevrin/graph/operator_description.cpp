@@ -1,0 +1,149 @@
+#include "jevrin/graph/operator_description.hpp"
+
+#include "jevrin/base/enumeration.hpp"
+
+namespace jevrin {
+namespace {
+
+using Role = ParameterRole;
+using Shapes = std::vector<Shape>;
+
+// One for each operator: one without does not compile.
+template <typename Op>
+OperatorDescription description_of();
+
+template <>
+OperatorDescription description_of<Input>() {
+    return {"input"};
+}
+template <>
+OperatorDescription description_of<Constant>() {
+    return {"constant", {Role::value}};
+}
+template <>
+OperatorDescription description_of<Convolution>() {
+    return {"convolution",
+            {Role::weight, Role::bias},
+            true,
+            [](std::span<const Tensor> parameters, const Shapes&, const Shape& output) {
+                return output[0] * output[1] * parameters[0].size();
+            }};
+}
+template <>
+OperatorDescription description_of<BatchNormalisation>() {
+    return {"batch normalisation", {Role::scale, Role::shift, Role::mean, Role::variance}};
+}
+template <>
+OperatorDescription description_of<LayerNormalisation>() {
+    return {"layer normalisation", {Role::scale, Role::shift}};
+}
+template <>
+OperatorDescription description_of<GroupNormalisation>() {
+    return {"group normalisation", {Role::scale, Role::shift}};
+}
+template <>
+OperatorDescription description_of<Activation>() {
+    return {"activation"};
+}
+template <>
+OperatorDescription description_of<ParametricRelu>() {
+    return {"parametric relu", {Role::slope}};
+}
+template <>
+OperatorDescription description_of<MaxPooling>() {
+    return {"max pooling", {}, true};
+}
+template <>
+OperatorDescription description_of<AveragePooling>() {
+    return {"average pooling", {}, true};
+}
+template <>
+OperatorDescription description_of<GlobalAveragePooling>() {
+    return {"global average pooling", {}, true};
+}
+template <>
+OperatorDescription description_of<Reduction>() {
+    return {"reduction", {}, true};
+}
+template <>
+OperatorDescription description_of<Softmax>() {
+    return {"softmax"};
+}
+template <>
+OperatorDescription description_of<Arithmetic>() {
+    return {"arithmetic", {}, true};
+}
+template <>
+OperatorDescription description_of<MatrixProduct>() {
+    return {"matrix product", {}, true, [](std::span<const Tensor>, const Shapes& inputs, const Shape& output) {
+                return element_count(output) * inputs[0].back();
+            }};
+}
+template <>
+OperatorDescription description_of<Dense>() {
+    return {"dense",
+            {Role::weight, Role::bias},
+            true,
+            [](std::span<const Tensor> parameters, const Shapes&, const Shape& output) {
+                return element_count(output) / output.back() * parameters[0].size();
+            }};
+}
+template <>
+OperatorDescription description_of<Concatenate>() {
+    return {"concatenate", {}, true};
+}
+template <>
+OperatorDescription description_of<Slice>() {
+    return {"slice"};
+}
+template <>
+OperatorDescription description_of<Padding>() {
+    return {"padding"};
+}
+template <>
+OperatorDescription description_of<Transpose>() {
+    return {"transpose"};
+}
+template <>
+OperatorDescription description_of<Reshape>() {
+    return {"reshape"};
+}
+template <>
+OperatorDescription description_of<Flatten>() {
+    return {"flatten"};
+}
+template <>
+OperatorDescription description_of<Gather>() {
+    return {"gather"};
+}
+template <>
+OperatorDescription description_of<Dropout>() {
+    return {"dropout"};
+}
+
+}  // namespace
+
+std::string_view role_name(ParameterRole role) {
+    switch (role) {
+        case Role::weight: return "weight";
+        case Role::bias: return "bias";
+        case Role::scale: return "scale";
+        case Role::shift: return "shift";
+        case Role::mean: return "mean";
+        case Role::variance: return "variance";
+        case Role::slope: return "slope";
+        case Role::value: return "value";
+    }
+    unhandled(role);
+}
+
+const OperatorDescription& describe(const Operator& op) {
+    return std::visit(
+        []<typename Op>(const Op&) -> const OperatorDescription& {
+            static const OperatorDescription description = description_of<Op>();
+            return description;
+        },
+        op);
+}
+
+}  // namespace jevrin

@@ -1,0 +1,50 @@
+// Networks made from networks: cut at a boundary, joined again, the backbone without its head, folded for
+// inference.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+
+#include <cstddef>
+#include <optional>
+#include <string>
+
+namespace jevrin {
+
+// The two halves of a network at a boundary: the frozen part computes the boundary features of an item, the
+// trained part makes the classes from them.
+struct Division {
+    Network frozen;   // its output is the boundary value; only the input node when everything trains
+    Network trained;  // its input is the boundary value
+};
+
+// Cuts before a node. Constants that only the trained part reads go with it. InputError when more than one
+// value crosses the cut, naming them.
+Division divide(const Network& network, std::size_t first_trained);
+
+// The last node at or before this one where divide() can cut; 1 when everything has to stay together.
+std::size_t cut_before(const Network& network, std::size_t first_trained);
+
+// The network of which divide() made these halves.
+Network join(const Network& frozen, const Network& trained);
+
+// The network that ends at a node, what nothing there needs left out.
+Network network_until(const Network& network, std::size_t node);
+
+// A backbone, whose output is a vector of features: the network up to the input of its last dense layer, or
+// up to its global pooling when it has no dense layer behind it, or up to a node that is named. Networks with
+// a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over
+// its places. InputError when there is no such place.
+Network without_head(const Network& network, const std::string& features = "");
+
+// The first node of a classifier's head: of the stage "head", otherwise its last dense layer; 0 without one.
+std::size_t find_head(const Network& network);
+
+// Cuts a classifier before its head, where its value is a vector of features; nothing when that cannot be.
+std::optional<Division> divide_at_head(const Network& network);
+
+// The same function with fewer steps: normalisation with stored statistics and activations move into the
+// convolution before them, a ReLU into the sum before it, dropout disappears. Each of them only where nothing
+// else uses the value in between.
+Network fold_for_inference(const Network& network);
+
+}  // namespace jevrin

@@ -1,0 +1,153 @@
+// Graphs that mean harm, or ask for what cannot be: refused in words, within little memory; and weights that
+// lie beside the model or are of other kinds.
+#include "exchange/foreign_graph.hpp"
+
+#include "jevrin/base/memory.hpp"
+
+#include <cmath>
+#include <cstdint>
+#include <filesystem>
+#include <fstream>
+
+namespace jevrin {
+namespace {
+
+using test::Graph;
+using test::outputs_of;
+using test::random_tensor;
+using test::TemporaryDirectory;
+using testing::AllOf;
+using testing::HasSubstr;
+
+TEST(HostileGraph, MixingTheImagesOfABatchIsRefusedInWords) {
+    const auto refusal = [](const std::string& node) {
+        return Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] y) { " + node + " }").refusal();
+    };
+    EXPECT_THAT(refusal("y = Softmax <axis = 0> (x)"), HasSubstr("along the batch"));
+    EXPECT_THAT(refusal("y = ReduceMean <axes = [0]> (x)"), HasSubstr("images of a batch together"));
+    EXPECT_THAT(refusal("y = Concat <axis = 0> (x, x)"), HasSubstr("along the batch"));
+    EXPECT_THAT(refusal("y = Transpose <perm = [1, 0, 2, 3]> (x)"), HasSubstr("not the batch"));
+    EXPECT_THAT(refusal("y = Loop (x)"),
+                HasSubstr("1 of its nodes use operators that are not supported: Loop at"));
+}
+
+TEST(HostileGraph, HostileOnesAreRefusedInWords) {
+    EXPECT_THAT(
+        Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (b) b = Relu (a) }").refusal(),
+        HasSubstr("which nothing before it computes"));
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Add (x, gone) }").refusal(),
+                HasSubstr("needs the value 'gone'"));
+    EXPECT_THAT(Graph("g (float[N, 3, -4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) }").refusal(),
+                HasSubstr("out of range"));
+    EXPECT_THAT(
+        Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { a = Relu (x) a = Relu (x) }").refusal(),
+        HasSubstr("computed twice"));
+    EXPECT_THAT(Graph("g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { "
+                      "a = MaxPool <kernel_shape = [2, 2], strides = [0, 1]> (x) }")
+                    .refusal(),
+                HasSubstr("must be positive"));
+    // A constant that claims gigabytes.
+    Graph large(
+        "g (float[N, 3, 4, 4] x) => (float[N, 3, 4, 4] a) { c = ConstantOfShape (shape) a = Add (x, c) }");
+    large.integers("shape", {1 << 20, 1 << 20});
+    EXPECT_THAT(large.refusal(), HasSubstr("too large"));
+    Graph many(
+        "g (float[N, 4] x) => (float[N, 4] a) { "
+        "c = ConstantOfShape (shape) d = Neg (c) e = Neg (d) f = Neg (e) h = Neg (f) "
+        "i = ReduceSum (h) a = Add (x, i) }");
+    many.integers("shape", {1 << 24});
+    EXPECT_THAT(many.refusal(), HasSubstr("too large together"));
+}
+
+TEST(HostileGraph, DeepProductsAndHugeValuesNeitherHangNorExhaustMemory) {
+    std::string squares = "a0 = Relu (x) ";
+    for (int i = 1; i <= 60; ++i) squares += fmt::format("a{} = Mul (a{}, a{}) ", i, i - 1, i - 1);
+    const Network network = Graph("g (float[N, 4] x) => (float[N, 4] a60) { " + squares + "}").read();
+    EXPECT_EQ(network.nodes.size(), 62U);
+    Graph wide("g (float[N, 1, 4, 4] x) => (float[N, 1, 4, 4] a) { p = Pad (x, pads) a = Relu (p) }");
+    wide.integers("pads", {0, 0, 1 << 20, 1 << 20, 0, 0, 0, 0});
+    EXPECT_THAT(wide.refusal(), HasSubstr("too large"));
+    Graph ones("g (float[N, 1, 4, 4] x) => (float[N, 1, 4, 4] a) { a = Expand (x, shape) }");
+    ones.integers("shape", {1, 1 << 20, 4, 4});
+    EXPECT_EQ(infer_shapes(ones.read()).back(), (Shape{4, 4, 1 << 20}));
+    Graph more("g (float[N, 1, 1, 1] x) => (float[N, 1, 4, 4] a) { a = Expand (x, shape) }");
+    more.integers("shape", {1, 1 << 20, 1 << 10, 1});
+    EXPECT_THAT(more.refusal(), HasSubstr("too large"));
+    Graph normal(
+        "g (float[N, 1000, 1000, 8] x) => (float[N, 1000, 1000, 8] y) { y = LayerNormalization <axis = 0> "
+        "(x, s) }",
+        17);
+    normal.weight("s", {8}, std::vector<float>(8, 1.0F));
+    EXPECT_THAT(normal.refusal(), HasSubstr("along the batch"));
+}
+
+TEST(HostileGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
+    Graph graph("g (float[N, 2] x) => (float[N, 3] y) { y = Gemm (x, w) }");
+    const std::vector<float> values = {1, 2, 3, 4, 5, 6};
+    onnx::TensorProto& weight = graph.weight("w", {2, 3}, values);
+    weight.clear_raw_data();
+    weight.set_data_location(onnx::TensorProto::EXTERNAL);
+    const auto entry = [&](const std::string& key, const std::string& value) {
+        auto& one = *weight.add_external_data();
+        one.set_key(key);
+        one.set_value(value);
+    };
+    entry("location", "weights/w.bin");
+    entry("offset", "4");
+    entry("length", "24");
+    make_directory(graph.directory() / "weights");
+    std::string bytes(4, '\0');
+    bytes.append(reinterpret_cast<const char*>(values.data()), 24);
+    write_file(graph.directory() / "weights" / "w.bin", bytes);
+    const float x[] = {1, 10};
+    EXPECT_EQ(outputs_of(graph.read(), 1, Tensor({2}, x)), (std::vector<float>{41, 52, 63}));
+    write_file(graph.directory() / "weights" / "w.bin", bytes.substr(0, 20));
+    EXPECT_THAT(graph.refusal(), HasSubstr("beyond the end"));
+    const TemporaryDirectory elsewhere;
+    write_file(elsewhere / "w.bin", bytes);
+    for (const std::string& outside :
+         {std::string("../w.bin"), (elsewhere / "w.bin").string(), std::string("weights/../../w.bin")}) {
+        weight.mutable_external_data(0)->set_value(outside);
+        EXPECT_THAT(graph.refusal(), HasSubstr("outside the folder")) << outside;
+    }
+    std::filesystem::create_symlink(elsewhere / "w.bin", graph.directory() / "link.bin");
+    weight.mutable_external_data(0)->set_value("link.bin");
+    EXPECT_THAT(graph.refusal(), HasSubstr("outside the folder"));
+    weight.mutable_external_data(0)->set_value("weights/none.bin");
+    EXPECT_THAT(graph.refusal(), HasSubstr("not there"));
+}
+
+TEST(HostileGraph, WeightsMayBeOfSixteenBits) {
+    Graph graph("g (float[N, 2] x) => (float[N, 2] y) { w32 = Cast <to = 1> (w) y = MatMul (x, w32) }");
+    onnx::TensorProto& weight = graph.weight("w", {2, 2}, {});
+    weight.set_data_type(onnx::TensorProto::FLOAT16);
+    const std::uint16_t halves[] = {0x3C00, 0xC000, 0x3555, 0x0001};  // 1, -2, 0.333, the least above 0
+    weight.set_raw_data(halves, sizeof halves);
+    const float x[] = {1, 1};
+    const auto y = outputs_of(graph.read(), 1, Tensor({2}, x));
+    EXPECT_NEAR(y[0], 1.33325, 1e-5);
+    EXPECT_FLOAT_EQ(y[1], -2.0F + std::ldexp(1.0F, -24));
+}
+
+TEST(HostileGraph, ReadingTakesLittleMoreMemoryThanTheWeights) {
+#if defined(__SANITIZE_THREAD__)
+    GTEST_SKIP() << "the sanitizer's own memory would be counted";
+#endif
+    const TemporaryDirectory directory;
+    {
+        Network network{{2048}, {}};
+        std::size_t x = network.add("x", Input{}, {});
+        for (int i = 0; i < 4; ++i)
+            x = network.add(fmt::format("dense{}", i), Dense{}, {x},
+                            {random_tensor({2048, 2048}, 1), Tensor({2048})});
+        write_model(directory / "large.onnx", {network, {}});
+    }
+    std::ofstream("/proc/self/clear_refs") << "5";
+    const std::int64_t before = peak_memory();
+    const Model model = read_model(directory / "large.onnx");
+    const auto weights = static_cast<double>(parameter_count(model.network) * 4);
+    EXPECT_LT(static_cast<double>(peak_memory() - before), 1.2 * weights);
+}
+
+}  // namespace
+}  // namespace jevrin

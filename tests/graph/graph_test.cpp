@@ -1,0 +1,122 @@
+// Networks as data: shapes, boundaries, random weights, and networks made from networks.
+#include "graph/small_network.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/graph/rewrite.hpp"
+
+#include <cmath>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::outputs_of;
+using test::random_tensor;
+using test::small_network;
+using testing::HasSubstr;
+
+TEST(Graph, ShapesFollowFromTheLayers) {
+    const Network network =
+        residual_backbone({.widths = {8, 16}, .blocks = {1}, .stem_stride = 2}, {33, 32, 3});
+    const auto shapes = infer_shapes(network);
+    EXPECT_EQ(shapes[find_boundary(network, "stem.relu")], (Shape{17, 16, 8}));
+    EXPECT_EQ(shapes[find_boundary(network, "stage2.block1.relu2")], (Shape{9, 8, 16}));
+    EXPECT_EQ(shapes.back(), (Shape{16}));
+    EXPECT_THAT(stage_names(network), testing::ElementsAre("stem", "stage1", "stage2", "pool"));
+    EXPECT_EQ(parameter_count(residual_backbone({.widths = {2}, .blocks = {1}}, {4, 4, 1})),
+              9 * 2 + 4 + 2 * (9 * 2 * 2 + 4));
+    EXPECT_EQ(
+        multiplication_count(residual_backbone({.widths = {2}, .blocks = {1}, .stem_stride = 1}, {4, 4, 1})),
+        16 * 9 * 2 + 2 * 16 * 9 * 4);
+}
+
+TEST(Graph, AClashNamesTheLayerAndBothSides) {
+    Network network{{8, 8, 3}, {}};
+    const std::size_t x = network.add("image", Input{}, {});
+    network.add("first", Convolution{{3, 3}}, {x}, {Tensor({3, 3, 4, 8})});
+    EXPECT_THAT(message_of<InputError>([&] { infer_shapes(network); }),
+                testing::AllOf(HasSubstr("'first'"), HasSubstr("4 channels"), HasSubstr("gets 3")));
+    Network flat{{8, 8, 3}, {}};
+    flat.add("classes", Dense{}, {flat.add("image", Input{}, {})}, {Tensor({192, 2})});
+    EXPECT_THAT(message_of<InputError>([&] { infer_shapes(flat); }), HasSubstr("add a flatten"));
+    Network tiny{{2, 2, 3}, {}};
+    tiny.add("wide", Convolution{{5, 5}}, {tiny.add("image", Input{}, {})}, {Tensor({5, 5, 3, 1})});
+    EXPECT_THAT(message_of<InputError>([&] { infer_shapes(tiny); }),
+                HasSubstr("larger than the padded image 2x2"));
+}
+
+TEST(Graph, AnUnknownBoundaryListsTheStages) {
+    EXPECT_THAT(
+        message_of<InputError>([&] { find_boundary(small_network(), "stagge2"); }),
+        testing::AllOf(HasSubstr("did you mean 'stage2'"), HasSubstr("stem, stage1, stage2, pool, head")));
+}
+
+TEST(Initialise, WeightsHaveThePublishedDeviationAndDependOnTheSeed) {
+    Network network = residual_backbone({.widths = {64}, .blocks = {1}}, {8, 8, 3});
+    initialise(network, 0, 3);
+    const Tensor& weight = network.nodes[find_boundary(network, "stage1.block1.convolution1")].parameters[0];
+    double squares = 0;
+    for (const float w : weight.values()) squares += static_cast<double>(w) * w;
+    EXPECT_NEAR(std::sqrt(squares / static_cast<double>(weight.size())), std::sqrt(2.0 / (9 * 64)), 1e-3);
+    Network again = network;
+    initialise(again, 0, 4);
+    EXPECT_NE(again.nodes[1].parameters[0].data()[0], network.nodes[1].parameters[0].data()[0]);
+    initialise(again, 0, 3);
+    EXPECT_EQ(again.nodes[1].parameters[0].data()[0], network.nodes[1].parameters[0].data()[0]);
+}
+
+TEST(Rewrite, DividingAndJoiningGivesTheSameBits) {
+    const Network network = small_network();
+    const Tensor input = random_tensor({3 * 8 * 8 * 3}, 1);
+    const std::vector<float> whole = outputs_of(network, 3, input);
+    for (const char* boundary : {"stage1", "stage2", "head"}) {
+        const Division division = divide(network, find_boundary(network, boundary));
+        const std::vector<float> features = outputs_of(division.frozen, 3, input);
+        EXPECT_EQ(
+            outputs_of(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
+            whole)
+            << boundary;
+        EXPECT_EQ(outputs_of(join(division.frozen, division.trained), 3, input), whole) << boundary;
+    }
+}
+
+TEST(Rewrite, ACutThroughABlockIsRefused) {
+    const Network network = small_network();
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { divide(network, find_boundary(network, "stage2.block1.convolution2")); }),
+                HasSubstr("2 values cross"));
+}
+
+TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
+    const Network network = small_network();
+    const Network folded = fold_for_inference(network);
+    EXPECT_LT(folded.nodes.size(), network.nodes.size());
+    for (const Node& node : folded.nodes) {
+        EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;
+        const auto* sum = std::get_if<Arithmetic>(&node.op);
+        EXPECT_TRUE(sum == nullptr || sum->rectified) << node.name;
+    }
+    // Without its convolution in the same network, normalisation runs as a step of its own: the reference.
+    const Tensor input = random_tensor({2 * 8 * 8 * 3}, 1);
+    std::vector<float> reference;
+    {
+        Tensor value = input;
+        for (std::size_t cut = 1; cut < 4; ++cut) {
+            Network one{cut == 1 ? Shape{8, 8, 3} : Shape{8, 8, 4}, {}};
+            Node node = network.nodes[cut];
+            node.inputs = {one.add("x", Input{}, {})};
+            one.nodes.push_back(node);
+            const std::vector<float> out = outputs_of(one, 2, value);
+            value = Tensor({static_cast<std::int64_t>(out.size())}, out);
+        }
+        reference.assign(value.values().begin(), value.values().end());
+    }
+    Network stem = network;
+    stem.nodes.resize(4);
+    const std::vector<float> quick = outputs_of(stem, 2, input);
+    ASSERT_EQ(quick.size(), reference.size());
+    for (std::size_t i = 0; i < quick.size(); ++i) ASSERT_NEAR(quick[i], reference[i], 1e-5);
+}
+
+}  // namespace
+}  // namespace jevrin

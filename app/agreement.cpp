@@ -45,11 +45,15 @@ std::string spoken_group(const AgreementOptions& options) {
 }
 
 // "scratch 0 %, frozen 100 %".
+std::optional<Regime> regime_of(const AgreementOptions& options) {
+    return options.regime.empty() ? std::nullopt : std::optional(value_named<Regime>(options.regime));
+}
+
 std::string regimes_of(const Agreement& agreement, const AgreedItem& item) {
     std::string text;
     for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
         text +=
-            fmt::format("{}{} {}", text.empty() ? "" : ", ", agreement.regimes[r],
+            fmt::format("{}{} {}", text.empty() ? "" : ", ", name_of(agreement.regimes[r]),
                         std::isnan(item.right_share[r]) ? std::string("-")
                                                         : fmt::format("{:.0f} %", 100 * item.right_share[r]));
     return text;
@@ -60,7 +64,7 @@ class Shown {
     Shown(const AgreementOptions& options, const OpenStudy& open, const Agreement& agreement)
         : open_(open),
           agreement_(agreement),
-          places_(items_in(agreement, group_of(options), options.regime)) {
+          places_(items_in(agreement, group_of(options), regime_of(options))) {
         for (const std::size_t place : places_)
             ids_.push_back(open.ledger.item_id(agreement.items[place].item));
     }
@@ -102,7 +106,7 @@ Json to_json(const OpenStudy& open, const Agreement& agreement, const Shown& sho
         const AgreedItem& item = shown.item(k);
         Json regimes = Json::object();
         for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-            regimes[agreement.regimes[r]] = number(item.right_share[r]);
+            regimes[name_of(agreement.regimes[r])] = number(item.right_share[r]);
         items.push_back({{"item", path_of(shown.id(k))},
                          {"id", shown.id(k)},
                          {"label", shown.label(k)},
@@ -126,15 +130,15 @@ Json to_json(const OpenStudy& open, const Agreement& agreement, const Shown& sho
 }
 
 std::string counts(const Agreement& agreement) {
-    const auto many = [&](ItemGroup group, const std::string& regime = "") {
+    const auto many = [&](ItemGroup group, std::optional<Regime> regime = std::nullopt) {
         return items_in(agreement, group, regime).size();
     };
     std::string text =
         fmt::format("of {} items all runs get {} right, some {}, none {}\n", agreement.items.size(),
                     many(ItemGroup::known), many(ItemGroup::disputed), many(ItemGroup::missed));
     if (agreement.regimes.size() > 1)
-        for (const std::string& regime : agreement.regimes)
-            text += fmt::format("only {} gets right: {}\n", regime, many(ItemGroup::only_regime, regime));
+        for (const Regime regime : agreement.regimes)
+            text += fmt::format("only {} gets right: {}\n", name_of(regime), many(ItemGroup::only_regime, regime));
     return text;
 }
 

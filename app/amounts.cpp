@@ -29,7 +29,7 @@ Json to_json(const AmountReport& report, const StudyRecord& study) {
                               {"mean", point.mean},
                               {"interval", interval_json(point.interval)},
                               {"seeds", point.seeds}});
-        curves.push_back({{"name", curve.name}, {"regime", curve.regime}, {"points", points}});
+        curves.push_back({{"name", curve.name}, {"regime", name_of(curve.regime)}, {"points", points}});
     }
     Json catch_ups = Json::array();
     for (const CatchUp& one : report.catch_ups)
@@ -40,7 +40,7 @@ Json to_json(const AmountReport& report, const StudyRecord& study) {
                              {"last_gap", one.last_gap},
                              {"times_more", one.times_more ? Json(*one.times_more) : Json()},
                              {"words", one.words}});
-    return {{"metric", metric_name(study.metric)},
+    return {{"metric", name_of(study.metric)},
             {"curves", curves},
             {"catch_ups", catch_ups},
             {"test_looks", study.test_looks}};
@@ -62,7 +62,7 @@ void amounts(const AmountsOptions& options) {
     for (const AmountCurve& curve : report.curves)
         for (const AmountPoint& point : curve.points) {
             const bool first = &point == &curve.points.front();
-            table.add({first ? short_cell(curve.name) : "", first ? curve.regime : "",
+            table.add({first ? short_cell(curve.name) : "", first ? name_of(curve.regime) : "",
                        fmt::format("{:.3g}", point.fraction), with_commas(point.training_items),
                        fmt::format("{:.3f}", point.mean),
                        point.interval
@@ -70,7 +70,7 @@ void amounts(const AmountsOptions& options) {
                            : "one seed: unknown",
                        std::to_string(point.seeds)});
             csv += csv_row(std::vector<std::string>{
-                curve.name, curve.regime, fmt::format("{}", point.fraction),
+                curve.name, name_of(curve.regime), fmt::format("{}", point.fraction),
                 std::to_string(point.training_items), fmt::format("{}", point.mean),
                 point.interval ? fmt::format("{}", point.interval->low) : "",
                 point.interval ? fmt::format("{}", point.interval->high) : "", std::to_string(point.seeds)});

@@ -5,6 +5,9 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/images/descriptions.hpp"
+#include "jevrin/plan/descriptions.hpp"
+#include "jevrin/training/descriptions.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/network_figure.hpp"
 
@@ -32,7 +35,7 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
                               {"multiplications", layer.multiplications},
                               {"bytes", layer.bytes}});
         json["candidates"].push_back({{"candidate", c.candidate},
-                                      {"regime", regime_name(c.regime)},
+                                      {"regime", name_of(c.regime)},
                                       {"stages", c.stages},
                                       {"layers", layers},
                                       {"parameters", c.parameters},
@@ -45,7 +48,7 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
                                       {"epochs", c.epochs},
                                       {"seconds_per_epoch", c.seconds_per_epoch},
                                       {"seconds_once", c.seconds_once},
-                                      {"settings", resolved_settings(plan, plan.candidates[i])}});
+                                      {"settings", complete_json(settings_of(plan, plan.candidates[i]))}});
     }
     return json;
 }
@@ -54,7 +57,7 @@ Json to_json(const Plan& plan, const PlanCheck& check) {
 std::string describe(const Augmentation& augmentation) {
     std::string text;
     const auto add = [&](const std::string& what) { text += (text.empty() ? "" : ", ") + what; };
-    const Json settings = to_json(augmentation);
+    const Json settings = complete_json(augmentation);
     for (const auto& [key, value] : settings.items()) {
         if (value.is_boolean() && value.get<bool>()) add(key);
         if (value.is_number() && value.get<double>() > 0) add(fmt::format("{} {}", key, value.get<double>()));
@@ -62,7 +65,7 @@ std::string describe(const Augmentation& augmentation) {
     if (!augmentation.overlays.empty())
         add(plural(static_cast<std::int64_t>(augmentation.overlays.size()), "overlay"));
     if (augmentation.mixing.form != MixingForm::none)
-        add(fmt::format("mixing {} (alpha {})", mixing_name(augmentation.mixing.form),
+        add(fmt::format("mixing {} (alpha {})", name_of(augmentation.mixing.form),
                         augmentation.mixing.alpha));
     return text.empty() ? "none" : text;
 }
@@ -85,7 +88,7 @@ std::string settings_lines(const Plan& plan, const Candidate& candidate) {
         return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
     std::string hidden;
     for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
-    Json training = resolved_settings(plan, candidate)["training"];
+    Json training = complete_json(candidate.training);
     Json loss = training["loss"];
     std::string loss_text = describe_settings(loss);
     if (loss["class_weights"].is_object())
@@ -167,7 +170,7 @@ void check(const CheckOptions& options) {
         const CandidateCheck& c = drawn_candidate(result, options.candidate);
         draw_network(c.layers,
                      fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
-                                 regime_name(c.regime), with_commas(c.parameters),
+                                 name_of(c.regime), with_commas(c.parameters),
                                  with_commas(c.trainable_parameters)),
                      options.figure);
     }
@@ -180,14 +183,14 @@ void check(const CheckOptions& options) {
     print(fmt::format(
         "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
         result.part_sizes[0], result.part_sizes[1], result.part_sizes[2], materials->set.classes.size(),
-        plan.images.fitting.size, plan.images.fitting.size, fit_name(plan.images.fitting.fit),
+        plan.images.fitting.size, plan.images.fitting.size, name_of(plan.images.fitting.fit),
         materials->plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric)));
     Table table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations", "memory",
                  "batch <=", "runs", "epochs", "s/epoch", "s once"},
                 {3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
     for (std::size_t i = 0; i < result.candidates.size(); ++i) {
         const CandidateCheck& c = result.candidates[i];
-        table.add({c.candidate, regime_name(c.regime), printable(plan.candidates[i].backbone),
+        table.add({c.candidate, name_of(c.regime), printable(plan.candidates[i].backbone),
                    c.backbone_bytes == 0 ? "" : spoken_bytes(c.backbone_bytes), with_commas(c.parameters),
                    with_commas(c.trainable_parameters), with_commas(c.multiplications),
                    spoken_bytes(c.memory_bytes),

@@ -60,7 +60,7 @@ std::string choice_text(const Choice& choice) {
     for (std::size_t k = 0; k < shown; ++k) {
         const RankedCandidate& c = choice.ranking[k];
         table.add(
-            {(c.candidate == choice.chosen ? "> " : "  ") + short_cell(c.candidate), c.regime,
+            {(c.candidate == choice.chosen ? "> " : "  ") + short_cell(c.candidate), name_of(c.regime),
              fmt::format("{:.3f}", c.mean),
              c.interval ? fmt::format("{:.3f} to {:.3f}", c.interval->low, c.interval->high) : "unknown",
              std::to_string(c.seeds), cost_cell(c, choice.cost), c.on_front ? "*" : "", lead_cell(c.behind),

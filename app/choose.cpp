@@ -18,7 +18,7 @@ namespace {
 struct ChooseOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
-    std::string cost = cost_name(ChoiceSettings{}.cost);
+    std::string cost = name_of(ChoiceSettings{}.cost);
     bool pairs = false;
     bool test = false;
     std::filesystem::path figure;
@@ -51,15 +51,15 @@ Json cost_json(double cost) {
 }
 
 Json to_json(const Choice& choice) {
-    Json json = {{"metric", metric_name(choice.metric)},
-                 {"cost", cost_name(choice.cost)},
+    Json json = {{"metric", name_of(choice.metric)},
+                 {"cost", name_of(choice.cost)},
                  {"chosen", choice.chosen},
                  {"clear", choice.clear},
                  {"summary", choice.summary}};
     json["ranking"] = Json::array();
     for (const RankedCandidate& c : choice.ranking) {
         Json entry = {{"candidate", c.candidate},
-                      {"regime", c.regime},
+                      {"regime", name_of(c.regime)},
                       {"mean", c.mean},
                       {"low", interval_or_null(c.interval, &Interval::low)},
                       {"high", interval_or_null(c.interval, &Interval::high)},
@@ -108,7 +108,7 @@ std::string to_csv(const Choice& choice) {
     const auto cell = [](double value) { return fmt::format("{}", value); };
     for (const RankedCandidate& c : choice.ranking)
         text += csv_row(std::vector<std::string>{
-            c.candidate, c.regime, cell(c.mean), c.interval ? cell(c.interval->low) : "",
+            c.candidate, name_of(c.regime), cell(c.mean), c.interval ? cell(c.interval->low) : "",
             c.interval ? cell(c.interval->high) : "", std::to_string(c.runs), std::to_string(c.seeds),
             c.behind ? cell(c.behind->mean) : "", c.behind ? cell(c.behind->interval.low) : "",
             c.behind ? cell(c.behind->interval.high) : "", c.behind ? cell(c.behind->adjusted_p) : "",
@@ -128,7 +128,7 @@ void choose_candidate(const ChooseOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
-    Choice choice = choose(open.ledger, open.study, evidence, {.cost = cost_from_name(options.cost)});
+    Choice choice = choose(open.ledger, open.study, evidence, {.cost = value_named<Cost>(options.cost)});
     std::vector<CandidatePair> pairs;
     if (options.pairs) pairs = compare_pairs(open.ledger, open.study, evidence);
     std::optional<TestReport> report;

@@ -16,7 +16,7 @@ struct CurvesOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::vector<std::string> quantities;
-    std::string over = axis_name(CurveView{}.axis);
+    std::string over = name_of(CurveView{}.axis);
     CurveView view;
     std::int64_t at = 0;  // 0: no table
     std::filesystem::path figure;
@@ -87,9 +87,9 @@ std::string table_at(const std::vector<RunCurves>& all, std::int64_t epoch) {
 
 CurveView view_of(const CurvesOptions& options, Metric metric) {
     CurveView view = options.view;
-    view.axis = axis_from_name(options.over);
+    view.axis = value_named<CurveAxis>(options.over);
     view.quantities.clear();
-    for (const std::string& name : options.quantities) view.quantities.push_back(quantity_from_name(name));
+    for (const std::string& name : options.quantities) view.quantities.push_back(value_named<CurveQuantity>(name));
     if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(metric)};
     constexpr std::size_t most = 4;
     if (view.quantities.size() > most)

@@ -45,7 +45,7 @@ void export_run(const ExportOptions& options) {
     print(fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n{}", run.name(),
                       epoch, printable(options.file.string()), spoken_bytes(bytes), classifier.classes.size(),
                       classifier.preparation.fitting.size, classifier.preparation.fitting.size,
-                      fit_name(classifier.preparation.fitting.fit), test_look_line(open)));
+                      name_of(classifier.preparation.fitting.fit), test_look_line(open)));
 }
 
 }  // namespace

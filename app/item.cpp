@@ -134,7 +134,7 @@ void show_item(const ItemOptions& options) {
                      {"id", report.item.id},
                      {"file", open.study.image_root + "/" + path_of(report.item.id)},
                      {"run", run.name()},
-                     {"part", part_name(report.part)},
+                     {"part", name_of(report.part)},
                      {"label", classes[report.item.label]},
                      {"predicted", classes[report.predicted]},
                      {"probabilities", Json::array()},
@@ -151,7 +151,7 @@ void show_item(const ItemOptions& options) {
     }
     print(fmt::format("{}\n{} part of {}; label {}, called {}{}\n\n",
                       printable(open.study.image_root + "/" + path_of(report.item.id)),
-                      part_name(report.part), printable(run.name()), printable(classes[report.item.label]),
+                      name_of(report.part), printable(run.name()), printable(classes[report.item.label]),
                       printable(classes[report.predicted]),
                       report.part == Part::training ? " (it was trained on)" : ""));
     Table table({"class", "probability", ""}, {1});

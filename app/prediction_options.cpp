@@ -23,12 +23,12 @@ void add_prediction_options(Command& command, PredictionOptions& options) {
 }
 
 std::string OpenPredictions::what() const {
-    return fmt::format("{}, {} part, epoch {}", printable(run.name()), part_name(part), predictions.epoch);
+    return fmt::format("{}, {} part, epoch {}", printable(run.name()), name_of(part), predictions.epoch);
 }
 
 Json OpenPredictions::json() const {
     return {{"run", run.name()},
-            {"part", part_name(part)},
+            {"part", name_of(part)},
             {"epoch", predictions.epoch},
             {"items", table().items()},
             {"test_looks", open.study.test_looks}};

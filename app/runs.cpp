@@ -33,11 +33,11 @@ struct RunsOptions {
 Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
     Json json = {{"run", run.name()},
                  {"candidate", run.candidate},
-                 {"regime", run.regime},
+                 {"regime", name_of(run.regime)},
                  {"origin", run.origin},
                  {"seed", run.seed},
                  {"fold", run.fold},
-                 {"state", state_name(run.state)},
+                 {"state", name_of(run.state)},
                  {"in_training", run.claimed},
                  {"epochs", run.epochs},
                  {"planned_epochs", run.planned_epochs}};

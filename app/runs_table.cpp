@@ -10,7 +10,7 @@ namespace jevrin::app {
 
 std::string spoken_state(const RunRecord& run) {
     if (run.claimed) return "training";
-    return run.state == RunState::training ? "interrupted" : state_name(run.state);
+    return run.state == RunState::training ? "interrupted" : name_of(run.state);
 }
 
 std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
@@ -22,7 +22,7 @@ std::string runs_table(const std::vector<RunRecord>& runs, Metric metric) {
                 {3, 4, 5, 6, 7, 8, 9, 10});
     for (const RunRecord& run : runs) {
         finished += run.state == RunState::finished;
-        std::vector<std::string> cells = {run.name(), run.regime, spoken_state(run),
+        std::vector<std::string> cells = {run.name(), name_of(run.regime), spoken_state(run),
                                           fmt::format("{}/{}", run.epochs, run.planned_epochs)};
         if (run.best) {
             const ConfusionMatrix& matrix = run.best->validation;

@@ -148,7 +148,7 @@ void scores(const ScoresOptions& options) {
                                             open.classes());
         open.predictions.epoch = epoch;
         what = fmt::format("{}, for the {} part of {}", printable(options.elsewhere.string()),
-                           part_name(open.part), printable(open.run.name()));
+                           name_of(open.part), printable(open.run.name()));
     }
     const Report report = make_report(options, open);
     if (!options.csv.empty()) write_file(options.csv, to_csv(open.predictions, open.classes()));

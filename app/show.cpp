@@ -69,7 +69,7 @@ void show(const ShowOptions& options) {
     const std::vector<WarningRecord> warnings = open.ledger.warnings(run.id);
     if (options.ledger.json) {
         Json json = {{"run", run.name()},
-                     {"state", state_name(run.state)},
+                     {"state", name_of(run.state)},
                      {"image_set_version", run.image_set_version},
                      {"plan", plan},
                      {"settings", parse_json(open.ledger.settings(run.id))},

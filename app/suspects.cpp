@@ -45,7 +45,7 @@ SuspectReport judge(const SuspectsOptions& options, const OpenStudy& open) {
     // The best of the frozen ones.
     const RunRecord* frozen = nullptr;
     for (const RunRecord& run : runs)
-        if (run.regime == "frozen" && run.best &&
+        if (run.regime == Regime::frozen && run.best &&
             (frozen == nullptr || score(run.best->validation, open.study.metric) >
                                       score(frozen->best->validation, open.study.metric)))
             frozen = &run;

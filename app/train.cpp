@@ -47,12 +47,12 @@ void list_runs(const Plan& plan, const TrainOptions& options) {
         const std::string state = known ? spoken_state(*known) : "new";
         const double share = all > 0.0 ? run.operations / all : 0.0;
         json.push_back({{"run", run.name()},
-                        {"regime", run.identity.regime},
+                        {"regime", name_of(run.identity.regime)},
                         {"state", state},
                         {"epochs", known ? known->epochs : 0},
                         {"planned_epochs", run.epochs},
                         {"share", share}});
-        table.add({run.name(), run.identity.regime, state,
+        table.add({run.name(), name_of(run.identity.regime), state,
                    fmt::format("{}/{}", known ? known->epochs : 0, run.epochs),
                    fmt::format("{:.1f} %", 100.0 * share)});
     }

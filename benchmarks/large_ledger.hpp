@@ -40,7 +40,7 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
     const std::int64_t study = ledger.put_study("large", Metric::balanced_accuracy, set, parts);
     const std::int64_t run = ledger.put_run(
         study, {.candidate = "c000",
-                .regime = "scratch",
+                .regime = Regime::scratch,
                 .seed = 1,
                 .settings = R"({"training": {"batch": 32, "optimiser": {"learning_rate": 0.01}}})",
                 .planned_epochs = size.epochs,

@@ -182,7 +182,7 @@ void register_passes() {
         });
     });
     for (const FunctionKind kind : {FunctionKind::relu, FunctionKind::hard_swish, FunctionKind::gelu})
-        bench::add_figure("activation/" + function_name(kind), 9, [=](benchmark::State& state) {
+        bench::add_figure("activation/" + name_of(kind), 9, [=](benchmark::State& state) {
             const Tensor input({count});
             Tensor output({count});
             bench::measure_memory(state, 2, 2 * array,

@@ -172,7 +172,7 @@ void run_record(benchmark::State& state) {
     for (std::size_t c = 0; c < classes; ++c) parts.validation.push_back(c);
     const std::int64_t run =
         ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
-                       {.candidate = "c", .regime = "scratch", .seed = 1, .settings = "{}"});
+                       {.candidate = "c", .regime = Regime::scratch, .seed = 1, .settings = "{}"});
     EpochRecord epoch{.validation = ConfusionMatrix(classes)};
     RandomStream random({1, Purpose::sample, 0, 0});
     for (std::size_t i = 0; i < 2000; ++i)

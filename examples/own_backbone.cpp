@@ -17,8 +17,8 @@ int main(int argc, char** argv) {
         plan.images.fitting.size = 16;
         plan.backbones.push_back({.name = "mine", .file = std::filesystem::absolute(argv[1])});
         for (const Regime regime : {Regime::frozen, Regime::partial}) {
-            Candidate candidate{.name = regime_name(regime),
-                                .origin = regime_name(regime),
+            Candidate candidate{.name = name_of(regime),
+                                .origin = name_of(regime),
                                 .regime = regime,
                                 .backbone = "mine"};
             if (regime == Regime::partial) candidate.train_last = 1;

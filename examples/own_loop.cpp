@@ -41,7 +41,7 @@ int main(int argc, char** argv) try {
     const std::int64_t study = ledger.put_study("own loop", Metric::balanced_accuracy, set, parts);
     constexpr std::int64_t epochs = 20;
     const std::int64_t run = ledger.put_run(study, {.candidate = "mean colour",
-                                                    .regime = "scratch",
+                                                    .regime = Regime::scratch,
                                                     .seed = 1,
                                                     .settings = R"({"training": {"rate": 2}})",
                                                     .planned_epochs = epochs});

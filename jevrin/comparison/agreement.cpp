@@ -139,12 +139,10 @@ Agreement agree(const StudyEvidence& evidence) {
     return agreement;
 }
 
-std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, const std::string& regime) {
+std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, std::optional<Regime> regime) {
     const auto wanted = std::find(agreement.regimes.begin(), agreement.regimes.end(), regime);
-    if (!regime.empty() && wanted == agreement.regimes.end())
-        throw InputError(fmt::format("no run has the regime '{}'{}; there are {}", printable(regime),
-                                     did_you_mean(regime, agreement.regimes),
-                                     fmt::join(agreement.regimes, ", ")));
+    if (regime && wanted == agreement.regimes.end())
+        throw InputError(fmt::format("no run has the regime '{}'", name_of(*regime)));
     std::vector<std::size_t> places;
     for (std::size_t i = 0; i < agreement.items.size(); ++i) {
         const AgreedItem& item = agreement.items[i];
@@ -161,7 +159,7 @@ std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, c
                 break;
             case ItemGroup::only_regime:
                 for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-                    is_in |= (regime.empty() || agreement.regimes[r] == regime) && is_only_right_in(item, r);
+                    is_in |= (!regime || agreement.regimes[r] == regime) && is_only_right_in(item, r);
                 break;
         }
         if (is_in) places.push_back(i);

@@ -20,7 +20,7 @@ struct AgreedItem {
 };
 
 struct Agreement {
-    std::vector<std::string> regimes;
+    std::vector<Regime> regimes;
     std::vector<std::string> candidates;
     std::vector<AgreedItem> items;  // the ones that fewest runs get right first
     // By pair of candidates, means over pairs of their runs (of two different runs on the diagonal) and over
@@ -40,9 +40,9 @@ enum class ItemGroup {
     only_regime,  // in one regime more than half of the runs are right, in each other at most half
 };
 
-// Places in agreement.items, in their order. regime: with only_regime, which one; any when it is empty.
+// Places in agreement.items, in their order. regime: with only_regime, which one; any without one.
 // InputError when no run has the regime.
 std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group,
-                                  const std::string& regime = "");
+                                  std::optional<Regime> regime = std::nullopt);
 
 }  // namespace jevrin

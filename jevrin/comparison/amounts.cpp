@@ -1,7 +1,6 @@
 #include "jevrin/comparison/amounts.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/json.hpp"
 
 #include <fmt/format.h>
 
@@ -20,18 +19,13 @@ struct Amount {
     double fraction = 1.0;
 };
 
-Amount amount_of(const Ledger& ledger, const RunRecord& run) {
-    Amount amount{.family = run.origin};
-    const auto settings = parse_json(ledger.settings(run.id));
-    if (settings.is_object() && settings.contains("training") && settings["training"].is_object())
-        amount.fraction = settings["training"].value("training_fraction", 1.0);
-    const auto varied = parse_json(run.varied.empty() ? "{}" : run.varied);
-    if (!varied.is_object()) return amount;
+Amount amount_of(const RunRecord& run) {
+    Amount amount{.family = run.origin, .fraction = run.training_fraction};
     std::string others;
-    for (const auto& [path, value] : varied.items())
-        if (path != fraction_path)
-            others += fmt::format("{}{} {}", others.empty() ? ": " : ", ", path.substr(path.rfind('.') + 1),
-                                  json_text(value));
+    for (const VariedSetting& setting : run.varied)
+        if (setting.path != fraction_path)
+            others += fmt::format("{}{} {}", others.empty() ? ": " : ", ",
+                                  setting.path.substr(setting.path.rfind('.') + 1), setting.value);
     amount.family += others;
     return amount;
 }
@@ -154,7 +148,7 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
 AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence) {
     AmountReport report;
     for (const CandidateEvidence& candidate : evidence.candidates) {
-        const Amount amount = amount_of(ledger, candidate.runs.front().run);
+        const Amount amount = amount_of(candidate.runs.front().run);
         auto curve = std::find_if(report.curves.begin(), report.curves.end(), [&](const AmountCurve& known) {
             return known.name == amount.family && known.regime == candidate.regime;
         });
@@ -168,7 +162,7 @@ AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, con
         throw InputError(
             "no candidate was trained on several fractions of the training part; add "
             "'vary.training.training_fraction = [0.25, 0.5, 1.0]' to candidates of the plan and train it");
-    std::map<std::string, const AmountCurve*> best;  // by regime, at the largest amount
+    std::map<Regime, const AmountCurve*> best;  // by regime, at the largest amount
     for (AmountCurve& curve : report.curves) {
         std::sort(curve.points.begin(), curve.points.end(),
                   [](const AmountPoint& a, const AmountPoint& b) { return a.fraction < b.fraction; });

@@ -23,7 +23,7 @@ struct AmountPoint {
 // Candidates that differ in nothing but the fraction.
 struct AmountCurve {
     std::string name;  // of what they have in common
-    std::string regime;
+    Regime regime = Regime::scratch;
     std::vector<AmountPoint> points;  // by fraction, at least two
 };
 

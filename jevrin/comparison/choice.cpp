@@ -19,7 +19,6 @@
 namespace jevrin {
 namespace {
 
-constexpr std::array cost_names = {"seconds", "trained", "operations", "file"};
 
 // What one candidate brings to the choice.
 struct Contender {
@@ -163,17 +162,10 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
 
 }  // namespace
 
-std::string cost_name(Cost cost) {
-    return cost_names.at(static_cast<std::size_t>(cost));
-}
-
-Cost cost_from_name(const std::string& name) {
-    std::vector<std::string> names(cost_names.begin(), cost_names.end());
-    const auto found = std::find(names.begin(), names.end(), name);
-    if (found == names.end())
-        throw InputError(fmt::format("no cost is called '{}'{}; there are {}", printable(name),
-                                     did_you_mean(name, names), fmt::join(names, ", ")));
-    return static_cast<Cost>(found - names.begin());
+const EnumNames<Cost>& names_of(Cost) {
+    static const EnumNames<Cost> names(
+        "the cost", {{Cost::training_seconds, "seconds"}, {Cost::trained_parameters, "trained"}, {Cost::operations, "operations"}, {Cost::file_size, "file"}});
+    return names;
 }
 
 double RankedCandidate::cost(Cost kind) const {

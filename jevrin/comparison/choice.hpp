@@ -11,6 +11,7 @@
 // of known truth say of them.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/comparison/evidence.hpp"
 #include "jevrin/comparison/lead.hpp"
 
@@ -27,10 +28,7 @@ enum class Cost {
     operations,          // multiplications of one prediction
     file_size,           // of a run's model, in bytes
 };
-// "seconds", "trained", "operations", "file": the words of the command.
-std::string cost_name(Cost cost);
-// InputError names the words and the nearest one.
-Cost cost_from_name(const std::string& name);
+const EnumNames<Cost>& names_of(Cost);
 
 struct ChoiceSettings {
     Cost cost = Cost::training_seconds;
@@ -38,7 +36,7 @@ struct ChoiceSettings {
 
 struct RankedCandidate {
     std::string candidate;
-    std::string regime;
+    Regime regime = Regime::scratch;
     double mean = 0.0;                 // of the metric over seeds
     std::optional<Interval> interval;  // 95 %, over seeds and items; with one seed over items alone
     std::int64_t runs = 0;

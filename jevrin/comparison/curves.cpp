@@ -2,7 +2,6 @@
 
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -12,20 +11,6 @@
 
 namespace jevrin {
 namespace {
-
-constexpr std::array quantity_names = {"loss",     "objective",    "accuracy", "balanced_accuracy",
-                                       "macro_f1", "learning_rate"};
-constexpr std::array axis_names = {"epoch", "step", "seconds", "examples"};
-
-template <std::size_t Count>
-std::size_t place_of(const std::array<const char*, Count>& names, const std::string& name, const char* what) {
-    const std::vector<std::string> words(names.begin(), names.end());
-    const auto found = std::find(words.begin(), words.end(), name);
-    if (found == words.end())
-        throw InputError(fmt::format("no {} is called '{}'{}; there are {}", what, printable(name),
-                                     did_you_mean(name, words), fmt::join(words, ", ")));
-    return static_cast<std::size_t>(found - words.begin());
-}
 
 std::optional<Metric> metric_of(CurveQuantity quantity) {
     switch (quantity) {
@@ -52,16 +37,13 @@ double value_of(const EpochRecord& epoch, CurveQuantity quantity, CurvePart part
 }  // namespace
 
 RunCurves curves_of_run(const Ledger& ledger, const RunRecord& run) {
-    RunCurves curves{.run = run, .epochs = ledger.curve(run.id)};
-    const auto settings = parse_json(ledger.settings(run.id));
-    if (settings.is_object() && settings.contains("training") && settings["training"].is_object() &&
-        settings["training"].contains("batch") && settings["training"]["batch"].is_number_integer())
-        curves.batch = settings["training"]["batch"];
-    return curves;
+    return {.run = run, .epochs = ledger.curve(run.id)};
 }
 
-std::string quantity_name(CurveQuantity quantity) {
-    return quantity_names.at(static_cast<std::size_t>(quantity));
+const EnumNames<CurveQuantity>& names_of(CurveQuantity) {
+    static const EnumNames<CurveQuantity> names(
+        "the quantity", {{CurveQuantity::loss, "loss"}, {CurveQuantity::objective, "objective"}, {CurveQuantity::accuracy, "accuracy"}, {CurveQuantity::balanced_accuracy, "balanced_accuracy"}, {CurveQuantity::macro_f1, "macro_f1"}, {CurveQuantity::learning_rate, "learning_rate"}});
+    return names;
 }
 
 std::string spoken_quantity(CurveQuantity quantity) {
@@ -70,24 +52,18 @@ std::string spoken_quantity(CurveQuantity quantity) {
     return quantity == CurveQuantity::objective ? "training objective" : "learning rate";
 }
 
-CurveQuantity quantity_from_name(const std::string& name) {
-    return static_cast<CurveQuantity>(place_of(quantity_names, name, "quantity"));
-}
-
 CurveQuantity quantity_of(Metric metric) {
-    return quantity_from_name(metric_name(metric));
+    return value_named<CurveQuantity>(name_of(metric));
 }
 
 bool is_on_both_parts(CurveQuantity quantity) {
     return quantity != CurveQuantity::objective && quantity != CurveQuantity::learning_rate;
 }
 
-std::string axis_name(CurveAxis axis) {
-    return axis_names.at(static_cast<std::size_t>(axis));
-}
-
-CurveAxis axis_from_name(const std::string& name) {
-    return static_cast<CurveAxis>(place_of(axis_names, name, "axis"));
+const EnumNames<CurveAxis>& names_of(CurveAxis) {
+    static const EnumNames<CurveAxis> names(
+        "the axis", {{CurveAxis::epoch, "epoch"}, {CurveAxis::step, "step"}, {CurveAxis::seconds, "seconds"}, {CurveAxis::examples, "examples"}});
+    return names;
 }
 
 CurvePoints curve_points(const RunCurves& curves, CurveQuantity quantity, CurvePart part, CurveAxis axis) {
@@ -100,7 +76,7 @@ CurvePoints curve_points(const RunCurves& curves, CurveQuantity quantity, CurveP
                              : axis == CurveAxis::seconds ? seconds
                              : axis == CurveAxis::step
                                  ? static_cast<double>(epoch.step)
-                                 : static_cast<double>(epoch.step) * static_cast<double>(curves.batch);
+                                 : static_cast<double>(epoch.step) * static_cast<double>(std::max<std::int64_t>(1, curves.run.batch));
         points.emplace_back(place, value_of(epoch, quantity, part));
     }
     return points;
@@ -164,9 +140,9 @@ std::string curves_csv(const std::vector<RunCurves>& curves) {
         double seconds = 0.0;
         for (const EpochRecord& e : run.epochs) {
             seconds += e.seconds;
-            std::vector<std::string> cells = {run.run.name(), run.run.candidate, run.run.regime};
+            std::vector<std::string> cells = {run.run.name(), run.run.candidate, name_of(run.run.regime)};
             for (const std::int64_t number :
-                 {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.batch})
+                 {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.run.batch})
                 cells.push_back(std::to_string(number));
             for (const double number :
                  {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,

@@ -2,6 +2,7 @@
 // seeds of a candidate put together.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
 #include <optional>
@@ -15,17 +16,13 @@ namespace jevrin {
 struct RunCurves {
     RunRecord run;
     std::vector<EpochRecord> epochs;
-    std::int64_t batch = 1;  // items of a step
 };
 // Without confusion matrices.
 RunCurves curves_of_run(const Ledger& ledger, const RunRecord& run);
 
 enum class CurveQuantity { loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate };
-// "balanced_accuracy", and for axes "balanced accuracy".
-std::string quantity_name(CurveQuantity quantity);
+const EnumNames<CurveQuantity>& names_of(CurveQuantity);
 std::string spoken_quantity(CurveQuantity quantity);
-// InputError names the words and the nearest one.
-CurveQuantity quantity_from_name(const std::string& name);
 CurveQuantity quantity_of(Metric metric);
 // Whether it is measured on both parts: the objective and the learning rate belong to training alone.
 bool is_on_both_parts(CurveQuantity quantity);
@@ -33,8 +30,7 @@ bool is_on_both_parts(CurveQuantity quantity);
 // What lies below: epochs, optimiser steps, seconds since the run began, examples seen (steps times the
 // batch).
 enum class CurveAxis { epoch, step, seconds, examples };
-std::string axis_name(CurveAxis axis);
-CurveAxis axis_from_name(const std::string& name);
+const EnumNames<CurveAxis>& names_of(CurveAxis);
 
 enum class CurvePart { training, validation };
 
@@ -59,7 +55,7 @@ CurveBand band_of(const std::vector<CurvePoints>& curves);
 // Runs of one candidate, in order of first appearance.
 struct CandidateCurves {
     std::string candidate;
-    std::string regime;
+    Regime regime = Regime::scratch;
     std::vector<const RunCurves*> runs;
 };
 // Runs without an epoch are left out. Refers to the curves.

@@ -66,7 +66,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     std::map<std::int64_t, std::int64_t> training_items;  // by division
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
-            unfinished.push_back(fmt::format("{} ({})", run.name(), state_name(run.state)));
+            unfinished.push_back(fmt::format("{} ({})", run.name(), name_of(run.state)));
             continue;
         }
         if (run.image_set != counted->image_set) {

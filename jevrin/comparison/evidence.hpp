@@ -23,7 +23,7 @@ struct RunEvidence {
 
 struct CandidateEvidence {
     std::string candidate;
-    std::string regime;
+    Regime regime = Regime::scratch;
     std::vector<RunEvidence> runs;  // by seed, then fold
 
     // By seed: of its run, or of its folds, which together see every item once.

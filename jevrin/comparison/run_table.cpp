@@ -56,10 +56,10 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     values["run"] = run.name();
     values["candidate"] = run.candidate;
     values["origin"] = run.origin;
-    values["regime"] = run.regime;
+    values["regime"] = name_of(run.regime);
     values["seed"] = run.seed;
     values["fold"] = run.fold;
-    values["state"] = state_name(run.state);
+    values["state"] = name_of(run.state);
     values["epochs"] = run.epochs;
     values["seconds"] = run.seconds;
     values["parameters"] = run.parameters;
@@ -72,7 +72,7 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     values["best_epoch"] = best([](const EpochRecord& e) { return e.epoch; });
     values["loss"] = best([](const EpochRecord& e) { return e.validation_loss; });
     for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
-        values[metric_name(metric)] =
+        values[name_of(metric)] =
             best([metric](const EpochRecord& e) { return validation_score(e, metric); });
     return row;
 }

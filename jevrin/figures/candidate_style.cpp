@@ -47,12 +47,28 @@ std::string CandidateStyles::letter(const std::string& candidate) const {
     return place < 26 ? last : std::string(1, static_cast<char>('a' + (place / 26 - 1) % 26)) + last;
 }
 
-int regime_mark(const std::string& regime) {
-    return regime == "scratch" ? 9 : regime == "frozen" ? 7 : 5;
+int regime_mark(Regime regime) {
+    switch (regime) {
+        case Regime::scratch:
+            return 9;
+        case Regime::frozen:
+            return 7;
+        case Regime::partial:
+            return 5;
+    }
+    unhandled(regime);
 }
 
-std::string regime_sign(const std::string& regime) {
-    return regime == "scratch" ? "\u25b2" : regime == "frozen" ? "\u25cf" : "\u25a0";
+std::string regime_sign(Regime regime) {
+    switch (regime) {
+        case Regime::scratch:
+            return "\u25b2";
+        case Regime::frozen:
+            return "\u25cf";
+        case Regime::partial:
+            return "\u25a0";
+    }
+    unhandled(regime);
 }
 
 }  // namespace jevrin

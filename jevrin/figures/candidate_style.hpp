@@ -1,6 +1,8 @@
 // One colour for each candidate and one mark for each regime, the same in every figure.
 #pragma once
 
+#include "jevrin/plan/regime.hpp"
+
 #include <string>
 #include <vector>
 
@@ -24,8 +26,8 @@ class CandidateStyles {
 };
 
 // gnuplot's number of a filled mark: triangle for scratch, circle for frozen, square for partial.
-int regime_mark(const std::string& regime);
+int regime_mark(Regime regime);
 // The same as a character, for lists beside figures.
-std::string regime_sign(const std::string& regime);
+std::string regime_sign(Regime regime);
 
 }  // namespace jevrin

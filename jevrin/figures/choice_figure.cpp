@@ -173,7 +173,7 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
     const auto front = front_of(choice);
     const std::string marks = fmt::format(
         "{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items{}",
-        regime_sign("scratch"), regime_sign("frozen"), regime_sign("partial"),
+        regime_sign(Regime::scratch), regime_sign(Regime::frozen), regime_sign(Regime::partial),
         front.size() > 1 ? "; dashed: no other candidate is better at the same cost or less" : "");
     draw_figure(
         fmt::format(

@@ -261,8 +261,8 @@ std::string notes(const std::vector<CandidateCurves>& groups, const CurveView& v
         parts.emplace_back(groups.size() > 8 ? "training curves: fewer candidates show them"
                                              : "dashed: mean on training");
         parts.emplace_back(fmt::format("at the mean best epoch {} scratch {} frozen {} partial",
-                                       regime_sign("scratch"), regime_sign("frozen"),
-                                       regime_sign("partial")));
+                                       regime_sign(Regime::scratch), regime_sign(Regime::frozen),
+                                       regime_sign(Regime::partial)));
     }
     if (view.smoothing > 0.0) parts.push_back(fmt::format("smoothed ({}), as it was: faint", view.smoothing));
     if (limit) parts.push_back(fmt::format("losses above {:.2g} are cut off", *limit));
@@ -318,7 +318,7 @@ set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
 {}
 unset multiplot
 )",
-                    panel.data(), gnuplot_string(title), gnuplot_string(axis_name(view.axis)),
+                    panel.data(), gnuplot_string(title), gnuplot_string(name_of(view.axis)),
                     view.axis == CurveAxis::examples || view.axis == CurveAxis::step ? "'%.1s%c'" : "'%g'",
                     view.log_scale ? "set logscale y\nset grid ytics mytics" : "",
                     gnuplot_string(notes(groups, view, limit)), single ? "" : legend(groups, styles), plots),

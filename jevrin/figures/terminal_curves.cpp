@@ -99,7 +99,7 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
     }
     text += fmt::format("{:>8} +{}\n", "", std::string(columns, '-'));
     const std::string begin = fmt::format("{:.0f}", frame.left);
-    const std::string end = fmt::format("{} {:.0f}", axis_name(view.axis), frame.right);
+    const std::string end = fmt::format("{} {:.0f}", name_of(view.axis), frame.right);
     return text + fmt::format("{:>10}{}{:>{}}\n", "", begin, end, columns - begin.size());
 }
 

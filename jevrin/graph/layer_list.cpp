@@ -136,6 +136,11 @@ class ListBuilder {
 
 }  // namespace
 
+Layer layer_of(LayerKind kind) {
+    const bool pools = kind == LayerKind::max_pooling || kind == LayerKind::average_pooling;
+    return {.kind = kind, .kernel = pools ? 2 : Layer{}.kernel};
+}
+
 Network layer_network(const LayerList& list, const Shape& input) {
     ListBuilder builder(input);
     for (std::size_t i = 0; i < list.layers.size(); ++i) {

@@ -44,6 +44,9 @@ struct Layer {
     std::string place;  // "FILE:LINE:COLUMN", for messages
 };
 
+// A layer of this kind with what is usual for it: pooling takes 2x2 pixels.
+Layer layer_of(LayerKind kind);
+
 struct LayerList {
     std::vector<Layer> layers;
 

@@ -2,6 +2,7 @@
 // axes count the dimensions of one item from 0.
 #pragma once
 
+#include "jevrin/base/overloaded.hpp"
 #include "jevrin/tensor/arithmetic.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/rearrangement.hpp"
@@ -134,12 +135,5 @@ inline bool is_activation(const Operator& op, FunctionKind kind) {
     const auto* activation = std::get_if<Activation>(&op);
     return activation != nullptr && activation->function.kind == kind;
 }
-
-template <typename... Cases>
-struct Overloaded : Cases... {
-    using Cases::operator()...;
-};
-template <typename... Cases>
-Overloaded(Cases...) -> Overloaded<Cases...>;
 
 }  // namespace jevrin

@@ -29,7 +29,7 @@ std::vector<Slot> slots_of(const PartsSettings& settings) {
 }
 
 std::string slot_name(const Slot& slot) {
-    return slot.place.fold > 0 ? fmt::format("fold {}", slot.place.fold) : part_name(slot.place.part);
+    return slot.place.fold > 0 ? fmt::format("fold {}", slot.place.fold) : name_of(slot.place.part);
 }
 
 // How many of count items each slot gets: floors, then the largest remainders, then at least one each.

@@ -13,7 +13,6 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 3> mixing_names = {"none", "blend", "paste"};
 const std::array<std::string, 4> strength_names = {"none", "light", "medium", "strong"};
 
 bool moves(const Augmentation& a) {
@@ -67,15 +66,10 @@ double draw_beta(RandomStream& stream, double alpha) {
 
 }  // namespace
 
-std::string mixing_name(MixingForm form) {
-    return mixing_names.at(static_cast<std::size_t>(form));
-}
-
-MixingForm mixing_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < mixing_names.size(); ++i)
-        if (mixing_names[i] == name) return static_cast<MixingForm>(i);
-    throw InputError(fmt::format("mixing form is '{}'{}; it may be none, blend or paste", printable(name),
-                                 did_you_mean(name, mixing_names)));
+const EnumNames<MixingForm>& names_of(MixingForm) {
+    static const EnumNames<MixingForm> names(
+        "mixing form", {{MixingForm::none, "none"}, {MixingForm::blend, "blend"}, {MixingForm::paste, "paste"}});
+    return names;
 }
 
 bool Augmentation::changes_anything() const {

@@ -6,6 +6,7 @@
 //     augment({pixels.data(), 64, 64, 3}, augmentation, {.seed = 1, .epoch = 3}, item);
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/images/decoding.hpp"
 
 #include <array>
@@ -32,6 +33,7 @@ struct PixelGrid {
 struct Overlay {
     std::filesystem::path file;  // PNG or WebP with alpha
     std::shared_ptr<const Cutout> cutout;
+    std::string content = {};  // hash of its pixels: what a ledger knows it by
     double share = 0.5;                          // of the pictures that get it
     std::vector<std::array<double, 2>> at = {};  // centres, as shares of width and height; empty: anywhere
     std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a share of the picture's shorter one
@@ -45,8 +47,7 @@ enum class MixingForm {
     blend,  // a weighted mean of two pictures (Zhang et al. 2018)
     paste,  // a rectangle of one picture in the other (Yun et al. 2019)
 };
-std::string mixing_name(MixingForm form);
-MixingForm mixing_from_name(const std::string& name);
+const EnumNames<MixingForm>& names_of(MixingForm);
 
 struct Mixing {
     MixingForm form = MixingForm::none;

@@ -90,16 +90,10 @@ bool holds_array(const fs::path& path) {
 
 }  // namespace
 
-std::string part_name(Part part) {
-    switch (part) {
-        case Part::training:
-            return "training";
-        case Part::validation:
-            return "validation";
-        case Part::test:
-            return "test";
-    }
-    return "";
+const EnumNames<Part>& names_of(Part) {
+    static const EnumNames<Part> names(
+        "part", {{Part::training, "training"}, {Part::validation, "validation"}, {Part::test, "test"}});
+    return names;
 }
 
 std::optional<Part> part_from_name(const std::string& name) {

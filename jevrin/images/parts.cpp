@@ -51,7 +51,7 @@ void note_leaks(const ImageSet& set, const std::vector<std::optional<Part>>& par
         if (leaks++ == 0)
             example =
                 fmt::format("{} ({}) and {} ({})", printable(set.items[first[i]].path),
-                            part_name(known->second), printable(set.items[i].path), part_name(*part_of[i]));
+                            name_of(known->second), printable(set.items[i].path), name_of(*part_of[i]));
     }
     if (leaks > 0)
         parts.notes.push_back(
@@ -70,7 +70,7 @@ void require_given_classes(const ImageSet& set, const Parts& parts) {
                 throw InputError(
                     fmt::format("{}: the given {} part has no image of class '{}'; add some, or divide by "
                                 "shares",
-                                printable(set.root.string()), part_name(part), printable(set.classes[c])));
+                                printable(set.root.string()), name_of(part), printable(set.classes[c])));
     }
 }
 

@@ -14,18 +14,6 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 3> fit_names = {"stretch", "crop", "pad"};
-const std::array<std::string, 3> padding_names = {"edge", "constant", "mean"};
-
-template <typename Kind>
-Kind kind_from_name(const std::string& what, const std::string& name,
-                    const std::array<std::string, 3>& names) {
-    for (std::size_t i = 0; i < names.size(); ++i)
-        if (names[i] == name) return static_cast<Kind>(i);
-    throw InputError(fmt::format("{} is '{}'{}; it may be {}, {} or {}", what, printable(name),
-                                 did_you_mean(name, names), names[0], names[1], names[2]));
-}
-
 struct Size {
     std::int64_t width = 0;
     std::int64_t height = 0;
@@ -98,24 +86,20 @@ std::vector<std::uint8_t> fit_from(const Image& image, Size whole, const Fitting
 
 }  // namespace
 
-std::string fit_name(Fit fit) {
-    return fit_names.at(static_cast<std::size_t>(fit));
+const EnumNames<Fit>& names_of(Fit) {
+    static const EnumNames<Fit> names(
+        "fit", {{Fit::stretch, "stretch"}, {Fit::crop, "crop"}, {Fit::pad, "pad"}});
+    return names;
 }
 
-Fit fit_from_name(const std::string& name) {
-    return kind_from_name<Fit>("fit", name, fit_names);
-}
-
-std::string padding_name(FitPadding padding) {
-    return padding_names.at(static_cast<std::size_t>(padding));
-}
-
-FitPadding padding_from_name(const std::string& name) {
-    return kind_from_name<FitPadding>("padding", name, padding_names);
+const EnumNames<FitPadding>& names_of(FitPadding) {
+    static const EnumNames<FitPadding> names(
+        "padding", {{FitPadding::edge, "edge"}, {FitPadding::constant, "constant"}, {FitPadding::mean, "mean"}});
+    return names;
 }
 
 std::string Fitting::key() const {
-    return fmt::format("{} {} {} {} {} {}", size, fit_name(fit), padding_name(padding),
+    return fmt::format("{} {} {} {} {} {}", size, name_of(fit), name_of(padding),
                        fmt::join(padding_colour, ","), fmt::join(background, ","), channels);
 }
 
@@ -143,8 +127,8 @@ std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fit
 
 std::string Preparation::to_json() const {
     const Json json = {{"size", fitting.size},
-                                         {"fit", fit_name(fitting.fit)},
-                                         {"padding", padding_name(fitting.padding)},
+                                         {"fit", name_of(fitting.fit)},
+                                         {"padding", name_of(fitting.padding)},
                                          {"padding_colour", fitting.padding_colour},
                                          {"background", fitting.background},
                                          {"channels", fitting.channels},
@@ -159,8 +143,8 @@ Preparation Preparation::from_json(const std::string& text) {
         Preparation preparation;
         Fitting& fitting = preparation.fitting;
         fitting.size = json.at("size").get<std::int64_t>();
-        fitting.fit = fit_from_name(json.at("fit").get<std::string>());
-        fitting.padding = padding_from_name(json.value("padding", padding_name(fitting.padding)));
+        fitting.fit = value_named<Fit>(json.at("fit").get<std::string>());
+        fitting.padding = value_named<FitPadding>(json.value("padding", name_of(fitting.padding)));
         fitting.padding_colour = json.value("padding_colour", fitting.padding_colour);
         fitting.background = json.value("background", fitting.background);
         fitting.channels = json.value("channels", fitting.channels);

@@ -4,6 +4,7 @@
 //     ScalingTable(scaling, 3).apply(pixels, numbers);
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <array>
@@ -17,14 +18,11 @@ namespace jevrin {
 // How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
 // about its centre, pad fills up the shorter side.
 enum class Fit { stretch, crop, pad };
-std::string fit_name(Fit fit);
-// InputError names the three words.
-Fit fit_from_name(const std::string& name);
+const EnumNames<Fit>& names_of(Fit);
 
 // What pad fills up with: the repeated edge, a constant colour, or the mean colour of the picture.
 enum class FitPadding { edge, constant, mean };
-std::string padding_name(FitPadding padding);
-FitPadding padding_from_name(const std::string& name);
+const EnumNames<FitPadding>& names_of(FitPadding);
 
 // How a picture becomes [size, size, channels] bytes.
 struct Fitting {

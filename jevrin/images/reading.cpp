@@ -190,7 +190,7 @@ std::string fingerprint_of(const ImageSet& set) {
         identity += item.id + '\0' + std::to_string(item.label) + '\0';
         if (item.part || !item.group.empty() || item.weight != 1.0)
             identity +=
-                fmt::format("{}|{}|{}|", item.part ? part_name(*item.part) : "", item.group, item.weight);
+                fmt::format("{}|{}|{}|", item.part ? name_of(*item.part) : "", item.group, item.weight);
     }
     return content_hash(identity);
 }

@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/plan/run_settings.hpp"
 
 #include <fmt/format.h>
 #include <sqlite3.h>
@@ -54,33 +55,6 @@ CREATE TABLE studies (
     metric TEXT NOT NULL,
     division INTEGER NOT NULL REFERENCES divisions(id),
     used INTEGER NOT NULL);
-CREATE TABLE runs (
-    id INTEGER PRIMARY KEY,
-    study INTEGER NOT NULL REFERENCES studies(id),
-    division INTEGER NOT NULL REFERENCES divisions(id),
-    candidate TEXT NOT NULL,
-    regime TEXT NOT NULL,
-    seed INTEGER NOT NULL,
-    settings TEXT NOT NULL,
-    state TEXT NOT NULL,
-    reason TEXT NOT NULL DEFAULT '',
-    superseded INTEGER NOT NULL DEFAULT 0,
-    planned_epochs INTEGER NOT NULL,
-    best_epoch INTEGER NOT NULL DEFAULT 0,
-    parameters INTEGER NOT NULL,
-    trainable_parameters INTEGER NOT NULL,
-    multiplications INTEGER NOT NULL DEFAULT 0,
-    jevrin_version TEXT NOT NULL,
-    added TEXT NOT NULL,
-    finished TEXT,
-    fold INTEGER NOT NULL DEFAULT 0,
-    origin TEXT NOT NULL DEFAULT '',
-    varied TEXT NOT NULL DEFAULT '{}',
-    plan TEXT NOT NULL DEFAULT '',
-    environment TEXT NOT NULL DEFAULT '{}',
-    archived INTEGER NOT NULL DEFAULT 0,
-    note TEXT NOT NULL DEFAULT '',
-    UNIQUE (study, candidate, seed, settings));
 CREATE TABLE epochs (
     run INTEGER NOT NULL REFERENCES runs(id),
     epoch INTEGER NOT NULL,
@@ -120,6 +94,40 @@ CREATE TABLE test_looks (
     id INTEGER PRIMARY KEY,
     run INTEGER NOT NULL REFERENCES runs(id),
     looked TEXT NOT NULL);
+)sql";
+
+// Runs as version 7 has them: told apart by what differs from the defaults, not by the text of all settings.
+const char* const runs_table = R"sql(
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY,
+    study INTEGER NOT NULL REFERENCES studies(id),
+    division INTEGER NOT NULL REFERENCES divisions(id),
+    candidate TEXT NOT NULL,
+    origin TEXT NOT NULL DEFAULT '',
+    varied TEXT NOT NULL DEFAULT '{}',
+    regime TEXT NOT NULL,
+    seed INTEGER NOT NULL,
+    fold INTEGER NOT NULL DEFAULT 0,
+    settings TEXT NOT NULL,
+    identity TEXT NOT NULL,
+    batch INTEGER NOT NULL DEFAULT 0,
+    training_fraction REAL NOT NULL DEFAULT 1,
+    state TEXT NOT NULL,
+    reason TEXT NOT NULL DEFAULT '',
+    superseded INTEGER NOT NULL DEFAULT 0,
+    planned_epochs INTEGER NOT NULL,
+    best_epoch INTEGER NOT NULL DEFAULT 0,
+    parameters INTEGER NOT NULL,
+    trainable_parameters INTEGER NOT NULL,
+    multiplications INTEGER NOT NULL DEFAULT 0,
+    jevrin_version TEXT NOT NULL,
+    added TEXT NOT NULL,
+    finished TEXT,
+    plan TEXT NOT NULL DEFAULT '',
+    environment TEXT NOT NULL DEFAULT '{}',
+    archived INTEGER NOT NULL DEFAULT 0,
+    note TEXT NOT NULL DEFAULT '',
+    UNIQUE (study, candidate, seed, fold, identity));
 )sql";
 
 // What version 2 added to version 1.
@@ -204,6 +212,42 @@ CREATE TABLE run_tags (
     PRIMARY KEY (run, tag)) WITHOUT ROWID;
 CREATE INDEX predicted_classes ON predictions (run, part, item, predicted);
 )sql";
+
+// From version 6 on. Two runs that differ only in how their settings were written are one: the finished one
+// keeps the place, the other stays behind as superseded.
+void bring_runs_to_version_7(SQLite::Database& database) {
+    database.exec("ALTER TABLE runs RENAME TO runs_before");
+    database.exec(runs_table);
+    SQLite::Statement query(database, R"sql(
+        SELECT id, settings, fold FROM runs_before ORDER BY superseded, state != 'finished', id)sql");
+    SQLite::Statement insert(database, R"sql(
+        INSERT INTO runs SELECT id, study, division, candidate, origin, varied, regime, seed, fold, settings,
+            CASE WHEN EXISTS (SELECT 1 FROM runs AS known WHERE known.study = old.study AND
+                 known.candidate = old.candidate AND known.seed = old.seed AND known.fold = old.fold AND
+                 known.identity = ?2) THEN settings ELSE ?2 END,
+            ?3, ?4, state, reason, superseded, planned_epochs, best_epoch, parameters, trainable_parameters,
+            multiplications, jevrin_version, added, finished, plan, environment, archived, note
+        FROM runs_before AS old WHERE id = ?1)sql");
+    while (query.executeStep()) {
+        const std::string text = query.getColumn(1);
+        std::string identity = text;
+        TrainingSettings training{.batch = 0};
+        try {
+            const RunSettings settings = parse_settings(text);
+            identity = identity_of(settings);
+            training = settings.candidate.training;
+        } catch (const InputError&) {
+            // Recorded by a program of its own: its settings stay what they are.
+        }
+        insert.bind(1, query.getColumn(0).getInt64());
+        insert.bind(2, identity);
+        insert.bind(3, training.batch);
+        insert.bind(4, training.fraction);
+        insert.exec();
+        insert.reset();
+    }
+    database.exec("DROP TABLE runs_before");
+}
 
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
@@ -290,6 +334,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             if (stored_version(*database) == 0) {
                 database->exec(schema);
+                database->exec(runs_table);
                 database->exec(tables_of_version_4);
                 database->exec(tables_of_version_5);
                 database->exec(tables_of_version_6);
@@ -298,6 +343,8 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             transaction.commit();
         }
         if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
+            // Tables are renamed without touching what refers to them by name.
+            database->exec("PRAGMA legacy_alter_table = ON");
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             const int now = stored_version(*database);
             if (now == 1) database->exec(from_version_1);
@@ -307,6 +354,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 4) database->exec(tables_of_version_5);
             if (now <= 5) database->exec(from_version_5);
             if (now <= 5) database->exec(tables_of_version_6);
+            if (now <= 6) bring_runs_to_version_7(*database);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

@@ -10,7 +10,7 @@
 namespace jevrin {
 
 // The version of the schema this code writes.
-inline constexpr int schema_version = 6;
+inline constexpr int schema_version = 7;
 
 enum class DatabaseAccess { read, write };
 

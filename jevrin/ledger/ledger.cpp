@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/database.hpp"
 
@@ -10,12 +11,14 @@
 namespace jevrin {
 namespace {
 
-const char* const state_names[] = {"waiting", "training", "finished", "failed"};
-
-RunState state_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < std::size(state_names); ++i)
-        if (name == state_names[i]) return static_cast<RunState>(i);
-    throw InputError(fmt::format("a run has the unknown state '{}'; the ledger is damaged", printable(name)));
+// As RunIdentity::varied is written: a table of texts by path.
+std::vector<VariedSetting> varied_settings(const std::string& text) {
+    std::vector<VariedSetting> varied;
+    const Json json = parse_json(text);
+    if (!json.is_object()) return varied;
+    for (const auto& [path, value] : json.items())
+        varied.push_back({path, value.is_string() ? value.get<std::string>() : json_text(value)});
+    return varied;
 }
 
 std::filesystem::path database_file(const std::filesystem::path& directory) {
@@ -24,8 +27,10 @@ std::filesystem::path database_file(const std::filesystem::path& directory) {
 
 }  // namespace
 
-std::string state_name(RunState state) {
-    return state_names[static_cast<std::size_t>(state)];
+const EnumNames<RunState>& names_of(RunState) {
+    static const EnumNames<RunState> names(
+        "state", {{RunState::waiting, "waiting"}, {RunState::training, "training"}, {RunState::finished, "finished"}, {RunState::failed, "failed"}});
+    return names;
 }
 
 double validation_score(const EpochRecord& epoch, Metric metric) {
@@ -48,7 +53,7 @@ std::string RunRecord::name() const {
 void require_finished(const RunRecord& run) {
     if (run.state != RunState::finished)
         throw InputError(fmt::format("run '{}' is {}, not finished; train it first", printable(run.name()),
-                                     state_name(run.state)));
+                                     name_of(run.state)));
 }
 
 Ledger::Ledger(std::filesystem::path directory, std::unique_ptr<SQLite::Database> database)
@@ -112,7 +117,7 @@ StudyRecord Ledger::study(const std::string& name) const {
         }
         StudyRecord study{.id = query.getColumn(0),
                           .name = query.getColumn(1),
-                          .metric = metric_from_name(query.getColumn(2)),
+                          .metric = value_named<Metric>(query.getColumn(2).getString()),
                           .image_root = query.getColumn(3),
                           .image_set = query.getColumn(4),
                           .image_set_version = query.getColumn(5),
@@ -132,7 +137,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                trainable_parameters, best_epoch, runs.division, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
                 WHERE divisions.id = runs.division), multiplications, fold, origin, varied, archived, note,
-               (SELECT image_set FROM divisions WHERE divisions.id = runs.division)
+               (SELECT image_set FROM divisions WHERE divisions.id = runs.division), batch, training_fraction
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed, fold)sql",
@@ -150,14 +155,16 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .study = query.getColumn(1),
                       .candidate = query.getColumn(2),
                       .origin = query.getColumn(16),
-                      .varied = query.getColumn(17),
-                      .regime = query.getColumn(3),
+                      .varied = varied_settings(query.getColumn(17)),
+                      .regime = value_named<Regime>(query.getColumn(3).getString()),
                       .seed = query.getColumn(4),
                       .fold = query.getColumn(15),
-                      .state = state_from_name(query.getColumn(5)),
+                      .state = value_named<RunState>(query.getColumn(5).getString()),
                       .reason = query.getColumn(6),
                       .epochs = length.getColumn(0),
                       .planned_epochs = query.getColumn(7),
+                      .batch = query.getColumn(21),
+                      .training_fraction = query.getColumn(22),
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
                       .multiplications = query.getColumn(14),
@@ -213,17 +220,23 @@ RunRecord Ledger::run_by_id(std::int64_t run) const {
                                 [&] { return select_runs("runs.id = ?1", run).at(0); });
 }
 
-std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIdentity& identity) const {
+std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIdentity& run) const {
     return with_database_errors(database_file(directory_), [&]() -> std::optional<RunRecord> {
         SQLite::Statement query(*database_, R"sql(
             SELECT runs.id FROM runs JOIN studies ON studies.id = study
-            WHERE studies.name = ? AND candidate = ? AND seed = ? AND settings = ?)sql");
-        query.bind(1, study);
-        query.bind(2, identity.candidate);
-        query.bind(3, identity.seed);
-        query.bind(4, identity.settings);
-        if (!query.executeStep()) return std::nullopt;
-        return run_by_id(query.getColumn(0).getInt64());
+            WHERE studies.name = ? AND candidate = ? AND seed = ? AND fold = ? AND identity = ?)sql");
+        std::vector<std::string> keys = {run.key()};
+        keys.insert(keys.end(), run.former.begin(), run.former.end());
+        for (const std::string& key : keys) {
+            query.reset();
+            query.bind(1, study);
+            query.bind(2, run.candidate);
+            query.bind(3, run.seed);
+            query.bind(4, run.fold);
+            query.bind(5, key);
+            if (query.executeStep()) return run_by_id(query.getColumn(0).getInt64());
+        }
+        return std::nullopt;
     });
 }
 

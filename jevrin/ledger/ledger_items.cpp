@@ -16,7 +16,7 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
             SELECT items.item, class, predicted, probabilities FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run);
-        query.bind(2, part_name(part));
+        query.bind(2, name_of(part));
         std::vector<PredictionRecord> predictions;
         while (query.executeStep()) {
             PredictionRecord record{.item = query.getColumn(0),
@@ -39,7 +39,7 @@ std::vector<OutcomeRecord> Ledger::outcomes(std::int64_t run, Part part) const {
             SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
         query.bind(1, run);
-        query.bind(2, part_name(part));
+        query.bind(2, name_of(part));
         std::vector<OutcomeRecord> outcomes;
         while (query.executeStep())
             outcomes.push_back({query.getColumn(0).getInt64(),
@@ -58,7 +58,7 @@ std::int64_t Ledger::count_items(std::int64_t division, Part part) const {
         SQLite::Statement query(*database_,
                                 "SELECT COUNT(*) FROM division_items WHERE division = ?1 AND part = ?2");
         query.bind(1, division);
-        query.bind(2, part_name(part));
+        query.bind(2, name_of(part));
         query.executeStep();
         return query.getColumn(0).getInt64();
     });
@@ -90,7 +90,7 @@ std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
             SELECT items.item, class FROM division_items JOIN items ON items.id = division_items.item
             JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run);
-        query.bind(2, part_name(part));
+        query.bind(2, name_of(part));
         std::vector<ItemRecord> items;
         while (query.executeStep())
             items.push_back(

@@ -125,9 +125,9 @@ BestScores best_scores(SQLite::Database& database, const std::string& schema, st
 }
 
 constexpr const char* run_columns =
-    "candidate, regime, seed, settings, state, reason, planned_epochs, best_epoch, parameters, "
-    "trainable_parameters, multiplications, jevrin_version, added, finished, fold, origin, varied, plan, "
-    "environment, archived, note";
+    "candidate, origin, varied, regime, seed, fold, settings, identity, batch, training_fraction, state, reason, "
+    "planned_epochs, best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, "
+    "finished, plan, environment, archived, note";
 
 }  // namespace
 
@@ -172,7 +172,8 @@ void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSumm
     const std::int64_t theirs = foreign.number;
     std::int64_t ours = select_number(*database_, R"sql(
         SELECT ours.id FROM runs AS ours JOIN other.runs AS theirs
-        ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.settings = theirs.settings
+        ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.fold = theirs.fold AND
+           ours.identity = theirs.identity
         WHERE ours.study = ? AND theirs.id = ?)sql",
                                       foreign.study, theirs);
     const auto is_finished = [&](const char* schema, std::int64_t run) {

@@ -25,6 +25,13 @@ std::string root_of(const ImageSet& set) {
     return std::filesystem::absolute(set.root).lexically_normal().string();
 }
 
+// A table of texts by path.
+std::string varied_text(const std::vector<VariedSetting>& varied) {
+    Json json = Json::object();
+    for (const VariedSetting& setting : varied) json[setting.path] = setting.value;
+    return json_text(json);
+}
+
 std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     const std::string root = root_of(set);
     const std::int64_t known =
@@ -59,7 +66,7 @@ std::int64_t insert_division(SQLite::Database& database, std::int64_t image_set,
                              const Parts& parts, const std::string& settings) {
     std::string identity = set.fingerprint + '|' + settings;
     for (const Part part : all_parts) {
-        identity += '|' + part_name(part);
+        identity += '|' + name_of(part);
         for (const std::size_t item : parts.of(part)) identity += ',' + std::to_string(item);
     }
     const std::string hash = content_hash(identity);
@@ -74,7 +81,7 @@ std::int64_t insert_division(SQLite::Database& database, std::int64_t image_set,
     for (const Part part : all_parts)
         for (const std::size_t item : parts.of(part)) {
             insert.bind(1, id);
-            insert.bind(2, part_name(part));
+            insert.bind(2, name_of(part));
             insert.bind(3, parts.folds.empty() ? std::int64_t{0} : parts.folds[item]);
             insert.bind(4, image_set);
             insert.bind(5, set.items[item].id);
@@ -96,7 +103,7 @@ std::int64_t Ledger::put_study(const std::string& name, Metric metric, const Ima
                 "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
                 "(name) DO UPDATE "
                 "SET metric = ?2, division = ?3, used = ?4",
-                name, metric_name(metric), division, used);
+                name, name_of(metric), division, used);
         return select_number(*database_, "SELECT id FROM studies WHERE name = ?", name);
     });
 }
@@ -112,29 +119,35 @@ std::int64_t Ledger::put_division(std::int64_t study, const ImageSet& set, const
     });
 }
 
-std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& identity,
-                             std::int64_t* superseded_count) {
+std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& run, std::int64_t* superseded_count) {
+    const std::string& identity = run.key();
     return in_transaction(*database_, directory_, [&] {
+        for (const std::string& former : run.former)
+            execute(*database_,
+                    "UPDATE OR IGNORE runs SET identity = ? WHERE study = ? AND candidate = ? AND seed = ? AND "
+                    "fold = ? AND identity = ?",
+                    identity, study, run.candidate, run.seed, run.fold, former);
         execute(
             *database_,
             "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND "
-            "settings != ? AND superseded = 0",
-            study, identity.candidate, identity.seed, identity.fold, identity.settings);
+            "identity != ? AND superseded = 0",
+            study, run.candidate, run.seed, run.fold, identity);
         if (superseded_count != nullptr) *superseded_count = database_->getChanges();
         execute(*database_, R"sql(
-            INSERT INTO runs (study, division, candidate, regime, seed, settings, state, planned_epochs, parameters,
-                              trainable_parameters, multiplications, jevrin_version, added, fold, origin, varied)
-            VALUES (?1, CASE ?12 WHEN 0 THEN (SELECT division FROM studies WHERE id = ?1) ELSE ?12 END,
-                    ?2, ?3, ?4, ?5, 'waiting', ?6, ?7, ?8, ?9, ?10, ?11, ?13, ?14, ?15)
-            ON CONFLICT (study, candidate, seed, settings) DO UPDATE SET superseded = 0)sql",
-                study, identity.candidate, identity.regime, identity.seed, identity.settings,
-                identity.planned_epochs, identity.parameters, identity.trainable_parameters,
-                identity.multiplications, JEVRIN_VERSION, now(), identity.division, identity.fold,
-                identity.origin.empty() ? identity.candidate : identity.origin,
-                identity.varied.empty() ? std::string("{}") : identity.varied);
+            INSERT INTO runs (study, division, candidate, origin, varied, regime, seed, fold, settings, identity, batch,
+                              training_fraction, state, planned_epochs, parameters, trainable_parameters,
+                              multiplications, jevrin_version, added)
+            VALUES (?1, CASE ?2 WHEN 0 THEN (SELECT division FROM studies WHERE id = ?1) ELSE ?2 END,
+                    ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, 'waiting', ?13, ?14, ?15, ?16, ?17, ?18)
+            ON CONFLICT (study, candidate, seed, fold, identity) DO UPDATE SET superseded = 0)sql",
+                study, run.division, run.candidate, run.origin.empty() ? run.candidate : run.origin,
+                varied_text(run.varied), name_of(run.regime), run.seed, run.fold, run.settings, identity,
+                run.batch, run.training_fraction, run.planned_epochs, run.parameters,
+                run.trainable_parameters, run.multiplications, JEVRIN_VERSION, now());
         return select_number(
-            *database_, "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND settings = ?",
-            study, identity.candidate, identity.seed, identity.settings);
+            *database_,
+            "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND identity = ?",
+            study, run.candidate, run.seed, run.fold, identity);
     });
 }
 
@@ -234,14 +247,14 @@ void Ledger::restart_run(std::int64_t run) {
 }
 
 void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions) {
-    execute(*database_, "DELETE FROM predictions WHERE run = ? AND part = ?", run, part_name(part));
+    execute(*database_, "DELETE FROM predictions WHERE run = ? AND part = ?", run, name_of(part));
     SQLite::Statement insert(*database_, R"sql(
         INSERT INTO predictions SELECT ?1, ?2, items.id, ?4, ?5, ?6 FROM items
         JOIN divisions ON divisions.image_set = items.image_set JOIN runs ON runs.division = divisions.id
         WHERE runs.id = ?1 AND items.item = ?3)sql");
     for (const PredictionRecord& p : predictions) {
         insert.bind(1, run);
-        insert.bind(2, part_name(part));
+        insert.bind(2, name_of(part));
         insert.bind(3, p.item);
         insert.bind(4, static_cast<std::int64_t>(p.predicted));
         insert.bind(5, static_cast<double>(p.probabilities.at(p.predicted)));

@@ -1,7 +1,10 @@
 // What a ledger keeps, as plain values.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
+#include "jevrin/plan/regime.hpp"
+#include "jevrin/plan/varied_setting.hpp"
 
 #include <cstdint>
 #include <optional>
@@ -49,8 +52,7 @@ struct WarningRecord {
 };
 
 enum class RunState { waiting, training, finished, failed };
-// "waiting", "training", "finished", "failed".
-std::string state_name(RunState state);
+const EnumNames<RunState>& names_of(RunState);
 
 // One candidate trained with one seed.
 struct RunRecord {
@@ -58,8 +60,8 @@ struct RunRecord {
     std::string study;
     std::string candidate;
     std::string origin;  // the candidate of the plan that this one is a variant of, or itself
-    std::string varied;  // JSON: the settings, by path, that make it a variant
-    std::string regime;
+    std::vector<VariedSetting> varied;  // what makes it a variant
+    Regime regime = Regime::scratch;
     std::int64_t seed = 0;
     std::int64_t fold = 0;  // that was validation; 0 without folds
     RunState state = RunState::waiting;
@@ -67,6 +69,8 @@ struct RunRecord {
     std::string reason;       // why it failed
     std::int64_t epochs = 0;  // finished
     std::int64_t planned_epochs = 0;
+    std::int64_t batch = 0;          // items of one step; 0: not recorded
+    double training_fraction = 1.0;  // of the training part
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
@@ -146,16 +150,22 @@ struct StudyRecord {
 struct RunIdentity {
     std::string candidate;
     std::string origin = {};  // empty: the candidate itself
-    std::string varied = {};  // JSON: the settings that make it a variant; empty: none
-    std::string regime;
+    std::vector<VariedSetting> varied = {};  // what makes it a variant
+    Regime regime = Regime::scratch;
     std::int64_t seed = 0;
     std::int64_t fold = 0;
     std::int64_t division = 0;  // Ledger::put_division(); 0: that of the study
-    std::string settings;       // JSON: everything its results depend on
+    std::string settings;       // JSON: everything its results depend on, defaults included
+    std::string identity = {};  // what of it tells runs apart: identity_of(); empty: settings
+    std::vector<std::string> former = {};  // identities that earlier versions gave it
     std::int64_t planned_epochs = 0;
+    std::int64_t batch = 0;          // items of one step; 0: not recorded
+    double training_fraction = 1.0;  // of the training part
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
+
+    const std::string& key() const { return identity.empty() ? settings : identity; }
 };
 
 }  // namespace jevrin

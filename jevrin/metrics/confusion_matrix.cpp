@@ -12,8 +12,6 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 3> metric_names = {"accuracy", "balanced_accuracy", "macro_f1"};
-
 double ratio(std::int64_t part, std::int64_t whole) {
     return whole == 0 ? 0.0 : static_cast<double>(part) / static_cast<double>(whole);
 }
@@ -95,8 +93,10 @@ double ConfusionMatrix::f1(std::size_t one_class) const {
     return ratio(2 * at(one_class, one_class), support(one_class) + predictions(one_class));
 }
 
-std::string metric_name(Metric metric) {
-    return metric_names.at(static_cast<std::size_t>(metric));
+const EnumNames<Metric>& names_of(Metric) {
+    static const EnumNames<Metric> names(
+        "metric", {{Metric::accuracy, "accuracy"}, {Metric::balanced_accuracy, "balanced_accuracy"}, {Metric::macro_f1, "macro_f1"}});
+    return names;
 }
 
 std::string spoken_metric(Metric metric) {
@@ -109,13 +109,6 @@ std::string spoken_metric(Metric metric) {
             return "macro F1";
     }
     return "";
-}
-
-Metric metric_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < metric_names.size(); ++i)
-        if (metric_names[i] == name) return static_cast<Metric>(i);
-    throw InputError(fmt::format("metric is '{}'{}; it may be accuracy, balanced_accuracy or macro_f1",
-                                 printable(name), did_you_mean(name, metric_names)));
 }
 
 double score(const ConfusionMatrix& matrix, Metric metric) {

@@ -8,6 +8,8 @@
 // matrix scores 0.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
+
 #include <cstddef>
 #include <cstdint>
 #include <span>
@@ -58,11 +60,9 @@ class ConfusionMatrix {
 
 // The scores a plan may compare candidates by.
 enum class Metric { accuracy, balanced_accuracy, macro_f1 };
-std::string metric_name(Metric metric);
+const EnumNames<Metric>& names_of(Metric);
 // The same for sentences and axes: "balanced accuracy".
 std::string spoken_metric(Metric metric);
-// InputError names the words and the nearest one.
-Metric metric_from_name(const std::string& name);
 double score(const ConfusionMatrix& matrix, Metric metric);
 
 }  // namespace jevrin

@@ -1,6 +1,7 @@
 #include "jevrin/plan/axes.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/overloaded.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 
@@ -16,11 +17,11 @@ namespace {
 
 constexpr std::size_t most_combinations = 1000;
 
-bool is_range(const toml::table& table) {
-    return table.contains("low") || table.contains("high");
+bool is_range(const TableReader& table) {
+    return table.has("low") || table.has("high");
 }
 
-Axis read_range(TomlReader range, std::vector<std::string> path) {
+Axis read_range(TableReader range, std::vector<std::string> path) {
     Axis axis{.path = std::move(path)};
     const bool whole = range.holds_integer("low") && range.holds_integer("high");
     constexpr double most = 1e15;
@@ -40,7 +41,7 @@ Axis read_range(TomlReader range, std::vector<std::string> path) {
     return axis;
 }
 
-void collect_axes(TomlReader& reader, const std::vector<std::string>& path, std::vector<Axis>& axes) {
+void collect_axes(TableReader& reader, const std::vector<std::string>& path, std::vector<Axis>& axes) {
     for (const std::string& key : reader.keys()) {
         if (path.empty() && (key == "samples" || key == "seed")) continue;
         std::vector<std::string> here = path;
@@ -54,7 +55,7 @@ void collect_axes(TomlReader& reader, const std::vector<std::string>& path, std:
             });
             axes.push_back({.path = std::move(here), .choices = choices});
         } else if (auto table = reader.table(key)) {
-            if (is_range(table->content()))
+            if (is_range(*table))
                 axes.push_back(read_range(*table, std::move(here)));
             else
                 collect_axes(*table, here, axes);
@@ -118,26 +119,32 @@ std::vector<std::vector<AxisValue>> drawn(const std::vector<Axis>& axes, std::si
     return combinations;
 }
 
-std::string words_of(const toml::node& node, std::size_t place) {
-    if (const auto text = node.value<std::string>(); text && node.is_string()) return *text;
-    if (node.is_integer()) return fmt::format("{}", *node.value<std::int64_t>());
-    if (node.is_floating_point()) return fmt::format("{}", *node.value<double>());
-    if (node.is_boolean()) return *node.value<bool>() ? "on" : "off";
-    if (const toml::array* list = node.as_array()) {
-        std::vector<std::string> parts;
-        for (const toml::node& element : *list) parts.push_back(words_of(element, 0));
-        return parts.empty() ? "none" : fmt::format("{}", fmt::join(parts, "-"));
-    }
-    if (const toml::table* table = node.as_table())
-        for (const char* key : {"kind", "family", "strength", "form"})
-            if (const auto name = (*table)[key].value<std::string>())
-                return fmt::format("{} {}", place + 1, *name);
-    return fmt::format("{}", place + 1);
+std::string words_of(const SettingNode& node, std::size_t place) {
+    return std::visit(
+        Overloaded{
+            [&](const std::string& text) { return text; },
+            [&](std::int64_t number) { return fmt::format("{}", number); },
+            [&](double number) { return fmt::format("{}", number); },
+            [&](bool truth) { return std::string(truth ? "on" : "off"); },
+            [&](const SettingNode::List& list) {
+                std::vector<std::string> parts;
+                for (const SettingNode& element : list) parts.push_back(words_of(element, 0));
+                return parts.empty() ? "none" : fmt::format("{}", fmt::join(parts, "-"));
+            },
+            [&](const SettingNode::Table&) {
+                for (const char* key : {"kind", "family", "strength", "form"})
+                    if (const SettingNode* name = node.find(key); name != nullptr && name->as<std::string>())
+                        return fmt::format("{} {}", place + 1, *name->as<std::string>());
+                return fmt::format("{}", place + 1);
+            },
+            [&](const SettingNode::Other&) { return fmt::format("{}", place + 1); },
+        },
+        node.value);
 }
 
 }  // namespace
 
-Axes read_axes(TomlReader vary) {
+Axes read_axes(TableReader vary) {
     Axes result;
     collect_axes(vary, {}, result.axes);
     if (result.axes.empty())
@@ -159,42 +166,41 @@ Axes read_axes(TomlReader vary) {
 }
 
 std::vector<VariedSetting> apply_axes(const Axes& axes, const std::vector<AxisValue>& combination,
-                                      toml::table& candidate, const TomlReader& places) {
-    toml::table vary = std::move(*candidate["vary"].as_table());
+                                      SettingNode& candidate, const TableReader& places) {
+    const SettingNode vary = std::move(*candidate.find("vary"));
     candidate.erase("vary");
     std::vector<VariedSetting> settings;
     for (std::size_t a = 0; a < axes.axes.size(); ++a) {
         const Axis& axis = axes.axes[a];
-        toml::table* target = &candidate;
-        toml::node* source = &vary;
+        SettingNode* target = &candidate;
+        const SettingNode* source = &vary;
         const std::string path = fmt::format("{}", fmt::join(axis.path, "."));
         for (std::size_t k = 0; k + 1 < axis.path.size(); ++k) {
             const std::string& key = axis.path[k];
-            source = source->as_table()->get(key);
-            toml::node* next = target->get(key);
-            if (next == nullptr)
-                next = &target->insert_or_assign(key, std::move(toml::table{})).first->second;
-            if (!next->is_table())
+            source = source->find(key);
+            SettingNode* next = target->find(key);
+            if (next == nullptr) next = &target->put(key, {.value = SettingNode::Table{}, .place = {}});
+            if (next->as<SettingNode::Table>() == nullptr)
                 places.fail(*source, fmt::format("'vary' goes through '{}', which the candidate does not "
                                                  "state as a table",
                                                  printable(key)));
-            target = next->as_table();
+            target = next;
         }
-        source = source->as_table()->get(axis.path.back());
         const std::string& last = axis.path.back();
-        if (target->contains(last))
+        source = source->find(last);
+        if (target->find(last) != nullptr)
             places.fail(*source, fmt::format("'{}' is stated and varied; leave one out", printable(path)));
         if (const auto* place = std::get_if<std::size_t>(&combination[a])) {
-            toml::node& chosen = *source->as_array()->get(*place);
+            const SettingNode& chosen = (*source->as<SettingNode::List>())[*place];
             settings.push_back({path, printable(words_of(chosen, *place))});
-            chosen.visit([&](auto& value) { target->insert_or_assign(last, std::move(value)); });
+            target->put(last, chosen);
         } else if (const auto* whole = std::get_if<std::int64_t>(&combination[a])) {
             settings.push_back({path, fmt::format("{}", *whole)});
-            target->insert_or_assign(last, *whole);
+            target->put(last, {.value = *whole, .place = {}});
         } else {
             const double value = std::get<double>(combination[a]);
             settings.push_back({path, fmt::format("{}", value)});
-            target->insert_or_assign(last, value);
+            target->put(last, {.value = value, .place = {}});
         }
     }
     return settings;

@@ -8,10 +8,8 @@
 //     seed = 1
 #pragma once
 
-#include "jevrin/plan/toml_reader.hpp"
+#include "jevrin/base/table_reader.hpp"
 #include "jevrin/plan/varied_setting.hpp"
-
-#include <toml++/toml.h>
 
 #include <cstdint>
 #include <string>
@@ -38,10 +36,10 @@ struct Axes {
 };
 
 // Reads a `vary` table. InputError with the place for whatever is wrong, or more than 1000 combinations.
-Axes read_axes(TomlReader vary);
+Axes read_axes(TableReader vary);
 
 // Puts one combination into the candidate's table, moving list elements out of its `vary`, which disappears.
 std::vector<VariedSetting> apply_axes(const Axes& axes, const std::vector<AxisValue>& combination,
-                                      toml::table& candidate, const TomlReader& places);
+                                      SettingNode& candidate, const TableReader& places);
 
 }  // namespace jevrin

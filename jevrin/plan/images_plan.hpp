@@ -6,7 +6,6 @@
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
 
-#include "jevrin/base/json.hpp"
 
 #include <optional>
 
@@ -32,12 +31,5 @@ struct ImagesPlan {
     // Not stated: a pretrained backbone keeps its own, everything else takes that of the training part.
     std::optional<StatedScaling> scaling;
 };
-
-// As the [images] table, without paths and what else only says where the images lie.
-Json to_json(const ImagesPlan& images);
-// The rest of that table.
-Json to_json(const ImageSource& source);
-Json to_json(const Augmentation& augmentation);
-Json to_json(const StatedScaling& scaling);
 
 }  // namespace jevrin

@@ -7,10 +7,10 @@
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/plan/images_plan.hpp"
+#include "jevrin/plan/regime.hpp"
 #include "jevrin/plan/varied_setting.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
-#include "jevrin/base/json.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -21,18 +21,15 @@
 
 namespace jevrin {
 
-// scratch: all weights start random and train. frozen: the backbone is fixed, the head trains. partial: the
-// backbone trains from a boundary on, and the head.
-enum class Regime { scratch, frozen, partial };
-std::string regime_name(Regime regime);
-
 // How the last layer is found: by training, or on frozen features by logistic regression solved to
 // convergence.
 enum class LastLayer { trained, logistic_regression };
+const EnumNames<LastLayer>& names_of(LastLayer);
 
 // What normalisation by batch does in the part that trains of a backbone: follow the batches, or keep the
 // statistics it came with.
 enum class NormalisationMode { adapting, fixed };
+const EnumNames<NormalisationMode>& names_of(NormalisationMode);
 
 // From an epoch on, training begins at this stage or layer of the backbone.
 struct Unfreezing {
@@ -93,9 +90,5 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file);
 // A plan with nothing but one run of this one, every default filled in, paths absolute: TOML that
 // parse_plan() reads. fold is 0 without folds.
 std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold);
-
-// All settings of a candidate with every default filled in: what a run's results depend on, besides its
-// images, backbone weights and seed.
-Json resolved_settings(const Plan& plan, const Candidate& candidate);
 
 }  // namespace jevrin

@@ -1,8 +1,9 @@
 // Writing a plan: the settings of one run as TOML.
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/plan/plan.hpp"
-#include "jevrin/plan/shared_tables.hpp"
+#include "jevrin/images/descriptions.hpp"
+#include "jevrin/plan/descriptions.hpp"
+#include "jevrin/training/descriptions.hpp"
 
 #include <fmt/format.h>
 
@@ -49,15 +50,15 @@ std::string lines_of(const Json& table) {
 
 Json images_table(const Plan& plan, std::int64_t fold) {
     const ImagesPlan& images = plan.images;
-    Json table = to_json(images.source);
-    table.update(to_json(images));
+    Json table = complete_json(images.source);
+    table.update(complete_json(images));
     if (fold > 0) table["parts"]["fold"] = fold;
-    if (images.scaling) table["scaling"] = to_json(*images.scaling);
+    if (images.scaling) table["scaling"] = scaling_json(*images.scaling);
     return table;
 }
 
 Json training_table(const TrainingSettings& settings) {
-    Json table = to_json(settings);
+    Json table = complete_json(settings);
     Json& overlays = table["augment"]["overlay"];
     for (std::size_t i = 0; i < settings.augmentation.overlays.size(); ++i) {
         Json overlay = {{"file", settings.augmentation.overlays[i].file.string()}};
@@ -73,18 +74,17 @@ Json training_table(const TrainingSettings& settings) {
 
 std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold) {
     std::string text =
-        lines_of({{"name", plan.name}, {"seeds", Json::array({seed})}, {"metric", metric_name(plan.metric)}});
+        lines_of({{"name", plan.name}, {"seeds", Json::array({seed})}, {"metric", name_of(plan.metric)}});
     text += "\n[images]\n" + lines_of(images_table(plan, fold));
     for (const BackbonePlan& backbone : plan.backbones) {
         if (backbone.name != candidate.backbone) continue;
         Json table = {{"name", backbone.name}, {"file", backbone.file.string()}};
         if (!backbone.features.empty()) table["features"] = backbone.features;
-        if (backbone.scaling) table["scaling"] = to_json(*backbone.scaling);
+        if (backbone.scaling) table["scaling"] = scaling_json(*backbone.scaling);
         text += "\n[backbone]\n" + lines_of(table);
     }
     Json table = {{"name", candidate.name}};
-    table.update(resolved_settings(plan, candidate));
-    for (const char* key : {"images", "metric", "features"}) table.erase(key);
+    table.update(complete_json(candidate));
     const bool solves = candidate.last_layer == LastLayer::logistic_regression;
     if (solves || (candidate.network && !candidate.head_stated)) table.erase("head");
     table.erase("training");

@@ -3,52 +3,35 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/plan/shared_tables.hpp"
+#include "jevrin/images/descriptions.hpp"
+#include "jevrin/plan/descriptions.hpp"
+#include "jevrin/plan/toml.hpp"
 
 #include <fmt/format.h>
-
-#include <limits>
 
 namespace jevrin {
 namespace {
 
-ImagesPlan require_images(TomlReader& reader, const std::filesystem::path& file) {
+ImagesPlan require_images(TableReader& reader) {
     auto images = reader.table("images");
-    if (!images) throw InputError(fmt::format("{}:1:1: it needs [images]", printable(file.string())));
-    return read_images(*images, file);
+    if (!images) throw InputError(fmt::format("{}:1:1: it needs [images]", printable(reader.file().string())));
+    return read_images(*images);
 }
 
 }  // namespace
 
 Recipe read_recipe(const std::filesystem::path& file) {
-    const toml::table document = parse_toml(read_text(file), file);
-    TomlReader reader(document, printable(file.string()), "the recipe");
+    const SettingNode document = parse_toml(read_text(file), file);
+    TableReader reader(document, file, "the recipe");
     Recipe recipe;
-    recipe.images = require_images(reader, file);
+    recipe.images = require_images(reader);
     Composition& composition = recipe.composition;
-    if (auto table = reader.table("compose")) {
-        composition.copies = table->integer("copies", composition.copies, 1, 10'000);
-        composition.seed =
-            static_cast<std::uint64_t>(table->integer("seed", static_cast<std::int64_t>(composition.seed), 0,
-                                                      std::numeric_limits<std::int32_t>::max()));
-        composition.originals = table->truth("originals", composition.originals);
-        const std::string format = table->text("format", "png");
-        composition.jpeg = table->at("format", [&] {
-            if (format != "png" && format != "jpeg")
-                throw InputError(fmt::format("format is '{}'; it may be png or jpeg", printable(format)));
-            return format == "jpeg";
-        });
-        composition.augmentation = read_augmentation(*table, file, {});
-        table->at("augment", [&] {
-            if (composition.augmentation.mixing.form != MixingForm::none)
-                throw InputError("mixing gives a picture two labels and cannot be written as a set");
-        });
-        table->finish();
-    }
+    if (auto table = reader.table("compose")) composition = read_settings(*table, composition);
     composition.onto.resize(composition.augmentation.overlays.size());
     if (reader.has("overlay")) {
-        for (TomlReader& overlay : reader.tables("overlay")) {
-            composition.augmentation.overlays.push_back(read_overlay(overlay, file));
+        for (TableReader& overlay : reader.tables("overlay")) {
+            composition.augmentation.overlays.emplace_back();
+            description_of(Overlay{}).read_into(overlay, composition.augmentation.overlays.back());
             composition.augmentation.overlays.back().label = overlay.text("label", "");
             composition.onto.push_back(overlay.texts("onto"));
             overlay.finish();
@@ -61,9 +44,9 @@ Recipe read_recipe(const std::filesystem::path& file) {
 }
 
 ImagesPlan read_images_of(const std::filesystem::path& file) {
-    const toml::table document = parse_toml(read_text(file), file);
-    TomlReader reader(document, printable(file.string()), "it");
-    return require_images(reader, file);
+    const SettingNode document = parse_toml(read_text(file), file);
+    TableReader reader(document, file, "it");
+    return require_images(reader);
 }
 
 }  // namespace jevrin

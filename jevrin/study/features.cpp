@@ -75,7 +75,7 @@ FeatureExport export_features(const Materials& materials, const Candidate& candi
             append(labels, std::span(&label, 1));
             std::vector<std::string> cells = {materials.set.items[item].id,
                                               materials.set.classes[materials.data.labels[item]],
-                                              part_name(parts[item])};
+                                              name_of(parts[item])};
             for (std::int64_t f = 0; f < result.width; ++f)
                 cells.push_back(fmt::format(
                     "{}", values[i * static_cast<std::size_t>(result.width) + static_cast<std::size_t>(f)]));

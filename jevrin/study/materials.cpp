@@ -52,6 +52,7 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
                                      printable(plan.file.string()), size, size, error.what()));
     }
     backbone.hash = hash_of_backbone(plan.file, backbone.network);
+    backbone.file_hash = content_hash(read_file(plan.file));
     backbone.bytes = static_cast<std::int64_t>(std::filesystem::file_size(plan.file));
     return backbone;
 }

@@ -20,6 +20,7 @@ struct Backbone {
     int channels = 3;                // that it takes
     std::optional<Scaling> scaling;  // its own, when it carries one
     std::string hash;                // of what it computes with
+    std::string file_hash;           // of the bytes of its file
     std::int64_t bytes = 0;          // of the file
 };
 using Backbones = std::map<std::string, Backbone>;  // by the plan's names

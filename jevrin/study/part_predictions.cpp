@@ -122,7 +122,7 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
     const std::vector<ItemRecord> items = ledger.items(run.id, part);
     if (items.empty())
         throw InputError(
-            fmt::format("this study has no {0} part; give '{0}' a share in the plan", part_name(part)));
+            fmt::format("this study has no {0} part; give '{0}' a share in the plan", name_of(part)));
     PartPredictions result{
         .items = ids_of(items),
         .table = {.classes = study.classes.size(), .labels = labels_of(items), .probabilities = {}},

@@ -1,9 +1,9 @@
 #include "jevrin/study/planned_runs.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/plan/run_settings.hpp"
 
 #include <fmt/format.h>
 
@@ -12,15 +12,20 @@
 namespace jevrin {
 namespace {
 
-std::string identity_settings(const Materials& materials, const Candidate& candidate, std::int64_t fold) {
-    const Plan& plan = materials.plan;
-    Json settings = resolved_settings(plan, candidate);
-    if (fold > 0) settings["images"]["parts"]["fold"] = fold;
-    settings["images"]["fingerprint"] = materials.set.fingerprint;
-    if (!candidate.network) settings["backbone"] = materials.backbones.at(candidate.backbone).hash;
-    const Scaling scaling = materials.scaling_for(candidate, fold);
-    settings["scaling"] = {{"mean", scaling.mean}, {"deviation", scaling.deviation}};
-    return json_text(settings);
+RunSettings run_settings(const Materials& materials, const Candidate& candidate, std::int64_t fold) {
+    RunSettings settings = settings_of(materials.plan, candidate);
+    if (fold > 0) settings.images.plan.parts->fold = fold;
+    settings.images.fingerprint = materials.set.fingerprint;
+    if (!candidate.network) settings.backbone = materials.backbones.at(candidate.backbone).hash;
+    settings.scaling = materials.scaling_for(candidate, fold);
+    return settings;
+}
+
+// The first versions knew a backbone by the bytes of its file.
+std::vector<std::string> former_identities(const Materials& materials, RunSettings settings) {
+    if (settings.backbone.empty()) return {};
+    settings.backbone = materials.backbones.at(settings.candidate.backbone).file_hash;
+    return {identity_of(settings)};
 }
 
 // Forwards and backwards through what trains, three times a forward pass; through what is frozen once for
@@ -73,13 +78,13 @@ std::vector<PlannedRun> plan_runs(const Materials& materials) {
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built = build_network(plan, candidate, materials.backbones,
                                                      materials.set.classes.size(), plan.seeds.front());
-        Json varied = Json::object();
-        for (const VariedSetting& setting : candidate.varied) varied[setting.path] = setting.value;
         PlannedRun run{.candidate = &candidate};
         run.identity = {.candidate = candidate.name,
                         .origin = candidate.origin,
-                        .varied = json_text(varied),
-                        .regime = regime_name(candidate.regime),
+                        .varied = candidate.varied,
+                        .regime = candidate.regime,
+                        .batch = candidate.training.batch,
+                        .training_fraction = candidate.training.fraction,
                         .parameters = parameter_count(built.network),
                         .trainable_parameters = trainable_parameter_count(built.network),
                         .multiplications = multiplication_count(built.network)};
@@ -87,7 +92,10 @@ std::vector<PlannedRun> plan_runs(const Materials& materials) {
             run.fold = run.identity.fold = fold;
             estimate_cost(run, built, materials.data_for(candidate, fold));
             run.identity.planned_epochs = run.epochs;
-            run.identity.settings = identity_settings(materials, candidate, fold);
+            const RunSettings settings = run_settings(materials, candidate, fold);
+            run.identity.settings = to_text(settings);
+            run.identity.identity = identity_of(settings);
+            run.identity.former = former_identities(materials, settings);
             for (const std::uint64_t seed : plan.seeds) {
                 run.seed = seed;
                 run.identity.seed = static_cast<std::int64_t>(seed);

@@ -336,7 +336,7 @@ class StudyWork {
                 .preparation = Preparation{plan_.images.fitting, run.scaling},
                 .provenance = {{"study", plan_.name},
                                {"run", run.record.name()},
-                               {"regime", run.record.regime},
+                               {"regime", name_of(run.record.regime)},
                                {"image_set", materials_.set.fingerprint},
                                {"version", JEVRIN_VERSION}}};
     }

@@ -12,12 +12,12 @@ namespace jevrin {
 SuspectReport suspects_by_features(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                                    const PredictionProgress& progress) {
     constexpr std::int64_t folds = 5;
-    if (run.regime != "frozen")
+    if (run.regime != Regime::frozen)
         throw InputError(
             fmt::format("the features of '{}' were trained on the labels themselves ({}); name a frozen run, "
                         "or take what "
                         "runs predicted on the validation part",
-                        run.name(), run.regime));
+                        run.name(), name_of(run.regime)));
     std::vector<ItemRecord> items = ledger.items(run.id, Part::training);
     const std::vector<ItemRecord> validation = ledger.items(run.id, Part::validation);
     items.insert(items.end(), validation.begin(), validation.end());

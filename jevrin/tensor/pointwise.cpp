@@ -90,13 +90,10 @@ void with_function(const Function& f, Visit visit) {
 
 }  // namespace
 
-std::string function_name(FunctionKind kind) {
-    static const char* const names[] = {
-        "identity",    "relu",      "clip",     "leaky relu", "sigmoid",  "hard sigmoid",
-        "hard swish",  "silu",      "tanh",     "erf",        "gelu",     "square root",
-        "exponential", "logarithm", "absolute", "elu",        "softplus", "softsign"};
-    static_assert(std::size(names) == static_cast<std::size_t>(FunctionKind::softsign) + 1);
-    return names[static_cast<std::size_t>(kind)];
+const EnumNames<FunctionKind>& names_of(FunctionKind) {
+    using K = FunctionKind;
+    static const EnumNames<K> names("activation", {{K::identity, "identity"}, {K::relu, "relu"}, {K::clip, "clip"}, {K::leaky_relu, "leaky relu"}, {K::sigmoid, "sigmoid"}, {K::hard_sigmoid, "hard sigmoid"}, {K::hard_swish, "hard swish"}, {K::silu, "silu"}, {K::tanh, "tanh"}, {K::erf, "erf"}, {K::gelu, "gelu"}, {K::square_root, "square root"}, {K::exponential, "exponential"}, {K::logarithm, "logarithm"}, {K::absolute, "absolute"}, {K::elu, "elu"}, {K::softplus, "softplus"}, {K::softsign, "softsign"}});
+    return names;
 }
 
 bool slope_needs_input(const Function& function) {

@@ -1,6 +1,8 @@
 // Functions of one number, applied to every element.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
+
 #include <cstdint>
 #include <string>
 
@@ -36,7 +38,7 @@ struct Function {
 };
 
 // "relu", "hard swish", ...
-std::string function_name(FunctionKind kind);
+const EnumNames<FunctionKind>& names_of(FunctionKind);
 
 // Whether the slope is computed from the input; otherwise it is computed from the output.
 bool slope_needs_input(const Function& function);

@@ -14,21 +14,14 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 3> optimiser_names = {"sgd", "adam", "adamw"};
-
 constexpr std::size_t piece_size = 16'384;
 
 }  // namespace
 
-std::string optimiser_name(OptimiserKind kind) {
-    return optimiser_names.at(static_cast<std::size_t>(kind));
-}
-
-OptimiserKind optimiser_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < optimiser_names.size(); ++i)
-        if (optimiser_names[i] == name) return static_cast<OptimiserKind>(i);
-    throw InputError(fmt::format("optimiser kind is '{}'{}; it may be {}", printable(name),
-                                 did_you_mean(name, optimiser_names), fmt::join(optimiser_names, ", ")));
+const EnumNames<OptimiserKind>& names_of(OptimiserKind) {
+    static const EnumNames<OptimiserKind> names(
+        "optimiser kind", {{OptimiserKind::sgd, "sgd"}, {OptimiserKind::adam, "adam"}, {OptimiserKind::adamw, "adamw"}});
+    return names;
 }
 
 OptimiserSettings OptimiserSettings::usual(OptimiserKind kind) {

@@ -5,6 +5,7 @@
 //     optimiser.step(pass.parameters(), {.learning_rate = 1e-3});
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/execution/training_pass.hpp"
 
 #include <cstdint>
@@ -22,9 +23,7 @@ namespace jevrin {
 // adamw: adam without decay in g; instead  value -= rate * weight_decay * value  before the step
 //        (Loshchilov & Hutter 2019).
 enum class OptimiserKind { sgd, adam, adamw };
-std::string optimiser_name(OptimiserKind kind);
-// InputError names the words.
-OptimiserKind optimiser_from_name(const std::string& name);
+const EnumNames<OptimiserKind>& names_of(OptimiserKind);
 
 struct OptimiserSettings {
     OptimiserKind kind = OptimiserKind::sgd;

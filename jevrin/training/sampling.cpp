@@ -14,8 +14,6 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 2> sampling_names = {"natural", "balanced"};
-
 using ByClass = std::map<std::size_t, std::vector<std::size_t>>;
 
 ByClass by_class(std::span<const std::size_t> items, std::span<const std::size_t> labels) {
@@ -56,15 +54,10 @@ std::vector<std::size_t> balanced(std::span<const std::size_t> items, std::span<
 
 }  // namespace
 
-std::string sampling_name(Sampling sampling) {
-    return sampling_names.at(static_cast<std::size_t>(sampling));
-}
-
-Sampling sampling_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < sampling_names.size(); ++i)
-        if (sampling_names[i] == name) return static_cast<Sampling>(i);
-    throw InputError(fmt::format("sampling is '{}'{}; it may be natural or balanced", printable(name),
-                                 did_you_mean(name, sampling_names)));
+const EnumNames<Sampling>& names_of(Sampling) {
+    static const EnumNames<Sampling> names(
+        "sampling", {{Sampling::natural, "natural"}, {Sampling::balanced, "balanced"}});
+    return names;
 }
 
 std::vector<std::int64_t> order_of_epoch(std::span<const std::size_t> items,

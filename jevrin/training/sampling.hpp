@@ -1,6 +1,8 @@
 // Which items an epoch sees, and in which order.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
+
 #include <cstdint>
 #include <span>
 #include <string>
@@ -12,10 +14,7 @@ enum class Sampling {
     natural,   // each item once
     balanced,  // each class equally often: items of small classes come again, of large ones some wait
 };
-// "natural", "balanced".
-std::string sampling_name(Sampling sampling);
-// InputError names the words.
-Sampling sampling_from_name(const std::string& name);
+const EnumNames<Sampling>& names_of(Sampling);
 
 // As many items as `items` holds, in an order drawn from (seed, epoch). labels are by item. Balanced classes
 // differ by at most one; within a class no item comes a second time before all have come once.

@@ -14,9 +14,6 @@
 namespace jevrin {
 namespace {
 
-const std::array<std::string, 6> schedule_names = {"constant", "step",      "linear",
-                                                   "cosine",   "one cycle", "plateau"};
-
 // From 1 to 0 along half a cosine while share goes from 0 to 1.
 double half_cosine(double share) {
     return 0.5 * (1.0 + std::cos(std::numbers::pi * share));
@@ -48,15 +45,10 @@ double share_of_rate(const Schedule& s, const SchedulePlace& place, double done)
 
 }  // namespace
 
-std::string schedule_name(ScheduleKind kind) {
-    return schedule_names.at(static_cast<std::size_t>(kind));
-}
-
-ScheduleKind schedule_from_name(const std::string& name) {
-    for (std::size_t i = 0; i < schedule_names.size(); ++i)
-        if (schedule_names[i] == name) return static_cast<ScheduleKind>(i);
-    throw InputError(fmt::format("schedule is '{}'{}; it may be {}", printable(name),
-                                 did_you_mean(name, schedule_names), fmt::join(schedule_names, ", ")));
+const EnumNames<ScheduleKind>& names_of(ScheduleKind) {
+    static const EnumNames<ScheduleKind> names(
+        "schedule", {{ScheduleKind::constant, "constant"}, {ScheduleKind::step, "step"}, {ScheduleKind::linear, "linear"}, {ScheduleKind::cosine, "cosine"}, {ScheduleKind::one_cycle, "one cycle"}, {ScheduleKind::plateau, "plateau"}});
+    return names;
 }
 
 double learning_rate_at(const Schedule& schedule, double learning_rate, const SchedulePlace& place) {

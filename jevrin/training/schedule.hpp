@@ -1,6 +1,8 @@
 // How the learning rate moves during a run.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
+
 #include <cstdint>
 #include <string>
 
@@ -14,10 +16,7 @@ enum class ScheduleKind {
     one_cycle,  // rises to the learning rate, then falls along a half cosine (Smith & Topin 2018)
     plateau,    // multiplied by `factor` when the validation loss has not fallen for `patience` validations
 };
-// "constant", "step", "linear", "cosine", "one cycle", "plateau".
-std::string schedule_name(ScheduleKind kind);
-// InputError names the words.
-ScheduleKind schedule_from_name(const std::string& name);
+const EnumNames<ScheduleKind>& names_of(ScheduleKind);
 
 struct Schedule {
     ScheduleKind kind = ScheduleKind::constant;

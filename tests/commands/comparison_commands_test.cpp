@@ -29,7 +29,7 @@ TEST_F(Compared, CurvesOverlayCandidatesOnAnyAxis) {
     const CommandResult at = run({"curves", "--at", "2"});
     EXPECT_EQ(lines_of(at.output), 1 + 6 + 2U) << at.output;
     EXPECT_EQ(run({"curves", "--show", "los"}).status, 2);
-    EXPECT_THAT(run({"curves", "--over", "hours"}).errors, HasSubstr("no axis is called 'hours'"));
+    EXPECT_THAT(run({"curves", "--over", "hours"}).errors, HasSubstr("the axis is 'hours'"));
     EXPECT_EQ(run({"curves", "--smooth", "1"}).status, 2);
     EXPECT_EQ(run({"curves", "--show", "loss,objective,accuracy,macro_f1,learning_rate"}).status, 2);
 }

@@ -128,7 +128,7 @@ TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {
     Ledger ledger = Ledger::open_or_create(directory / "ledger");
     const RunRecord known = ledger.runs(1)[0];
     const std::int64_t other = ledger.put_run(
-        1, {.candidate = "slow", .regime = "scratch", .seed = 1, .settings = "{}", .planned_epochs = 9});
+        1, {.candidate = "slow", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 9});
     const auto claim = ledger.claim(other);
     const Json moment = parse_json(run({"watch", "--json"}).output);
     EXPECT_EQ(moment["in_training"][0]["run"], "slow/1");

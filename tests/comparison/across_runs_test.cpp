@@ -21,7 +21,7 @@ using testing::ElementsAre;
 using testing::HasSubstr;
 
 TEST(CurvePointsOf, EveryAxisAndQuantity) {
-    RunCurves curves{.run = {}, .epochs = {}, .batch = 32};
+    RunCurves curves{.run = {.batch = 32}, .epochs = {}};
     for (int e = 1; e <= 3; ++e)
         curves.epochs.push_back({.epoch = e,
                                  .step = 10 * e,
@@ -42,10 +42,10 @@ TEST(CurvePointsOf, EveryAxisAndQuantity) {
     EXPECT_EQ(points(CurveQuantity::macro_f1, CurvePart::validation, CurveAxis::examples)[0],
               (Point{320, 0.3}));
     EXPECT_TRUE(points(CurveQuantity::learning_rate, CurvePart::validation, CurveAxis::epoch).empty());
-    EXPECT_THAT(message_of<InputError>([] { quantity_from_name("acuracy"); }),
+    EXPECT_THAT(message_of<InputError>([] { value_named<CurveQuantity>("acuracy"); }),
                 HasSubstr("did you mean 'accuracy'"));
-    EXPECT_THAT(message_of<InputError>([] { axis_from_name("hours"); }),
-                HasSubstr("epoch, step, seconds, examples"));
+    EXPECT_THAT(message_of<InputError>([] { value_named<CurveAxis>("hours"); }),
+                HasSubstr("epoch, step, seconds or examples"));
 }
 
 TEST(Smoothing, WeighsWhatCameBeforeAndBeginsWithoutBias) {
@@ -159,7 +159,7 @@ TEST_F(AcrossRuns, RecallsStandByClassAndCandidate) {
 }
 
 TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
-    const auto add = [&](const std::string& candidate, const std::string& regime, std::size_t missed_from) {
+    const auto add = [&](const std::string& candidate, Regime regime, std::size_t missed_from) {
         for (std::int64_t seed : {1, 2, 3})
             study_.add_run({.candidate = candidate,
                             .regime = regime,
@@ -168,9 +168,9 @@ TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
                                 return place >= missed_from && place < 10 ? (label + 1) % 3 : label;
                             }});
     };
-    add("a", "scratch", 0);  // misses the places 0 to 9,
-    add("b", "frozen", 4);   // 4 to 9,
-    add("c", "partial", 4);
+    add("a", Regime::scratch, 0);  // misses the places 0 to 9,
+    add("b", Regime::frozen, 4);   // 4 to 9,
+    add("c", Regime::partial, 4);
     const Agreement agreement = agree(evidence());
     EXPECT_EQ(items_in(agreement, ItemGroup::missed).size(), 6U);
     EXPECT_EQ(items_in(agreement, ItemGroup::disputed).size(), 4U);
@@ -180,22 +180,22 @@ TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
     EXPECT_EQ(agreement.items.front().called_so, 9);
     EXPECT_NEAR(agreement.alike[0][1], 176.0 / 180, 1e-12);
     EXPECT_NEAR(agreement.kappa[1][2], 1.0, 1e-12);
-    EXPECT_THAT(message_of<InputError>([&] { items_in(agreement, ItemGroup::only_regime, "forzen"); }),
-                HasSubstr("did you mean 'frozen'"));
+    EXPECT_THAT(message_of<InputError>([&] { items_in(agree(StudyEvidence{}), ItemGroup::only_regime, Regime::frozen); }),
+                HasSubstr("no run has the regime 'frozen'"));
     // One regime alone: now c misses them as well.
     study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/1").id, true);
     study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/2").id, true);
     study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/3").id, true);
     const Agreement without = agree(evidence());
-    EXPECT_EQ(items_in(without, ItemGroup::only_regime, "frozen").size(), 4U);
-    EXPECT_EQ(items_in(without, ItemGroup::only_regime, "scratch").size(), 0U);
+    EXPECT_EQ(items_in(without, ItemGroup::only_regime, Regime::frozen).size(), 4U);
+    EXPECT_EQ(items_in(without, ItemGroup::only_regime, Regime::scratch).size(), 0U);
 }
 
 TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
     for (int k = 0; k < 4; ++k)
         study_.add_run(
             {.candidate = k < 2 ? "low" : "high",
-             .regime = k % 2 == 0 ? "scratch" : "frozen",
+             .regime = k % 2 == 0 ? Regime::scratch : Regime::frozen,
              .seed = k + 1,
              .settings = fmt::format(
                  R"({{"training": {{"batch": 16, "optimiser": {{"learning_rate": {}, "kind": "sgd"}}}}}})",
@@ -235,7 +235,7 @@ TEST_F(AcrossRuns, RunsWithoutAValueComeLastEitherWayRound) {
     study_.add_run({.candidate = "good"});
     study_.ledger().put_run(
         study_.study().id,
-        {.candidate = "waiting", .regime = "scratch", .seed = 1, .settings = "{}", .planned_epochs = 1});
+        {.candidate = "waiting", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
     study_.add_run(
         {.candidate = "poor", .predicted = [](std::size_t, std::size_t) { return std::size_t{0}; }});
     for (const auto& [key, first] : {std::pair{"accuracy", "poor/1"}, std::pair{"-accuracy", "good/1"}}) {
@@ -267,7 +267,7 @@ TEST_F(AcrossRuns, TagsFilterRuns) {
 }
 
 TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
-    const auto add = [&](const std::string& family, const std::string& regime, double fraction, double right,
+    const auto add = [&](const std::string& family, Regime regime, double fraction, double right,
                          std::uint64_t draw) {
         for (std::int64_t seed : {1, 2, 3})
             study_.add_run(
@@ -276,15 +276,16 @@ TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
                  .seed = seed,
                  .settings = fmt::format(R"({{"training": {{"training_fraction": {}}}}})", fraction),
                  .origin = family,
-                 .varied = fmt::format(R"({{"training.training_fraction": {}}})", fraction),
+                 .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
+                 .training_fraction = fraction,
                  .predicted = study_.right_with(right, draw + static_cast<std::uint64_t>(seed))});
     };
-    add("scratch", "scratch", 0.25, 0.4, 100);
-    add("scratch", "scratch", 0.5, 0.65, 200);
-    add("scratch", "scratch", 1.0, 0.9, 300);
-    add("head", "frozen", 0.25, 0.9, 400);
-    add("head", "frozen", 0.5, 0.9, 500);
-    add("head", "frozen", 1.0, 0.9, 600);
+    add("scratch", Regime::scratch, 0.25, 0.4, 100);
+    add("scratch", Regime::scratch, 0.5, 0.65, 200);
+    add("scratch", Regime::scratch, 1.0, 0.9, 300);
+    add("head", Regime::frozen, 0.25, 0.9, 400);
+    add("head", Regime::frozen, 0.5, 0.9, 500);
+    add("head", Regime::frozen, 1.0, 0.9, 600);
     const AmountReport report = learning_curves(study_.ledger(), study_.study(), evidence());
     ASSERT_EQ(report.curves.size(), 2U);
     EXPECT_EQ(report.curves[0].points.size(), 3U);
@@ -301,11 +302,12 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
             for (std::int64_t seed : {1, 2, 3})
                 study_.add_run(
                     {.candidate = fmt::format("{} {}", family, fraction),
-                     .regime = family == std::string("head") ? "frozen" : "scratch",
+                     .regime = family == std::string("head") ? Regime::frozen : Regime::scratch,
                      .seed = seed,
                      .settings = fmt::format(R"({{"training": {{"training_fraction": {}}}}})", fraction),
                      .origin = family,
-                     .varied = fmt::format(R"({{"training.training_fraction": {}}})", fraction),
+                     .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
+                 .training_fraction = fraction,
                      // The gap is 0.6, 0.5 and 0.4: each doubling takes 0.1, so it needs 2^4 times as many.
                      .predicted = [=, n = study_.validation_items()](std::size_t label, std::size_t place) {
                          const double share = static_cast<double>(place % 20) / 20.0;

@@ -146,8 +146,8 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
     EXPECT_EQ(choice({.cost = Cost::operations}).chosen, "quick to use");
     EXPECT_EQ(choice({.cost = Cost::training_seconds}).chosen, "quick to use");
     EXPECT_THAT(choice({.cost = Cost::operations}).summary, HasSubstr("10 multiplications a prediction"));
-    EXPECT_EQ(cost_from_name("file"), Cost::file_size);
-    EXPECT_THAT(message_of<InputError>([] { cost_from_name("trainde"); }),
+    EXPECT_EQ(value_named<Cost>("file"), Cost::file_size);
+    EXPECT_THAT(message_of<InputError>([] { value_named<Cost>("trainde"); }),
                 HasSubstr("did you mean 'trained'"));
 }
 
@@ -232,7 +232,7 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     parts.validation.pop_back();
     const std::int64_t study = study_.ledger().put_study("made up", Metric::accuracy, other, parts);
     const std::int64_t run = study_.ledger().put_run(
-        study, {.candidate = "new", .regime = "scratch", .seed = 1, .settings = "{}", .planned_epochs = 1});
+        study, {.candidate = "new", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
     ConfusionMatrix matrix(2);
     std::vector<PredictionRecord> predictions;
     for (const std::size_t item : parts.validation) {

@@ -178,7 +178,7 @@ TEST(Gradients, EveryActivation) {
                                   {FunctionKind::softsign}};
     std::uint64_t seed = 20;
     for (const Function& function : functions) {
-        SCOPED_TRACE(function_name(function.kind));
+        SCOPED_TRACE(name_of(function.kind));
         Network network = image_network({3, 4, 2});
         std::size_t x = convolution(network, 0, 2, 5, {3, 3, 1, 1, 1, 1, 1, 1}, true);
         x = network.add("function", Activation{function}, {x});

@@ -114,8 +114,8 @@ TEST(CandidateStyles, AreTheSameWhicheverCandidatesAreShown) {
     EXPECT_EQ(colours.size(), 24U);
     EXPECT_EQ(letters.size(), 24U);
     EXPECT_EQ(styles.colour("c0"), series_colour(0));
-    EXPECT_NE(regime_mark("scratch"), regime_mark("frozen"));
-    EXPECT_NE(regime_mark("frozen"), regime_mark("partial"));
+    EXPECT_NE(regime_mark(Regime::scratch), regime_mark(Regime::frozen));
+    EXPECT_NE(regime_mark(Regime::frozen), regime_mark(Regime::partial));
 }
 
 Choice choice_of(std::size_t candidates) {
@@ -123,7 +123,7 @@ Choice choice_of(std::size_t candidates) {
     for (std::size_t k = 0; k < candidates; ++k) {
         const double mean = 0.9 - 0.005 * static_cast<double>(k);
         choice.ranking.push_back({.candidate = fmt::format("candidate {}", k),
-                                  .regime = k % 2 == 0 ? "scratch" : "frozen",
+                                  .regime = k % 2 == 0 ? Regime::scratch : Regime::frozen,
                                   .mean = mean,
                                   .interval = Interval{mean - 0.03, mean + 0.03},
                                   .seconds = 1.0 + static_cast<double>(k % 7),
@@ -198,7 +198,7 @@ TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
     const TemporaryDirectory directory;
     AmountReport report;
     report.curves = {{"from scratch",
-                      "scratch",
+                      Regime::scratch,
                       {{0.5, 100, "x", 0.5, std::nullopt, 1}, {1.0, 200, "y", 0.7, Interval{0.6, 0.8}, 3}}}};
     std::string words = "does not catch up";
     for (int k = 0; k < 40; ++k) words += fmt::format(" word{}", k);
@@ -258,7 +258,7 @@ TEST(Curves, OfOneRunMarkItsBestEpochOnEveryQuantity) {
                     CandidateStyles({"only"}), "one run", directory / "c.svg");
         const std::string svg = read_text(directory / "c.svg");
         EXPECT_THAT(svg, testing::AllOf(HasSubstr("best epoch, 6"), HasSubstr("training objective"),
-                                        HasSubstr(axis_name(axis))));
+                                        HasSubstr(name_of(axis))));
     }
 }
 

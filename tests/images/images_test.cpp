@@ -114,7 +114,7 @@ TEST(Preparation, EachFitDoesWhatItSays) {
     const auto mean = fit_picture(wide, {.size = 8, .padding = FitPadding::mean});
     EXPECT_EQ(mean.front(), 128);
     EXPECT_EQ(fit_picture(wide, {.size = 8, .channels = 1}).size(), 8U * 8U);
-    EXPECT_THAT(message_of<InputError>([] { fit_from_name("padd"); }), HasSubstr("did you mean 'pad'"));
+    EXPECT_THAT(message_of<InputError>([] { value_named<Fit>("padd"); }), HasSubstr("did you mean 'pad'"));
 }
 
 TEST(Preparation, JsonGoesRoundAndRefusesNonsense) {

@@ -37,7 +37,7 @@ class LedgerTest : public testing::Test {
     }
     static RunIdentity identity(std::int64_t seed, const std::string& settings = "{}") {
         return {.candidate = "c",
-                .regime = "scratch",
+                .regime = Regime::scratch,
                 .seed = seed,
                 .settings = settings,
                 .planned_epochs = 3,

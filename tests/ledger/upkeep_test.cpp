@@ -136,7 +136,7 @@ TEST(Merging, ANewStudyComesBehindThoseThatAreHere) {
     Ledger other = Ledger::open_or_create(directory / "theirs");
     const std::int64_t study = other.put_study("another", Metric::macro_f1, ours.set(), ours.parts());
     other.put_run(study,
-                  {.candidate = "c", .regime = "frozen", .seed = 4, .settings = "{}", .planned_epochs = 1});
+                  {.candidate = "c", .regime = Regime::frozen, .seed = 4, .settings = "{}", .planned_epochs = 1});
     EXPECT_EQ(ours.ledger().merge(other).studies, 1);
     EXPECT_THAT(ours.ledger().study_names(), ElementsAre("made up", "another"));
     EXPECT_EQ(ours.ledger().study("another").metric, Metric::macro_f1);
@@ -170,8 +170,8 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     const std::int64_t division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
     const std::int64_t run = other.put_run(study, {.candidate = "folded",
                                                    .origin = "family",
-                                                   .varied = R"({"a": 1})",
-                                                   .regime = "partial",
+                                                   .varied = {{"a", "1"}},
+                                                   .regime = Regime::partial,
                                                    .seed = 3,
                                                    .fold = 2,
                                                    .division = division,
@@ -194,8 +194,9 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     EXPECT_EQ(ours.ledger().merge(other).runs, 1);
     const RunRecord copy = ours.ledger().run(ours.study().id, "folded/3/2");
     EXPECT_EQ(copy.origin, "family");
-    EXPECT_EQ(copy.varied, R"({"a": 1})");
-    EXPECT_EQ(copy.regime, "partial");
+    ASSERT_EQ(copy.varied.size(), 1U);
+    EXPECT_EQ(copy.varied[0].value, "1");
+    EXPECT_EQ(copy.regime, Regime::partial);
     EXPECT_EQ(copy.multiplications, 5);
     EXPECT_EQ(copy.note, "from the other machine");
     EXPECT_EQ(copy.best->validation.at(0, 1), 3);

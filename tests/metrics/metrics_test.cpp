@@ -52,8 +52,8 @@ TEST(ConfusionMatrix, AbsentClassesAndEmptyMatricesAreDefined) {
 
 TEST(Metric, NamesGoRoundAndMisspeltOnesAreHelped) {
     for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
-        EXPECT_EQ(metric_from_name(metric_name(metric)), metric);
-    EXPECT_THAT(message_of<InputError>([] { metric_from_name("balanced_acuracy"); }),
+        EXPECT_EQ(value_named<Metric>(name_of(metric)), metric);
+    EXPECT_THAT(message_of<InputError>([] { value_named<Metric>("balanced_acuracy"); }),
                 HasSubstr("'balanced_accuracy'"));
 }
 
@@ -175,7 +175,7 @@ TEST(Influence, IsTheJackknifeOfEveryScore) {
                 expected = n * all - (n - 1) * score(matrix, metric);
                 matrix.add(labels[i], predicted[i], 1);
             }
-            EXPECT_NEAR(values[i], expected, 1e-9) << metric_name(metric) << " item " << i;
+            EXPECT_NEAR(values[i], expected, 1e-9) << name_of(metric) << " item " << i;
         }
     }
 }
@@ -200,7 +200,7 @@ TEST(Influence, TheMeanIsNearTheScoreForEveryMetric) {
     for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1}) {
         double mean = 0;
         for (const double v : item_influences(4, labels, predicted, metric)) mean += v / 300;
-        EXPECT_NEAR(mean, score(matrix, metric), 0.01) << metric_name(metric);
+        EXPECT_NEAR(mean, score(matrix, metric), 0.01) << name_of(metric);
     }
 }
 

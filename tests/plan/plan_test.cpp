@@ -1,5 +1,5 @@
 #include "jevrin/base/json.hpp"
-#include "jevrin/plan/plan.hpp"
+#include "jevrin/plan/descriptions.hpp"
 
 #include "support/support.hpp"
 
@@ -247,11 +247,11 @@ TEST(Plan, OverlaysOfAugmentationAreLoadedAndIdentified) {
     const Overlay& overlay = plan.candidates[0].training.augmentation.overlays.at(0);
     EXPECT_EQ(overlay.cutout->alpha.size(), 9U);
     EXPECT_EQ(overlay.at[1][1], 0.3);
-    const auto before = resolved_settings(plan, plan.candidates[0]);
+    const auto before = complete_json(settings_of(plan, plan.candidates[0]));
     spot.pixels[0] = 1;
     write_file(directory / "spot.png", encode_png(spot));
     const Plan changed = read();
-    EXPECT_NE(resolved_settings(changed, changed.candidates[0]), before);
+    EXPECT_NE(complete_json(settings_of(changed, changed.candidates[0])), before);
 }
 
 // A scratch candidate with a network of its own.
@@ -302,7 +302,7 @@ TEST(Plan, NetworksThatCannotBeAreRefusedAtTheirPlace) {
         refused(R"({ layers = [{ kind = "flatten", name = "a" }, { kind = "dropout", name = "a" }] })"),
         HasSubstr("is taken by the one at"));
     EXPECT_THAT(refused(R"({ layers = [{ kind = "flatten", rate = 0.5 }] })"),
-                HasSubstr("has no key 'rate'"));
+                HasSubstr("'flatten' has no 'rate'"));
 }
 
 std::string backbones_with(const std::string& candidate) {
@@ -364,7 +364,7 @@ TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
 
 TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     const Plan plan = parse_plan(head + scratch, "p.toml");
-    const auto json = resolved_settings(plan, plan.candidates[0]);
+    const auto json = complete_json(settings_of(plan, plan.candidates[0]));
     EXPECT_EQ(json["training"]["epochs"], TrainingSettings{}.epochs);
     EXPECT_EQ(json["training"]["optimiser"]["learning_rate"], OptimiserSettings{}.learning_rate);
     EXPECT_EQ(json["network"]["widths"], ResidualSettings{}.widths);

@@ -3,7 +3,7 @@
 
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
-#include "jevrin/plan/plan.hpp"
+#include "jevrin/plan/descriptions.hpp"
 
 
 #include <set>
@@ -326,9 +326,9 @@ training = { steps = 90, views = 3, sampling = "balanced" }
         const std::string text = plan_of_run(plan, candidate, 9, 2);
         const Plan again = parse_plan(text, "/elsewhere/q.toml");
         ASSERT_EQ(again.candidates.size(), 1U) << text;
-        auto wanted = resolved_settings(plan, candidate);
+        Json wanted = complete_json(settings_of(plan, candidate));
         wanted["images"]["parts"]["fold"] = 2;
-        EXPECT_EQ(resolved_settings(again, again.candidates[0]), wanted) << text;
+        EXPECT_EQ(complete_json(settings_of(again, again.candidates[0])), wanted) << text;
         EXPECT_EQ(again.name, plan.name);
         EXPECT_EQ(again.candidates[0].name, candidate.name);
         EXPECT_THAT(again.seeds, testing::ElementsAre(9U));
@@ -353,7 +353,7 @@ TEST(PlanOfRun, EveryFamilyReadsBack) {
         const Candidate& candidate = plan.candidates[0];
         const Plan again = parse_plan(plan_of_run(plan, candidate, 1, 0), "q.toml");
         EXPECT_EQ(again.candidates[0].name, candidate.name);
-        EXPECT_EQ(resolved_settings(again, again.candidates[0]), resolved_settings(plan, candidate))
+        EXPECT_EQ(complete_json(settings_of(again, again.candidates[0])), complete_json(settings_of(plan, candidate)))
             << family;
     }
 }

@@ -207,7 +207,7 @@ TEST(Study, ThreeRegimesAndTwoSeedsFinishOnEqualTerms) {
     const Plan plan = read_plan(write_small_study(directory.path(), small_plan(3)));
     std::vector<std::string> order;
     StudyCallbacks callbacks;
-    callbacks.run_started = [&](const RunRecord& run, std::int64_t) { order.push_back(run.regime); };
+    callbacks.run_started = [&](const RunRecord& run, std::int64_t) { order.push_back(name_of(run.regime)); };
     const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
     EXPECT_EQ(summary.trained, 6);
     EXPECT_THAT(order, testing::ElementsAre("frozen", "frozen", "partial", "partial", "scratch", "scratch"));

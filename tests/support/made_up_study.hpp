@@ -17,12 +17,14 @@ namespace jevrin::test {
 
 struct MadeUpRun {
     std::string candidate = "a";
-    std::string regime = "scratch";
+    Regime regime = Regime::scratch;
     std::int64_t seed = 1;
     double seconds = 1.0;
     std::string settings = "{}";
     std::string origin = {};
-    std::string varied = {};
+    std::vector<VariedSetting> varied = {};
+    std::int64_t batch = 1;
+    double training_fraction = 1.0;
     int epochs = 1;
     bool finished = true;
     std::int64_t trainable_parameters = 100;
@@ -59,6 +61,8 @@ class MadeUpStudy {
                                                          .seed = run.seed,
                                                          .settings = run.settings,
                                                          .planned_epochs = run.epochs,
+                                                         .batch = run.batch,
+                                                         .training_fraction = run.training_fraction,
                                                          .parameters = 200,
                                                          .trainable_parameters = run.trainable_parameters,
                                                          .multiplications = run.multiplications});

@@ -125,10 +125,10 @@ TEST(Clipping, MakesGradientsShorterAndNeverLonger) {
 
 TEST(Optimiser, NamesGoRoundAndMisspeltOnesAreHelped) {
     for (const OptimiserKind kind : {OptimiserKind::sgd, OptimiserKind::adam, OptimiserKind::adamw})
-        EXPECT_EQ(optimiser_from_name(optimiser_name(kind)), kind);
-    EXPECT_THAT(message_of<InputError>([] { optimiser_from_name("adma"); }),
+        EXPECT_EQ(value_named<OptimiserKind>(name_of(kind)), kind);
+    EXPECT_THAT(message_of<InputError>([] { value_named<OptimiserKind>("adma"); }),
                 HasSubstr("did you mean 'adam'"));
-    EXPECT_THAT(message_of<InputError>([] { schedule_from_name("cosin"); }),
+    EXPECT_THAT(message_of<InputError>([] { value_named<ScheduleKind>("cosin"); }),
                 HasSubstr("did you mean 'cosine'"));
 }
 

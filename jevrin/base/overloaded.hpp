@@ -1,0 +1,13 @@
+// One function object out of several, for std::visit.
+#pragma once
+
+namespace jevrin {
+
+template <typename... Cases>
+struct Overloaded : Cases... {
+    using Cases::operator()...;
+};
+template <typename... Cases>
+Overloaded(Cases...) -> Overloaded<Cases...>;
+
+}  // namespace jevrin

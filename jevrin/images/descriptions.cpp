@@ -1,0 +1,257 @@
+#include "jevrin/images/descriptions.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <limits>
+
+namespace jevrin {
+namespace {
+
+void read_cutout(Overlay& overlay) {
+    const std::vector<std::byte> bytes = read_file(overlay.file);
+    try {
+        overlay.cutout = std::make_shared<const Cutout>(decode_cutout(bytes));
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}", printable(overlay.file.string()), error.what()));
+    }
+    overlay.content = content_hash(std::as_bytes(std::span(overlay.cutout->colours.pixels))) +
+                      content_hash(std::as_bytes(std::span(overlay.cutout->alpha)));
+}
+
+Colour read_colour(TableReader& reader, const std::string& key) {
+    const auto values = reader.integers(key, 0, 255);
+    return reader.at(key, [&] {
+        if (values.size() != 3)
+            throw InputError(fmt::format("'{}' needs three numbers: red, green, blue", key));
+        Colour colour{};
+        for (std::size_t c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(values[c]);
+        return colour;
+    });
+}
+
+template <typename S>
+Setting<S>& colour(Description<S>& d, const std::string& key, Colour S::*member) {
+    return d.custom(
+        key, "[red, green, blue], integers from 0 to 255",
+        [member](TableReader& reader, const std::string& k, S& s) { s.*member = read_colour(reader, k); },
+        [member](const S& s) { return Json(s.*member); });
+}
+
+Setting<ImageSource>& path(Description<ImageSource>& d, const std::string& key,
+                           std::filesystem::path ImageSource::*member) {
+    return d.custom(
+        key, "path",
+        [member](TableReader& reader, const std::string& k, ImageSource& s) { s.*member = reader.path(k); },
+        [member](const ImageSource& s) { return Json((s.*member).string()); });
+}
+
+Setting<ImageSource>& texts(Description<ImageSource>& d, const std::string& key,
+                            std::vector<std::string> ImageSource::*member) {
+    return d.custom(
+        key, "list of texts",
+        [member](TableReader& reader, const std::string& k, ImageSource& s) { s.*member = reader.texts(k); },
+        [member](const ImageSource& s) { return Json(s.*member); });
+}
+
+Description<Overlay> describe_overlay() {
+    Description<Overlay> d;
+    d.custom(
+         "file", "path",
+         [](TableReader& reader, const std::string& k, Overlay& o) {
+             o.file = reader.path(k);
+             reader.at(k, [&] { read_cutout(o); });
+         },
+         [](const Overlay& o) { return Json(o.file.string()); })
+        .means("a PNG or WebP with alpha")
+        .written_if([](const Overlay&) { return false; });
+    // What identifies a picture part in a ledger; a plan names its file.
+    d.custom(
+         "content", "hash",
+         [](TableReader& reader, const std::string& k, Overlay& o) {
+             reader.at(k, [&] {
+                 if (reader.content().place) throw InputError("an overlay is named by its 'file'");
+             });
+             o.content = reader.text(k);
+         },
+         [](const Overlay& o) { return Json(o.content); })
+        .means("written by the ledger instead of the file");
+    d.number("share", &Overlay::share, 0.0, 1.0).means("of the pictures that get it");
+    d.custom(
+         "at", "list of [x, y], each from 0 to 1",
+         [](TableReader& reader, const std::string& k, Overlay& o) {
+             const std::vector<double> places = reader.flat_numbers(k, 0.0, 1.0);
+             reader.at(k, [&] {
+                 if (places.size() % 2 != 0)
+                     throw InputError(
+                         "'at' needs places [x, y], as shares of width and height: at = [[0.5, 0.5]]");
+             });
+             o.at.clear();
+             for (std::size_t i = 0; i < places.size(); i += 2) o.at.push_back({places[i], places[i + 1]});
+         },
+         [](const Overlay& o) { return Json(o.at); })
+        .means("centres, as shares of width and height; none: anywhere");
+    d.range("size", &Overlay::size, 0.001, 4.0)
+        .means("of its longer side, as a share of the picture's shorter one");
+    d.range("opacity", &Overlay::opacity, 0.0, 1.0).means("drawn for each picture");
+    return d;
+}
+
+Description<Augmentation> describe_augmentation() {
+    using A = Augmentation;
+    Description<A> d;
+    d.takes_text(augmentation_of_strength);
+    d.custom(
+         "strength", "one of none, light, medium, strong",
+         [](TableReader& reader, const std::string& k, A& a) {
+             const std::string strength = reader.text(k);
+             a = reader.at(k, [&] { return augmentation_of_strength(strength); });
+         },
+         [](const A&) { return Json(); })
+        .means("where the rest begins; also instead of the table: augment = \"light\"")
+        .written_if([](const A&) { return false; });
+    d.truth("flip", &A::flip).means("left and right exchanged in half of all pictures");
+    d.truth("flip_vertical", &A::flip_vertical).means("top and bottom likewise");
+    d.number("shift", &A::shift, 0.0, 0.5).means("up to this share of the side in each direction");
+    d.number("rotation", &A::rotation, 0.0, 180.0).means("to either side, up to").unit("degrees");
+    d.number("scale", &A::scale, 0.0, 1.0).means("up to this share larger or smaller");
+    d.number("crop", &A::crop, 0.0, 0.95).means("up to this share of the area cut away");
+    d.number("brightness", &A::brightness, 0.0, 1.0).means("up to this share of white added or taken");
+    d.number("contrast", &A::contrast, 0.0, 1.0).means("up to this share more or less");
+    d.number("saturation", &A::saturation, 0.0, 1.0).means("up to this share more or less");
+    d.number("hue", &A::hue, 0.0, 180.0).means("to either side, up to").unit("degrees");
+    d.number("noise", &A::noise, 0.0, 1.0).means("deviation of normal noise, up to this share of white");
+    d.number("blur", &A::blur, 0.0, 20.0).means("deviation of a Gaussian, up to").unit("pixels");
+    d.number("erase", &A::erase, 0.0, 1.0)
+        .means("the share of pictures that lose a rectangle of 2 to 20 % (Zhong et al. 2020)");
+    d.table("mixing", &A::mixing).means("pictures and labels mixed in pairs");
+    auto& overlays = d.custom(
+        "overlay", "list of tables",
+        [](TableReader& reader, const std::string& k, A& a) {
+            a.overlays.clear();
+            if (reader.holds_list(k) && reader.size_of_list(k) == 0) return reader.mention(k);
+            for (TableReader& table : reader.tables(k))
+                a.overlays.push_back(read_settings(table, Overlay{}));
+        },
+        [](const A& a) {
+            Json list = Json::array();
+            for (const Overlay& overlay : a.overlays) list.push_back(complete_json(overlay));
+            return list;
+        });
+    overlays.means("picture parts laid over pictures");
+    overlays.inner = [] { return description_of(Overlay{}).infos(); };
+    return d;
+}
+
+Description<ImageSource> describe_source() {
+    using S = ImageSource;
+    Description<S> d;
+    path(d, "from", &S::from).required().means("a folder, an index (CSV) or an array (IDX, NPY)");
+    path(d, "labels", &S::labels).if_stated().means("of arrays: the file with the labels");
+    d.integers("shape", &S::shape, 1, 16'384)
+        .if_stated()
+        .means("of arrays with flat rows: [height, width], or with channels");
+    d.truth("transposed", &S::transposed)
+        .if_stated()
+        .means("of arrays: rows and columns of each picture exchanged");
+    texts(d, "classes", &S::classes).if_stated().means("in the order they shall have; otherwise by name");
+    d.custom(
+         "columns", "table of texts",
+         [](TableReader& reader, const std::string& k, S& s) {
+             auto columns = reader.table(k);
+             for (const char* meaning : {"path", "label", "part", "weight", "group"})
+                 if (const std::string name = columns->text(meaning, ""); !name.empty())
+                     s.columns[meaning] = name;
+             columns->finish();
+         },
+         [](const S& s) { return Json(s.columns); })
+        .if_stated()
+        .means("of an index: what its columns are called, by path, label, part, weight, group");
+    d.text("group_pattern", &S::group_pattern)
+        .if_stated()
+        .means("a pattern (RE2) over the path; its first group names pictures of one object");
+    path(d, "corrections", &S::corrections).if_stated().means("a CSV of item, label and note");
+    path(d, "unlabelled", &S::unlabelled).if_stated().means("a folder of pictures without labels");
+    return d;
+}
+
+Description<Fitting> describe_fitting() {
+    Description<Fitting> d;
+    d.integer("size", &Fitting::size, 8, 1024).unit("pixels").means("of both sides");
+    d.word("fit", &Fitting::fit).means("how a picture becomes a square");
+    d.word("padding", &Fitting::padding).means("what `pad` fills up with");
+    colour(d, "padding_colour", &Fitting::padding_colour).means("of constant padding");
+    colour(d, "background", &Fitting::background).means("under transparent parts");
+    return d;
+}
+
+Description<Composition> describe_composition() {
+    using C = Composition;
+    constexpr std::int64_t largest_seed = std::numeric_limits<std::int32_t>::max();
+    Description<C> d;
+    d.integer("copies", &C::copies, 1, 10'000).means("new pictures of each image");
+    d.custom(
+         "seed", detail::integer_words(0, largest_seed),
+         [](TableReader& reader, const std::string& k, C& c) {
+             c.seed = static_cast<std::uint64_t>(reader.integer(k, std::nullopt, 0, largest_seed));
+         },
+         [](const C& c) { return Json(c.seed); })
+        .means("of all draws");
+    d.truth("originals", &C::originals).means("write the images themselves too");
+    d.custom(
+         "format", "one of png, jpeg",
+         [](TableReader& reader, const std::string& k, C& c) {
+             const std::string format = reader.text(k);
+             reader.at(k, [&] { c.jpeg = detail::find_name(k, {"png", "jpeg"}, format) == 1; });
+         },
+         [](const C& c) { return Json(c.jpeg ? "jpeg" : "png"); })
+        .means("of the files; JPEG of quality 95");
+    d.table("augment", &C::augmentation).means("random changes");
+    d.check("augment", [](const TableReader&, const C& c) {
+        if (c.augmentation.mixing.form != MixingForm::none)
+            throw InputError("mixing gives a picture two labels and cannot be written as a set");
+    });
+    return d;
+}
+
+}  // namespace
+
+const Description<Composition>& description_of(const Composition&) {
+    static const Description<Composition> description = describe_composition();
+    return description;
+}
+
+const Description<Mixing>& description_of(const Mixing&) {
+    static const Description<Mixing> description = [] {
+        Description<Mixing> d;
+        d.word("form", &Mixing::form).means("blend (Zhang et al. 2018) or paste (Yun et al. 2019)");
+        d.number("alpha", &Mixing::alpha, 0.01, 100.0)
+            .means("the share of the first picture is drawn from Beta(alpha, alpha)");
+        return d;
+    }();
+    return description;
+}
+
+const Description<Overlay>& description_of(const Overlay&) {
+    static const Description<Overlay> description = describe_overlay();
+    return description;
+}
+
+const Description<Augmentation>& description_of(const Augmentation&) {
+    static const Description<Augmentation> description = describe_augmentation();
+    return description;
+}
+
+const Description<ImageSource>& description_of(const ImageSource&) {
+    static const Description<ImageSource> description = describe_source();
+    return description;
+}
+
+const Description<Fitting>& description_of(const Fitting&) {
+    static const Description<Fitting> description = describe_fitting();
+    return description;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,19 @@
+// The settings of images, described: reading, writing, documents.
+#pragma once
+
+#include "jevrin/base/description.hpp"
+#include "jevrin/images/augmentation.hpp"
+#include "jevrin/images/composition.hpp"
+#include "jevrin/images/image_set.hpp"
+#include "jevrin/images/preparation.hpp"
+
+namespace jevrin {
+
+const Description<Mixing>& description_of(const Mixing&);
+const Description<Overlay>& description_of(const Overlay&);
+const Description<Augmentation>& description_of(const Augmentation&);
+const Description<ImageSource>& description_of(const ImageSource&);
+const Description<Fitting>& description_of(const Fitting&);
+const Description<Composition>& description_of(const Composition&);
+
+}  // namespace jevrin

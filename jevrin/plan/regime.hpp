@@ -1,0 +1,13 @@
+// The three ways of training that a study compares.
+#pragma once
+
+#include "jevrin/base/enumeration.hpp"
+
+namespace jevrin {
+
+// scratch: all weights start random and train. frozen: the backbone is fixed, the head trains. partial: the
+// backbone trains from a boundary on, and the head.
+enum class Regime { scratch, frozen, partial };
+const EnumNames<Regime>& names_of(Regime);
+
+}  // namespace jevrin

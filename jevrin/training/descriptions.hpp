@@ -1,0 +1,14 @@
+// The settings of training, described: reading, writing, documents.
+#pragma once
+
+#include "jevrin/base/description.hpp"
+#include "jevrin/training/training_settings.hpp"
+
+namespace jevrin {
+
+const Description<OptimiserSettings>& description_of(const OptimiserSettings&);
+const Description<Schedule>& description_of(const Schedule&);
+const Description<LossSettings>& description_of(const LossSettings&);
+const Description<TrainingSettings>& description_of(const TrainingSettings&);
+
+}  // namespace jevrin

@@ -41,7 +41,7 @@ ShownMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open, 
         return {predictions.matrix(), predictions.epoch};
     }
     const std::int64_t wanted = options.epoch == 0 ? run.best->epoch : options.epoch;
-    for (EpochRecord& epoch : open.ledger.epochs(run.id))
+    for (RecordedEpoch& epoch : open.ledger.epochs(run.id))
         if (epoch.epoch == wanted) return {std::move(epoch.validation), wanted};
     throw InputError(fmt::format("run '{}' has the epochs 1 to {}, not {}", run.name(), run.epochs, wanted));
 }
@@ -71,12 +71,12 @@ std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::st
 // Epochs at even distances, the first and the last among them.
 void draw_strip(const OpenStudy& open, const RunRecord& run, const std::filesystem::path& file) {
     constexpr std::size_t most = 12;
-    const std::vector<EpochRecord> epochs = open.ledger.epochs(run.id);
+    const std::vector<RecordedEpoch> epochs = open.ledger.epochs(run.id);
     const std::size_t count = std::min(most, epochs.size());
     std::vector<ConfusionFrame> frames;
     for (std::size_t k = 0; k < count; ++k) {
         const std::size_t place = count == 1 ? 0 : k * (epochs.size() - 1) / (count - 1);
-        const EpochRecord& epoch = epochs[place];
+        const RecordedEpoch& epoch = epochs[place];
         frames.push_back(
             {epoch.validation, fmt::format("epoch {}{}: {} of {} right", epoch.epoch,
                                            run.best && run.best->epoch == epoch.epoch ? " (best)" : "",

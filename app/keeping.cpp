@@ -4,6 +4,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -81,7 +82,7 @@ void note(const NoteOptions& options) {
                             run.note.empty() ? "" : "; ", printable(run.note)));
         return;
     }
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
     for (const RunRecord& run : runs) {
         if (options.has_text) ledger.put_note(run.id, options.text);
         for (const std::string& tag : options.tags) ledger.add_tag(run.id, tag);
@@ -96,7 +97,7 @@ void note(const NoteOptions& options) {
 void archive(const ArchiveOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const std::vector<RunRecord> runs = find_runs(open, options.runs);
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
     for (const RunRecord& run : runs) ledger.put_archived(run.id, !options.undo);
     print_runs(options.ledger, read_again(open, runs), options.undo ? "brought back" : "put away");
 }
@@ -121,7 +122,7 @@ void delete_runs(const DeleteOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const std::vector<RunRecord> runs = find_runs(open, options.runs);
     confirm(runs, options.yes);
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
     for (const RunRecord& run : runs) ledger.delete_run(run.id);
     print_runs(options.ledger, runs, "deleted");
 }

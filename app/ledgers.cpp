@@ -4,6 +4,7 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/ledger_difference.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <fmt/format.h>
 
@@ -24,7 +25,7 @@ struct ContrastOptions {
 
 void merge(const MergeOptions& options) {
     const Ledger other = Ledger::open(options.from);
-    Ledger ledger = Ledger::open_or_create(options.into);
+    LedgerWriter ledger = LedgerWriter::open(options.into);
     const MergeSummary summary = ledger.merge(other);
     if (options.json) {
         print_json(Json{{"studies", summary.studies},

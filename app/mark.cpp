@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/corrections.hpp"
 
 #include <fmt/format.h>
@@ -33,7 +34,7 @@ void mark(const MarkOptions& options) {
     if (!options.label.empty()) class_called(open.study.classes, options.label);
     std::vector<ItemRecord> items;
     for (const std::string& name : options.items) items.push_back(open.ledger.item(open.study.id, name));
-    Ledger ledger = Ledger::open_or_create(options.ledger.directory);
+    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
     Json json = Json::array();
     for (const ItemRecord& item : items) {
         const std::string& label = open.study.classes.at(item.label);

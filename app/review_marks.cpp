@@ -1,3 +1,4 @@
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "review_marks.hpp"
 
 #include <fmt/format.h>
@@ -14,7 +15,7 @@ std::size_t mark_first(const OpenStudy& open, std::size_t wanted, std::size_t it
                        const std::function<MarkRecord(std::size_t)>& mark) {
     const std::size_t count = std::min(wanted, items);
     if (count == 0) return 0;
-    Ledger ledger = Ledger::open_or_create(open.ledger.directory());
+    LedgerWriter ledger = LedgerWriter::open(open.ledger.directory());
     for (std::size_t k = 0; k < count; ++k) ledger.put_mark(open.study.id, mark(k));
     return count;
 }

@@ -106,7 +106,7 @@ class Follower {
         RunState state = RunState::waiting;
     };
     const Ledger& ledger_;
-    std::map<std::int64_t, Told> told_;
+    std::map<RunId, Told> told_;
     std::size_t width_ = 0;
     bool first_ = true;
 };

@@ -3,7 +3,7 @@
 #pragma once
 
 #include "jevrin/base/random.hpp"
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
@@ -37,8 +37,8 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
                 {.path = path, .label = c, .id = fmt::format("{}#{:032x}", path, 1000 * c + i)});
         }
     }
-    const std::int64_t study = ledger.put_study("large", Metric::balanced_accuracy, set, parts);
-    const std::int64_t run = ledger.put_run(
+    const StudyId study = ledger.put_study("large", Metric::balanced_accuracy, set, parts);
+    const RunId run = ledger.put_run(
         study, {.candidate = "c000",
                 .regime = Regime::scratch,
                 .seed = 1,
@@ -62,7 +62,7 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
                  std::vector<float>(size.classes, 1.0F / static_cast<float>(size.classes))});
         }
         ledger.record_epoch(run,
-                            {.epoch = epoch,
+                            {{.epoch = epoch,
                              .step = 60 * epoch,
                              .training_loss = 0.1 + 3.5 * std::exp(-static_cast<double>(epoch) / 15.0),
                              .training_accuracy = right,
@@ -70,8 +70,8 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
                              .training_macro_f1 = right,
                              .validation_loss = 0.6 + 3.0 * std::exp(-static_cast<double>(epoch) / 15.0),
                              .learning_rate = 0.01,
-                             .seconds = 1.0,
-                             .validation = matrix},
+                             .seconds = 1.0},
+                             matrix},
                             epoch == size.epochs);
     }
     ledger.finish_run(run, predictions);
@@ -82,7 +82,7 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
 inline void make_large_ledger(const std::filesystem::path& directory, const LargeLedger& size) {
     std::int64_t first = 0;
     {
-        Ledger ledger = Ledger::open_or_create(directory);
+        LedgerWriter ledger = LedgerWriter::open(directory);
         first = record_first_run(ledger, size);
     }
     SQLite::Database database((directory / "ledger.db").string(), SQLite::OPEN_READWRITE);

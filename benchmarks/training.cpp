@@ -6,6 +6,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/study.hpp"
 #include "jevrin/training/boundary_features.hpp"
@@ -160,7 +161,7 @@ void run_record(benchmark::State& state) {
     constexpr std::size_t classes = 200;
     const auto directory = demo_study().directory() / "records";
     std::filesystem::remove_all(directory);
-    Ledger ledger = Ledger::open_or_create(directory);
+    LedgerWriter ledger = LedgerWriter::open(directory);
     ImageSet set;
     set.root = directory;
     set.fingerprint = "f";
@@ -170,10 +171,9 @@ void run_record(benchmark::State& state) {
     }
     Parts parts;
     for (std::size_t c = 0; c < classes; ++c) parts.validation.push_back(c);
-    const std::int64_t run =
-        ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
+    const RunId run = ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
                        {.candidate = "c", .regime = Regime::scratch, .seed = 1, .settings = "{}"});
-    EpochRecord epoch{.validation = ConfusionMatrix(classes)};
+    RecordedEpoch epoch{{}, ConfusionMatrix(classes)};
     RandomStream random({1, Purpose::sample, 0, 0});
     for (std::size_t i = 0; i < 2000; ++i)
         epoch.validation.add(i % classes, random.below(3) == 0 ? random.below(classes) : i % classes);

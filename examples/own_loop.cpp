@@ -37,10 +37,10 @@ int main(int argc, char** argv) try {
     std::vector<Features> x;
     for (const Item& item : set.items) x.push_back(mean_colour(load_image(set, item)));
 
-    Ledger ledger = Ledger::open_or_create(argv[2]);
-    const std::int64_t study = ledger.put_study("own loop", Metric::balanced_accuracy, set, parts);
+    LedgerWriter ledger = LedgerWriter::open(argv[2]);
+    const StudyId study = ledger.put_study("own loop", Metric::balanced_accuracy, set, parts);
     constexpr std::int64_t epochs = 20;
-    const std::int64_t run = ledger.put_run(study, {.candidate = "mean colour",
+    const RunId run = ledger.put_run(study, {.candidate = "mean colour",
                                                     .regime = Regime::scratch,
                                                     .seed = 1,
                                                     .settings = R"({"training": {"rate": 2}})",
@@ -48,7 +48,7 @@ int main(int argc, char** argv) try {
     std::vector<Features> weights(set.classes.size(), Features{});
     std::vector<PredictionRecord> predictions;
     for (std::int64_t epoch = 1; epoch <= epochs; ++epoch) {
-        EpochRecord record{.epoch = epoch, .step = epoch, .validation = ConfusionMatrix(set.classes.size())};
+        RecordedEpoch record{{.epoch = epoch, .step = epoch}, ConfusionMatrix(set.classes.size())};
         std::vector<Features> gradient(weights.size(), Features{});
         for (const std::size_t i : parts.training) {
             const std::vector<float> p = probabilities(weights, x[i]);
@@ -72,7 +72,7 @@ int main(int argc, char** argv) try {
         ledger.record_epoch(run, record, epoch == epochs);
     }
     ledger.finish_run(run, predictions);
-    fmt::print("{}\n", choose(ledger, ledger.study()).summary);
+    fmt::print("{}\n", choose(ledger, ledger.ledger().study()).summary);
 } catch (const jevrin::Error& error) {
     fmt::print(stderr, "{}\n", error.what());
     return 2;

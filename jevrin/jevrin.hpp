@@ -43,6 +43,7 @@
 #include "jevrin/metrics/threshold_curves.hpp"
 // plan, ledger, study: what is compared, what happened, how it is carried out
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/plan/recipe.hpp"
 #include "jevrin/study/check.hpp"

@@ -10,7 +10,7 @@
 namespace jevrin {
 
 struct AgreedItem {
-    std::int64_t item = 0;  // the ledger's number
+    ItemNumber item;
     std::size_t label = 0;
     std::int64_t runs = 0;            // that saw it
     std::int64_t right = 0;           // of them

@@ -14,7 +14,7 @@ namespace {
 RunEvidence evidence_of_run(const Ledger& ledger, const RunRecord& run) {
     RunEvidence evidence{.run = run, .items = {}, .labels = {}, .predicted = {}};
     for (const OutcomeRecord& outcome : ledger.outcomes(run.id, Part::validation)) {
-        evidence.items.push_back(outcome.item);
+        evidence.items.push_back(outcome.item.number);
         evidence.labels.push_back(outcome.label);
         evidence.predicted.push_back(outcome.predicted);
     }
@@ -63,7 +63,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     evidence.classes = counted->best->validation.classes();
     std::vector<std::string> unfinished;
     std::vector<std::string> on_others;
-    std::map<std::int64_t, std::int64_t> training_items;  // by division
+    std::map<DivisionId, std::int64_t> training_items;  // by division
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
             unfinished.push_back(fmt::format("{} ({})", run.name(), name_of(run.state)));

@@ -290,7 +290,7 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
         case SQLITE_READONLY:
         case SQLITE_PERM:
             throw WorkError(fmt::format(
-                "{}: the ledger is read-only; check who may write it, or give another --ledger", name));
+                "{}: the ledger is read-only; check who may write it, or name another directory", name));
         case SQLITE_CANTOPEN:
             throw WorkError(
                 fmt::format("{}: the ledger cannot be opened; check who may read and write it", name));
@@ -302,7 +302,7 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
         case SQLITE_NOTADB:
             throw InputError(
                 fmt::format("{}: the ledger's database is damaged or not a database; restore it from a copy, "
-                            "or give another --ledger",
+                            "or name another directory",
                             name));
         default:
             throw WorkError(fmt::format(

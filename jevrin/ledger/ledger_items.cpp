@@ -1,8 +1,8 @@
 // Reading what a ledger knows of items: where they lie, what runs predicted for them, what is marked.
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/statements.hpp"
 
 #include <fmt/format.h>
 
@@ -10,12 +10,13 @@
 
 namespace jevrin {
 
-std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_, R"sql(
+std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
+    return with_database_errors(connection_->file(), [&] {
+        require_row(*connection_, "runs", run, "run");
+        SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, class, predicted, probabilities FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY items.item)sql");
-        query.bind(1, run);
+        query.bind(1, run.number);
         query.bind(2, name_of(part));
         std::vector<PredictionRecord> predictions;
         while (query.executeStep()) {
@@ -33,31 +34,32 @@ std::vector<PredictionRecord> Ledger::predictions(std::int64_t run, Part part) c
     });
 }
 
-std::vector<OutcomeRecord> Ledger::outcomes(std::int64_t run, Part part) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_, R"sql(
+std::vector<OutcomeRecord> Ledger::outcomes(RunId run, Part part) const {
+    return with_database_errors(connection_->file(), [&] {
+        require_row(*connection_, "runs", run, "run");
+        SQLite::Statement query(*connection_->database, R"sql(
             SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
-        query.bind(1, run);
+        query.bind(1, run.number);
         query.bind(2, name_of(part));
         std::vector<OutcomeRecord> outcomes;
         while (query.executeStep())
-            outcomes.push_back({query.getColumn(0).getInt64(),
+            outcomes.push_back({{query.getColumn(0)},
                                 static_cast<std::size_t>(query.getColumn(1).getInt64()),
                                 static_cast<std::size_t>(query.getColumn(2).getInt64())});
         return outcomes;
     });
 }
 
-std::string Ledger::item_id(std::int64_t number) const {
-    return select_text("SELECT item FROM items WHERE id = ?", number);
+std::string Ledger::item_id(ItemNumber number) const {
+    return select_text("SELECT item FROM items WHERE id = ?", number.number, "item");
 }
 
-std::int64_t Ledger::count_items(std::int64_t division, Part part) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_,
+std::int64_t Ledger::count_items(DivisionId division, Part part) const {
+    return with_database_errors(connection_->file(), [&] {
+        SQLite::Statement query(*connection_->database,
                                 "SELECT COUNT(*) FROM division_items WHERE division = ?1 AND part = ?2");
-        query.bind(1, division);
+        query.bind(1, division.number);
         query.bind(2, name_of(part));
         query.executeStep();
         return query.getColumn(0).getInt64();
@@ -65,8 +67,8 @@ std::int64_t Ledger::count_items(std::int64_t division, Part part) const {
 }
 
 KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_, R"sql(
+    return with_database_errors(connection_->file(), [&] {
+        SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, part, fold FROM division_items JOIN items ON items.id = division_items.item
             JOIN divisions ON divisions.id = division WHERE settings = ? ORDER BY divisions.id DESC)sql");
         query.bind(1, parts_settings);
@@ -84,12 +86,13 @@ KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
     });
 }
 
-std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_, R"sql(
+std::vector<ItemRecord> Ledger::items(RunId run, Part part) const {
+    return with_database_errors(connection_->file(), [&] {
+        require_row(*connection_, "runs", run, "run");
+        SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, class FROM division_items JOIN items ON items.id = division_items.item
             JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
-        query.bind(1, run);
+        query.bind(1, run.number);
         query.bind(2, name_of(part));
         std::vector<ItemRecord> items;
         while (query.executeStep())
@@ -99,12 +102,12 @@ std::vector<ItemRecord> Ledger::items(std::int64_t run, Part part) const {
     });
 }
 
-std::vector<ItemRecord> Ledger::items(std::int64_t study) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
-        SQLite::Statement query(*database_, R"sql(
+std::vector<ItemRecord> Ledger::items(StudyId study) const {
+    return with_database_errors(connection_->file(), [&] {
+        SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, class FROM items JOIN divisions ON divisions.image_set = items.image_set
             JOIN studies ON studies.division = divisions.id WHERE studies.id = ? ORDER BY items.item)sql");
-        query.bind(1, study);
+        query.bind(1, study.number);
         std::vector<ItemRecord> items;
         while (query.executeStep())
             items.push_back(
@@ -113,7 +116,7 @@ std::vector<ItemRecord> Ledger::items(std::int64_t study) const {
     });
 }
 
-ItemRecord Ledger::item(std::int64_t study, const std::string& name) const {
+ItemRecord Ledger::item(StudyId study, const std::string& name) const {
     std::vector<ItemRecord> meant;
     std::vector<std::string> paths;
     for (ItemRecord& item : items(study)) {
@@ -136,10 +139,10 @@ ItemRecord Ledger::item(std::int64_t study, const std::string& name) const {
                                  meant_path, printable(study_root(study))));
 }
 
-std::vector<MarkRecord> Ledger::marks(std::int64_t study) const {
-    return with_database_errors(directory_ / "ledger.db", [&] {
+std::vector<MarkRecord> Ledger::marks(StudyId study) const {
+    return with_database_errors(connection_->file(), [&] {
         SQLite::Statement query(
-            *database_, "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
+            *connection_->database, "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
         query.bind(1, study_root(study));
         std::vector<MarkRecord> marks;
         while (query.executeStep())

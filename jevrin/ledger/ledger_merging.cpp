@@ -1,8 +1,9 @@
 // Two ledgers become one: what the other has and this one lacks is copied under this one's own numbers.
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/ledger/transaction.hpp"
+#include "jevrin/ledger/columns.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/ledger/statements.hpp"
 
 #include <map>
 
@@ -85,25 +86,25 @@ void copy_studies(SQLite::Database& database, const Numbers& divisions, Numbers&
 }
 
 // Everything recorded of a run, under our number of it.
-void copy_records(SQLite::Database& database, std::int64_t theirs, std::int64_t ours) {
-    for (const char* sql :
-         {"INSERT INTO epochs SELECT ?2, epoch, training_loss, training_accuracy, validation_loss, accuracy, "
-          "balanced_accuracy, macro_f1, learning_rate, seconds, step, objective, training_balanced_accuracy, "
-          "training_macro_f1, data_seconds, compute_seconds, validation_seconds, memory_bytes "
-          "FROM other.epochs WHERE run = ?1",
-          "INSERT INTO confusion SELECT ?2, epoch, true_class, predicted, count FROM other.confusion WHERE "
-          "run = ?1",
-          "INSERT INTO layers SELECT ?2, layer, name FROM other.layers WHERE run = ?1",
-          "INSERT INTO layer_epochs SELECT ?2, epoch, layer, weight_norm, gradient_norm, update_ratio, "
-          "dead_share, learning_rate FROM other.layer_epochs WHERE run = ?1",
-          "INSERT INTO warnings (run, epoch, message) SELECT ?2, epoch, message FROM other.warnings WHERE "
-          "run = ?1 ORDER BY id",
-          R"sql(INSERT INTO predictions SELECT ?2, part, items.id, predicted, probability, probabilities
-                FROM other.predictions AS theirs JOIN other.items AS item ON item.id = theirs.item
-                JOIN runs ON runs.id = ?2 JOIN divisions ON divisions.id = runs.division
-                JOIN items ON items.image_set = divisions.image_set AND items.item = item.item
-                WHERE theirs.run = ?1)sql"})
-        execute(database, sql, theirs, ours);
+void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
+    const auto copy = [&](const std::string& table, const std::string& columns) {
+        execute(database,
+                fmt::format("INSERT INTO {0} (run, {1}) SELECT ?2, {1} FROM other.{0} WHERE run = ?1", table,
+                            columns),
+                theirs, ours);
+    };
+    copy("epochs", column_names(epoch_columns));
+    copy("confusion", "epoch, true_class, predicted, count");
+    copy("layers", "layer, name");
+    copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));
+    copy("warnings", "epoch, message");
+    execute(database, R"sql(
+        INSERT INTO predictions SELECT ?2, part, items.id, predicted, probability, probabilities
+        FROM other.predictions AS theirs JOIN other.items AS item ON item.id = theirs.item
+        JOIN runs ON runs.id = ?2 JOIN divisions ON divisions.id = runs.division
+        JOIN items ON items.image_set = divisions.image_set AND items.item = item.item
+        WHERE theirs.run = ?1)sql",
+            theirs, ours);
 }
 
 struct BestScores {
@@ -114,85 +115,79 @@ struct BestScores {
     friend bool operator==(const BestScores&, const BestScores&) = default;
 };
 
-BestScores best_scores(SQLite::Database& database, const std::string& schema, std::int64_t run) {
+BestScores best_scores(SQLite::Database& database, const std::string& schema, RunId run) {
     SQLite::Statement query(database, fmt::format("SELECT epoch, accuracy, validation_loss FROM {0}.epochs "
                                                   "JOIN {0}.runs ON runs.id = run AND epoch = best_epoch "
                                                   "WHERE run = ?",
                                                   schema));
-    query.bind(1, run);
+    query.bind(1, run.number);
     if (!query.executeStep()) return {};
     return {query.getColumn(0), query.getColumn(1), query.getColumn(2)};
 }
 
-constexpr const char* run_columns =
-    "candidate, origin, varied, regime, seed, fold, settings, identity, batch, training_fraction, state, reason, "
-    "planned_epochs, best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, "
-    "finished, plan, environment, archived, note";
-
 }  // namespace
 
-MergeSummary Ledger::merge(const Ledger& other) {
+MergeSummary LedgerWriter::merge(const Ledger& other) {
     std::error_code error;
-    if (std::filesystem::equivalent(directory_, other.directory_, error))
+    if (std::filesystem::equivalent(connection_->directory, other.directory(), error))
         throw InputError(fmt::format("{}: this is the same ledger; name another one",
-                                     printable(other.directory_.string())));
-    const auto file = directory_ / "ledger.db";
+                                     printable(other.directory().string())));
+    const auto file = connection_->directory / "ledger.db";
     with_database_errors(file, [&] {
-        SQLite::Statement attach(*database_, "ATTACH DATABASE ? AS other");
-        attach.bind(1, std::filesystem::absolute(other.directory_ / "ledger.db").string());
+        SQLite::Statement attach(*connection_->database, "ATTACH DATABASE ? AS other");
+        attach.bind(1, std::filesystem::absolute(other.directory() / "ledger.db").string());
         attach.exec();
     });
     struct Detach {
         SQLite::Database& database;
         ~Detach() { database.tryExec("DETACH DATABASE other"); }
-    } const detach{*database_};
+    } const detach{*connection_->database};
     MergeSummary summary;
-    in_transaction(*database_, directory_, [&] {
+    in_transaction(*connection_, [&] {
         Numbers image_sets;
         Numbers divisions;
         Numbers studies;
-        copy_image_sets(*database_, image_sets);
-        copy_divisions(*database_, image_sets, divisions);
-        copy_studies(*database_, divisions, studies, summary);
-        execute(*database_, "INSERT OR IGNORE INTO marks SELECT * FROM other.marks");
-        SQLite::Statement query(*database_,
+        copy_image_sets(*connection_->database, image_sets);
+        copy_divisions(*connection_->database, image_sets, divisions);
+        copy_studies(*connection_->database, divisions, studies, summary);
+        execute(*connection_->database, "INSERT OR IGNORE INTO marks SELECT * FROM other.marks");
+        SQLite::Statement query(*connection_->database,
                                 "SELECT id, study, division, superseded FROM other.runs ORDER BY id");
         while (query.executeStep())
             merge_run(other,
-                      {.number = query.getColumn(0),
-                       .study = studies.at(query.getColumn(1).getInt64()),
-                       .division = divisions.at(query.getColumn(2).getInt64()),
+                      {.id = {query.getColumn(0)},
+                       .study = {studies.at(query.getColumn(1).getInt64())},
+                       .division = {divisions.at(query.getColumn(2).getInt64())},
                        .superseded = query.getColumn(3).getInt() != 0},
                       summary);
     });
     return summary;
 }
 
-void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary) {
-    const std::int64_t theirs = foreign.number;
-    std::int64_t ours = select_number(*database_, R"sql(
+void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary) {
+    const RunId theirs = foreign.id;
+    RunId ours{select_number(*connection_->database, R"sql(
         SELECT ours.id FROM runs AS ours JOIN other.runs AS theirs
         ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.fold = theirs.fold AND
            ours.identity = theirs.identity
         WHERE ours.study = ? AND theirs.id = ?)sql",
-                                      foreign.study, theirs);
-    const auto is_finished = [&](const char* schema, std::int64_t run) {
+                             foreign.study, theirs)};
+    const auto is_finished = [&](const char* schema, RunId run) {
         return select_number(
-                   *database_,
-                   fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema).c_str(),
+                   *connection_->database,
+                   fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema),
                    run) != 0;
     };
     bool copies = false;
-    if (ours == 0) {
-        execute(*database_,
+    if (!ours) {
+        execute(*connection_->database,
                 fmt::format("INSERT INTO runs (study, division, superseded, {0}) SELECT ?2, ?3, ?4, {0} FROM "
                             "other.runs WHERE id = ?1",
-                            run_columns)
-                    .c_str(),
+                            column_names(run_columns)),
                 theirs, foreign.study, foreign.division, std::int64_t{foreign.superseded});
-        ours = database_->getLastInsertRowid();
+        ours = RunId{connection_->database->getLastInsertRowid()};
         // Of two that have one name the one that was here stands.
-        execute(*database_, R"sql(
+        execute(*connection_->database, R"sql(
             UPDATE runs SET superseded = 1 WHERE id = ?1 AND EXISTS (
                 SELECT 1 FROM runs AS other_run WHERE other_run.id != ?1 AND other_run.superseded = 0 AND
                 other_run.study = runs.study AND other_run.candidate = runs.candidate AND
@@ -205,13 +200,13 @@ void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSumm
         const bool finished_here = is_finished("main", ours);
         const bool finished_there = is_finished("other", theirs);
         if (finished_here && finished_there &&
-            best_scores(*database_, "main", ours) != best_scores(*database_, "other", theirs))
+            best_scores(*connection_->database, "main", ours) != best_scores(*connection_->database, "other", theirs))
             ++summary.differing;
         if (!finished_here && finished_there) {
             const std::optional<PlaceLock> claimed = claim(ours);
             if (claimed) {
                 forget_records(ours);
-                execute(*database_, R"sql(
+                execute(*connection_->database, R"sql(
                     UPDATE runs SET (state, best_epoch, jevrin_version, finished, plan, environment) =
                         (SELECT state, best_epoch, jevrin_version, finished, plan, environment FROM other.runs WHERE id = ?1),
                         superseded = min(superseded, ?3) WHERE id = ?2)sql",
@@ -221,19 +216,19 @@ void Ledger::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSumm
             }
         }
     }
-    execute(*database_, "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1",
+    execute(*connection_->database, "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1",
             theirs, ours);
-    execute(*database_, R"sql(
+    execute(*connection_->database, R"sql(
         INSERT INTO test_looks (run, looked) SELECT ?2, looked FROM other.test_looks AS theirs WHERE run = ?1 AND
         NOT EXISTS (SELECT 1 FROM test_looks AS known WHERE known.run = ?2 AND known.looked = theirs.looked)
         ORDER BY id)sql",
             theirs, ours);
     if (!copies) return;
-    copy_records(*database_, theirs, ours);
+    copy_records(*connection_->database, theirs, ours);
     for (const std::filesystem::path& file : other.model_files(theirs)) {
         // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
-        const std::string rest = file.filename().string().substr(fmt::format("run-{}", theirs).size());
-        const std::filesystem::path copy = directory_ / "models" / fmt::format("run-{}{}", ours, rest);
+        const std::string rest = file.filename().string().substr(fmt::format("run-{}", theirs.number).size());
+        const std::filesystem::path copy = connection_->directory / "models" / fmt::format("run-{}{}", ours.number, rest);
         std::error_code error;
         std::filesystem::copy_file(file, copy, std::filesystem::copy_options::overwrite_existing, error);
         if (error)

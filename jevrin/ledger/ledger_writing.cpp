@@ -1,9 +1,10 @@
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
-#include "jevrin/ledger/database.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/ledger/transaction.hpp"
+#include "jevrin/ledger/columns.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/ledger/statements.hpp"
 
 #include <fmt/format.h>
 
@@ -93,47 +94,60 @@ std::int64_t insert_division(SQLite::Database& database, std::int64_t image_set,
 
 }  // namespace
 
-std::int64_t Ledger::put_study(const std::string& name, Metric metric, const ImageSet& set,
+LedgerWriter LedgerWriter::open(const std::filesystem::path& directory) {
+    make_directory(directory);
+    auto connection = std::make_shared<LedgerConnection>(LedgerConnection{.directory = directory});
+    connection->database = open_database(connection->file(), DatabaseAccess::write);
+    make_directory(directory / "models");
+    make_directory(directory / "checkpoints");
+    return LedgerWriter(std::move(connection));
+}
+
+void LedgerWriter::require_run(RunId run) const {
+    require_row(*connection_, "runs", run, "run");
+}
+
+StudyId LedgerWriter::put_study(const std::string& name, Metric metric, const ImageSet& set,
                                const Parts& parts, const std::string& parts_settings) {
-    return in_transaction(*database_, directory_, [&] {
-        const std::int64_t image_set = put_image_set(*database_, set);
-        const std::int64_t division = insert_division(*database_, image_set, set, parts, parts_settings);
-        const std::int64_t used = 1 + select_number(*database_, "SELECT MAX(used) FROM studies");
-        execute(*database_,
+    return in_transaction(*connection_, [&] {
+        const std::int64_t image_set = put_image_set(*connection_->database, set);
+        const std::int64_t division = insert_division(*connection_->database, image_set, set, parts, parts_settings);
+        const std::int64_t used = 1 + select_number(*connection_->database, "SELECT MAX(used) FROM studies");
+        execute(*connection_->database,
                 "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
                 "(name) DO UPDATE "
                 "SET metric = ?2, division = ?3, used = ?4",
                 name, name_of(metric), division, used);
-        return select_number(*database_, "SELECT id FROM studies WHERE name = ?", name);
+        return StudyId{select_number(*connection_->database, "SELECT id FROM studies WHERE name = ?", name)};
     });
 }
 
-std::int64_t Ledger::put_division(std::int64_t study, const ImageSet& set, const Parts& parts,
+DivisionId LedgerWriter::put_division(StudyId study, const ImageSet& set, const Parts& parts,
                                   const std::string& parts_settings) {
-    return in_transaction(*database_, directory_, [&] {
+    return in_transaction(*connection_, [&] {
         const std::int64_t image_set = select_number(
-            *database_,
+            *connection_->database,
             "SELECT image_set FROM studies JOIN divisions ON divisions.id = division WHERE studies.id = ?",
             study);
-        return insert_division(*database_, image_set, set, parts, parts_settings);
+        return DivisionId{insert_division(*connection_->database, image_set, set, parts, parts_settings)};
     });
 }
 
-std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& run, std::int64_t* superseded_count) {
+RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t* superseded_count) {
     const std::string& identity = run.key();
-    return in_transaction(*database_, directory_, [&] {
+    return in_transaction(*connection_, [&] {
         for (const std::string& former : run.former)
-            execute(*database_,
+            execute(*connection_->database,
                     "UPDATE OR IGNORE runs SET identity = ? WHERE study = ? AND candidate = ? AND seed = ? AND "
                     "fold = ? AND identity = ?",
                     identity, study, run.candidate, run.seed, run.fold, former);
         execute(
-            *database_,
+            *connection_->database,
             "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND "
             "identity != ? AND superseded = 0",
             study, run.candidate, run.seed, run.fold, identity);
-        if (superseded_count != nullptr) *superseded_count = database_->getChanges();
-        execute(*database_, R"sql(
+        if (superseded_count != nullptr) *superseded_count = connection_->database->getChanges();
+        execute(*connection_->database, R"sql(
             INSERT INTO runs (study, division, candidate, origin, varied, regime, seed, fold, settings, identity, batch,
                               training_fraction, state, planned_epochs, parameters, trainable_parameters,
                               multiplications, jevrin_version, added)
@@ -144,21 +158,22 @@ std::int64_t Ledger::put_run(std::int64_t study, const RunIdentity& run, std::in
                 varied_text(run.varied), name_of(run.regime), run.seed, run.fold, run.settings, identity,
                 run.batch, run.training_fraction, run.planned_epochs, run.parameters,
                 run.trainable_parameters, run.multiplications, JEVRIN_VERSION, now());
-        return select_number(
-            *database_,
+        return RunId{select_number(
+            *connection_->database,
             "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND identity = ?",
-            study, run.candidate, run.seed, run.fold, identity);
+            study, run.candidate, run.seed, run.fold, identity)};
     });
 }
 
-std::optional<PlaceLock> Ledger::claim(std::int64_t run) {
-    return PlaceLock::try_hold(claims_file(), run);
+std::optional<PlaceLock> LedgerWriter::claim(RunId run) {
+    return PlaceLock::try_hold(connection_->claims_file(), run.number);
 }
 
-void Ledger::begin_run(std::int64_t run, const std::string& plan, const std::string& environment) {
-    in_transaction(*database_, directory_, [&] {
+void LedgerWriter::begin_run(RunId run, const std::string& plan, const std::string& environment) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
         execute(
-            *database_,
+            *connection_->database,
             "UPDATE runs SET state = 'training', reason = '', plan = ?, environment = ?, jevrin_version = ? "
             "WHERE id = ?",
             plan, environment, JEVRIN_VERSION, run);
@@ -167,93 +182,100 @@ void Ledger::begin_run(std::int64_t run, const std::string& plan, const std::str
 
 namespace {
 
-void insert_layers(SQLite::Database& database, std::int64_t run, std::int64_t epoch,
+void insert_layers(SQLite::Database& database, RunId run, std::int64_t epoch,
                    const std::vector<LayerSummary>& layers) {
     SQLite::Statement known(database, "SELECT layer FROM layers WHERE run = ? AND name = ?");
     SQLite::Statement name(database,
                            "INSERT INTO layers SELECT ?1, COALESCE(MAX(layer), 0) + 1, ?2 FROM layers WHERE "
                            "run = ?1 RETURNING layer");
-    SQLite::Statement row(database, "INSERT INTO layer_epochs VALUES (?, ?, ?, ?, ?, ?, ?, ?)");
+    SQLite::Statement row(database, fmt::format("INSERT INTO layer_epochs (run, epoch, layer, {}) VALUES ({})",
+                                                column_names(layer_columns),
+                                                placeholders(3 + std::size(layer_columns))));
     for (const LayerSummary& layer : layers) {
         std::int64_t number = 0;
         for (SQLite::Statement* statement : {&known, &name}) {
-            statement->bind(1, run);
+            statement->bind(1, run.number);
             statement->bind(2, layer.layer);
             if (number == 0 && statement->executeStep()) number = statement->getColumn(0).getInt64();
             statement->reset();
         }
-        row.bind(1, run);
+        row.bind(1, run.number);
         row.bind(2, epoch);
         row.bind(3, number);
-        row.bind(4, layer.weight_norm);
-        row.bind(5, layer.gradient_norm);
-        row.bind(6, layer.update_ratio);
-        if (layer.dead_share >= 0.0)
-            row.bind(7, layer.dead_share);
-        else
-            row.bind(7);
-        row.bind(8, layer.learning_rate);
+        int place = 3;
+        for (const LayerColumn& column : layer_columns) {
+            ++place;
+            if (column.nullable && layer.*column.member < 0.0)
+                row.bind(place);
+            else
+                row.bind(place, layer.*column.member);
+        }
         row.exec();
         row.reset();
     }
 }
 
+void insert_matrix(SQLite::Database& database, RunId run, std::int64_t epoch, const ConfusionMatrix& matrix) {
+    SQLite::Statement cell(database, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
+    for (std::size_t i = 0; i < matrix.classes(); ++i)
+        for (std::size_t j = 0; j < matrix.classes(); ++j) {
+            if (matrix.at(i, j) == 0) continue;
+            cell.bind(1, run.number);
+            cell.bind(2, epoch);
+            cell.bind(3, static_cast<std::int64_t>(i));
+            cell.bind(4, static_cast<std::int64_t>(j));
+            cell.bind(5, matrix.at(i, j));
+            cell.exec();
+            cell.reset();
+        }
+}
+
 }  // namespace
 
-void Ledger::record_epoch(std::int64_t run, const EpochRecord& epoch, bool best,
-                          const std::vector<LayerSummary>& layers, const std::vector<std::string>& warnings) {
-    in_transaction(*database_, directory_, [&] {
-        const ConfusionMatrix& matrix = epoch.validation;
-        execute(*database_, R"sql(
-            INSERT INTO epochs (run, epoch, training_loss, training_accuracy, validation_loss, accuracy,
-                                balanced_accuracy, macro_f1, learning_rate, seconds, step, objective,
-                                training_balanced_accuracy, training_macro_f1, data_seconds, compute_seconds,
-                                validation_seconds, memory_bytes)
-            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?))sql",
-                run, epoch.epoch, epoch.training_loss, epoch.training_accuracy, epoch.validation_loss,
-                matrix.accuracy(), matrix.balanced_accuracy(), matrix.macro_f1(), epoch.learning_rate,
-                epoch.seconds, epoch.step, epoch.objective, epoch.training_balanced_accuracy,
-                epoch.training_macro_f1, epoch.data_seconds, epoch.compute_seconds, epoch.validation_seconds,
-                epoch.memory_bytes);
-        insert_layers(*database_, run, epoch.epoch, layers);
+void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best,
+                                const std::vector<LayerSummary>& layers,
+                                const std::vector<std::string>& warnings) {
+    const RecordedEpoch scored = recorded_epoch(epoch, epoch.validation);
+    in_transaction(*connection_, [&] {
+        SQLite::Database& database = *connection_->database;
+        SQLite::Statement insert(database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})",
+                                                       column_names(epoch_columns),
+                                                       placeholders(1 + std::size(epoch_columns))));
+        int place = 0;
+        insert.bind(++place, run.number);
+        for (const EpochColumn& column : epoch_columns)
+            visit_column(column, scored, [&](const auto& number) { insert.bind(++place, number); });
+        insert.exec();
+        insert_layers(database, run, epoch.epoch, layers);
         for (const std::string& message : warnings)
-            execute(*database_, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run,
-                    epoch.epoch, message);
-        SQLite::Statement cell(*database_, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
-        for (std::size_t i = 0; i < matrix.classes(); ++i)
-            for (std::size_t j = 0; j < matrix.classes(); ++j) {
-                if (matrix.at(i, j) == 0) continue;
-                cell.bind(1, run);
-                cell.bind(2, epoch.epoch);
-                cell.bind(3, static_cast<std::int64_t>(i));
-                cell.bind(4, static_cast<std::int64_t>(j));
-                cell.bind(5, matrix.at(i, j));
-                cell.exec();
-                cell.reset();
-            }
-        execute(*database_, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
-        if (best) execute(*database_, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
+            execute(database, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run, epoch.epoch,
+                    message);
+        insert_matrix(database, run, epoch.epoch, epoch.validation);
+        execute(database, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
+        if (best) execute(database, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
     });
 }
 
-void Ledger::forget_records(std::int64_t run) {
+void LedgerWriter::forget_records(RunId run) {
     for (const char* table : {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
-        execute(*database_, fmt::format("DELETE FROM {} WHERE run = ?", table).c_str(), run);
-    execute(*database_, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+        execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
+    execute(*connection_->database, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
 }
 
-void Ledger::restart_run(std::int64_t run) {
-    in_transaction(*database_, directory_, [&] { forget_records(run); });
+void LedgerWriter::restart_run(RunId run) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
+        forget_records(run); });
 }
 
-void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<PredictionRecord>& predictions) {
-    execute(*database_, "DELETE FROM predictions WHERE run = ? AND part = ?", run, name_of(part));
-    SQLite::Statement insert(*database_, R"sql(
+void LedgerWriter::put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions) {
+    execute(*connection_->database, "DELETE FROM predictions WHERE run = ? AND part = ?", run, name_of(part));
+    SQLite::Statement insert(*connection_->database, R"sql(
         INSERT INTO predictions SELECT ?1, ?2, items.id, ?4, ?5, ?6 FROM items
         JOIN divisions ON divisions.image_set = items.image_set JOIN runs ON runs.division = divisions.id
         WHERE runs.id = ?1 AND items.item = ?3)sql");
     for (const PredictionRecord& p : predictions) {
-        insert.bind(1, run);
+        insert.bind(1, run.number);
         insert.bind(2, name_of(part));
         insert.bind(3, p.item);
         insert.bind(4, static_cast<std::int64_t>(p.predicted));
@@ -266,40 +288,43 @@ void Ledger::put_predictions(std::int64_t run, Part part, const std::vector<Pred
     }
 }
 
-void Ledger::finish_run(std::int64_t run, const std::vector<PredictionRecord>& validation) {
-    in_transaction(*database_, directory_, [&] {
+void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& validation) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
         put_predictions(run, Part::validation, validation);
-        execute(*database_, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?",
+        execute(*connection_->database, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?",
                 now(), run);
     });
 }
 
-void Ledger::fail_run(std::int64_t run, const std::string& reason) {
-    in_transaction(*database_, directory_, [&] {
-        execute(*database_, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run);
+void LedgerWriter::fail_run(RunId run, const std::string& reason) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
+        execute(*connection_->database, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run);
     });
 }
 
-void Ledger::record_test_look(std::int64_t run, const std::vector<PredictionRecord>& test) {
-    in_transaction(*database_, directory_, [&] {
+void LedgerWriter::record_test_look(RunId run, const std::vector<PredictionRecord>& test) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
         if (!test.empty()) put_predictions(run, Part::test, test);
-        execute(*database_, "INSERT INTO test_looks (run, looked) VALUES (?, ?)", run, now());
+        execute(*connection_->database, "INSERT INTO test_looks (run, looked) VALUES (?, ?)", run, now());
     });
 }
 
-void Ledger::put_mark(std::int64_t study, const MarkRecord& mark) {
-    const std::string root = study_root(study);
-    in_transaction(*database_, directory_, [&] {
-        execute(*database_, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root, mark.item,
+void LedgerWriter::put_mark(StudyId study, const MarkRecord& mark) {
+    const std::string root = ledger_.study_root(study);
+    in_transaction(*connection_, [&] {
+        execute(*connection_->database, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root, mark.item,
                 mark.label, std::int64_t{mark.excluded}, mark.note, now());
     });
 }
 
-bool Ledger::remove_mark(std::int64_t study, const std::string& item) {
-    const std::string root = study_root(study);
-    return in_transaction(*database_, directory_, [&] {
-        execute(*database_, "DELETE FROM marks WHERE root = ? AND item = ?", root, item);
-        return database_->getChanges() > 0;
+bool LedgerWriter::remove_mark(StudyId study, const std::string& item) {
+    const std::string root = ledger_.study_root(study);
+    return in_transaction(*connection_, [&] {
+        execute(*connection_->database, "DELETE FROM marks WHERE root = ? AND item = ?", root, item);
+        return connection_->database->getChanges() > 0;
     });
 }
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/ledger/ids.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/plan/regime.hpp"
 #include "jevrin/plan/varied_setting.hpp"
@@ -20,7 +21,7 @@ struct PartScores {
     double macro_f1 = 0.0;
 };
 
-// One finished epoch of a run: what lies between two validations.
+// One finished epoch of a run, which is what lies between two validations, as curves show it.
 struct EpochRecord {
     std::int64_t epoch = 0;      // from 1
     std::int64_t step = 0;       // of the run, so many were done
@@ -36,11 +37,18 @@ struct EpochRecord {
     double compute_seconds = 0.0;
     double validation_seconds = 0.0;
     std::int64_t memory_bytes = 0;  // resident at its end
-    PartScores validation_scores;   // as recorded; set by the ledger
-    ConfusionMatrix validation;     // of the whole validation part; empty in Ledger::curve()
+    PartScores validation_scores;
 };
 
-// The metric on validation: from the confusion matrix, or as recorded where that was not read.
+// The same with all that is recorded of it. What LedgerWriter::record_epoch() writes as scores is computed from the
+// matrix.
+struct RecordedEpoch : EpochRecord {
+    ConfusionMatrix validation;  // of the whole validation part
+};
+// With the scores of the matrix.
+RecordedEpoch recorded_epoch(EpochRecord epoch, ConfusionMatrix validation);
+
+// The metric on validation, as recorded.
 double validation_score(const EpochRecord& epoch, Metric metric);
 // The metric on training, as the weights moved. Ledgers before version 4 kept only accuracy: then it is that.
 double training_score(const EpochRecord& epoch, Metric metric);
@@ -56,7 +64,7 @@ const EnumNames<RunState>& names_of(RunState);
 
 // One candidate trained with one seed.
 struct RunRecord {
-    std::int64_t id = 0;
+    RunId id;
     std::string study;
     std::string candidate;
     std::string origin;  // the candidate of the plan that this one is a variant of, or itself
@@ -74,11 +82,11 @@ struct RunRecord {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
-    std::int64_t division = 0;           // the ledger's number of how its images were parted
-    std::int64_t image_set = 0;          // what it saw, by the ledger's number,
+    DivisionId division;                 // how its images were parted
+    ImageSetId image_set;                // what it saw,
     std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
-    std::optional<EpochRecord> best;     // the epoch whose weights are kept
+    std::optional<RecordedEpoch> best;   // the epoch whose weights are kept
     bool archived = false;               // put away: no command but 'runs --archived' shows it
     std::string note;
     std::vector<std::string> tags;  // in order of their letters
@@ -106,7 +114,7 @@ struct ItemRecord {
 
 // The same without probabilities: what runs are compared by.
 struct OutcomeRecord {
-    std::int64_t item = 0;  // the ledger's number for it: Ledger::item_id()
+    ItemNumber item;  // Ledger::item_id()
     std::size_t label = 0;
     std::size_t predicted = 0;
 };
@@ -135,11 +143,11 @@ struct MergeSummary {
 };
 
 struct StudyRecord {
-    std::int64_t id = 0;
+    StudyId id;
     std::string name;
     Metric metric = Metric::balanced_accuracy;
     std::string image_root;
-    std::int64_t image_set = 0;  // the ledger's number
+    ImageSetId image_set;
     std::int64_t image_set_version = 1;
     std::string image_source;  // JSON: empty object, or array, shape and transposed
     std::vector<std::string> classes;
@@ -154,7 +162,7 @@ struct RunIdentity {
     Regime regime = Regime::scratch;
     std::int64_t seed = 0;
     std::int64_t fold = 0;
-    std::int64_t division = 0;  // Ledger::put_division(); 0: that of the study
+    DivisionId division = {};  // LedgerWriter::put_division(); none: that of the study
     std::string settings;       // JSON: everything its results depend on, defaults included
     std::string identity = {};  // what of it tells runs apart: identity_of(); empty: settings
     std::vector<std::string> former = {};  // identities that earlier versions gave it

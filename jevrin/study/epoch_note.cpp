@@ -2,38 +2,17 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/ledger/columns.hpp"
 
 
 #include <array>
 
 namespace jevrin {
-namespace {
-
-
-// Every number of an epoch, by its name; for writing and for reading.
-template <typename Epoch, typename Visit>
-void for_numbers(Epoch& epoch, Visit visit) {
-    visit("epoch", epoch.epoch);
-    visit("step", epoch.step);
-    visit("training_loss", epoch.training_loss);
-    visit("objective", epoch.objective);
-    visit("training_accuracy", epoch.training_accuracy);
-    visit("training_balanced_accuracy", epoch.training_balanced_accuracy);
-    visit("training_macro_f1", epoch.training_macro_f1);
-    visit("validation_loss", epoch.validation_loss);
-    visit("learning_rate", epoch.learning_rate);
-    visit("seconds", epoch.seconds);
-    visit("data_seconds", epoch.data_seconds);
-    visit("compute_seconds", epoch.compute_seconds);
-    visit("validation_seconds", epoch.validation_seconds);
-    visit("memory_bytes", epoch.memory_bytes);
-}
-
-}  // namespace
 
 std::string to_text(const EpochNote& note) {
     Json json = {{"best", note.best}, {"warnings", note.warnings}};
-    for_numbers(note.epoch, [&](const char* name, const auto& value) { json[name] = value; });
+    for (const EpochColumn& column : epoch_columns)
+        visit_column(column, note.epoch, [&](const auto& number) { json[column.name] = number; });
     const ConfusionMatrix& matrix = note.epoch.validation;
     json["classes"] = matrix.classes();
     json["cells"] = Json::array();
@@ -53,7 +32,8 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
         const Json json = parse_json(text);
         EpochNote note{.best = json.at("best"),
                        .warnings = json.at("warnings").get<std::vector<std::string>>()};
-        for_numbers(note.epoch, [&](const char* name, auto& value) { json.at(name).get_to(value); });
+        for (const EpochColumn& column : epoch_columns)
+            visit_column(column, note.epoch, [&](auto& number) { json.at(column.name).get_to(number); });
         const auto classes = json.at("classes").get<std::size_t>();
         note.epoch.validation = ConfusionMatrix(classes);
         for (const auto& [row, column, count] :

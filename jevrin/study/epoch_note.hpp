@@ -12,7 +12,7 @@
 namespace jevrin {
 
 struct EpochNote {
-    EpochRecord epoch;
+    RecordedEpoch epoch;
     bool best = false;
     std::vector<LayerSummary> layers;
     std::vector<std::string> warnings;

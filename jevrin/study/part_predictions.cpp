@@ -7,6 +7,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/number_array.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
@@ -136,7 +137,7 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
     result.table.probabilities = computed_rows(model, items_of(study, items), progress);
     require_probabilities(result.table);
     if (part == Part::test)
-        Ledger::open_or_create(ledger_directory)
+        LedgerWriter::open(ledger_directory)
             .record_test_look(run.id, best ? to_records(result) : std::vector<PredictionRecord>());
     return result;
 }

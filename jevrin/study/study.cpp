@@ -2,17 +2,12 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/study/certainty.hpp"
-#include "jevrin/study/environment.hpp"
-#include "jevrin/study/epoch_note.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
-#include "jevrin/study/run_watch.hpp"
+#include "jevrin/study/run_execution.hpp"
 #include "jevrin/study/time_left.hpp"
 #include "jevrin/training/boundary_features.hpp"
-#include "jevrin/training/checkpoint.hpp"
-#include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 
@@ -28,63 +23,22 @@
 namespace jevrin {
 namespace {
 
-// The share of the largest class among what training sees.
-double majority_share(const TrainingData& data, Sampling sampling) {
-    if (sampling == Sampling::balanced) return 1.0 / static_cast<double>(data.classes);
-    std::vector<std::size_t> counts(data.classes, 0);
-    for (const std::size_t item : data.parts.training) ++counts[data.labels[item]];
-    return static_cast<double>(*std::max_element(counts.begin(), counts.end())) /
-           static_cast<double>(data.parts.training.size());
-}
-
-// What belongs to the training of one run.
-struct RunInProgress {
-    const PlannedRun& planned;
-    RunRecord record;
-    TrainingData data;
-    Scaling scaling;
-    RunTrainer trainer;
-    RunWatch watch;
-    double best_score = -1.0;
-    double best_loss = 0.0;
-    double seconds = 0.0;  // of all its epochs
-    std::string note;      // of the last epoch
-
-    RunInProgress(const PlannedRun& run, RunRecord known, const Materials& materials, TrainingData own,
-                  FeaturePool* pool, CandidateNetwork built)
-        : planned(run),
-          record(std::move(known)),
-          data(std::move(own)),
-          scaling(materials.scaling_for(*run.candidate, run.fold)),
-          trainer(data, std::move(built.network), std::move(built.phases), scaling, run.candidate->training,
-                  run.seed, pool),
-          watch(majority_share(data, run.candidate->training.sampling)) {}
-
-    const Candidate& candidate() const { return *planned.candidate; }
-
-    // Whether nothing is left to train.
-    bool is_over() const {
-        const TrainingSettings& t = candidate().training;
-        const std::int64_t best = record.best ? record.best->epoch : 0;
-        return trainer.finished() || (t.patience > 0 && record.epochs - best >= t.patience) ||
-               (t.minutes > 0.0 && seconds >= 60.0 * t.minutes);
-    }
-};
-
-class StudyWork {
+// Which runs of a plan are missing, and one after the other whoever is free.
+class StudyScheduler {
   public:
-    StudyWork(Ledger& ledger, const Materials& materials, const StudyCallbacks& callbacks,
+    StudyScheduler(LedgerWriter& writer, const Materials& materials, const StudyCallbacks& callbacks,
               const StudyOptions& options)
         : plan_(materials.plan),
-          ledger_(ledger),
+          writer_(writer),
+          ledger_(writer.ledger()),
           materials_(materials),
           callbacks_(callbacks),
           options_(options) {}
 
     StudySummary carry_out(std::vector<PlannedRun> planned) {
-        summary_.study = ledger_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
+        summary_.study = writer_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
                                            plan_.images.parts->key());
-        std::vector<std::int64_t> ids = put_runs(planned);
+        std::vector<RunId> ids = put_runs(planned);
         find_missing(planned, ids);
         time_left_.emplace(to_train_);
         // What others have claimed is looked at once more at the end: they may have died.
@@ -96,9 +50,9 @@ class StudyWork {
     }
 
   private:
-    std::vector<std::int64_t> put_runs(std::vector<PlannedRun>& planned) {
-        std::map<std::int64_t, std::int64_t> divisions = {{0, 0}};
-        std::vector<std::int64_t> ids(planned.size());
+    std::vector<RunId> put_runs(std::vector<PlannedRun>& planned) {
+        std::map<std::int64_t, DivisionId> divisions = {{0, DivisionId{}}};
+        std::vector<RunId> ids(planned.size());
         // The ledger lists candidates as it first saw them: as the plan has them.
         std::vector<std::size_t> order(planned.size());
         std::iota(order.begin(), order.end(), 0);
@@ -110,12 +64,12 @@ class StudyWork {
             if (!divisions.contains(run.fold)) {
                 PartsSettings settings = *plan_.images.parts;
                 settings.fold = run.fold;
-                divisions[run.fold] = ledger_.put_division(
+                divisions[run.fold] = writer_.put_division(
                     summary_.study, materials_.set, materials_.parts.with_fold(run.fold), settings.key());
             }
             run.identity.division = divisions[run.fold];
             std::int64_t superseded = 0;
-            ids[place] = ledger_.put_run(summary_.study, run.identity, &superseded);
+            ids[place] = writer_.put_run(summary_.study, run.identity, &superseded);
             summary_.superseded += superseded;
         }
         return ids;
@@ -125,7 +79,7 @@ class StudyWork {
         return run.state == RunState::finished && std::filesystem::exists(ledger_.model_file(run.id));
     }
 
-    void find_missing(const std::vector<PlannedRun>& planned, const std::vector<std::int64_t>& ids) {
+    void find_missing(const std::vector<PlannedRun>& planned, const std::vector<RunId>& ids) {
         StudyOutlook outlook{.superseded = summary_.superseded};
         const Candidate* measured = nullptr;
         for (std::size_t i = 0; i < planned.size(); ++i) {
@@ -160,9 +114,9 @@ class StudyWork {
     }
 
     void train_if_free(std::size_t place) {
-        const std::int64_t id = ids_[place];
+        const RunId id = ids_[place];
         if (done_.contains(id)) return;
-        const std::optional<PlaceLock> claim = ledger_.claim(id);
+        const std::optional<PlaceLock> claim = writer_.claim(id);
         if (!claim) {
             ++summary_.elsewhere;
             return;
@@ -185,7 +139,7 @@ class StudyWork {
             train(place, record);
             ++summary_.trained;
         } catch (const RunError& error) {
-            ledger_.fail_run(id, error.what());
+            writer_.fail_run(id, error.what());
             time_left_->skip(place);
             ++summary_.failed;
         }
@@ -208,172 +162,44 @@ class StudyWork {
 
     void train(std::size_t place, RunRecord& record) {
         const PlannedRun& planned = to_train_[place];
-        const Candidate& candidate = *planned.candidate;
-        FeaturePool* pool = candidate.regime == Regime::scratch ? nullptr : &pool_for(planned);
-        RunInProgress run(planned, record, materials_, materials_.data_for(candidate, planned.fold), pool,
-                          build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(),
-                                        planned.seed));
-        const std::int64_t resumed = resume(run);
-        ledger_.begin_run(record.id, plan_of_run(plan_, candidate, planned.seed, planned.fold),
-                          environment_json());
-        run.record.state = RunState::training;
-        run.record.reason.clear();
-        position_.epochs = planned.epochs;
-        position_.epochs_done = run.record.epochs;
-        time_left_->begin(place, run.record.epochs);
-        if (callbacks_.run_started) callbacks_.run_started(run.record, resumed);
-        const auto progress = [&](std::int64_t batch, std::int64_t batches) {
+        FeaturePool* pool = planned.candidate->regime == Regime::scratch ? nullptr : &pool_for(planned);
+        RunEvents events;
+        events.started = [&](const RunRecord& run, std::int64_t resumed) {
+            position_.epochs = planned.epochs;
+            position_.epochs_done = run.epochs;
+            time_left_->begin(place, run.epochs);
+            if (callbacks_.run_started) callbacks_.run_started(run, resumed);
+        };
+        events.progress = [&](const RunRecord& run, std::int64_t batch, std::int64_t batches) {
             position_.batch = batch;
             position_.batches = batches;
             report(run);
-            return !(callbacks_.stop_requested && callbacks_.stop_requested());
         };
-        while (!run.is_over()) {
-            try {
-                const bool solves = candidate.last_layer == LastLayer::logistic_regression;
-                const EpochResult result =
-                    solves ? run.trainer.solve_head(candidate.penalty) : run.trainer.train_epoch(progress);
-                finish_epoch(run, result);
-            } catch (const Interrupted&) {
-                save(run);
-                throw;
-            }
-        }
-        finish(run);
+        events.epoch_finished = [&](const RunRecord& run, const EpochNote& note) {
+            position_.epochs_done = note.epoch.epoch;
+            position_.batch = 0;
+            time_left_->see_epoch(note.epoch.seconds);
+            if (callbacks_.epoch_finished) callbacks_.epoch_finished(run, note.epoch, note.best);
+            for (const std::string& message : note.warnings)
+                if (callbacks_.run_warning) callbacks_.run_warning(run, message);
+            report(run);
+        };
+        events.warning = callbacks_.warning;
+        events.stop_requested = callbacks_.stop_requested;
+        record = RunExecution(writer_, materials_, planned, record,
+                              {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
+                     .carry_out();
         time_left_->skip(place);
-        record = run.record;
         if (pool != nullptr && !pool->accepts()) warn_about_features();
     }
 
-    // Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind
-    // it where it was stopped. Returns that epoch.
-    std::int64_t resume(RunInProgress& run) {
-        const std::int64_t id = run.record.id;
-        const std::filesystem::path file = ledger_.checkpoint_file(id);
-        if (std::filesystem::exists(file)) try {
-                const TrainingState state = read_checkpoint(file);
-                const std::optional<EpochNote> note = note_from_text(state.note);
-                if (note && state.epochs_done == run.record.epochs + 1)
-                    ledger_.record_epoch(id, note->epoch, note->best, note->layers, note->warnings);
-                run.record = ledger_.run_by_id(id);
-                if (state.epochs_done == run.record.epochs) {
-                    run.trainer.restore(state);
-                    run.note = state.note;
-                    for (const EpochRecord& epoch : ledger_.epochs(id)) {
-                        run.watch.observe(epoch, ledger_.layers(id, epoch.epoch));
-                        run.seconds += epoch.seconds;
-                    }
-                    if (run.record.best) {
-                        run.best_score = score(run.record.best->validation, plan_.metric);
-                        run.best_loss = run.record.best->validation_loss;
-                    }
-                    return run.record.epochs;
-                }
-            } catch (const InputError& error) {
-                warn(error.what());
-            }
-        if (run.record.epochs > 0) ledger_.restart_run(id);
-        run.record = ledger_.run_by_id(id);
-        return 0;
-    }
-
-    void save(RunInProgress& run) {
-        TrainingState state = run.trainer.state();
-        state.note = run.note;
-        write_checkpoint(ledger_.checkpoint_file(run.record.id), state);
-    }
-
-    void finish_epoch(RunInProgress& run, const EpochResult& result) {
-        std::vector<std::size_t> labels;
-        for (const std::size_t item : result.validation.items) labels.push_back(run.data.labels[item]);
-        EpochNote note;
-        note.epoch = {.epoch = result.epoch,
-                      .step = result.step,
-                      .training_loss = result.training_loss,
-                      .objective = result.objective,
-                      .training_accuracy = result.training.accuracy(),
-                      .training_balanced_accuracy = result.training.balanced_accuracy(),
-                      .training_macro_f1 = result.training.macro_f1(),
-                      .validation_loss = result.validation.loss,
-                      .learning_rate = result.learning_rate,
-                      .seconds = result.seconds,
-                      .data_seconds = result.data_seconds,
-                      .compute_seconds = result.compute_seconds,
-                      .validation_seconds = result.validation_seconds,
-                      .memory_bytes = resident_memory(),
-                      .validation = ConfusionMatrix(run.data.classes, labels, result.validation.classes())};
-        note.layers = result.layers;
-        const EpochRecord& epoch = note.epoch;
-        note.warnings = run.watch.observe(epoch, note.layers);
-        const double reached = score(epoch.validation, plan_.metric);
-        note.best =
-            reached > run.best_score || (reached == run.best_score && epoch.validation_loss < run.best_loss);
-        if (note.best) {
-            run.best_score = reached;
-            run.best_loss = epoch.validation_loss;
-            run.trainer.keep_as_best();
-            run.record.best = epoch;
-        }
-        if (options_.keep_epochs)
-            save_classifier(ledger_.model_file(run.record.id, epoch.epoch),
-                            classifier(run, run.trainer.network()));
-        run.note = to_text(note);
-        save(run);
-        ledger_.record_epoch(run.record.id, epoch, note.best, note.layers, note.warnings);
-        run.seconds += epoch.seconds;
-        run.record.epochs = position_.epochs_done = epoch.epoch;
-        position_.batch = 0;
-        time_left_->see_epoch(epoch.seconds);
-        if (callbacks_.epoch_finished) callbacks_.epoch_finished(run.record, epoch, note.best);
-        for (const std::string& message : note.warnings)
-            if (callbacks_.run_warning) callbacks_.run_warning(run.record, message);
-        report(run);
-    }
-
-    Classifier classifier(const RunInProgress& run, Network network) const {
-        return {.network = std::move(network),
-                .classes = materials_.set.classes,
-                .preparation = Preparation{plan_.images.fitting, run.scaling},
-                .provenance = {{"study", plan_.name},
-                               {"run", run.record.name()},
-                               {"regime", name_of(run.record.regime)},
-                               {"image_set", materials_.set.fingerprint},
-                               {"version", JEVRIN_VERSION}}};
-    }
-
-    // The model file first, then the transaction that says the run is finished.
-    void finish(RunInProgress& run) {
-        const Predictions predictions = run.trainer.predict_with_best(run.data.parts.validation);
-        Classifier best = classifier(run, run.trainer.best_network());
-        fit_certainty(best, run.trainer, run.data, predictions);
-        save_classifier(ledger_.model_file(run.record.id), best);
-        ledger_.finish_run(run.record.id, prediction_records(predictions));
-        std::error_code ignored;
-        std::filesystem::remove(ledger_.checkpoint_file(run.record.id), ignored);
-    }
-
-    std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const {
-        const std::vector<std::size_t> predicted = predictions.classes();
-        std::vector<PredictionRecord> records;
-        for (std::size_t i = 0; i < predictions.items.size(); ++i) {
-            const std::size_t item = predictions.items[i];
-            const auto row =
-                predictions.probabilities.begin() + static_cast<std::ptrdiff_t>(i * materials_.data.classes);
-            records.push_back({materials_.set.items[item].id,
-                               materials_.data.labels[item],
-                               predicted[i],
-                               {row, row + static_cast<std::ptrdiff_t>(materials_.data.classes)}});
-        }
-        return records;
-    }
-
-    void report(const RunInProgress& run) {
+    void report(const RunRecord& run) {
         if (!callbacks_.progress) return;
         const double of_epoch = position_.batches == 0 ? 0.0
                                                        : static_cast<double>(position_.batch) /
                                                              static_cast<double>(position_.batches);
         time_left_->fill(position_, of_epoch);
-        callbacks_.progress(run.record, position_);
+        callbacks_.progress(run, position_);
     }
 
     void warn(const std::string& message) const {
@@ -389,15 +215,16 @@ class StudyWork {
     }
 
     const Plan& plan_;
-    Ledger& ledger_;
+    LedgerWriter& writer_;
+    const Ledger& ledger_;
     const Materials& materials_;
     const StudyCallbacks& callbacks_;
     const StudyOptions& options_;
     StudySummary summary_;
     StudyPosition position_;
     std::vector<PlannedRun> to_train_;
-    std::vector<std::int64_t> ids_;  // of these
-    std::set<std::int64_t> done_;
+    std::vector<RunId> ids_;  // of these
+    std::set<RunId> done_;
     std::optional<TimeLeft> time_left_;
     bool warned_about_features_ = false;
     // By the backbone's hash and scaling.
@@ -440,16 +267,16 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
             throw Interrupted("stopped while the images were prepared; what was finished before is kept");
     };
     // One of an earlier version is brought up to date before it is asked for places.
-    if (std::filesystem::exists(ledger_directory / "ledger.db")) Ledger::open_or_create(ledger_directory);
+    if (std::filesystem::exists(ledger_directory / "ledger.db")) LedgerWriter::open(ledger_directory);
     const std::unique_ptr<Materials> materials =
         gather_materials(plan, ledger_directory, preparing, options.stores);
     std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);
-    Ledger ledger = Ledger::open_or_create(ledger_directory);
+    LedgerWriter ledger = LedgerWriter::open(ledger_directory);
     if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
-    return StudyWork(ledger, *materials, callbacks, options).carry_out(std::move(runs));
+    return StudyScheduler(ledger, *materials, callbacks, options).carry_out(std::move(runs));
 }
 
-std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study, const Plan& plan) {
+std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, const Plan& plan) {
     const std::string rate = "training.optimiser.learning_rate";
     std::map<std::string, std::map<double, std::pair<double, int>>> scores;  // by origin, rate: sum, runs
     for (const RunRecord& run : ledger.runs(study)) {
@@ -460,7 +287,7 @@ std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study
                          [&](const VariedSetting& setting) { return setting.path == rate; }))
             continue;
         auto& [sum, runs] = scores[run.origin][candidate->training.optimiser.learning_rate];
-        sum += score(run.best->validation, plan.metric);
+        sum += validation_score(*run.best, plan.metric);
         ++runs;
     }
     std::vector<std::string> messages;

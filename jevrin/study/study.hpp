@@ -1,7 +1,7 @@
 // Carrying a plan out: which runs are missing, in what order, resumed where they stopped.
 //
 //     StudyCallbacks callbacks;
-//     callbacks.epoch_finished = [](const RunRecord& run, const EpochRecord& epoch, bool best) { ... };
+//     callbacks.epoch_finished = [](const RunRecord& run, const RecordedEpoch& epoch, bool best) { ... };
 //     StudySummary summary = train_study(read_plan("glaze.toml"), "ledger", callbacks);
 //
 // Several processes may carry out the same plan on one ledger: each run belongs to the process that claims
@@ -57,14 +57,14 @@ struct StudyCallbacks {
     std::function<void(const std::string& message)> warning;
     std::function<void(const RunRecord& run, std::int64_t resumed_after_epoch)> run_started;
     std::function<void(const RunRecord& run, const StudyPosition& position)> progress;
-    std::function<void(const RunRecord& run, const EpochRecord& epoch, bool best)> epoch_finished;
+    std::function<void(const RunRecord& run, const RecordedEpoch& epoch, bool best)> epoch_finished;
     std::function<void(const RunRecord& run, const std::string& message)> run_warning;
     std::function<void(const RunRecord& run)> run_finished;  // finished or failed
     std::function<bool()> stop_requested;
 };
 
 struct StudySummary {
-    std::int64_t study = 0;
+    StudyId study;
     std::int64_t already_finished = 0;
     std::int64_t trained = 0;
     std::int64_t failed = 0;         // now
@@ -82,6 +82,6 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
 
 // What there is to say about the finished runs of a plan as a whole: learning rates whose best value lies at
 // the edge of three or more that were tried.
-std::vector<std::string> study_warnings(const Ledger& ledger, std::int64_t study, const Plan& plan);
+std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, const Plan& plan);
 
 }  // namespace jevrin

@@ -4,7 +4,7 @@
 
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
@@ -67,7 +67,7 @@ TEST_F(Evaluated, ScoresOfOtherPartsAndKeptEpochsAreComputed) {
 TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {
     std::filesystem::copy(file("ledger"), file("warm"), std::filesystem::copy_options::recursive);
     const Ledger ledger = Ledger::open(file("warm"));
-    const RunRecord run_of_it = ledger.run(1, bad_run);
+    const RunRecord run_of_it = ledger.run(StudyId{1}, bad_run);
     const std::int64_t other = run_of_it.best->epoch == 1 ? 2 : 1;
     const auto warm = [](const std::filesystem::path& model, double temperature) {
         Classifier classifier = load_classifier(model);
@@ -247,7 +247,7 @@ TEST_F(Evaluated, OneItemIsShownInFull) {
     EXPECT_TRUE(is_picture(file("item.png")));
     EXPECT_THAT(run({"item", bad_run, "across/nothing.png"}).errors, HasSubstr("no item is called"));
     const Ledger ledger = Ledger::open(file("ledger"));
-    const std::string sealed = ledger.items(ledger.run(1, bad_run).id, Part::test).front().id;
+    const std::string sealed = ledger.items(ledger.run(StudyId{1}, bad_run).id, Part::test).front().id;
     EXPECT_THAT(run({"item", bad_run, sealed.substr(0, sealed.find('#'))}).errors, HasSubstr("sealed"));
 }
 
@@ -281,8 +281,8 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
 TEST_F(Evaluated, SuspectsAreNotJudgedByRunsThatAreNotFinished) {
     std::filesystem::copy(file("ledger"), file("partly"), std::filesystem::copy_options::recursive);
     {
-        Ledger ledger = Ledger::open_or_create(file("partly"));
-        ledger.fail_run(ledger.run(1, "last stage/1").id, "it was stopped");
+        LedgerWriter ledger = LedgerWriter::open(file("partly"));
+        ledger.fail_run(ledger.ledger().run(StudyId{1}, "last stage/1").id, "it was stopped");
     }
     const CommandResult named = run({"suspects", "new head", "last stage/1", "--ledger", "partly"});
     EXPECT_EQ(named.status, 2);

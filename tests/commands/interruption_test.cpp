@@ -97,7 +97,7 @@ TEST(Killing, AtRandomMomentsLosesNothingAndChangesNoBit) {
         EXPECT_EQ(last.errors.find("damaged"), std::string::npos) << last.errors;
         EXPECT_EQ(weights(directory / "ledger"), weights(directory / "whole"));
         const Ledger ledger = Ledger::open(directory / "ledger");
-        for (const RunRecord& run : ledger.runs(1)) {
+        for (const RunRecord& run : ledger.runs(StudyId{1})) {
             EXPECT_EQ(run.state, RunState::finished);
             EXPECT_EQ(run.epochs, run.planned_epochs);
         }
@@ -130,7 +130,7 @@ TEST(Sharing, TwoProcessesTrainEachRunOnce) {
     EXPECT_EQ(second.status, 0) << second.errors;
     const Ledger ledger = Ledger::open(directory / "ledger");
     const Ledger whole = Ledger::open(directory / "whole");
-    for (const RunRecord& run : ledger.runs(1)) {
+    for (const RunRecord& run : ledger.runs(StudyId{1})) {
         EXPECT_EQ(run.state, RunState::finished) << run.name();
         const auto ended_in = [&](const CommandResult& result) {
             std::istringstream lines(result.output);
@@ -141,7 +141,7 @@ TEST(Sharing, TwoProcessesTrainEachRunOnce) {
         };
         EXPECT_NE(ended_in(first), ended_in(second)) << run.name() << first.output << second.output;
         EXPECT_EQ(read_text(ledger.model_file(run.id)),
-                  read_text(whole.model_file(whole.run(1, run.name()).id)));
+                  read_text(whole.model_file(whole.run(StudyId{1}, run.name()).id)));
     }
 }
 

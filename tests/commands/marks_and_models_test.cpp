@@ -43,7 +43,7 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     const Ledger before = Ledger::open(directory / "ledger");
     std::vector<std::string> across;
     std::vector<std::string> both;
-    for (const ItemRecord& item : before.items(1))
+    for (const ItemRecord& item : before.items(StudyId{1}))
         (item.label == 0 ? across : both).push_back(item.id.substr(0, item.id.find('#')));
     EXPECT_EQ(run({"mark", across[0], "--label", "down", "--note", "clearly, \"down\""}).status, 0);
     EXPECT_EQ(run({"mark", across[1], "--exclude"}).status, 0);
@@ -137,7 +137,7 @@ TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
     EXPECT_EQ(runs[0]["test_looks"], 0);
     EXPECT_EQ(runs[1]["test_looks"], 1);
     EXPECT_EQ(parse_json(run({"classes", "new head/1", "--json"}).output)["test_looks"], 2);
-    const std::vector<TestLook> looks = Ledger::open(directory / "ledger").test_looks(1);
+    const std::vector<TestLook> looks = Ledger::open(directory / "ledger").test_looks(StudyId{1});
     ASSERT_EQ(looks.size(), 2U);
     EXPECT_EQ(looks[1].run, "last stage/1");
     EXPECT_THAT(run({"scores", "new head/1", "--part", "test"}).output,

@@ -3,7 +3,7 @@
 
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/plan.hpp"
 
 #include <fmt/format.h>
@@ -90,7 +90,7 @@ TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
     ASSERT_EQ(run({"train", "plan.toml", "--keep-epochs", "--only", "last stage"}).status, 0);
     ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
     const Ledger ledger = Ledger::open(directory / "ledger");
-    const RunRecord kept = ledger.run(1, "last stage/1");
+    const RunRecord kept = ledger.run(StudyId{1}, "last stage/1");
     for (std::int64_t epoch = 1; epoch <= 3; ++epoch)
         EXPECT_EQ(
             run({"export", "last stage/1", fmt::format("{}.onnx", epoch), "--epoch", std::to_string(epoch)})
@@ -125,10 +125,10 @@ TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {
     EXPECT_THAT(run({"watch", "--once"}).output,
                 AllOf(HasSubstr("1 of 1 run over, 0 in training"), HasSubstr("new head/1")));
     EXPECT_EQ(parse_json(run({"watch", "--json"}).output)["open"], 0);
-    Ledger ledger = Ledger::open_or_create(directory / "ledger");
-    const RunRecord known = ledger.runs(1)[0];
-    const std::int64_t other = ledger.put_run(
-        1, {.candidate = "slow", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 9});
+    LedgerWriter ledger = LedgerWriter::open(directory / "ledger");
+    const RunRecord known = ledger.ledger().runs(StudyId{1})[0];
+    const RunId other = ledger.put_run(
+        StudyId{1}, {.candidate = "slow", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 9});
     const auto claim = ledger.claim(other);
     const Json moment = parse_json(run({"watch", "--json"}).output);
     EXPECT_EQ(moment["in_training"][0]["run"], "slow/1");
@@ -154,7 +154,7 @@ TEST_F(TrainingCommands, AFullDiskEndsTrainingWithACureAndLosesNothing) {
     const CommandResult full = run_jevrin({"train", "plan.toml"}, limited);
     EXPECT_EQ(full.status, 1);
     EXPECT_THAT(full.errors, testing::AnyOf(HasSubstr("cannot write"), HasSubstr("disk"), HasSubstr("full")));
-    EXPECT_EQ(Ledger::open(directory / "ledger").run(1, "new head/1").state, RunState::finished);
+    EXPECT_EQ(Ledger::open(directory / "ledger").run(StudyId{1}, "new head/1").state, RunState::finished);
     EXPECT_EQ(run({"train", "plan.toml"}).status, 0);
     for (const auto& entry : std::filesystem::recursive_directory_iterator(directory / "ledger"))
         EXPECT_NE(entry.path().extension(), ".part") << entry.path();

@@ -183,9 +183,9 @@ TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
     EXPECT_THAT(message_of<InputError>([&] { items_in(agree(StudyEvidence{}), ItemGroup::only_regime, Regime::frozen); }),
                 HasSubstr("no run has the regime 'frozen'"));
     // One regime alone: now c misses them as well.
-    study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/1").id, true);
-    study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/2").id, true);
-    study_.ledger().put_archived(study_.ledger().run(study_.study().id, "c/3").id, true);
+    study_.writer().put_archived(study_.ledger().run(study_.study().id, "c/1").id, true);
+    study_.writer().put_archived(study_.ledger().run(study_.study().id, "c/2").id, true);
+    study_.writer().put_archived(study_.ledger().run(study_.study().id, "c/3").id, true);
     const Agreement without = agree(evidence());
     EXPECT_EQ(items_in(without, ItemGroup::only_regime, Regime::frozen).size(), 4U);
     EXPECT_EQ(items_in(without, ItemGroup::only_regime, Regime::scratch).size(), 0U);
@@ -233,7 +233,7 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
 
 TEST_F(AcrossRuns, RunsWithoutAValueComeLastEitherWayRound) {
     study_.add_run({.candidate = "good"});
-    study_.ledger().put_run(
+    study_.writer().put_run(
         study_.study().id,
         {.candidate = "waiting", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
     study_.add_run(
@@ -253,16 +253,16 @@ TEST_F(AcrossRuns, RunsWithoutAValueComeLastEitherWayRound) {
 }
 
 TEST_F(AcrossRuns, TagsFilterRuns) {
-    const std::int64_t run = study_.add_run({.candidate = "a"});
+    const RunId run = study_.add_run({.candidate = "a"});
     study_.add_run({.candidate = "b"});
-    EXPECT_TRUE(study_.ledger().add_tag(run, "paper"));
-    EXPECT_FALSE(study_.ledger().add_tag(run, "paper"));
+    EXPECT_TRUE(study_.writer().add_tag(run, "paper"));
+    EXPECT_FALSE(study_.writer().add_tag(run, "paper"));
     std::vector<RunRow> rows = run_rows(study_.ledger(), study_.ledger().runs(study_.study().id));
     keep_where(rows, {"tags=paper"});
     ASSERT_EQ(rows.size(), 1U);
     EXPECT_EQ(rows[0].run.name(), "a/1");
-    EXPECT_TRUE(study_.ledger().remove_tag(run, "paper"));
-    EXPECT_THAT(message_of<InputError>([&] { study_.ledger().add_tag(run, "two words"); }),
+    EXPECT_TRUE(study_.writer().remove_tag(run, "paper"));
+    EXPECT_THAT(message_of<InputError>([&] { study_.writer().add_tag(run, "two words"); }),
                 HasSubstr("one word"));
 }
 

@@ -230,8 +230,8 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     other.items.pop_back();
     Parts parts = study_.parts();
     parts.validation.pop_back();
-    const std::int64_t study = study_.ledger().put_study("made up", Metric::accuracy, other, parts);
-    const std::int64_t run = study_.ledger().put_run(
+    const StudyId study = study_.writer().put_study("made up", Metric::accuracy, other, parts);
+    const RunId run = study_.writer().put_run(
         study, {.candidate = "new", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
     ConfusionMatrix matrix(2);
     std::vector<PredictionRecord> predictions;
@@ -240,8 +240,8 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
         matrix.add(own.label, own.label);
         predictions.push_back({own.id, own.label, own.label, {0.5F, 0.5F}});
     }
-    study_.ledger().record_epoch(run, {.epoch = 1, .validation = matrix}, true);
-    study_.ledger().finish_run(run, predictions);
+    study_.writer().record_epoch(run, {{.epoch = 1}, matrix}, true);
+    study_.writer().finish_run(run, predictions);
     const Choice c = choice();
     ASSERT_EQ(c.ranking.size(), 1U);
     EXPECT_EQ(c.chosen, "new");

@@ -43,15 +43,17 @@ std::vector<RunCurves> curves_of(const std::vector<std::string>& candidates, int
             run.run.seed = seed;
             run.run.epochs = epochs;
             for (int e = 1; e <= epochs; ++e) {
-                EpochRecord epoch{.epoch = e,
-                                  .training_loss = 2.0 / e,
-                                  .validation_loss = 2.5 / e + 0.1 * seed,
-                                  .validation = ConfusionMatrix(2)};
-                epoch.validation.add(0, 0, 5 + e);
-                epoch.validation.add(1, 0, 5);
+                ConfusionMatrix matrix(2);
+                matrix.add(0, 0, 5 + e);
+                matrix.add(1, 0, 5);
+                const RecordedEpoch epoch = recorded_epoch({.epoch = e,
+                                                            .training_loss = 2.0 / e,
+                                                            .validation_loss = 2.5 / e + 0.1 * seed,
+                                                            .validation_scores = {}},
+                                                           matrix);
                 run.epochs.push_back(epoch);
+                run.run.best = epoch;
             }
-            if (epochs > 0) run.run.best = run.epochs.back();
             all.push_back(run);
         }
     return all;

@@ -1,4 +1,4 @@
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include "support/support.hpp"
 
@@ -24,13 +24,13 @@ class LedgerTest : public testing::Test {
         parts_ = divide_into_parts(set_, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 1});
     }
     std::filesystem::path file() const { return directory_ / "ledger"; }
-    static EpochRecord epoch(std::int64_t number, std::int64_t right) {
-        EpochRecord e{.epoch = number,
-                      .training_loss = 1.5,
-                      .validation_loss = 0.5 / static_cast<double>(number),
-                      .learning_rate = 0.1,
-                      .seconds = 2.0,
-                      .validation = ConfusionMatrix(2)};
+    static RecordedEpoch epoch(std::int64_t number, std::int64_t right) {
+        RecordedEpoch e{{.epoch = number,
+                         .training_loss = 1.5,
+                         .validation_loss = 0.5 / static_cast<double>(number),
+                         .learning_rate = 0.1,
+                         .seconds = 2.0},
+                        ConfusionMatrix(2)};
         e.validation.add(0, 0, right);
         e.validation.add(1, 0, 4 - right);
         return e;
@@ -75,96 +75,48 @@ TEST(Scores, OfTrainingAreThoseOfTheMetric) {
 }
 
 TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
-    Ledger ledger = Ledger::open_or_create(file());
+    LedgerWriter ledger = LedgerWriter::open(file());
     const PartsSettings settings;
     const auto study = ledger.put_study("s", Metric::accuracy, set_, parts_, settings.key());
     const auto first = ledger.put_run(study, identity(1));
-    EXPECT_EQ(ledger.study().image_set_version, 1);
-    const KnownPlaces known = ledger.known_places(settings.key());
+    EXPECT_EQ(ledger.ledger().study().image_set_version, 1);
+    const KnownPlaces known = ledger.ledger().known_places(settings.key());
     EXPECT_EQ(known.size(), set_.items.size());
     for (const Part part : all_parts)
         for (const std::size_t item : parts_.of(part))
             EXPECT_EQ(known.at(set_.items[item].content).part, part);
-    EXPECT_TRUE(ledger.known_places("other").empty());
+    EXPECT_TRUE(ledger.ledger().known_places("other").empty());
 
     write_file(directory_.path() / "images" / "a" / "new.png", encode_png(test::small_picture(0, 99)));
     const ImageSet larger = read_image_set({.from = directory_ / "images"});
     ledger.put_study("s", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
                      settings.key());
     const auto second = ledger.put_run(study, identity(2));
-    EXPECT_EQ(ledger.study().image_set_version, 2);
-    EXPECT_EQ(ledger.run_by_id(first).image_set_version, 1);
-    EXPECT_EQ(ledger.run_by_id(second).image_set_version, 2);
-    EXPECT_EQ(ledger.known_places(settings.key()).size(), larger.items.size());
+    EXPECT_EQ(ledger.ledger().study().image_set_version, 2);
+    EXPECT_EQ(ledger.ledger().run_by_id(first).image_set_version, 1);
+    EXPECT_EQ(ledger.ledger().run_by_id(second).image_set_version, 2);
+    EXPECT_EQ(ledger.ledger().known_places(settings.key()).size(), larger.items.size());
     // Reading the same set again is no new version.
     ledger.put_study("t", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
                      settings.key());
-    EXPECT_EQ(ledger.study().image_set_version, 2);
+    EXPECT_EQ(ledger.ledger().study().image_set_version, 2);
 }
 
 TEST_F(LedgerTest, FoldsAreKnownWhicheverIsValidation) {
-    Ledger ledger = Ledger::open_or_create(file());
+    LedgerWriter ledger = LedgerWriter::open(file());
     PartsSettings settings{.by = PartsBy::folds, .test = 0.25, .folds = 3, .fold = 2};
     const Parts parts = divide_into_parts(set_, settings);
     ledger.put_study("s", Metric::accuracy, set_, parts, settings.key());
     settings.fold = 3;
-    const Parts other = divide_into_parts(set_, settings, ledger.known_places(settings.key()));
+    const Parts other = divide_into_parts(set_, settings, ledger.ledger().known_places(settings.key()));
     EXPECT_EQ(other.folds, parts.folds);
     EXPECT_NE(other.validation, parts.validation);
 }
 
-TEST_F(LedgerTest, ALedgerOfTheFirstVersionIsBroughtUpToDate) {
-    {
-        Ledger ledger = Ledger::open_or_create(file());
-        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
-    }
-    {
-        SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
-        for (const char* change : {"DROP TABLE run_tags",
-                                   "DROP INDEX predicted_classes",
-                                   "ALTER TABLE runs DROP COLUMN archived",
-                                   "ALTER TABLE runs DROP COLUMN note",
-                                   "DROP TABLE marks",
-                                   "DROP TABLE layers",
-                                   "DROP TABLE layer_epochs",
-                                   "DROP TABLE warnings",
-                                   "ALTER TABLE runs DROP COLUMN fold",
-                                   "ALTER TABLE runs DROP COLUMN origin",
-                                   "ALTER TABLE runs DROP COLUMN varied",
-                                   "ALTER TABLE runs DROP COLUMN plan",
-                                   "ALTER TABLE runs DROP COLUMN environment",
-                                   "ALTER TABLE epochs DROP COLUMN step",
-                                   "ALTER TABLE epochs DROP COLUMN objective",
-                                   "ALTER TABLE epochs DROP COLUMN training_balanced_accuracy",
-                                   "ALTER TABLE epochs DROP COLUMN training_macro_f1",
-                                   "ALTER TABLE epochs DROP COLUMN data_seconds",
-                                   "ALTER TABLE epochs DROP COLUMN compute_seconds",
-                                   "ALTER TABLE epochs DROP COLUMN validation_seconds",
-                                   "ALTER TABLE epochs DROP COLUMN memory_bytes",
-                                   "ALTER TABLE runs DROP COLUMN multiplications",
-                                   "ALTER TABLE image_sets DROP COLUMN version",
-                                   "ALTER TABLE image_sets DROP COLUMN added",
-                                   "ALTER TABLE image_sets DROP COLUMN source",
-                                   "ALTER TABLE divisions DROP COLUMN settings",
-                                   "ALTER TABLE division_items DROP COLUMN fold",
-                                   "DROP TABLE unlabelled_items",
-                                   "PRAGMA user_version = 1"})
-            database.exec(change);
-    }
-    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }),
-                HasSubstr("an earlier version of Jevrin wrote this ledger"));
-    EXPECT_EQ(Ledger::open_or_create(file()).study().name, "s");
-    const auto runs = Ledger::open(file()).runs(1);
-    ASSERT_EQ(runs.size(), 1U);
-    EXPECT_EQ(runs[0].origin, "c");
-    Ledger::open_or_create(file()).record_epoch(runs[0].id, epoch(1, 2), true, {{.layer = "l"}}, {"odd"});
-    EXPECT_EQ(Ledger::open(file()).layers(runs[0].id, 1).size(), 1U);
-}
-
 TEST_F(LedgerTest, WhatIsWrittenIsRead) {
-    Ledger ledger = Ledger::open_or_create(file());
-    const std::int64_t study = ledger.put_study("s", Metric::macro_f1, set_, parts_);
-    const std::int64_t run = ledger.put_run(study, identity(3));
+    LedgerWriter ledger = LedgerWriter::open(file());
+    const StudyId study = ledger.put_study("s", Metric::macro_f1, set_, parts_);
+    const RunId run = ledger.put_run(study, identity(3));
     ledger.record_epoch(run, epoch(1, 2), true);
     ledger.record_epoch(run, epoch(2, 1), false);
     ledger.finish_run(run, predictions());
@@ -191,66 +143,64 @@ TEST_F(LedgerTest, WhatIsWrittenIsRead) {
 }
 
 TEST_F(LedgerTest, AnEpochIsRecordedWholeOrNotAtAll) {
-    Ledger ledger = Ledger::open_or_create(file());
-    const std::int64_t run =
-        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    LedgerWriter ledger = LedgerWriter::open(file());
+    const RunId run = ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
     ledger.record_epoch(run, epoch(1, 2), true);
     EXPECT_THROW(ledger.record_epoch(run, epoch(1, 3), true), WorkError);  // the same epoch twice
-    EXPECT_EQ(ledger.epochs(run).size(), 1U);
-    EXPECT_EQ(ledger.epochs(run)[0].validation.at(0, 0), 2);
+    EXPECT_EQ(ledger.ledger().epochs(run).size(), 1U);
+    EXPECT_EQ(ledger.ledger().epochs(run)[0].validation.at(0, 0), 2);
     // Predictions for an item that does not exist undo the whole transaction.
     auto wrong = predictions();
     wrong.back().item = "no such item";
     EXPECT_THROW(ledger.finish_run(run, wrong), WorkError);
-    EXPECT_EQ(ledger.run_by_id(run).state, RunState::training);
-    EXPECT_TRUE(ledger.predictions(run, Part::validation).empty());
+    EXPECT_EQ(ledger.ledger().run_by_id(run).state, RunState::training);
+    EXPECT_TRUE(ledger.ledger().predictions(run, Part::validation).empty());
 }
 
 TEST_F(LedgerTest, OtherSettingsSupersedeAndTheOldOnesComeBack) {
-    Ledger ledger = Ledger::open_or_create(file());
-    const std::int64_t study = ledger.put_study("s", Metric::accuracy, set_, parts_);
-    const std::int64_t first = ledger.put_run(study, identity(1, "{\"epochs\":1}"));
+    LedgerWriter ledger = LedgerWriter::open(file());
+    const StudyId study = ledger.put_study("s", Metric::accuracy, set_, parts_);
+    const RunId first = ledger.put_run(study, identity(1, "{\"epochs\":1}"));
     EXPECT_EQ(ledger.put_run(study, identity(1, "{\"epochs\":1}")), first);
     std::int64_t superseded = 0;
-    const std::int64_t second = ledger.put_run(study, identity(1, "{\"epochs\":2}"), &superseded);
+    const RunId second = ledger.put_run(study, identity(1, "{\"epochs\":2}"), &superseded);
     EXPECT_NE(second, first);
     EXPECT_EQ(superseded, 1);
-    ASSERT_EQ(ledger.runs(study).size(), 1U);
-    EXPECT_EQ(ledger.runs(study)[0].id, second);
+    ASSERT_EQ(ledger.ledger().runs(study).size(), 1U);
+    EXPECT_EQ(ledger.ledger().runs(study)[0].id, second);
     EXPECT_EQ(ledger.put_run(study, identity(1, "{\"epochs\":1}")), first);
-    EXPECT_EQ(ledger.runs(study)[0].id, first);
+    EXPECT_EQ(ledger.ledger().runs(study)[0].id, first);
 }
 
 TEST_F(LedgerTest, LooksAtTheTestPartAreCounted) {
-    Ledger ledger = Ledger::open_or_create(file());
-    const std::int64_t run =
-        ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
-    EXPECT_EQ(ledger.study().test_looks, 0);
+    LedgerWriter ledger = LedgerWriter::open(file());
+    const RunId run = ledger.put_run(ledger.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    EXPECT_EQ(ledger.ledger().study().test_looks, 0);
     ledger.record_test_look(run, {});
     ledger.record_test_look(run, {});
-    EXPECT_EQ(ledger.study().test_looks, 2);
+    EXPECT_EQ(ledger.ledger().study().test_looks, 2);
 }
 
 TEST_F(LedgerTest, StudiesAndRunsAreFoundByNameOrHelped) {
-    Ledger ledger = Ledger::open_or_create(file());
-    EXPECT_THAT(message_of<InputError>([&] { ledger.study(); }), HasSubstr("no study has been trained"));
-    const std::int64_t first = ledger.put_study("tiles", Metric::accuracy, set_, parts_);
+    LedgerWriter ledger = LedgerWriter::open(file());
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study(); }), HasSubstr("no study has been trained"));
+    const StudyId first = ledger.put_study("tiles", Metric::accuracy, set_, parts_);
     ledger.put_study("others", Metric::accuracy, set_, parts_);
-    EXPECT_EQ(ledger.study().name, "others");
+    EXPECT_EQ(ledger.ledger().study().name, "others");
     ledger.put_study("tiles", Metric::accuracy, set_, parts_);
-    EXPECT_EQ(ledger.study().name, "tiles");
-    EXPECT_THAT(message_of<InputError>([&] { ledger.study("tile"); }), HasSubstr("did you mean 'tiles'"));
+    EXPECT_EQ(ledger.ledger().study().name, "tiles");
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study("tile"); }), HasSubstr("did you mean 'tiles'"));
     ledger.put_run(first, identity(1));
-    EXPECT_THAT(message_of<InputError>([&] { ledger.run(first, "c/2"); }), HasSubstr("did you mean 'c/1'"));
-    EXPECT_THAT(message_of<InputError>([&] { ledger.study("x'; DROP TABLE runs; --"); }),
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().run(first, "c/2"); }), HasSubstr("did you mean 'c/1'"));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study("x'; DROP TABLE runs; --"); }),
                 HasSubstr("no study is called"));
-    EXPECT_EQ(ledger.runs(first).size(), 1U);
+    EXPECT_EQ(ledger.ledger().runs(first).size(), 1U);
 }
 
 TEST_F(LedgerTest, AReaderSeesEachEpochAsSoonAsItIsFinished) {
-    Ledger writer = Ledger::open_or_create(file());
-    const std::int64_t study = writer.put_study("s", Metric::accuracy, set_, parts_);
-    const std::int64_t run = writer.put_run(study, identity(1));
+    LedgerWriter writer = LedgerWriter::open(file());
+    const StudyId study = writer.put_study("s", Metric::accuracy, set_, parts_);
+    const RunId run = writer.put_run(study, identity(1));
     const Ledger reader = Ledger::open(file());
     EXPECT_EQ(reader.run(study, "c/1").state, RunState::waiting);
     for (std::int64_t number = 1; number <= 3; ++number) {
@@ -273,15 +223,15 @@ TEST_F(LedgerTest, WhatIsNoLedgerIsRefused) {
     write_file(directory_.path() / "text" / "ledger.db", std::string(5000, 'x'));
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(directory_ / "text"); }),
                 HasSubstr("damaged or not a database"));
-    Ledger::open_or_create(file());
+    LedgerWriter::open(file());
     SQLite::Database(file() / "ledger.db", SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 99");
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(file()); }), HasSubstr("newer version"));
-    EXPECT_THAT(message_of<InputError>([&] { Ledger::open_or_create(file()); }), HasSubstr("newer version"));
+    EXPECT_THAT(message_of<InputError>([&] { LedgerWriter::open(file()); }), HasSubstr("newer version"));
 }
 
 TEST_F(LedgerTest, ATruncatedDatabaseIsRefusedInWords) {
     {
-        Ledger ledger = Ledger::open_or_create(file());
+        LedgerWriter ledger = LedgerWriter::open(file());
         ledger.put_study("s", Metric::accuracy, set_, parts_);
     }
     const std::string bytes = read_text(file() / "ledger.db");

@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/comparison/ledger_difference.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 namespace jevrin {
 namespace {
@@ -23,10 +24,10 @@ std::vector<std::string> names_of(const std::vector<RunRecord>& runs) {
 TEST(Upkeep, NotesAndTagsStayWithARun) {
     const TemporaryDirectory directory;
     MadeUpStudy study(directory / "ledger", 2, 8);
-    const std::int64_t run = study.add_run({});
-    study.ledger().put_note(run, "looks <odd>, 'check' \"it\"");
-    study.ledger().add_tag(run, "zeta");
-    study.ledger().add_tag(run, "alpha");
+    const RunId run = study.add_run({});
+    study.writer().put_note(run, "looks <odd>, 'check' \"it\"");
+    study.writer().add_tag(run, "zeta");
+    study.writer().add_tag(run, "alpha");
     const RunRecord record = Ledger::open(directory / "ledger").run(study.study().id, "a/1");
     EXPECT_EQ(record.note, "looks <odd>, 'check' \"it\"");
     EXPECT_THAT(record.tags, ElementsAre("alpha", "zeta"));
@@ -35,31 +36,32 @@ TEST(Upkeep, NotesAndTagsStayWithARun) {
 TEST(Upkeep, ArchivedRunsAreOutOfSightAndComeBack) {
     const TemporaryDirectory directory;
     MadeUpStudy study(directory / "ledger", 2, 8);
-    const std::int64_t run = study.add_run({.candidate = "a"});
+    const RunId run = study.add_run({.candidate = "a"});
     study.add_run({.candidate = "b"});
-    const std::int64_t id = study.study().id;
-    study.ledger().put_archived(run, true);
+    const StudyId id = study.study().id;
+    study.writer().put_archived(run, true);
     EXPECT_THAT(names_of(study.ledger().runs(id)), ElementsAre("b/1"));
     EXPECT_THAT(names_of(study.ledger().archived_runs(id)), ElementsAre("a/1"));
     EXPECT_THAT(study.ledger().candidates(id), ElementsAre("b"));
     EXPECT_TRUE(study.ledger().run(id, "a/1").archived);
-    study.ledger().put_archived(run, false);
+    study.writer().put_archived(run, false);
     EXPECT_EQ(study.ledger().runs(id).size(), 2U);
 }
 
 TEST(Upkeep, DeletingForgetsAllButLooksAtTheTestPart) {
     const TemporaryDirectory directory;
     MadeUpStudy study(directory / "ledger", 2, 8);
-    const std::int64_t run = study.add_run({.candidate = "a", .epochs = 3});
-    const std::int64_t kept = study.add_run({.candidate = "b"});
-    Ledger& ledger = study.ledger();
-    const std::int64_t id = study.study().id;
+    const RunId run = study.add_run({.candidate = "a", .epochs = 3});
+    const RunId kept = study.add_run({.candidate = "b"});
+    LedgerWriter& writer = study.writer();
+    const Ledger& ledger = writer;
+    const StudyId id = study.study().id;
     for (const auto& file : {ledger.model_file(run), ledger.model_file(run, 2), ledger.checkpoint_file(run),
                              ledger.model_file(kept)})
         write_file(file, std::string("x"));
-    ledger.record_test_look(run, {});
-    ledger.add_tag(run, "t");
-    ledger.delete_run(run);
+    writer.record_test_look(run, {});
+    writer.add_tag(run, "t");
+    writer.delete_run(run);
     EXPECT_THAT(names_of(ledger.runs(id)), ElementsAre("b/1"));
     EXPECT_FALSE(std::filesystem::exists(ledger.model_file(run)));
     EXPECT_FALSE(std::filesystem::exists(ledger.model_file(run, 2)));
@@ -77,11 +79,11 @@ TEST(Upkeep, DeletingForgetsAllButLooksAtTheTestPart) {
 TEST(Upkeep, ARunInTrainingIsNotDeleted) {
     const TemporaryDirectory directory;
     MadeUpStudy study(directory / "ledger", 2, 8);
-    const std::int64_t run = study.add_run({.finished = false});
-    Ledger other = Ledger::open_or_create(directory / "ledger");
+    const RunId run = study.add_run({.finished = false});
+    LedgerWriter other = LedgerWriter::open(directory / "ledger");
     const auto claim = other.claim(run);
     ASSERT_TRUE(claim.has_value());
-    EXPECT_THAT(message_of<InputError>([&] { study.ledger().delete_run(run); }), HasSubstr("being trained"));
+    EXPECT_THAT(message_of<InputError>([&] { study.writer().delete_run(run); }), HasSubstr("being trained"));
     EXPECT_EQ(study.ledger().epochs(run).size(), 1U);
 }
 
@@ -92,18 +94,18 @@ TEST(Merging, CopiesWhatIsMissingAndKeepsWhatIsThere) {
     ours.add_run({.candidate = "both", .epochs = 2});
     ours.add_run({.candidate = "begun", .epochs = 1, .finished = false});
     theirs.add_run({.candidate = "only there", .epochs = 4});
-    const std::int64_t both = theirs.add_run({.candidate = "both", .epochs = 2});
-    const std::int64_t begun = theirs.add_run({.candidate = "begun", .epochs = 1});
+    const RunId both = theirs.add_run({.candidate = "both", .epochs = 2});
+    const RunId begun = theirs.add_run({.candidate = "begun", .epochs = 1});
     write_file(theirs.ledger().model_file(begun), std::string("weights"));
     write_file(theirs.ledger().model_file(both), std::string("not copied"));
-    theirs.ledger().add_tag(both, "there");
-    theirs.ledger().record_test_look(both, {});
-    const MergeSummary summary = ours.ledger().merge(Ledger::open(directory / "theirs"));
+    theirs.writer().add_tag(both, "there");
+    theirs.writer().record_test_look(both, {});
+    const MergeSummary summary = ours.writer().merge(Ledger::open(directory / "theirs"));
     EXPECT_EQ(summary.studies, 0);
     EXPECT_EQ(summary.runs, 2);
     EXPECT_EQ(summary.known, 2);
     EXPECT_EQ(summary.differing, 0);
-    const std::int64_t id = ours.study().id;
+    const StudyId id = ours.study().id;
     const RunRecord copied = ours.ledger().run(id, "only there/1");
     EXPECT_EQ(copied.state, RunState::finished);
     EXPECT_EQ(copied.epochs, 4);
@@ -123,7 +125,7 @@ TEST(Merging, CopiesWhatIsMissingAndKeepsWhatIsThere) {
     EXPECT_FALSE(std::filesystem::exists(ours.ledger().model_file(known.id)));
     EXPECT_EQ(ours.ledger().test_looks(id).size(), 1U);
     // A second time nothing is left to copy, and nothing is counted twice.
-    const MergeSummary again = ours.ledger().merge(Ledger::open(directory / "theirs"));
+    const MergeSummary again = ours.writer().merge(Ledger::open(directory / "theirs"));
     EXPECT_EQ(again.runs, 0);
     EXPECT_EQ(again.known, 3);
     EXPECT_EQ(ours.ledger().test_looks(id).size(), 1U);
@@ -133,15 +135,15 @@ TEST(Merging, ANewStudyComesBehindThoseThatAreHere) {
     const TemporaryDirectory directory;
     MadeUpStudy ours(directory / "ours", 2, 8);
     ours.add_run({});
-    Ledger other = Ledger::open_or_create(directory / "theirs");
-    const std::int64_t study = other.put_study("another", Metric::macro_f1, ours.set(), ours.parts());
+    LedgerWriter other = LedgerWriter::open(directory / "theirs");
+    const StudyId study = other.put_study("another", Metric::macro_f1, ours.set(), ours.parts());
     other.put_run(study,
                   {.candidate = "c", .regime = Regime::frozen, .seed = 4, .settings = "{}", .planned_epochs = 1});
-    EXPECT_EQ(ours.ledger().merge(other).studies, 1);
+    EXPECT_EQ(ours.writer().merge(other).studies, 1);
     EXPECT_THAT(ours.ledger().study_names(), ElementsAre("made up", "another"));
     EXPECT_EQ(ours.ledger().study("another").metric, Metric::macro_f1);
     EXPECT_THAT(names_of(ours.ledger().runs(ours.ledger().study("another").id)), ElementsAre("c/4"));
-    EXPECT_THAT(message_of<InputError>([&] { ours.ledger().merge(Ledger::open(directory / "ours")); }),
+    EXPECT_THAT(message_of<InputError>([&] { ours.writer().merge(Ledger::open(directory / "ours")); }),
                 HasSubstr("the same ledger"));
 }
 
@@ -151,7 +153,7 @@ TEST(Merging, OtherSettingsUnderOneNameStandAsideForOurs) {
     MadeUpStudy theirs(directory / "theirs", 2, 8);
     ours.add_run({.settings = R"({"rate": 1})"});
     theirs.add_run({.settings = R"({"rate": 2})", .epochs = 3});
-    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 1);
+    EXPECT_EQ(ours.writer().merge(theirs.ledger()).runs, 1);
     const std::vector<RunRecord> runs = ours.ledger().runs(ours.study().id);
     ASSERT_EQ(runs.size(), 1U);
     EXPECT_EQ(runs[0].epochs, 1);
@@ -165,10 +167,10 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     MadeUpStudy ours(directory / "ours", 2, 8);
     MadeUpStudy theirs(directory / "theirs", 2, 8);
     ours.add_run({.candidate = "here"});
-    Ledger& other = theirs.ledger();
-    const std::int64_t study = theirs.study().id;
-    const std::int64_t division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
-    const std::int64_t run = other.put_run(study, {.candidate = "folded",
+    LedgerWriter& other = theirs.writer();
+    const StudyId study = theirs.study().id;
+    const DivisionId division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
+    const RunId run = other.put_run(study, {.candidate = "folded",
                                                    .origin = "family",
                                                    .varied = {{"a", "1"}},
                                                    .regime = Regime::partial,
@@ -183,7 +185,7 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     ConfusionMatrix matrix(2);
     matrix.add(0, 1, 3);
     other.begin_run(run, "name = \"x\"", R"({"cores": 2})");
-    other.record_epoch(run, {.epoch = 1, .step = 4, .validation_loss = 0.5, .validation = matrix}, true,
+    other.record_epoch(run, {{.epoch = 1, .step = 4, .validation_loss = 0.5}, matrix}, true,
                        {{.layer = "stem", .weight_norm = 2.5, .dead_share = -1.0}}, {"something odd"});
     other.put_note(run, "from the other machine");
     other.put_mark(study, {.item = theirs.set().items[0].id,
@@ -191,7 +193,7 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
                            .excluded = false,
                            .note = "n",
                            .marked = {}});
-    EXPECT_EQ(ours.ledger().merge(other).runs, 1);
+    EXPECT_EQ(ours.writer().merge(other).runs, 1);
     const RunRecord copy = ours.ledger().run(ours.study().id, "folded/3/2");
     EXPECT_EQ(copy.origin, "family");
     ASSERT_EQ(copy.varied.size(), 1U);
@@ -216,24 +218,24 @@ TEST(Merging, LeavesOursAloneWhereAModelCannotBeCopied) {
     MadeUpStudy ours(directory / "ours", 2, 8);
     MadeUpStudy theirs(directory / "theirs", 2, 8);
     ours.add_run({.candidate = "here"});
-    const std::int64_t run = theirs.add_run({.candidate = "there"});
+    const RunId run = theirs.add_run({.candidate = "there"});
     // A folder in the place of the model: it is no file to copy.
     std::filesystem::create_directories(theirs.ledger().model_file(run) / "x");
-    EXPECT_THROW(ours.ledger().merge(theirs.ledger()), WorkError);
+    EXPECT_THROW(ours.writer().merge(theirs.ledger()), WorkError);
     EXPECT_THAT(names_of(ours.ledger().runs(ours.study().id)), ElementsAre("here/1"));
     std::filesystem::remove_all(theirs.ledger().model_file(run));
-    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 1);
+    EXPECT_EQ(ours.writer().merge(theirs.ledger()).runs, 1);
 }
 
 TEST(Merging, ARunInTrainingHereIsLeftAlone) {
     const TemporaryDirectory directory;
     MadeUpStudy ours(directory / "ours", 2, 8);
     MadeUpStudy theirs(directory / "theirs", 2, 8);
-    const std::int64_t run = ours.add_run({.epochs = 2, .finished = false});
+    const RunId run = ours.add_run({.epochs = 2, .finished = false});
     theirs.add_run({.epochs = 2});
-    Ledger trainer = Ledger::open_or_create(directory / "ours");
+    LedgerWriter trainer = LedgerWriter::open(directory / "ours");
     const auto claim = trainer.claim(run);
-    EXPECT_EQ(ours.ledger().merge(theirs.ledger()).runs, 0);
+    EXPECT_EQ(ours.writer().merge(theirs.ledger()).runs, 0);
     EXPECT_EQ(ours.ledger().run_by_id(run).state, RunState::training);
 }
 

@@ -5,6 +5,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/comparison/choice.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/study.hpp"
@@ -130,9 +131,9 @@ TEST(Claims, RunsOfOthersAreLeftAlone) {
     const TemporaryDirectory directory;
     const Plan plan = written(directory, small_plan(1, "", "[1]"));
     train_study(plan, directory / "ledger", {}, {.selection = {.only = {"new head"}}});
-    const std::int64_t next = runs_in(directory / "ledger").back().id + 1;  // the partial one
+    const RunId next{runs_in(directory / "ledger").back().id.number + 1};  // the partial one
     {
-        Ledger other = Ledger::open_or_create(directory / "ledger");
+        LedgerWriter other = LedgerWriter::open(directory / "ledger");
         const auto claim = other.claim(next);
         ASSERT_TRUE(claim);
         const StudySummary summary = train_study(plan, directory / "ledger");
@@ -151,7 +152,7 @@ TEST(Failing, IsRecordedKeptAndRetriedOnRequest) {
         "regime = \"scratch\"\ntraining = { optimiser = { learning_rate = 999.0, weight_decay = 9.0 } }\n");
     const Plan plan = written(directory, text);
     EXPECT_EQ(train_study(plan, directory / "ledger").failed, 1);
-    const auto failed = [&] { return Ledger::open(directory / "ledger").run(1, "from scratch/1"); };
+    const auto failed = [&] { return Ledger::open(directory / "ledger").run(StudyId{1}, "from scratch/1"); };
     EXPECT_EQ(failed().state, RunState::failed);
     EXPECT_THAT(failed().reason, HasSubstr("no longer a number"));
     const StudySummary again = train_study(plan, directory / "ledger");
@@ -173,16 +174,16 @@ TEST(Failing, IsRecordedKeptAndRetriedOnRequest) {
 TEST(Failing, InAnotherProcessMeanwhileIsNotTriedAgain) {
     const TemporaryDirectory directory;
     const Plan plan = written(directory, small_plan(1, "", "[1]"));
-    Ledger other = Ledger::open_or_create(directory / "ledger");
+    LedgerWriter other = LedgerWriter::open(directory / "ledger");
     StudyCallbacks callbacks;
     callbacks.run_finished = [&](const RunRecord& run) {
         // When the first run is finished, the last one fails elsewhere.
-        if (run.candidate == "new head") other.fail_run(other.run(1, "from scratch/1").id, "out of luck");
+        if (run.candidate == "new head") other.fail_run(other.ledger().run(StudyId{1}, "from scratch/1").id, "out of luck");
     };
     const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
     EXPECT_EQ(summary.trained, 2);
     EXPECT_EQ(summary.failed_before, 1);
-    EXPECT_EQ(other.run(1, "from scratch/1").reason, "out of luck");
+    EXPECT_EQ(other.ledger().run(StudyId{1}, "from scratch/1").reason, "out of luck");
 }
 
 TEST(Budgets, PatienceAndMinutesEndARunEarly) {
@@ -266,15 +267,15 @@ TEST(Showing, ThePlanOfARunRepeatsItToTheByte) {
     train_study(written(directory, text), directory / "ledger");
     const Ledger ledger = Ledger::open(directory / "ledger");
     for (const char* name : {"from scratch/2", "last stage: learning_rate 0.02/1"}) {
-        const RunRecord run = ledger.run(1, name);
+        const RunRecord run = ledger.run(StudyId{1}, name);
         const Plan again = parse_plan(ledger.plan(run.id), directory / "again.toml");
-        const auto other = directory / fmt::format("again {}", run.id);
+        const auto other = directory / fmt::format("again {}", run.id.number);
         EXPECT_EQ(train_study(again, other).trained, 1);
         const Ledger repeated = Ledger::open(other);
         EXPECT_EQ(runs_in(other)[0].name(), name);
-        EXPECT_EQ(repeated.settings(1), ledger.settings(run.id));
+        EXPECT_EQ(repeated.settings(RunId{1}), ledger.settings(run.id));
         const auto weights = [](const std::string& model) { return model.substr(0, model.find("jevrin.")); };
-        EXPECT_EQ(weights(read_text(repeated.model_file(1))), weights(read_text(ledger.model_file(run.id))));
+        EXPECT_EQ(weights(read_text(repeated.model_file(RunId{1}))), weights(read_text(ledger.model_file(run.id))));
         const auto environment = parse_json(ledger.environment(run.id));
         EXPECT_EQ(environment["jevrin"], load_classifier(ledger.model_file(run.id)).provenance.at("version"));
         EXPECT_TRUE(environment["libraries"].contains("libpng"));
@@ -292,7 +293,7 @@ TEST(Warnings, ReachTheLedgerAndTheCaller) {
     };
     train_study(plan, directory / "ledger", callbacks, {.selection = {.only = {"from scratch"}}});
     EXPECT_THAT(heard, testing::Contains(HasSubstr("from scratch/1: nothing has been learned")));
-    const auto kept = Ledger::open(directory / "ledger").warnings(1);
+    const auto kept = Ledger::open(directory / "ledger").warnings(RunId{1});
     ASSERT_EQ(kept.size(), heard.size());
     EXPECT_EQ(kept.back().epoch, 3);
 }

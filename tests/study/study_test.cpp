@@ -218,7 +218,7 @@ TEST(Study, ThreeRegimesAndTwoSeedsFinishOnEqualTerms) {
     for (const RunRecord& run : runs) {
         EXPECT_EQ(run.state, RunState::finished);
         EXPECT_EQ(run.epochs, 3);
-        for (const EpochRecord& e : ledger.epochs(run.id)) EXPECT_EQ(e.validation.total(), 9);
+        for (const RecordedEpoch& e : ledger.epochs(run.id)) EXPECT_EQ(e.validation.total(), 9);
         std::vector<std::string> seen;
         for (const PredictionRecord& p : ledger.predictions(run.id, Part::validation)) seen.push_back(p.item);
         if (items.empty()) items = seen;
@@ -330,7 +330,7 @@ TEST(TestPart, IsScoredOnlyWhenAskedAndEachLookCounts) {
     EXPECT_EQ(matrix.support(0), 3);
     predict_part(directory / "ledger", "", "new head/1", Part::test);
     EXPECT_EQ(Ledger::open(directory / "ledger").study().test_looks, 2);
-    const auto items = Ledger::open(directory / "ledger").items(1, Part::test);
+    const auto items = Ledger::open(directory / "ledger").items(RunId{1}, Part::test);
     write_file(directory.path() / "images" / items[0].id.substr(0, items[0].id.rfind('#')),
                encode_png(test::small_picture(2, 1234)));
     EXPECT_THAT(

@@ -5,7 +5,7 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/random.hpp"
-#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <fmt/format.h>
 
@@ -38,7 +38,7 @@ class MadeUpStudy {
   public:
     MadeUpStudy(const std::filesystem::path& directory, std::size_t classes, std::size_t items_per_class,
                 Metric metric = Metric::accuracy)
-        : directory_(directory), ledger_(Ledger::open_or_create(directory)), classes_(classes) {
+        : directory_(directory), ledger_(LedgerWriter::open(directory)), classes_(classes) {
         set_.root = directory / "images";
         for (std::size_t c = 0; c < classes; ++c) set_.classes.push_back(fmt::format("class {:03}", c));
         for (std::size_t c = 0; c < classes; ++c)
@@ -53,8 +53,8 @@ class MadeUpStudy {
         study_ = ledger_.put_study("made up", metric, set_, parts_);
     }
 
-    std::int64_t add_run(const MadeUpRun& run) {
-        const std::int64_t id = ledger_.put_run(study_, {.candidate = run.candidate,
+    RunId add_run(const MadeUpRun& run) {
+        const RunId id = ledger_.put_run(study_, {.candidate = run.candidate,
                                                          .origin = run.origin,
                                                          .varied = run.varied,
                                                          .regime = run.regime,
@@ -77,13 +77,13 @@ class MadeUpStudy {
         }
         for (int e = 1; e <= run.epochs; ++e)
             ledger_.record_epoch(id,
-                                 {.epoch = e,
-                                  .step = 10 * e,
-                                  .training_loss = 2.0 / e,
-                                  .validation_loss = 2.2 / e,
-                                  .learning_rate = 0.1,
-                                  .seconds = run.seconds / run.epochs,
-                                  .validation = matrix},
+                                 {{.epoch = e,
+                                   .step = 10 * e,
+                                   .training_loss = 2.0 / e,
+                                   .validation_loss = 2.2 / e,
+                                   .learning_rate = 0.1,
+                                   .seconds = run.seconds / run.epochs},
+                                  matrix},
                                  e == run.epochs);
         if (run.finished) ledger_.finish_run(id, predictions);
         return id;
@@ -98,8 +98,9 @@ class MadeUpStudy {
         };
     }
 
-    Ledger& ledger() { return ledger_; }
-    StudyRecord study() const { return ledger_.study(); }
+    const Ledger& ledger() const { return ledger_.ledger(); }
+    LedgerWriter& writer() { return ledger_; }
+    StudyRecord study() const { return ledger().study(); }
     const std::filesystem::path& directory() const { return directory_; }
     const ImageSet& set() const { return set_; }
     const Parts& parts() const { return parts_; }
@@ -107,11 +108,11 @@ class MadeUpStudy {
 
   private:
     std::filesystem::path directory_;
-    Ledger ledger_;
+    LedgerWriter ledger_;
     std::size_t classes_;
     ImageSet set_;
     Parts parts_;
-    std::int64_t study_ = 0;
+    StudyId study_;
 };
 
 }  // namespace jevrin::test

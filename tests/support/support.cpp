@@ -133,7 +133,7 @@ std::string story(const std::filesystem::path& directory) {
     const auto add = [&](double value) { text.append(reinterpret_cast<const char*>(&value), sizeof value); };
     for (const RunRecord& run : ledger.runs(ledger.study().id)) {
         text += run.name() + name_of(run.state) + std::to_string(run.best->epoch);
-        for (const EpochRecord& e : ledger.epochs(run.id)) {
+        for (const RecordedEpoch& e : ledger.epochs(run.id)) {
             for (const double v : {e.training_loss, e.objective, e.validation_loss, e.training_accuracy,
                                    e.training_balanced_accuracy, e.training_macro_f1, e.learning_rate})
                 add(v);

@@ -1,0 +1,19 @@
+// The open database of a ledger with its directory: what reading and writing share.
+#pragma once
+
+#include "jevrin/ledger/database.hpp"
+
+#include <filesystem>
+#include <memory>
+
+namespace jevrin {
+
+struct LedgerConnection {
+    std::filesystem::path directory;
+    std::unique_ptr<SQLite::Database> database;
+
+    std::filesystem::path file() const { return directory / "ledger.db"; }
+    std::filesystem::path claims_file() const { return directory / "claims"; }
+};
+
+}  // namespace jevrin

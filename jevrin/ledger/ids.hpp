@@ -1,0 +1,24 @@
+// Numbers by which a ledger knows what it keeps, each of a type of its own.
+#pragma once
+
+#include <compare>
+#include <cstdint>
+
+namespace jevrin {
+
+// 0 names nothing.
+template <typename Kind>
+struct LedgerId {
+    std::int64_t number = 0;
+
+    explicit operator bool() const { return number != 0; }
+    friend auto operator<=>(const LedgerId&, const LedgerId&) = default;
+};
+
+using StudyId = LedgerId<struct StudyKind>;
+using RunId = LedgerId<struct RunKind>;
+using DivisionId = LedgerId<struct DivisionKind>;
+using ImageSetId = LedgerId<struct ImageSetKind>;
+using ItemNumber = LedgerId<struct ItemKind>;
+
+}  // namespace jevrin

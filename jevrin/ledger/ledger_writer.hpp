@@ -1,0 +1,96 @@
+// Writing into a ledger, over one connection with the Ledger that reads it.
+//
+//     LedgerWriter writer = LedgerWriter::open("ledger");
+//     const StudyId study = writer.put_study("tiles", Metric::accuracy, set, parts);
+//     const RunId run = writer.put_run(study, {.candidate = "mine", .seed = 1, .settings = "{}"});
+//     writer.begin_run(run, "", "{}"); writer.record_epoch(run, epoch, best); writer.finish_run(run, predictions);
+//
+// Several processes may write to one ledger: each call is one transaction, and a run belongs to who claims it. One
+// writer serves one thread at a time.
+//
+// Functions throw InputError when the run or study does not exist, and WorkError when the disk is full or the ledger
+// cannot be written; nothing is written half.
+#pragma once
+
+#include "jevrin/ledger/ledger.hpp"
+
+namespace jevrin {
+
+class LedgerWriter {
+  public:
+    // Makes the directory and an empty ledger when there is none, and brings an earlier version's up to date.
+    static LedgerWriter open(const std::filesystem::path& directory);
+
+    // What is written shows in it at once.
+    const Ledger& ledger() const { return ledger_; }
+    operator const Ledger&() const { return ledger_; }
+
+    // Records the study, its image set and its division, replacing what an earlier plan of that name said;
+    // the study becomes the one trained last.
+    // parts_settings (PartsSettings::key()) finds the places again when images are added.
+    StudyId put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,
+                           const std::string& parts_settings = "");
+    // The same for another division of the study's images: a fold.
+    DivisionId put_division(StudyId study, const ImageSet& set, const Parts& parts,
+                              const std::string& parts_settings);
+    // The run with this identity, added when it is new. Runs of the same candidate, seed and fold with other
+    // settings become superseded: they stay in the database and out of sight; superseded_count receives how
+    // many.
+    RunId put_run(StudyId study, const RunIdentity& identity,
+                         std::int64_t* superseded_count = nullptr);
+    // The run belongs to whoever holds this, until they let go or die; nothing when somebody else has it.
+    std::optional<PlaceLock> claim(RunId run);
+    // One transaction: the run is being trained, by this plan and on this machine.
+    void begin_run(RunId run, const std::string& plan, const std::string& environment);
+    // One transaction: the epoch with its scores and confusion matrix, the layers and what there is to warn
+    // about; best marks it as the one whose weights are kept.
+    void record_epoch(RunId run, const RecordedEpoch& epoch, bool best,
+                      const std::vector<LayerSummary>& layers = {},
+                      const std::vector<std::string>& warnings = {});
+    // Forgets all epochs of a run, to train it from its beginning.
+    void restart_run(RunId run);
+    // One transaction: the state and the predictions of the best weights on the validation part.
+    void finish_run(RunId run, const std::vector<PredictionRecord>& validation);
+    void fail_run(RunId run, const std::string& reason);
+    // One transaction: predictions of the best weights on the test part (empty: of others, which are not
+    // kept), and that it was looked at.
+    void record_test_look(RunId run, const std::vector<PredictionRecord>& test);
+    // Adds the mark, or replaces what was marked for that item.
+    void put_mark(StudyId study, const MarkRecord& mark);
+    // False when the item was not marked.
+    bool remove_mark(StudyId study, const std::string& item);
+    // False when the run had the tag already, or did not have it.
+    bool add_tag(RunId run, const std::string& tag);
+    bool remove_tag(RunId run, const std::string& tag);
+    void put_note(RunId run, const std::string& note);
+    // Puts a run away, or brings it back.
+    void put_archived(RunId run, bool archived);
+    // Forgets all that a run recorded and removes its model and checkpoint. What stays is that the test part
+    // was looked at with it; when its plan asks for it, it is trained again. InputError while a process
+    // trains it.
+    void delete_run(RunId run);
+    // Copies studies, runs and models of another ledger that this one lacks. Of a run that both have, the
+    // finished one is kept, or else ours. Tags and looks at the test part are joined.
+    MergeSummary merge(const Ledger& other);
+
+  private:
+    explicit LedgerWriter(std::shared_ptr<LedgerConnection> connection)
+        : connection_(connection), ledger_(std::move(connection)) {}
+
+    void require_run(RunId run) const;
+    void forget_records(RunId run);
+    void put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions);
+    // A run of another ledger, with our numbers of what it belongs to.
+    struct ForeignRun {
+        RunId id;
+        StudyId study;
+        DivisionId division;
+        bool superseded = false;
+    };
+    void merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary);
+
+    std::shared_ptr<LedgerConnection> connection_;
+    Ledger ledger_;
+};
+
+}  // namespace jevrin

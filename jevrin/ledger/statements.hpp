@@ -1,0 +1,88 @@
+// Statements and transactions on the database of a ledger.
+#pragma once
+
+#include "jevrin/base/enumeration.hpp"
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/connection.hpp"
+#include "jevrin/ledger/ids.hpp"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <cstdint>
+#include <ctime>
+#include <filesystem>
+#include <string>
+#include <type_traits>
+
+namespace jevrin {
+
+// UTC, "2026-01-31T12:00:00Z".
+inline std::string now() {
+    return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)));
+}
+
+// Runs work() as one transaction that takes the write lock at once, and translates database errors.
+template <typename Work>
+auto in_transaction(LedgerConnection& connection, Work work) -> decltype(work()) {
+    return with_database_errors(connection.file(), [&] {
+        SQLite::Transaction transaction(*connection.database, SQLite::TransactionBehavior::IMMEDIATE);
+        if constexpr (std::is_void_v<decltype(work())>) {
+            work();
+            transaction.commit();
+        } else {
+            auto result = work();
+            transaction.commit();
+            return result;
+        }
+    });
+}
+
+template <typename Value>
+void bind_value(SQLite::Statement& statement, int place, const Value& value) {
+    if constexpr (requires { value.number; })
+        statement.bind(place, value.number);
+    else
+        statement.bind(place, value);
+}
+
+// Runs one statement with its values bound in order.
+template <typename... Values>
+void execute(SQLite::Database& database, const std::string& sql, const Values&... values) {
+    SQLite::Statement statement(database, sql);
+    int place = 0;
+    (bind_value(statement, ++place, values), ...);
+    statement.exec();
+}
+
+template <typename... Values>
+std::int64_t select_number(SQLite::Database& database, const std::string& sql, const Values&... values) {
+    SQLite::Statement statement(database, sql);
+    int place = 0;
+    (bind_value(statement, ++place, values), ...);
+    return statement.executeStep() ? statement.getColumn(0).getInt64() : 0;
+}
+
+// What a ledger does not hold: "FILE: there is no run with the number 7".
+[[noreturn]] void throw_no_row(const LedgerConnection& connection, std::int64_t number, const char* what);
+
+// InputError when the table has no row with this number.
+template <typename Kind>
+void require_row(const LedgerConnection& connection, const char* table, LedgerId<Kind> id, const char* what) {
+    if (select_number(*connection.database, fmt::format("SELECT COUNT(*) FROM {} WHERE id = ?", table), id) == 0)
+        throw_no_row(connection, id.number, what);
+}
+
+// A stored value of an enumeration; InputError names the file when it is none.
+template <typename Enum>
+Enum stored_value(const LedgerConnection& connection, const std::string& name) {
+    try {
+        return value_named<Enum>(name);
+    } catch (const InputError& error) {
+        throw InputError(
+            fmt::format("{}: {}; the ledger is damaged", printable(connection.file().string()), error.what()));
+    }
+}
+
+}  // namespace jevrin

@@ -1,0 +1,199 @@
+#include "jevrin/study/run_execution.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/memory.hpp"
+#include "jevrin/study/certainty.hpp"
+#include "jevrin/study/environment.hpp"
+#include "jevrin/training/checkpoint.hpp"
+
+#include <algorithm>
+
+namespace jevrin {
+namespace {
+
+// The share of the largest class among what training sees.
+double majority_share(const TrainingData& data, Sampling sampling) {
+    if (sampling == Sampling::balanced) return 1.0 / static_cast<double>(data.classes);
+    std::vector<std::size_t> counts(data.classes, 0);
+    for (const std::size_t item : data.parts.training) ++counts[data.labels[item]];
+    return static_cast<double>(*std::max_element(counts.begin(), counts.end())) /
+           static_cast<double>(data.parts.training.size());
+}
+
+CandidateNetwork network_of(const Materials& materials, const PlannedRun& planned) {
+    return build_network(materials.plan, *planned.candidate, materials.backbones, materials.set.classes.size(),
+                         planned.seed);
+}
+
+RunTrainer trainer_of(const TrainingData& data, CandidateNetwork built, const Scaling& scaling,
+                      const PlannedRun& planned, FeaturePool* pool) {
+    return RunTrainer(data, std::move(built.network), std::move(built.phases), scaling,
+                      planned.candidate->training, planned.seed, pool);
+}
+
+}  // namespace
+
+RunExecution::RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
+                           RunRecord record, const RunExecutionOptions& options, const RunEvents& events)
+    : writer_(writer),
+      materials_(materials),
+      planned_(planned),
+      record_(std::move(record)),
+      options_(options),
+      events_(events),
+      data_(materials.data_for(*planned.candidate, planned.fold)),
+      scaling_(materials.scaling_for(*planned.candidate, planned.fold)),
+      trainer_(trainer_of(data_, network_of(materials, planned), scaling_, planned, options.pool)),
+      watch_(majority_share(data_, planned.candidate->training.sampling)) {}
+
+// Whether nothing is left to train.
+bool RunExecution::is_over() const {
+    const TrainingSettings& t = candidate().training;
+    const std::int64_t best = record_.best ? record_.best->epoch : 0;
+    return trainer_.finished() || (t.patience > 0 && record_.epochs - best >= t.patience) ||
+           (t.minutes > 0.0 && seconds_ >= 60.0 * t.minutes);
+}
+
+RunRecord RunExecution::carry_out() {
+    const std::int64_t resumed = resume();
+    writer_.begin_run(record_.id, plan_of_run(materials_.plan, candidate(), planned_.seed, planned_.fold),
+                      environment_json());
+    record_.state = RunState::training;
+    record_.reason.clear();
+    if (events_.started) events_.started(record_, resumed);
+    const auto progress = [&](std::int64_t batch, std::int64_t batches) {
+        if (events_.progress) events_.progress(record_, batch, batches);
+        return !(events_.stop_requested && events_.stop_requested());
+    };
+    while (!is_over()) {
+        try {
+            finish_epoch(candidate().last_layer == LastLayer::logistic_regression
+                             ? trainer_.solve_head(candidate().penalty)
+                             : trainer_.train_epoch(progress));
+        } catch (const Interrupted&) {
+            save();
+            throw;
+        }
+    }
+    finish();
+    return record_;
+}
+
+// Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind it where it
+// was stopped. Returns that epoch.
+std::int64_t RunExecution::resume() {
+    const RunId id = record_.id;
+    const Ledger& ledger = writer_.ledger();
+    const std::filesystem::path file = ledger.checkpoint_file(id);
+    if (std::filesystem::exists(file)) try {
+            const TrainingState state = read_checkpoint(file);
+            const std::optional<EpochNote> note = note_from_text(state.note);
+            if (note && state.epochs_done == record_.epochs + 1)
+                writer_.record_epoch(id, note->epoch, note->best, note->layers, note->warnings);
+            record_ = ledger.run_by_id(id);
+            if (state.epochs_done == record_.epochs) {
+                trainer_.restore(state);
+                note_ = state.note;
+                for (const EpochRecord& epoch : ledger.curve(id)) {
+                    watch_.observe(epoch, ledger.layers(id, epoch.epoch));
+                    seconds_ += epoch.seconds;
+                }
+                if (record_.best) {
+                    best_score_ = score(record_.best->validation, materials_.plan.metric);
+                    best_loss_ = record_.best->validation_loss;
+                }
+                return record_.epochs;
+            }
+        } catch (const InputError& error) {
+            if (events_.warning) events_.warning(error.what());
+        }
+    if (record_.epochs > 0) writer_.restart_run(id);
+    record_ = ledger.run_by_id(id);
+    return 0;
+}
+
+void RunExecution::save() {
+    TrainingState state = trainer_.state();
+    state.note = note_;
+    write_checkpoint(writer_.ledger().checkpoint_file(record_.id), state);
+}
+
+void RunExecution::finish_epoch(const EpochResult& result) {
+    std::vector<std::size_t> labels;
+    for (const std::size_t item : result.validation.items) labels.push_back(data_.labels[item]);
+    EpochNote note;
+    note.epoch = recorded_epoch({.epoch = result.epoch,
+                                 .step = result.step,
+                                 .training_loss = result.training_loss,
+                                 .objective = result.objective,
+                                 .training_accuracy = result.training.accuracy(),
+                                 .training_balanced_accuracy = result.training.balanced_accuracy(),
+                                 .training_macro_f1 = result.training.macro_f1(),
+                                 .validation_loss = result.validation.loss,
+                                 .learning_rate = result.learning_rate,
+                                 .seconds = result.seconds,
+                                 .data_seconds = result.data_seconds,
+                                 .compute_seconds = result.compute_seconds,
+                                 .validation_seconds = result.validation_seconds,
+                                 .memory_bytes = resident_memory(),
+                                 .validation_scores = {}},
+                                ConfusionMatrix(data_.classes, labels, result.validation.classes()));
+    note.layers = result.layers;
+    const RecordedEpoch& epoch = note.epoch;
+    note.warnings = watch_.observe(epoch, note.layers);
+    const double reached = validation_score(epoch, materials_.plan.metric);
+    note.best = reached > best_score_ || (reached == best_score_ && epoch.validation_loss < best_loss_);
+    if (note.best) {
+        best_score_ = reached;
+        best_loss_ = epoch.validation_loss;
+        trainer_.keep_as_best();
+        record_.best = epoch;
+    }
+    if (options_.keep_epochs)
+        save_classifier(writer_.ledger().model_file(record_.id, epoch.epoch), classifier(trainer_.network()));
+    note_ = to_text(note);
+    save();
+    writer_.record_epoch(record_.id, epoch, note.best, note.layers, note.warnings);
+    seconds_ += epoch.seconds;
+    record_.epochs = epoch.epoch;
+    if (events_.epoch_finished) events_.epoch_finished(record_, note);
+}
+
+Classifier RunExecution::classifier(Network network) const {
+    return {.network = std::move(network),
+            .classes = materials_.set.classes,
+            .preparation = Preparation{materials_.plan.images.fitting, scaling_},
+            .provenance = {{"study", materials_.plan.name},
+                           {"run", record_.name()},
+                           {"regime", name_of(record_.regime)},
+                           {"image_set", materials_.set.fingerprint},
+                           {"version", JEVRIN_VERSION}}};
+}
+
+// The model file first, then the transaction that says the run is finished.
+void RunExecution::finish() {
+    const Predictions predictions = trainer_.predict_with_best(data_.parts.validation);
+    Classifier best = classifier(trainer_.best_network());
+    fit_certainty(best, trainer_, data_, predictions);
+    save_classifier(writer_.ledger().model_file(record_.id), best);
+    writer_.finish_run(record_.id, prediction_records(predictions));
+    std::error_code ignored;
+    std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
+}
+
+std::vector<PredictionRecord> RunExecution::prediction_records(const Predictions& predictions) const {
+    const std::vector<std::size_t> predicted = predictions.classes();
+    std::vector<PredictionRecord> records;
+    for (std::size_t i = 0; i < predictions.items.size(); ++i) {
+        const std::size_t item = predictions.items[i];
+        const auto row =
+            predictions.probabilities.begin() + static_cast<std::ptrdiff_t>(i * materials_.data.classes);
+        records.push_back({materials_.set.items[item].id,
+                           materials_.data.labels[item],
+                           predicted[i],
+                           {row, row + static_cast<std::ptrdiff_t>(materials_.data.classes)}});
+    }
+    return records;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,71 @@
+// The execution of one run: taken up where it stopped, trained to its end, each epoch recorded.
+//
+//     RunExecution execution(writer, materials, planned, record, {.pool = pool}, events);
+//     const RunRecord finished = execution.carry_out();
+#pragma once
+
+#include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/study/epoch_note.hpp"
+#include "jevrin/study/materials.hpp"
+#include "jevrin/study/planned_runs.hpp"
+#include "jevrin/study/run_watch.hpp"
+#include "jevrin/training/boundary_features.hpp"
+#include "jevrin/training/classifier.hpp"
+
+#include <functional>
+#include <string>
+
+namespace jevrin {
+
+// What an execution tells as it goes; each may be empty.
+struct RunEvents {
+    // resumed_after: the epochs that were done before.
+    std::function<void(const RunRecord& run, std::int64_t resumed_after)> started;
+    std::function<void(const RunRecord& run, std::int64_t batch, std::int64_t batches)> progress;
+    std::function<void(const RunRecord& run, const EpochNote& epoch)> epoch_finished;
+    std::function<void(const std::string& message)> warning;
+    std::function<bool()> stop_requested;
+};
+
+struct RunExecutionOptions {
+    FeaturePool* pool = nullptr;  // of features at the boundary; none: they are computed in each epoch
+    bool keep_epochs = false;     // a model file of every epoch, not only of the best
+};
+
+class RunExecution {
+  public:
+    // The run must be claimed. Everything given must outlive this.
+    RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned, RunRecord record,
+                 const RunExecutionOptions& options, const RunEvents& events);
+
+    // Interrupted when asked to stop: the batch is finished and the state saved. RunError when the run fails; it keeps
+    // its last good state.
+    RunRecord carry_out();
+
+  private:
+    const Candidate& candidate() const { return *planned_.candidate; }
+    bool is_over() const;
+    std::int64_t resume();
+    void save();
+    void finish_epoch(const EpochResult& result);
+    void finish();
+    Classifier classifier(Network network) const;
+    std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const;
+
+    LedgerWriter& writer_;
+    const Materials& materials_;
+    const PlannedRun& planned_;
+    RunRecord record_;
+    RunExecutionOptions options_;
+    const RunEvents& events_;
+    TrainingData data_;
+    Scaling scaling_;
+    RunTrainer trainer_;
+    RunWatch watch_;
+    double best_score_ = -1.0;
+    double best_loss_ = 0.0;
+    double seconds_ = 0.0;  // of all its epochs
+    std::string note_;      // of the last epoch
+};
+
+}  // namespace jevrin

@@ -1,0 +1,94 @@
+// Ledgers of every earlier version of the format, each made by the version that wrote it, with the plan it was made
+// from: they open, keep their runs, and nothing of them is trained again. tests/ledger/versions/ holds them;
+// scripts/keep-ledger adds one.
+#include "support/support.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/ledger/database.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/study/study.hpp"
+
+#include <sqlite3.h>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::HasSubstr;
+
+const std::filesystem::path kept = std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / "tests/ledger/versions";
+
+class LedgerVersion : public testing::TestWithParam<int> {
+  protected:
+    LedgerVersion() {
+        const auto copy = [&](const std::string& from, const std::string& to) {
+            std::filesystem::copy(kept / from, directory_ / to, std::filesystem::copy_options::recursive);
+        };
+        copy("images", "images");
+        copy("backbone.onnx", "backbone.onnx");
+        copy(GetParam() < 4 ? "plan-1.toml" : "plan-4.toml", "plan.toml");
+        copy(std::to_string(GetParam()), "ledger");
+    }
+    std::filesystem::path ledger() const { return directory_ / "ledger"; }
+    Plan plan() const { return read_plan(directory_ / "plan.toml"); }
+
+    TemporaryDirectory directory_;
+};
+
+// State, candidate and best score of every run, as the database itself has them.
+std::vector<std::string> runs_in(const std::filesystem::path& ledger) {
+    std::vector<std::string> rows;
+    sqlite3* database = nullptr;
+    sqlite3_open((ledger / "ledger.db").c_str(), &database);
+    sqlite3_exec(
+        database,
+        "SELECT candidate || '/' || seed || ' ' || state || ' ' || superseded || ' ' || accuracy FROM runs JOIN epochs "
+        "ON run = runs.id AND epoch = best_epoch ORDER BY 1",
+        [](void* to, int, char** values, char**) {
+            static_cast<std::vector<std::string>*>(to)->emplace_back(values[0]);
+            return 0;
+        },
+        &rows, nullptr);
+    sqlite3_close(database);
+    return rows;
+}
+
+TEST_P(LedgerVersion, KeepsItsRunsAndTrainsNothingAgain) {
+    EXPECT_THAT(message_of<InputError>([&] { Ledger::open(ledger()); }), HasSubstr("brings it up to date"));
+    const std::vector<std::string> before = runs_in(ledger());
+    ASSERT_GE(before.size(), 4U);
+    const StudySummary summary = train_study(plan(), ledger());
+    EXPECT_EQ(summary.trained, 0);
+    EXPECT_EQ(summary.superseded, 0);
+    EXPECT_EQ(summary.already_finished, static_cast<std::int64_t>(before.size()));
+    EXPECT_EQ(runs_in(ledger()), before);
+    // A second time, and from a plan that spells out what was left at its default.
+    Plan again = plan();
+    EXPECT_EQ(train_study(again, ledger()).trained, 0);
+    const Ledger reading = Ledger::open(ledger());
+    for (const RunRecord& run : reading.runs(reading.study().id)) {
+        EXPECT_EQ(run.batch, 4) << run.name();
+        EXPECT_EQ(reading.epochs(run.id).back().validation.total(), 6) << run.name();
+        EXPECT_EQ(reading.predictions(run.id, Part::validation).size(), 6U) << run.name();
+    }
+}
+
+TEST_P(LedgerVersion, TrainsWhatThePlanChanges) {
+    Plan changed = plan();
+    changed.candidates.resize(1);
+    changed.candidates[0].training.optimiser.momentum = 0.7;
+    const StudySummary summary = train_study(changed, ledger());
+    EXPECT_EQ(summary.trained, 1);
+    EXPECT_EQ(summary.superseded, 1);
+}
+
+std::vector<int> earlier_versions() {
+    std::vector<int> versions;
+    for (int version = 1; version < schema_version; ++version) versions.push_back(version);
+    return versions;
+}
+INSTANTIATE_TEST_SUITE_P(Kept, LedgerVersion, testing::ValuesIn(earlier_versions()));
+
+}  // namespace
+}  // namespace jevrin

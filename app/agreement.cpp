@@ -7,9 +7,10 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/candidate_style.hpp"
 #include "jevrin/figures/sheet.hpp"
-#include "jevrin/study/part_predictions.hpp"
 
 #include <fmt/format.h>
 
@@ -138,7 +139,8 @@ std::string counts(const Agreement& agreement) {
                     many(ItemGroup::known), many(ItemGroup::disputed), many(ItemGroup::missed));
     if (agreement.regimes.size() > 1)
         for (const Regime regime : agreement.regimes)
-            text += fmt::format("only {} gets right: {}\n", name_of(regime), many(ItemGroup::only_regime, regime));
+            text += fmt::format("only {} gets right: {}\n", name_of(regime),
+                                many(ItemGroup::only_regime, regime));
     return text;
 }
 
@@ -223,7 +225,7 @@ void add_agreement(Command& command) {
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command
         .add_option("--show", options->show,
-                     "missed by all, known to all, disputed, or right in one regime only")
+                    "missed by all, known to all, disputed, or right in one regime only")
         .one_of({"missed", "known", "disputed", "one-regime"})
         .option_text("WHICH=" + options->show);
     command.add_option("--regime", options->regime, "right in this regime only").type_name("REGIME");

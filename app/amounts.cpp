@@ -4,6 +4,7 @@
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/amounts_figure.hpp"
 
 #include <fmt/format.h>

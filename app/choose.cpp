@@ -6,6 +6,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/test_report.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/choice_figure.hpp"
 
 #include <fmt/format.h>
@@ -172,7 +173,7 @@ void add_choose(Command& command) {
         .option_text("COST=" + options->cost);
     command.add_flag("--pairs", options->pairs, "every candidate against every other");
     command.add_flag("--test", options->test,
-                      "score the chosen one on the test part: this opens the sealed part and is recorded");
+                     "score the chosen one on the test part: this opens the sealed part and is recorded");
     add_picture_option(command, "--figure", options->figure, "draw it");
     add_table_option(command, options->csv, "write the ranking as a table");
     add_ledger_options(command, options->ledger);

@@ -7,7 +7,6 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/metrics/intervals.hpp"
 #include "jevrin/metrics/scores.hpp"
@@ -18,32 +17,13 @@
 
 namespace jevrin::app {
 
-std::vector<RunRecord> runs_with_matrices(const std::vector<std::string>& names, const OpenStudy& open) {
-    std::vector<RunRecord> found = runs_called(open.ledger, open.study, names);
-    std::erase_if(found, [&](const RunRecord& run) {
-        const bool named = std::find(names.begin(), names.end(), run.name()) != names.end();
-        if (named && !run.best)
-            throw InputError(
-                fmt::format("run '{}' has no finished epoch yet; train it first", printable(run.name())));
-        return !named && run.state != RunState::finished;
-    });
-    if (found.empty()) throw InputError("none of these runs is finished yet; train them first");
-    return found;
-}
-
-ShownMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open, const RunRecord& run) {
-    if (options.part != "validation") {
-        ProgressBars bar;
-        const PartPredictions predictions =
-            predict_part(options.ledger.directory, open.study.name, run.name(), *part_from_name(options.part),
-                         options.epoch == 0 ? std::nullopt : std::optional(options.epoch),
-                         [&](std::int64_t done, std::int64_t total) { bar.show("predicting", done, total); });
-        return {predictions.matrix(), predictions.epoch};
-    }
-    const std::int64_t wanted = options.epoch == 0 ? run.best->epoch : options.epoch;
-    for (RecordedEpoch& epoch : open.ledger.epochs(run.id))
-        if (epoch.epoch == wanted) return {std::move(epoch.validation), wanted};
-    throw InputError(fmt::format("run '{}' has the epochs 1 to {}, not {}", run.name(), run.epochs, wanted));
+RunMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open,
+                      const std::vector<RunRecord>& runs) {
+    ProgressBars bar;
+    return sum_of_matrices(
+        open.ledger, open.study, runs, *part_from_name(options.part),
+        options.epoch == 0 ? std::nullopt : std::optional(options.epoch),
+        [&](std::int64_t done, std::int64_t total) { bar.show("predicting", done, total); });
 }
 
 void print_files(const ConfusionOptions& options) {
@@ -88,7 +68,7 @@ void draw_strip(const OpenStudy& open, const RunRecord& run, const std::filesyst
                          file);
 }
 
-Json to_json(const std::vector<RunRecord>& runs, const std::string& part, const ShownMatrix& shown,
+Json to_json(const std::vector<RunRecord>& runs, const std::string& part, const RunMatrix& shown,
              const StudyRecord& study, CellValue value) {
     Json counts = Json::array();
     for (std::size_t i = 0; i < shown.matrix.classes(); ++i) {
@@ -111,16 +91,10 @@ Json to_json(const std::vector<RunRecord>& runs, const std::string& part, const 
 
 void confusion(const ConfusionOptions& options) {
     OpenStudy open = open_study(options.ledger);
-    const std::vector<RunRecord> runs = runs_with_matrices(options.runs, open);
+    const std::vector<RunRecord> runs = runs_with_matrices(open.ledger, open.study, options.runs);
     if (!options.strip.empty() && runs.size() > 1)
         throw InputError("a strip shows the epochs of one run; name one run");
-    ShownMatrix shown = find_matrix(options, open, runs.front());
-    for (std::size_t i = 1; i < runs.size(); ++i) {
-        const ShownMatrix other = find_matrix(options, open, runs[i]);
-        for (std::size_t a = 0; a < shown.matrix.classes(); ++a)
-            for (std::size_t b = 0; b < shown.matrix.classes(); ++b)
-                shown.matrix.add(a, b, other.matrix.at(a, b));
-    }
+    const RunMatrix shown = find_matrix(options, open, runs);
     open.study = open.ledger.study(open.study.name);  // counts a look at the test part
     const ConfusionMatrix& matrix = shown.matrix;
     const CellValue value = cell_value(options.shares);
@@ -161,19 +135,17 @@ void add_confusion(Command& command) {
     auto options = std::make_shared<ConfusionOptions>();
     command
         .add_option("RUN", options->runs,
-                     "the run, as CANDIDATE/SEED; several, or a CANDIDATE with all its runs, are added up")
+                    "the run, as CANDIDATE/SEED; several, or a CANDIDATE with all its runs, are added up")
         .required();
     command
         .add_option("--part", options->part,
-                     "training, validation, or test: this opens the sealed part and is recorded")
+                    "training, validation, or test: this opens the sealed part and is recorded")
         .one_of({"training", "validation", "test"})
         .capture_default_str();
-    command.add_option("--epoch", options->epoch, "the epoch (default: the best)")
-        .type_name("N")
-        .positive();
+    command.add_option("--epoch", options->epoch, "the epoch (default: the best)").type_name("N").positive();
     command
         .add_option("--shares", options->shares,
-                     "of the true class (recall on the diagonal) or of the predicted one, instead of counts")
+                    "of the true class (recall on the diagonal) or of the predicted one, instead of counts")
         .type_name("true|predicted")
         .one_of({"true", "predicted"});
     command
@@ -183,7 +155,7 @@ void add_confusion(Command& command) {
             "class")
         .type_name("RUN");
     command.add_flag("--mean", options->mean,
-                      "the mean share of several runs and its spread, instead of their sum");
+                     "the mean share of several runs and its spread, instead of their sum");
     add_picture_option(command, "--figure", options->figure, "draw it");
     add_picture_option(command, "--strip", options->strip, "draw it epoch by epoch");
     add_table_option(command, options->csv, "write it as a table");

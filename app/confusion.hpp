@@ -3,7 +3,7 @@
 
 #include "output.hpp"
 
-#include "jevrin/metrics/confusion_matrix.hpp"
+#include "jevrin/evaluation/run_matrices.hpp"
 
 namespace jevrin::app {
 
@@ -20,16 +20,9 @@ struct ConfusionOptions {
     std::filesystem::path csv;
 };
 
-// The runs named, which need one epoch, or all finished ones of a candidate.
-std::vector<RunRecord> runs_with_matrices(const std::vector<std::string>& names, const OpenStudy& open);
-
-struct ShownMatrix {
-    ConfusionMatrix matrix;
-    std::int64_t epoch = 0;
-};
-
-// Of the part and epoch that the options name.
-ShownMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open, const RunRecord& run);
+// Of the part and epoch that the options name, added up.
+RunMatrix find_matrix(const ConfusionOptions& options, const OpenStudy& open,
+                      const std::vector<RunRecord>& runs);
 
 // A line for each file that the options name.
 void print_files(const ConfusionOptions& options);

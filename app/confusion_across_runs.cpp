@@ -5,6 +5,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/matrices.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
 
@@ -152,9 +153,9 @@ void print_difference(const ConfusionOptions& options) {
 
 void print_mean(const ConfusionOptions& options) {
     OpenStudy open = open_study(options.ledger);
-    const std::vector<RunRecord> runs = runs_with_matrices(options.runs, open);
+    const std::vector<RunRecord> runs = runs_with_matrices(open.ledger, open.study, options.runs);
     std::vector<ConfusionMatrix> matrices;
-    for (const RunRecord& run : runs) matrices.push_back(find_matrix(options, open, run).matrix);
+    for (const RunRecord& run : runs) matrices.push_back(find_matrix(options, open, {run}).matrix);
     open.study = open.ledger.study(open.study.name);  // counts a look at the test part
     const MatrixSpread spread = matrix_spread(matrices);
     const std::vector<std::string>& classes = open.study.classes;

@@ -5,6 +5,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/evidence.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 
 #include <fmt/format.h>
@@ -89,7 +90,8 @@ CurveView view_of(const CurvesOptions& options, Metric metric) {
     CurveView view = options.view;
     view.axis = value_named<CurveAxis>(options.over);
     view.quantities.clear();
-    for (const std::string& name : options.quantities) view.quantities.push_back(value_named<CurveQuantity>(name));
+    for (const std::string& name : options.quantities)
+        view.quantities.push_back(value_named<CurveQuantity>(name));
     if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(metric)};
     constexpr std::size_t most = 4;
     if (view.quantities.size() > most)
@@ -147,8 +149,8 @@ void add_curves(Command& command) {
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
     command
         .add_option("--show", options->quantities,
-                     "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
-                     "(default: loss and the plan's metric)")
+                    "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
+                    "(default: loss and the plan's metric)")
         .type_name("NAME,...")
         .delimiter(',');
     command.add_option("--over", options->over, "what lies below: epoch, step, seconds or examples")
@@ -156,7 +158,7 @@ void add_curves(Command& command) {
         .capture_default_str();
     command
         .add_option("--smooth", options->view.smoothing,
-                     "weight of the epochs before; as it was stays faint behind")
+                    "weight of the epochs before; as it was stays faint behind")
         .type_name("0..1")
         .within(0.0, 0.99)
         .capture_default_str();

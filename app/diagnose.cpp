@@ -4,6 +4,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/diagnosis.hpp"
 #include "jevrin/comparison/evidence.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 
 #include <fmt/format.h>
 

@@ -4,7 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>

@@ -3,8 +3,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/figures/sheet.hpp"
-#include "jevrin/study/run_features.hpp"
 
 #include <fmt/format.h>
 
@@ -150,8 +150,8 @@ void show_item(const ItemOptions& options) {
         return;
     }
     print(fmt::format("{}\n{} part of {}; label {}, called {}{}\n\n",
-                      printable(open.study.image_root + "/" + path_of(report.item.id)),
-                      name_of(report.part), printable(run.name()), printable(classes[report.item.label]),
+                      printable(open.study.image_root + "/" + path_of(report.item.id)), name_of(report.part),
+                      printable(run.name()), printable(classes[report.item.label]),
                       printable(classes[report.predicted]),
                       report.part == Part::training ? " (it was trained on)" : ""));
     Table table({"class", "probability", ""}, {1});

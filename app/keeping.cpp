@@ -4,6 +4,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 
 #include <fmt/format.h>
@@ -35,18 +36,9 @@ struct DeleteOptions {
     bool yes = false;
 };
 
-// All are found before anything is changed. A candidate means its runs.
+// All are found before anything is changed.
 std::vector<RunRecord> find_runs(const OpenStudy& open, const std::vector<std::string>& names) {
-    std::vector<RunRecord> known = open.ledger.runs(open.study.id);
-    for (RunRecord& run : open.ledger.archived_runs(open.study.id)) known.push_back(std::move(run));
-    std::vector<RunRecord> found;
-    for (const std::string& name : names) {
-        const std::size_t before = found.size();
-        for (const RunRecord& run : known)
-            if (run.candidate == name) found.push_back(run);
-        if (found.size() == before) found.push_back(open.ledger.run(open.study.id, name));
-    }
-    return found;
+    return runs_called(open.ledger, open.study, names, RunScope::archived_too);
 }
 
 void print_runs(const LedgerOptions& options, const std::vector<RunRecord>& runs, const std::string& done) {

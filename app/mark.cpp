@@ -4,8 +4,8 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/corrections.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
-#include "jevrin/study/corrections.hpp"
 
 #include <fmt/format.h>
 
@@ -121,8 +121,8 @@ void add_marks(Command& command) {
     auto options = std::make_shared<ListOptions>();
     command
         .add_option("--corrections", options->corrections,
-                     "write what is proposed as a corrections file for the plan; rows that it already has "
-                     "for other items stay")
+                    "write what is proposed as a corrections file for the plan; rows that it already has "
+                    "for other items stay")
         .type_name("FILE");
     add_ledger_options(command, options->ledger);
     command.callback([options] { list_marks(*options); });

@@ -3,7 +3,7 @@
 
 #include "output.hpp"
 
-#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 
 namespace jevrin::app {
 

@@ -1,13 +1,11 @@
-#include "jevrin/metrics/scores.hpp"
-
 #include "commands.hpp"
 #include "prediction_options.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/score_report.hpp"
 #include "jevrin/figures/reliability_figure.hpp"
-#include "jevrin/metrics/calibration.hpp"
 
 #include <fmt/format.h>
 
@@ -39,40 +37,17 @@ constexpr Measure listed[] = {Measure::accuracy,
                               Measure::brier,
                               Measure::calibration_error};
 
-struct Report {
-    Scores scores;
-    Scores majority;
-    Scores random;
-    std::array<std::optional<Interval>, measure_count> intervals;
-    std::vector<ReliabilityBin> bins;
-    // Of the model that predicted so, and the scores with it; nothing when that is not at hand.
+ScoreReport make_report(const ScoresOptions& options, const OpenPredictions& open) {
     std::optional<double> temperature;
-    Scores tempered;
-    BootstrapSettings bootstrap;
-};
-
-Report make_report(const ScoresOptions& options, const OpenPredictions& open) {
-    const ScoreSettings settings{.k = options.top_k};
-    const PredictionTable& table = open.table();
-    Report report{.scores = score_predictions(table, settings),
-                  .majority = majority_baseline(table, settings),
-                  .random = random_baseline(table, settings),
-                  .intervals = {},
-                  .bins = reliability(table),
-                  .tempered = {},
-                  .bootstrap = {.seed = options.seed}};
-    report.intervals = score_intervals(table, settings, report.bootstrap);
     if (options.elsewhere.empty())
-        report.temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
-    if (report.temperature)
-        report.tempered = score_predictions(with_temperature(table, *report.temperature), settings);
-    return report;
+        temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
+    return score_report(open.table(), {.k = options.top_k}, {.seed = options.seed}, temperature);
 }
 
-std::string scores_table(const Report& report) {
+std::string scores_table(const ScoreReport& report) {
     Table table({"", "score", "95 % interval", "majority", "random"}, {1, 3, 4});
     for (const Measure measure : listed) {
-        const auto& interval = report.intervals[static_cast<std::size_t>(measure)];
+        const auto& interval = report.interval(measure);
         table.add({spoken_measure(measure, report.scores.k), three_decimals(report.scores[measure]),
                    interval ? fmt::format("{:.3f} to {:.3f}", interval->low, interval->high) : "",
                    three_decimals(report.majority[measure]), three_decimals(report.random[measure])});
@@ -80,7 +55,7 @@ std::string scores_table(const Report& report) {
     return table.text();
 }
 
-std::string reliability_table(const Report& report) {
+std::string reliability_table(const ScoreReport& report) {
     Table table({"confidence", "items", "said", "right"}, {1, 2, 3});
     for (const ReliabilityBin& bin : report.bins)
         if (bin.items > 0)
@@ -99,7 +74,7 @@ std::string reliability_table(const Report& report) {
                       report.tempered[Measure::cross_entropy]);
 }
 
-Json to_json(const OpenPredictions& open, const Report& report) {
+Json to_json(const OpenPredictions& open, const ScoreReport& report) {
     Json json = open.json();
     json["right"] = report.scores.right;
     json["k"] = report.scores.k;
@@ -131,8 +106,8 @@ Json to_json(const OpenPredictions& open, const Report& report) {
 }
 
 // What the size of the part allows to say.
-std::string caution(const Report& report) {
-    const auto& accuracy = report.intervals[static_cast<std::size_t>(Measure::accuracy)];
+std::string caution(const ScoreReport& report) {
+    const auto& accuracy = report.interval(Measure::accuracy);
     constexpr std::int64_t few = 100;
     if (!accuracy || report.scores.items >= few) return "";
     return fmt::format("{} say little: the accuracy may be anything from {:.2f} to {:.2f}\n",
@@ -150,7 +125,7 @@ void scores(const ScoresOptions& options) {
         what = fmt::format("{}, for the {} part of {}", printable(options.elsewhere.string()),
                            name_of(open.part), printable(open.run.name()));
     }
-    const Report report = make_report(options, open);
+    const ScoreReport report = make_report(options, open);
     if (!options.csv.empty()) write_file(options.csv, to_csv(open.predictions, open.classes()));
     if (!options.figure.empty())
         draw_reliability(report.bins, fmt::format("{}: does it know when it is right?", what),
@@ -184,7 +159,7 @@ void add_scores(Command& command) {
     command.add_option("--seed", options->seed, "of the bootstrap samples").capture_default_str();
     command
         .add_option("--predictions", options->elsewhere,
-                     "score a CSV of predictions made elsewhere for the same items")
+                    "score a CSV of predictions made elsewhere for the same items")
         .type_name("FILE");
     add_table_option(command, options->csv, "write the predictions scored");
     add_picture_option(command, "--figure", options->figure, "draw the reliability");

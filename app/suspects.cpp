@@ -1,12 +1,10 @@
-#include "jevrin/study/suspects.hpp"
+#include "jevrin/evaluation/suspects.hpp"
 
 #include "commands.hpp"
 #include "prediction_options.hpp"
 #include "review_marks.hpp"
 
-#include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/figures/sheet.hpp"
 
 #include <fmt/format.h>
@@ -25,35 +23,12 @@ struct SuspectsOptions {
     std::filesystem::path sheet;
 };
 
-// The finished ones of those that are named, or of all.
-std::vector<RunRecord> find_runs(const SuspectsOptions& options, const OpenStudy& open) {
-    const auto unfinished = [](const RunRecord& run) { return run.state != RunState::finished; };
-    for (const std::string& name : options.runs) {
-        const std::vector<RunRecord> named = runs_called(open.ledger, open.study, {name});
-        if (std::all_of(named.begin(), named.end(), unfinished))
-            throw InputError(fmt::format("'{}' is not finished; 'jevrin runs' shows the state of each run",
-                                         printable(name)));
-    }
-    std::vector<RunRecord> found = runs_called(open.ledger, open.study, options.runs);
-    std::erase_if(found, unfinished);
-    if (found.empty()) throw InputError("no run of this study is finished; train one first");
-    return found;
-}
-
 SuspectReport judge(const SuspectsOptions& options, const OpenStudy& open) {
-    const std::vector<RunRecord> runs = find_runs(options, open);
-    // The best of the frozen ones.
-    const RunRecord* frozen = nullptr;
-    for (const RunRecord& run : runs)
-        if (run.regime == Regime::frozen && run.best &&
-            (frozen == nullptr || score(run.best->validation, open.study.metric) >
-                                      score(frozen->best->validation, open.study.metric)))
-            frozen = &run;
-    if (frozen == nullptr || options.recorded) return suspects_by_predictions(open.ledger, open.study, runs);
     ProgressBars bar;
-    return suspects_by_features(open.ledger, open.study, *frozen, [&](std::int64_t done, std::int64_t total) {
-        bar.show("computing features", done, total);
-    });
+    return find_suspects(
+        open.ledger, open.study, options.runs,
+        options.recorded ? SuspectSource::recorded : SuspectSource::features,
+        [&](std::int64_t done, std::int64_t total) { bar.show("computing features", done, total); });
 }
 
 std::vector<std::filesystem::path> draw(const OpenStudy& open, const SuspectReport& report,
@@ -146,8 +121,8 @@ void add_suspects(Command& command) {
         "RUN", options->runs,
         "runs or candidates to judge by (default: the best frozen run; without one, all finished runs)");
     command.add_flag("--recorded", options->recorded,
-                      "judge by what the runs predicted on the validation part, not by features of a frozen "
-                      "run on training and validation items");
+                     "judge by what the runs predicted on the validation part, not by features of a frozen "
+                     "run on training and validation items");
     add_most_option(command, options->most);
     add_mark_option(command, options->mark);
     add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");

@@ -5,15 +5,13 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/threshold_report.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
-#include "jevrin/metrics/calibration.hpp"
 #include "jevrin/metrics/intervals.hpp"
-#include "jevrin/metrics/ranking.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <numeric>
 
 namespace jevrin::app {
 namespace {
@@ -28,48 +26,11 @@ struct ThresholdsOptions {
     std::filesystem::path figure;
 };
 
-struct ClassThresholds {
-    std::size_t one_class = 0;
-    ThresholdCurve curve;
-    RankScores ranks;
-    std::optional<ThresholdPoint> of_precision;
-    std::optional<ThresholdPoint> of_recall;
-};
-
-struct ThresholdReport {
-    double temperature = 1.0;
-    std::vector<ClassThresholds> classes;
-    std::vector<CoveragePoint> coverage;
-    std::optional<CoveragePoint> wanted;  // of the accuracy asked for
-};
-
-ThresholdReport threshold_report(const ThresholdsOptions& options, const OpenPredictions& open) {
-    ThresholdReport report;
-    const auto temperature = temperature_of(open.open.ledger, open.run, open.predictions.epoch);
-    if (!temperature)
-        throw InputError(
-            fmt::format("the model of {} is gone, and thresholds hold for the probabilities that a "
-                        "model gives; 'jevrin train' trains it again",
-                        printable(open.run.name())));
-    report.temperature = *temperature;
-    const PredictionTable table = with_temperature(open.table(), report.temperature);
-    const std::vector<RankScores> ranks = rank_scores(table);
-    std::vector<std::size_t> wanted(table.classes);
-    std::iota(wanted.begin(), wanted.end(), std::size_t{0});
-    if (!options.one_class.empty()) wanted = {class_called(open.classes(), options.one_class)};
-    for (const std::size_t c : wanted) {
-        ClassThresholds own{.one_class = c,
-                            .curve = threshold_curve(table, c),
-                            .ranks = ranks[c],
-                            .of_precision = {},
-                            .of_recall = {}};
-        own.of_precision = point_of_precision(own.curve, options.precision);
-        own.of_recall = point_of_recall(own.curve, options.recall);
-        report.classes.push_back(std::move(own));
-    }
-    report.coverage = coverage_curve(table);
-    if (options.accuracy > 0.0) report.wanted = point_of_accuracy(report.coverage, options.accuracy);
-    return report;
+ThresholdReport make_report(const ThresholdsOptions& options, const OpenPredictions& open) {
+    ThresholdWishes wishes{.precision = options.precision, .recall = options.recall};
+    if (!options.one_class.empty()) wishes.one_class = class_called(open.classes(), options.one_class);
+    if (options.accuracy > 0.0) wishes.accuracy = options.accuracy;
+    return threshold_report(open.open.ledger, open.run, open.predictions, wishes);
 }
 
 std::string optional_decimals(const std::optional<double>& value) {
@@ -164,7 +125,7 @@ std::string to_csv(const ThresholdReport& report, const std::vector<std::string>
 
 void thresholds(const ThresholdsOptions& options) {
     const OpenPredictions open = open_predictions(options.predictions);
-    const ThresholdReport report = threshold_report(options, open);
+    const ThresholdReport report = make_report(options, open);
     if (!options.csv.empty()) write_file(options.csv, to_csv(report, open.classes()));
     if (!options.figure.empty()) {
         std::vector<NamedCurve> curves;
@@ -217,12 +178,10 @@ void add_thresholds(Command& command) {
          {std::tuple("--precision", &options->precision,
                      "the precision wanted: which threshold, what recall"),
           std::tuple("--recall", &options->recall, "the recall wanted: which threshold, what precision")})
-        command.add_option(name, *value, text)
-            .within(0.0, 1.0)
-            .option_text(fmt::format("SHARE={}", *value));
+        command.add_option(name, *value, text).within(0.0, 1.0).option_text(fmt::format("SHARE={}", *value));
     command
         .add_option("--accuracy", options->accuracy,
-                     "the accuracy wanted of what is answered: which confidence to ask for")
+                    "the accuracy wanted of what is answered: which confidence to ask for")
         .within(0.0, 1.0)
         .option_text("SHARE");
     add_table_option(command, options->csv, "write all points of the curves");

@@ -61,7 +61,7 @@ InputFile::~InputFile() {
 }
 
 void InputFile::fail(const std::string& what) const {
-    throw InputError(fmt::format("{}: {}", printable(path_.string()), what));
+    throw InputError::in_file(printable(path_.string()), what);
 }
 
 void InputFile::read(std::int64_t offset, std::span<std::byte> bytes) const {

@@ -102,31 +102,6 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study) {
     return gather_evidence(ledger, study, ledger.runs(study.id));
 }
 
-std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& study,
-                                   const std::vector<std::string>& names) {
-    std::vector<RunRecord> all = ledger.runs(study.id);
-    if (names.empty()) return all;
-    std::vector<RunRecord> found;
-    for (const std::string& name : names) {
-        const std::size_t before = found.size();
-        std::vector<std::string> known;
-        for (const RunRecord& run : all) {
-            const bool meant = run.candidate == name || run.name() == name || run.origin == name;
-            const bool taken = std::any_of(found.begin(), found.end(),
-                                           [&](const RunRecord& other) { return other.id == run.id; });
-            if (meant && !taken) found.push_back(run);
-            for (const std::string& word : {run.origin, run.candidate, run.name()})
-                if (std::find(known.begin(), known.end(), word) == known.end()) known.push_back(word);
-        }
-        if (found.size() == before && std::none_of(found.begin(), found.end(), [&](const RunRecord& run) {
-                return run.candidate == name || run.name() == name || run.origin == name;
-            }))
-            throw InputError(fmt::format("no run or candidate is called '{}'{}; 'jevrin runs' lists them",
-                                         printable(name), did_you_mean(name, known)));
-    }
-    return found;
-}
-
 CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric) {
     CandidateOutcomes outcomes;
     for (const RunEvidence& run : evidence.runs) {

@@ -48,11 +48,6 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study);
 // The same for some of its runs.
 StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
                               const std::vector<RunRecord>& runs);
-// The runs that these words name: a run, or a candidate with all its runs; all, when there are none.
-// InputError names the nearest word.
-std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& study,
-                                   const std::vector<std::string>& names);
-
 // For leads by this metric.
 CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric);
 

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "jevrin/comparison/choice.hpp"
-#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 
 #include <filesystem>
 #include <string>

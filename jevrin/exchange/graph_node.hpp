@@ -31,7 +31,8 @@ class GraphNode {
     const std::string& output(int i = 0) const { return proto_.output(i); }
 
     [[noreturn]] void fail(const std::string& what) const {
-        throw InputError(fmt::format("node '{}' ({}): {}", printable(name()), printable(type()), what));
+        throw InputError(fmt::format("node '{}' ({}): {}", printable(name()), printable(type()), what),
+                         ErrorPlace::part);
     }
     void expect_inputs(int least, int most) const {
         if (inputs() < least || inputs() > most || outputs() < 1)

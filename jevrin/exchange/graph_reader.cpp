@@ -274,10 +274,8 @@ void GraphReader::read_node(const GraphNode& node) {
         (this->*read->second)(node);
     } catch (const InputError& error) {
         // Shapes that clash name the layer already; other messages get the node.
-        const std::string text = error.what();
-        if (text.starts_with("node '") || text.starts_with("layer '") || text.starts_with("the weight '"))
-            throw;
-        node.fail(text);
+        if (error.place() != ErrorPlace::open) throw;
+        node.fail(error.what());
     }
 }
 

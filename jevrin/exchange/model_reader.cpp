@@ -1,7 +1,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
-#include "jevrin/graph/simplify.hpp"
+#include "jevrin/graph/rewriting.hpp"
 
 #include <fmt/format.h>
 
@@ -12,12 +12,12 @@ Model read_model(const std::filesystem::path& path, const ReadSettings& settings
     try {
         const StoredModel stored = read_stored_model(path);
         Model model;
-        model.network = simplify(GraphReader(stored, settings).read());
+        model.network = rewrite(GraphReader(stored, settings).read(), RewritingStage::after_reading);
         model.metadata = stored.metadata;
         return model;
     } catch (const InputError& error) {
-        if (std::string_view(error.what()).starts_with(file + ": ")) throw;
-        throw InputError(fmt::format("{}: {}", file, error.what()));
+        if (error.place() == ErrorPlace::file) throw;
+        throw InputError::in_file(file, error.what());
     }
 }
 

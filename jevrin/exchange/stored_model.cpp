@@ -95,9 +95,10 @@ StoredTensor::StoredTensor(onnx::TensorProto proto) : proto_(std::move(proto)) {
     const std::int64_t bytes =
         stored > 0 ? stored * element_bytes(proto_.data_type()) : std::ssize(proto_.raw_data());
     if (bytes != size_ * element_bytes(proto_.data_type()))
-        throw InputError(fmt::format("the weight '{}' holds {} bytes and its shape {} needs {}",
-                                     printable(name()), bytes, to_string(shape_),
-                                     size_ * element_bytes(proto_.data_type())));
+        throw InputError(
+            fmt::format("the weight '{}' holds {} bytes and its shape {} needs {}", printable(name()), bytes,
+                        to_string(shape_), size_ * element_bytes(proto_.data_type())),
+            ErrorPlace::part);
 }
 
 StoredTensor::StoredTensor(onnx::TensorProto proto, std::shared_ptr<const InputFile> file,
@@ -105,23 +106,25 @@ StoredTensor::StoredTensor(onnx::TensorProto proto, std::shared_ptr<const InputF
     : proto_(std::move(proto)), file_(std::move(file)), offset_(offset), bytes_(bytes) {
     check();
     if (bytes_ != size_ * element_bytes(proto_.data_type()))
-        throw InputError(fmt::format("the weight '{}' holds {} bytes and its shape {} needs {}",
-                                     printable(name()), bytes_, to_string(shape_),
-                                     size_ * element_bytes(proto_.data_type())));
+        throw InputError(
+            fmt::format("the weight '{}' holds {} bytes and its shape {} needs {}", printable(name()), bytes_,
+                        to_string(shape_), size_ * element_bytes(proto_.data_type())),
+            ErrorPlace::part);
 }
 
 void StoredTensor::check() {
     if (element_bytes(proto_.data_type()) == 0)
-        throw InputError(
-            fmt::format("the weight '{}' holds no numbers that can be used (type {}); float32 "
-                        "is best",
-                        printable(name()), proto_.data_type()));
+        throw InputError(fmt::format("the weight '{}' holds no numbers that can be used (type {}); float32 "
+                                     "is best",
+                                     printable(name()), proto_.data_type()),
+                         ErrorPlace::part);
     shape_.assign(proto_.dims().begin(), proto_.dims().end());
     for (const std::int64_t size : shape_) {
         if (size < 0 || size > largest_dimension ||
             (size > 0 && size_ > std::numeric_limits<std::int32_t>::max() / size))
             throw InputError(fmt::format("the weight '{}' has an impossible shape, {}", printable(name()),
-                                         to_string(shape_)));
+                                         to_string(shape_)),
+                             ErrorPlace::part);
         size_ *= size;
     }
 }
@@ -201,7 +204,8 @@ void StoredTensor::read(std::int64_t begin, std::span<float> values) const {
         throw InputError(
             fmt::format("the weight '{}' holds a number that is not finite; the training it comes from has "
                         "failed, or the file is damaged",
-                        printable(name())));
+                        printable(name())),
+            ErrorPlace::part);
 }
 
 void StoredTensor::read(std::int64_t begin, std::span<double> values) const {
@@ -343,7 +347,8 @@ class ModelWalk {
             const auto [stop, error] = std::from_chars(found->second.data(), end, value);
             if (error != std::errc() || stop != end || value < 0)
                 throw InputError(fmt::format("the {} of the weight '{}' in its file is not a number", key,
-                                             printable(proto.name())));
+                                             printable(proto.name())),
+                                 ErrorPlace::part);
             return value;
         };
         const std::filesystem::path location = entries["location"];
@@ -352,7 +357,8 @@ class ModelWalk {
         const std::int64_t bytes = number("length", file->size() - std::min(offset, file->size()));
         if (offset > file->size() || bytes > file->size() - offset)
             throw InputError(fmt::format("the weight '{}' lies beyond the end of {}; that file is cut short",
-                                         printable(proto.name()), printable(location.string())));
+                                         printable(proto.name()), printable(location.string())),
+                             ErrorPlace::part);
         proto.clear_external_data();
         proto.set_data_location(onnx::TensorProto::DEFAULT);
         return {std::move(proto), file, offset, bytes};
@@ -362,10 +368,10 @@ class ModelWalk {
     std::shared_ptr<const InputFile> outside_file(const std::filesystem::path& location,
                                                   const std::string& weight) {
         const auto refuse = [&](const char* why) {
-            throw InputError(
-                fmt::format("the weight '{}' lies in the file '{}', {}; export the model with "
-                            "its weights inside, or beside it",
-                            printable(weight), printable(location.string()), why));
+            throw InputError(fmt::format("the weight '{}' lies in the file '{}', {}; export the model with "
+                                         "its weights inside, or beside it",
+                                         printable(weight), printable(location.string()), why),
+                             ErrorPlace::part);
         };
         std::error_code error;
         const auto folder = std::filesystem::weakly_canonical(folder_.empty() ? "." : folder_, error);

@@ -1,7 +1,7 @@
 #include "jevrin/execution/activations.hpp"
 
 #include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
 
 #include <cmath>
 

@@ -1,7 +1,8 @@
 #include "jevrin/execution/inference.hpp"
 
 #include "jevrin/execution/compiled_network.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/rewriting.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -10,7 +11,7 @@
 namespace jevrin {
 
 Inference::Inference(const Network& network, std::int64_t capacity)
-    : network_(fold_for_inference(network)),
+    : network_(rewrite(network, RewritingStage::before_inference)),
       capacity_(capacity),
       output_shape_(infer_shapes(network_).back()),
       compiled_(std::make_unique<CompiledNetwork>(network_, PassKind::inference)) {

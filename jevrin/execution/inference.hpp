@@ -17,8 +17,8 @@ class CompiledNetwork;
 
 class Inference {
   public:
-    // Copies and folds the network (fold_for_inference); capacity is the largest batch. InputError when
-    // memory does not suffice.
+    // Copies and folds the network (RewritingStage::before_inference); capacity is the largest batch.
+    // InputError when memory does not suffice.
     Inference(const Network& network, std::int64_t capacity);
     ~Inference();
     Inference(Inference&&) noexcept;

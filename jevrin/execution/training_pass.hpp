@@ -7,8 +7,8 @@
 //     for (TrainedParameter& p : pass.parameters()) ...  // p.value -= rate * p.gradient
 #pragma once
 
-#include "jevrin/graph/graph.hpp"
 #include "jevrin/execution/pass.hpp"
+#include "jevrin/graph/graph.hpp"
 
 #include <cstdint>
 #include <functional>
@@ -37,9 +37,9 @@ using ValueObserver = std::function<void(std::size_t node, std::span<const float
 class TrainingPass {
   public:
     // Keeps a reference to the network, whose parameters and statistics change in place. Frozen nodes work as
-    // in inference; where nothing before a cut trains, divide() first and keep what lies before it. capacity
-    // is the largest batch. InputError when memory does not suffice. After the first step, steps allocate
-    // nothing.
+    // in inference; where nothing before a cut trains, cut_network() first and keep what lies before it.
+    // capacity is the largest batch. InputError when memory does not suffice. After the first step, steps
+    // allocate nothing.
     TrainingPass(Network& network, std::int64_t capacity);
     ~TrainingPass();
     TrainingPass(const TrainingPass&) = delete;

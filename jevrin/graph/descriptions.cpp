@@ -18,9 +18,9 @@ constexpr std::size_t most_stages = 64;
 
 // The activations that a plan may ask for.
 constexpr FunctionKind activations[] = {
-    FunctionKind::relu, FunctionKind::leaky_relu, FunctionKind::elu,        FunctionKind::sigmoid,
-    FunctionKind::tanh, FunctionKind::gelu,       FunctionKind::silu,       FunctionKind::hard_swish,
-    FunctionKind::softplus};
+    FunctionKind::relu,    FunctionKind::leaky_relu, FunctionKind::elu,
+    FunctionKind::sigmoid, FunctionKind::tanh,       FunctionKind::gelu,
+    FunctionKind::silu,    FunctionKind::hard_swish, FunctionKind::softplus};
 
 std::vector<std::string> activation_names() {
     std::vector<std::string> names;
@@ -34,9 +34,8 @@ Setting<S>& activation(Description<S>& d, const std::string& key, FunctionKind S
         key, detail::one_of_words(activation_names()),
         [member](TableReader& reader, const std::string& k, S& s) {
             const std::string word = reader.text(k);
-            s.*member = reader.at(k, [&] {
-                return activations[detail::find_name(k, activation_names(), word)];
-            });
+            s.*member =
+                reader.at(k, [&] { return activations[detail::find_name(k, activation_names(), word)]; });
         },
         [member](const S& s) { return Json(name_of(s.*member)); });
 }
@@ -167,9 +166,8 @@ Description<Layer> describe_layer() {
         };
     };
     Description<Layer> d;
-    d.kind<K>(
-         "kind", &Layer::kind, layer_of,
-         [](const Layer& layer) { return fmt::format("a layer of kind '{}'", name_of(layer.kind)); })
+    d.kind<K>("kind", &Layer::kind, layer_of,
+              [](const Layer& layer) { return fmt::format("a layer of kind '{}'", name_of(layer.kind)); })
         .required()
         .means("what it does");
     d.text("name", &Layer::name).if_stated().means("of its stage; otherwise layer1, layer2, ...");
@@ -201,7 +199,9 @@ Description<Layer> describe_layer() {
         .required()
         .only_for("group normalisation", of({K::group_normalisation}));
     activation(d, "function", &Layer::function).only_for("activation", of({K::activation}));
-    d.number("rate", &Layer::rate, 0.0, 0.99).only_for("dropout", of({K::dropout})).means("of values left out");
+    d.number("rate", &Layer::rate, 0.0, 0.99)
+        .only_for("dropout", of({K::dropout}))
+        .means("of values left out");
     d.check("name", [](const TableReader&, const Layer& layer) {
         if (printable(layer.name) != layer.name || layer.name.find_first_of("./:") != std::string::npos)
             throw InputError("a layer's name may not hold '.', '/', ':' or control characters");
@@ -264,8 +264,9 @@ Json architecture_json(const Architecture& architecture, Form form) {
         return json;
     }
     json["family"] = family_name(architecture);
-    std::visit(Overloaded{[](const LayerList&) {}, [&](const auto& settings) { json.update(form(settings)); }},
-               architecture);
+    std::visit(
+        Overloaded{[](const LayerList&) {}, [&](const auto& settings) { json.update(form(settings)); }},
+        architecture);
     return json;
 }
 
@@ -274,23 +275,6 @@ Json architecture_json(const Architecture& architecture, Form form) {
 const EnumNames<ResidualBlock>& names_of(ResidualBlock) {
     static const EnumNames<ResidualBlock> names(
         "block", {{ResidualBlock::basic, "basic"}, {ResidualBlock::bottleneck, "bottleneck"}});
-    return names;
-}
-
-const EnumNames<LayerKind>& names_of(LayerKind) {
-    using K = LayerKind;
-    static const EnumNames<K> names("kind", {{K::convolution, "convolution"},
-                                             {K::normalisation, "normalisation"},
-                                             {K::layer_normalisation, "layer normalisation"},
-                                             {K::group_normalisation, "group normalisation"},
-                                             {K::activation, "activation"},
-                                             {K::max_pooling, "max pooling"},
-                                             {K::average_pooling, "average pooling"},
-                                             {K::global_average, "global average"},
-                                             {K::dropout, "dropout"},
-                                             {K::flatten, "flatten"},
-                                             {K::dense, "dense"},
-                                             {K::residual_block, "residual block"}});
     return names;
 }
 

@@ -7,7 +7,6 @@
 namespace jevrin {
 
 const EnumNames<ResidualBlock>& names_of(ResidualBlock);
-const EnumNames<LayerKind>& names_of(LayerKind);
 
 const Description<ResidualSettings>& description_of(const ResidualSettings&);
 const Description<PlainSettings>& description_of(const PlainSettings&);

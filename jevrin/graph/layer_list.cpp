@@ -9,22 +9,6 @@
 namespace jevrin {
 namespace {
 
-const char* kind_name(LayerKind kind) {
-    static const char* const names[] = {"convolution",
-                                        "normalisation",
-                                        "layer normalisation",
-                                        "group normalisation",
-                                        "activation",
-                                        "max pooling",
-                                        "average pooling",
-                                        "global average",
-                                        "dropout",
-                                        "flatten",
-                                        "dense",
-                                        "residual block"};
-    return names[static_cast<std::size_t>(kind)];
-}
-
 class ListBuilder {
   public:
     explicit ListBuilder(const Shape& input) : network_{input, {}}, shape_(input) {
@@ -39,7 +23,7 @@ class ListBuilder {
         const std::size_t before = network_.nodes.size();
         const std::size_t input = last_;
         last_ = build(layer, name);
-        before_ = fmt::format("{} ({})", name, kind_name(layer.kind));
+        before_ = fmt::format("{} ({})", name, name_of(layer.kind));
         // What the layer's own nodes make of the shape, and whether they can.
         try {
             std::vector<Shape> shapes(network_.nodes.size());
@@ -51,19 +35,22 @@ class ListBuilder {
             }
             shape_ = shapes[last_];
         } catch (const InputError& error) {
-            throw InputError(prefix() + error.what());
+            fail(error.what());
         }
     }
 
     Network network() && { return std::move(network_); }
 
   private:
-    std::string prefix() const { return layer_->place.empty() ? "" : layer_->place + ": "; }
+    [[noreturn]] void fail(const std::string& reason) const {
+        if (layer_->place.empty()) throw InputError(reason, ErrorPlace::part);
+        throw InputError::in_file(layer_->place, reason);
+    }
 
     [[noreturn]] void clash(const std::string& needs) const {
         const std::string giver = before_.empty() ? "the image has" : fmt::format("layer {} gives", before_);
-        throw InputError(fmt::format("{}layer '{}' ({}) {}; {} {}", prefix(), name_, kind_name(layer_->kind),
-                                     needs, giver, to_string(shape_)));
+        fail(fmt::format("layer '{}' ({}) {}; {} {}", name_, name_of(layer_->kind), needs, giver,
+                         to_string(shape_)));
     }
     std::int64_t image_channels() const {
         if (shape_.size() != 3) clash("needs an image [height, width, channels]; move it before the flatten");
@@ -135,6 +122,23 @@ class ListBuilder {
 };
 
 }  // namespace
+
+const EnumNames<LayerKind>& names_of(LayerKind) {
+    using K = LayerKind;
+    static const EnumNames<K> names("kind", {{K::convolution, "convolution"},
+                                             {K::normalisation, "normalisation"},
+                                             {K::layer_normalisation, "layer normalisation"},
+                                             {K::group_normalisation, "group normalisation"},
+                                             {K::activation, "activation"},
+                                             {K::max_pooling, "max pooling"},
+                                             {K::average_pooling, "average pooling"},
+                                             {K::global_average, "global average"},
+                                             {K::dropout, "dropout"},
+                                             {K::flatten, "flatten"},
+                                             {K::dense, "dense"},
+                                             {K::residual_block, "residual block"}});
+    return names;
+}
 
 Layer layer_of(LayerKind kind) {
     const bool pools = kind == LayerKind::max_pooling || kind == LayerKind::average_pooling;

@@ -7,6 +7,7 @@
 //     Network network = layer_network(list, {64, 64, 3});
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/graph/graph.hpp"
 
 #include <cstdint>
@@ -29,6 +30,8 @@ enum class LayerKind {
     dense,                // width; bias
     residual_block,       // width, stride: two 3x3 convolutions and the way around them (He 2016)
 };
+
+const EnumNames<LayerKind>& names_of(LayerKind);
 
 struct Layer {
     LayerKind kind = LayerKind::convolution;

@@ -38,7 +38,7 @@ struct Constant {
 struct Convolution {
     Window window;
     std::int64_t groups = 1;
-    Function activation;  // set only by fold_for_inference
+    Function activation;  // set only by the rewriting pipeline
 };
 // Over the last dimension. Parameters: scale, shift, mean, variance, each [channels]; the last two are
 // statistics, not trained.
@@ -82,7 +82,7 @@ struct Softmax {
 // Two inputs, with broadcasting.
 struct Arithmetic {
     ArithmeticKind kind = ArithmeticKind::add;
-    bool rectified = false;  // max(result, 0); set only by fold_for_inference
+    bool rectified = false;  // max(result, 0); set only by the rewriting pipeline
 };
 // [..., rows, depth] times [..., depth, columns], the leading dimensions alike.
 struct MatrixProduct {};

@@ -13,7 +13,8 @@ namespace jevrin {
 namespace {
 
 [[noreturn]] void clash(const Node& node, const std::string& what) {
-    throw InputError(fmt::format("layer '{}' ({}): {}", printable(node.name), operator_name(node.op), what));
+    throw InputError(fmt::format("layer '{}' ({}): {}", printable(node.name), operator_name(node.op), what),
+                     ErrorPlace::part);
 }
 
 // The shapes a node gets, and its checks.

@@ -48,9 +48,7 @@ FileContent content_of(const fs::path& file, ContentCache* cache) {
         return content;
     } catch (const InputError& error) {  // it cannot be read at all: nothing to keep
         FileContent content;
-        const std::string name = printable(file.string()) + ": ";
-        const std::string why = error.what();
-        content.problem = why.starts_with(name) ? why.substr(name.size()) : why;
+        content.problem = error.reason();
         return content;
     }
 }

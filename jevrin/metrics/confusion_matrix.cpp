@@ -32,6 +32,11 @@ void ConfusionMatrix::add(std::size_t true_class, std::size_t predicted, std::in
     counts_[true_class * classes_ + predicted] += count;
 }
 
+void ConfusionMatrix::add(const ConfusionMatrix& other) {
+    assert(other.classes_ == classes_);
+    for (std::size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
+}
+
 std::int64_t ConfusionMatrix::total() const {
     return std::accumulate(counts_.begin(), counts_.end(), std::int64_t{0});
 }
@@ -94,8 +99,9 @@ double ConfusionMatrix::f1(std::size_t one_class) const {
 }
 
 const EnumNames<Metric>& names_of(Metric) {
-    static const EnumNames<Metric> names(
-        "metric", {{Metric::accuracy, "accuracy"}, {Metric::balanced_accuracy, "balanced_accuracy"}, {Metric::macro_f1, "macro_f1"}});
+    static const EnumNames<Metric> names("metric", {{Metric::accuracy, "accuracy"},
+                                                    {Metric::balanced_accuracy, "balanced_accuracy"},
+                                                    {Metric::macro_f1, "macro_f1"}});
     return names;
 }
 

@@ -27,6 +27,8 @@ class ConfusionMatrix {
                     std::span<const std::size_t> predicted);
 
     void add(std::size_t true_class, std::size_t predicted, std::int64_t count = 1);
+    // Every cell of another one of as many classes.
+    void add(const ConfusionMatrix& other);
 
     std::size_t classes() const { return classes_; }
     std::int64_t at(std::size_t true_class, std::size_t predicted) const {

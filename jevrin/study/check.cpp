@@ -1,9 +1,9 @@
 #include "jevrin/study/check.hpp"
 
-#include "jevrin/graph/freezing.hpp"
 #include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/freezing.hpp"
 #include "jevrin/training/loss.hpp"
 
 #include <fmt/format.h>
@@ -54,7 +54,7 @@ PlanCheck check_plan(const Plan& plan, const Materials& materials) {
         const CandidateNetwork built =
             build_network(plan, candidate, materials.backbones, data.classes, plan.seeds.front());
         const std::size_t cut = cut_before(built.network, built.first_trained());
-        Division division = divide(built.network, cut);
+        NetworkHalves division = cut_network(built.network, cut);
         const TrainingData own =
             materials.data_for(candidate, plan.images.folds.size() > 1 ? plan.images.folds.front() : 0);
         const std::int64_t batch =

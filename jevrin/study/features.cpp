@@ -3,7 +3,7 @@
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
 #include "jevrin/training/boundary_features.hpp"
 
 #include <fmt/format.h>
@@ -45,7 +45,8 @@ FeatureExport export_features(const Materials& materials, const Candidate& candi
             candidate.place, candidate.name));
     const CandidateNetwork built = build_network(materials.plan, candidate, materials.backbones,
                                                  materials.data.classes, materials.plan.seeds.front());
-    const Division division = divide(built.network, cut_before(built.network, built.first_trained()));
+    const NetworkHalves division =
+        cut_network(built.network, cut_before(built.network, built.first_trained()));
     BoundaryFeatures features(*materials.images, division.frozen, materials.scaling_for(candidate),
                               {.keep = false});
     std::map<std::size_t, Part> parts;

@@ -4,11 +4,11 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/model_file.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/freezing.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/ledger/ledger.hpp"
-#include "jevrin/graph/freezing.hpp"
-#include "jevrin/exchange/model_file.hpp"
-#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/sampling.hpp"
 
@@ -27,10 +27,6 @@ std::string hash_of_backbone(const std::filesystem::path& file, const Network& n
         for (const Tensor& parameter : node.parameters)
             parts += hash_of(std::as_bytes(parameter.values())).text();
     return content_hash(parts);
-}
-
-bool starts_with_place(const std::string& message, const Plan& plan) {
-    return message.starts_with(printable(plan.file.string()) + ":");
 }
 
 }  // namespace
@@ -52,7 +48,7 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
                                      printable(plan.file.string()), size, size, error.what()));
     }
     backbone.hash = hash_of_backbone(plan.file, backbone.network);
-    backbone.file_hash = content_hash(read_file(plan.file));
+    backbone.file_hash = content_hash_of_file(plan.file);
     backbone.bytes = static_cast<std::int64_t>(std::filesystem::file_size(plan.file));
     return backbone;
 }
@@ -71,12 +67,13 @@ Network own_network(const Candidate& candidate, const Shape& image, std::size_t 
     Layer& last = whole.layers.back();
     const auto wanted = static_cast<std::int64_t>(classes);
     if (last.width != 0 && last.width != wanted)
-        throw InputError(fmt::format(
-            "{}: layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' out, "
-            "or "
-            "add a 'head' behind it",
-            last.place, last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name,
-            last.width, wanted));
+        throw InputError::in_file(
+            last.place,
+            fmt::format(
+                "layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' "
+                "out, or add a 'head' behind it",
+                last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name, last.width,
+                wanted));
     last.width = wanted;
     return layer_network(whole, image);
 }
@@ -135,7 +132,7 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
             set_rate_factor(built.network, stage, factor);
         return built;
     } catch (const InputError& error) {
-        if (starts_with_place(error.what(), plan)) throw;
+        if (error.place() == ErrorPlace::file) throw;
         throw InputError(
             fmt::format("{}: candidate '{}': {}", candidate.place, candidate.name, error.what()));
     }

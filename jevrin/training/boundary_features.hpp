@@ -2,9 +2,9 @@
 #pragma once
 
 #include "jevrin/base/row_store.hpp"
-#include "jevrin/images/batches.hpp"
-#include "jevrin/graph/graph.hpp"
 #include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/graph.hpp"
+#include "jevrin/images/batches.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -28,7 +28,7 @@ struct FeatureSettings {
 
 class BoundaryFeatures {
   public:
-    // The frozen part of a network (divide()); images must outlive this.
+    // The frozen part of a network (cut_network()); images must outlive this.
     BoundaryFeatures(const PreparedImages& images, const Network& frozen, const Scaling& scaling,
                      FeatureSettings settings = {});
 

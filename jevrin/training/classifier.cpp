@@ -3,9 +3,9 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/execution/inference.hpp"
 #include "jevrin/exchange/model_file.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/cut.hpp"
 
 #include <fmt/format.h>
 
@@ -34,7 +34,7 @@ void read_certainty(const Model& model, const std::string& file, Classifier& cla
     if (stored == model.metadata.end()) return;
     try {
         classifier.familiarity = Familiarity::from_text(stored->second);
-        const std::optional<Division> halves = divide_at_head(classifier.network);
+        const std::optional<NetworkHalves> halves = cut_at_head(classifier.network);
         if (!halves || infer_shapes(halves->frozen).back() != Shape{classifier.familiarity->width})
             throw InputError("its familiarity does not fit its network");
     } catch (const InputError& error) {
@@ -80,8 +80,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
 
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier) {
     Model model{classifier.network, {}};
-    model.metadata[classes_key] =
-        json_text(Json(classifier.classes));
+    model.metadata[classes_key] = json_text(Json(classifier.classes));
     model.metadata[preparation_key] = classifier.preparation.to_json();
     if (classifier.temperature != 1.0)
         model.metadata[temperature_key] = json_text(Json(classifier.temperature));
@@ -142,8 +141,8 @@ std::vector<float> classify(const Classifier& classifier, std::span<const std::v
 
 Recogniser::Recogniser(Classifier classifier, std::size_t at_a_time) : classifier_(std::move(classifier)) {
     const auto capacity = static_cast<std::int64_t>(capacity_for(at_a_time));
-    const std::optional<Division> halves =
-        classifier_.familiarity ? divide_at_head(classifier_.network) : std::nullopt;
+    const std::optional<NetworkHalves> halves =
+        classifier_.familiarity ? cut_at_head(classifier_.network) : std::nullopt;
     if (halves) {
         inferences_.emplace_back(halves->frozen, capacity);
         inferences_.emplace_back(halves->trained, capacity);

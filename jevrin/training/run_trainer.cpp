@@ -2,9 +2,10 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/execution/compiled_network.hpp"
-#include "jevrin/graph/freezing.hpp"
 #include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/freezing.hpp"
+#include "jevrin/graph/rewriting.hpp"
 #include "jevrin/training/logistic_regression.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_weights.hpp"
@@ -32,15 +33,16 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
 PassMemory run_memory(const Network& network, std::size_t first_trained) {
     Network frozen = network;
     freeze_before(frozen, first_trained);
-    const Division division = divide(frozen, cut_before(frozen, first_trained));
+    const NetworkHalves division = cut_network(frozen, cut_before(frozen, first_trained));
     PassMemory memory = CompiledNetwork(division.trained, PassKind::training).memory();
     memory.fixed += static_cast<std::int64_t>(sizeof(float)) *
                     (parameter_count(network) + 2 * parameter_count(division.trained));
     for (const Network* part : {&division.frozen, &division.trained})
         if (part->nodes.size() > 1)
-            memory.fixed += CompiledNetwork(fold_for_inference(*part), PassKind::inference)
-                                .memory()
-                                .total(evaluation_batch);
+            memory.fixed +=
+                CompiledNetwork(rewrite(*part, RewritingStage::before_inference), PassKind::inference)
+                    .memory()
+                    .total(evaluation_batch);
     return memory;
 }
 
@@ -281,7 +283,7 @@ struct RunTrainer::Work {
                 at_boundary(items, [&](std::size_t, const auto&, auto values) { append(values); });
             return result;
         }
-        const std::optional<Division> halves = divide_at_head(trained);
+        const std::optional<NetworkHalves> halves = cut_at_head(trained);
         if (!halves) return result;
         Inference inference(halves->frozen, evaluation_batch);
         at_boundary(items, [&](std::size_t, const auto& some, auto values) {

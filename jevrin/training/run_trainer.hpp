@@ -12,10 +12,10 @@
 // settings.validate_every steps.
 #pragma once
 
+#include "jevrin/execution/pass.hpp"
+#include "jevrin/graph/graph.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/parts.hpp"
-#include "jevrin/graph/graph.hpp"
-#include "jevrin/execution/pass.hpp"
 #include "jevrin/training/training_settings.hpp"
 #include "jevrin/training/training_state.hpp"
 
@@ -116,7 +116,7 @@ class RunTrainer {
     Predictions predict_with_best(const std::vector<std::size_t>& items) const;
 
     // The features before the head with the best weights, [items, width]; empty when the network has no place
-    // where they are a vector (divide_at_head()).
+    // where they are a vector (cut_at_head()).
     std::vector<float> features_with_best(const std::vector<std::size_t>& items) const;
 
     TrainingState state() const;

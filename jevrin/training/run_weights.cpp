@@ -19,7 +19,7 @@ void for_trained(const Network& trained, Visit visit) {
 
 }  // namespace
 
-PhaseWork::PhaseWork(Division cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
+PhaseWork::PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
                      std::int64_t batch, const OptimiserSettings& settings)
     : first_trained(first),
       division(std::move(cut)),
@@ -58,7 +58,7 @@ void RunWeights::enter(std::int64_t epoch) {
     if (phase_) collect();
     phase_.reset();
     freeze_before(network_, first_trained);
-    Division division = divide(network_, cut_before(network_, first_trained));
+    NetworkHalves division = cut_network(network_, cut_before(network_, first_trained));
     // Without frozen layers there is nothing to share but the pictures.
     auto features = division.frozen.nodes.size() > 1
                         ? pool_.get(*data_.images, division.frozen, scaling_)

@@ -1,8 +1,8 @@
 // The weights of a run in progress, across the phases in which more and more of them train.
 #pragma once
 
-#include "jevrin/graph/rewrite.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/cut.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/layer_monitor.hpp"
 #include "jevrin/training/optimiser.hpp"
@@ -20,14 +20,14 @@ namespace jevrin {
 // A network cut for one phase, with what training it takes.
 struct PhaseWork {
     std::size_t first_trained;
-    Division division;
+    NetworkHalves division;
     std::shared_ptr<BoundaryFeatures> features;
     TrainingPass pass;
     Optimiser optimiser;
     LayerMonitor monitor;
 
-    PhaseWork(Division cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared, std::int64_t batch,
-              const OptimiserSettings& settings);
+    PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
+              std::int64_t batch, const OptimiserSettings& settings);
 
     bool keeps_features() const { return division.frozen.nodes.size() > 1; }
 };

@@ -7,6 +7,7 @@
 #include "jevrin/comparison/curves.hpp"
 #include "jevrin/comparison/matrices.hpp"
 #include "jevrin/comparison/run_table.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 
 #include <cmath>
 
@@ -180,7 +181,8 @@ TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
     EXPECT_EQ(agreement.items.front().called_so, 9);
     EXPECT_NEAR(agreement.alike[0][1], 176.0 / 180, 1e-12);
     EXPECT_NEAR(agreement.kappa[1][2], 1.0, 1e-12);
-    EXPECT_THAT(message_of<InputError>([&] { items_in(agree(StudyEvidence{}), ItemGroup::only_regime, Regime::frozen); }),
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { items_in(agree(StudyEvidence{}), ItemGroup::only_regime, Regime::frozen); }),
                 HasSubstr("no run has the regime 'frozen'"));
     // One regime alone: now c misses them as well.
     study_.writer().put_archived(study_.ledger().run(study_.study().id, "c/1").id, true);
@@ -233,9 +235,11 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
 
 TEST_F(AcrossRuns, RunsWithoutAValueComeLastEitherWayRound) {
     study_.add_run({.candidate = "good"});
-    study_.writer().put_run(
-        study_.study().id,
-        {.candidate = "waiting", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
+    study_.writer().put_run(study_.study().id, {.candidate = "waiting",
+                                                .regime = Regime::scratch,
+                                                .seed = 1,
+                                                .settings = "{}",
+                                                .planned_epochs = 1});
     study_.add_run(
         {.candidate = "poor", .predicted = [](std::size_t, std::size_t) { return std::size_t{0}; }});
     for (const auto& [key, first] : {std::pair{"accuracy", "poor/1"}, std::pair{"-accuracy", "good/1"}}) {
@@ -307,7 +311,7 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
                      .settings = fmt::format(R"({{"training": {{"training_fraction": {}}}}})", fraction),
                      .origin = family,
                      .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
-                 .training_fraction = fraction,
+                     .training_fraction = fraction,
                      // The gap is 0.6, 0.5 and 0.4: each doubling takes 0.1, so it needs 2^4 times as many.
                      .predicted = [=, n = study_.validation_items()](std::size_t label, std::size_t place) {
                          const double share = static_cast<double>(place % 20) / 20.0;

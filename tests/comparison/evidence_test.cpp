@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/comparison/choice.hpp"
 #include "jevrin/comparison/choice_words.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/metrics/crossed.hpp"
 
 #include <algorithm>

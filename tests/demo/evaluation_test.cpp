@@ -6,11 +6,11 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/evaluation/suspects.hpp"
 #include "jevrin/metrics/calibration.hpp"
 #include "jevrin/metrics/scores.hpp"
-#include "jevrin/study/part_predictions.hpp"
 #include "jevrin/study/study.hpp"
-#include "jevrin/study/suspects.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <algorithm>

@@ -2,9 +2,9 @@
 // operators.
 #include "exchange/foreign_graph.hpp"
 
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/graph/cut.hpp"
 
 #include <cmath>
 #include <map>

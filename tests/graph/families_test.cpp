@@ -3,7 +3,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/architecture.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/rewriting.hpp"
 
 #include <cmath>
 
@@ -144,7 +145,7 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
 
 TEST(Folding, AnyActivationMeltsIntoTheConvolutionBeforeIt) {
     const Network network = inverted_residual_backbone({}, {32, 32, 3});
-    const Network folded = fold_for_inference(network);
+    const Network folded = rewrite(network, RewritingStage::before_inference);
     std::size_t convolutions = 0;
     for (const Node& node : folded.nodes) {
         EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;

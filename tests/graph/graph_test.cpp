@@ -2,7 +2,8 @@
 #include "graph/small_network.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/rewriting.hpp"
 
 #include <cmath>
 
@@ -70,26 +71,26 @@ TEST(Rewrite, DividingAndJoiningGivesTheSameBits) {
     const Tensor input = random_tensor({3 * 8 * 8 * 3}, 1);
     const std::vector<float> whole = outputs_of(network, 3, input);
     for (const char* boundary : {"stage1", "stage2", "head"}) {
-        const Division division = divide(network, find_boundary(network, boundary));
+        const NetworkHalves division = cut_network(network, find_boundary(network, boundary));
         const std::vector<float> features = outputs_of(division.frozen, 3, input);
         EXPECT_EQ(
             outputs_of(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
             whole)
             << boundary;
-        EXPECT_EQ(outputs_of(join(division.frozen, division.trained), 3, input), whole) << boundary;
+        EXPECT_EQ(outputs_of(join_halves(division.frozen, division.trained), 3, input), whole) << boundary;
     }
 }
 
 TEST(Rewrite, ACutThroughABlockIsRefused) {
     const Network network = small_network();
     EXPECT_THAT(message_of<InputError>(
-                    [&] { divide(network, find_boundary(network, "stage2.block1.convolution2")); }),
+                    [&] { cut_network(network, find_boundary(network, "stage2.block1.convolution2")); }),
                 HasSubstr("2 values cross"));
 }
 
 TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
     const Network network = small_network();
-    const Network folded = fold_for_inference(network);
+    const Network folded = rewrite(network, RewritingStage::before_inference);
     EXPECT_LT(folded.nodes.size(), network.nodes.size());
     for (const Node& node : folded.nodes) {
         EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;

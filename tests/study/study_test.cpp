@@ -1,13 +1,13 @@
-#include "jevrin/base/json.hpp"
 #include "jevrin/study/study.hpp"
 
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
-#include "jevrin/study/part_predictions.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>

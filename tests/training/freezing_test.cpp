@@ -6,12 +6,12 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/graph/cut.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
-#include "jevrin/graph/architecture.hpp"
-#include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
-#include "jevrin/execution/training_pass.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/logistic_regression.hpp"
@@ -102,7 +102,7 @@ TEST(Freezing, GradientsOfTheTrainedPartAreThoseOfFullTraining) {
         Network frozen = network;
         const std::size_t first = find_boundary(frozen, boundary);
         freeze_before(frozen, first);
-        Division division = divide(frozen, cut_before(frozen, first));
+        NetworkHalves division = cut_network(frozen, cut_before(frozen, first));
         Inference before(division.frozen, 4);
         const auto features = before.run(4, input.values());
         const std::vector<float> held(features.begin(), features.end());
@@ -310,7 +310,7 @@ TEST_F(FreezingRuns, ASolvedHeadIsTheRegressionOnItsFeatures) {
     EXPECT_GT(result.training.accuracy(), 0.8);
     EXPECT_EQ(weights_of(solved), weights_of(solve().second));
     // No step of training from there lowers the loss without the penalty by much.
-    BoundaryFeatures features(*images_, divide(network, head).frozen, scaling_);
+    BoundaryFeatures features(*images_, cut_network(network, head).frozen, scaling_);
     std::vector<std::int64_t> items(data_.parts.training.begin(), data_.parts.training.end());
     std::vector<float> rows(items.size() * 6);
     features.fill(items, rows);

@@ -4,9 +4,9 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/images/batches.hpp"
 #include "jevrin/graph/architecture.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
+#include "jevrin/images/batches.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -188,7 +188,7 @@ TEST_F(RunTrainerTest, WeightsOfItemsScaleTheirLoss) {
 }
 
 TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
-    const Division division = divide(network_, find_boundary(network_, "stage2"));
+    const NetworkHalves division = cut_network(network_, find_boundary(network_, "stage2"));
     BoundaryFeatures together(*images_, division.frozen, scaling_);
     BoundaryFeatures alone(*images_, division.frozen, scaling_);
     const auto size = static_cast<std::size_t>(together.values_per_item());

@@ -1,4 +1,4 @@
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
@@ -6,40 +6,11 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-#include <cmath>
 #include <map>
 #include <optional>
 #include <set>
 
 namespace jevrin {
-namespace {
-
-std::vector<int> count_users(const Network& network) {
-    std::vector<int> users(network.nodes.size(), 0);
-    for (const Node& node : network.nodes)
-        for (const std::size_t input : node.inputs) ++users[input];
-    ++users.back();  // the output is used by the caller
-    return users;
-}
-
-// Moves scale * (x - mean) / sqrt(variance + epsilon) + shift into the convolution that makes x.
-void fold_normalisation(Node& convolution, const Node& normalisation) {
-    const std::int64_t out = convolution.parameters[0].shape().back();
-    if (convolution.parameters.size() < 2) convolution.parameters.emplace_back(Shape{out});
-    Tensor& weight = convolution.parameters[0];
-    Tensor& bias = convolution.parameters[1];
-    const auto& p = normalisation.parameters;
-    const auto epsilon = static_cast<double>(std::get<BatchNormalisation>(normalisation.op).epsilon);
-    for (std::int64_t o = 0; o < out; ++o) {
-        const double factor = p[0].data()[o] / std::sqrt(static_cast<double>(p[3].data()[o]) + epsilon);
-        for (std::int64_t i = o; i < weight.size(); i += out)
-            weight.data()[i] = static_cast<float>(weight.data()[i] * factor);
-        bias.data()[o] = static_cast<float>(p[1].data()[o] + (bias.data()[o] - p[2].data()[o]) * factor);
-    }
-}
-
-}  // namespace
-
 namespace {
 
 // Nodes by what happens to them at a cut.
@@ -83,7 +54,7 @@ Network network_until(const Network& network, std::size_t last) {
     return result;
 }
 
-Division divide(const Network& network, std::size_t first_trained) {
+NetworkHalves cut_network(const Network& network, std::size_t first_trained) {
     const Cut cut = find_cut(network, first_trained);
     if (cut.crossing.size() != 1) {
         std::vector<std::string> names;
@@ -94,7 +65,7 @@ Division divide(const Network& network, std::size_t first_trained) {
             printable(network.nodes.at(first_trained).name), names.size(), fmt::join(names, ", ")));
     }
     const std::size_t boundary = *cut.crossing.begin();
-    Division division{network_until(network, boundary), {}};
+    NetworkHalves division{network_until(network, boundary), {}};
     division.trained.input = infer_shapes(network)[boundary];
     division.trained.add("boundary", Input{}, {});
     std::map<std::size_t, std::size_t> place = {{boundary, 0}};
@@ -115,7 +86,7 @@ std::size_t cut_before(const Network& network, std::size_t first_trained) {
     return 1;
 }
 
-Network join(const Network& frozen, const Network& trained) {
+Network join_halves(const Network& frozen, const Network& trained) {
     Network network = frozen;
     const std::size_t boundary = frozen.nodes.size() - 1;
     for (std::size_t i = 1; i < trained.nodes.size(); ++i) {
@@ -183,51 +154,12 @@ std::size_t find_head(const Network& network) {
     return 0;
 }
 
-std::optional<Division> divide_at_head(const Network& network) {
+std::optional<NetworkHalves> cut_at_head(const Network& network) {
     const std::size_t head = find_head(network);
     if (head < 2 || cut_before(network, head) != head) return std::nullopt;
-    Division halves = divide(network, head);
+    NetworkHalves halves = cut_network(network, head);
     if (infer_shapes(halves.frozen).back().size() != 1) return std::nullopt;
     return halves;
-}
-
-Network fold_for_inference(const Network& network) {
-    const std::vector<int> users = count_users(network);
-    Network folded{network.input, {}};
-    std::map<std::size_t, std::size_t> place;  // of each old node's value in the new network
-    for (std::size_t i = 0; i < network.nodes.size(); ++i) {
-        const Node& node = network.nodes[i];
-        // The convolution this node may melt into, when that convolution's value has no other use.
-        Node* before = nullptr;
-        if (node.inputs.size() == 1 && users[node.inputs[0]] == 1) {
-            Node& candidate = folded.nodes[place.at(node.inputs[0])];
-            const auto* convolution = std::get_if<Convolution>(&candidate.op);
-            if (convolution != nullptr && convolution->activation.kind == FunctionKind::identity)
-                before = &candidate;
-        }
-        const bool melts = std::holds_alternative<BatchNormalisation>(node.op) ||
-                           std::holds_alternative<Activation>(node.op);
-        if (std::holds_alternative<Dropout>(node.op) || (before != nullptr && melts)) {
-            place[i] = place.at(node.inputs[0]);
-            if (std::holds_alternative<BatchNormalisation>(node.op)) fold_normalisation(*before, node);
-            if (const auto* activation = std::get_if<Activation>(&node.op))
-                std::get<Convolution>(before->op).activation = activation->function;
-            continue;
-        }
-        // A sum takes the relu behind it along.
-        if (is_activation(node.op, FunctionKind::relu) && users[node.inputs[0]] == 1)
-            if (auto* sum = std::get_if<Arithmetic>(&folded.nodes[place.at(node.inputs[0])].op);
-                sum != nullptr && !sum->rectified) {
-                sum->rectified = true;
-                place[i] = place.at(node.inputs[0]);
-                continue;
-            }
-        Node copy = node;
-        for (std::size_t& input : copy.inputs) input = place.at(input);
-        folded.nodes.push_back(std::move(copy));
-        place[i] = folded.nodes.size() - 1;
-    }
-    return folded;
 }
 
 }  // namespace jevrin

@@ -2,8 +2,8 @@
 // they contradict.
 #pragma once
 
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/ledger/ledger.hpp"
-#include "jevrin/study/part_predictions.hpp"
 
 #include <cstdint>
 #include <filesystem>

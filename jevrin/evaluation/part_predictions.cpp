@@ -1,4 +1,4 @@
-#include "jevrin/study/part_predictions.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"

@@ -1,5 +1,4 @@
-// Networks made from networks: cut at a boundary, joined again, the backbone without its head, folded for
-// inference.
+// Networks made from networks: cut at a boundary, joined again, the backbone without its head.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"
@@ -12,20 +11,20 @@ namespace jevrin {
 
 // The two halves of a network at a boundary: the frozen part computes the boundary features of an item, the
 // trained part makes the classes from them.
-struct Division {
+struct NetworkHalves {
     Network frozen;   // its output is the boundary value; only the input node when everything trains
     Network trained;  // its input is the boundary value
 };
 
 // Cuts before a node. Constants that only the trained part reads go with it. InputError when more than one
 // value crosses the cut, naming them.
-Division divide(const Network& network, std::size_t first_trained);
+NetworkHalves cut_network(const Network& network, std::size_t first_trained);
 
-// The last node at or before this one where divide() can cut; 1 when everything has to stay together.
+// The last node at or before this one where cut_network() can cut; 1 when everything has to stay together.
 std::size_t cut_before(const Network& network, std::size_t first_trained);
 
-// The network of which divide() made these halves.
-Network join(const Network& frozen, const Network& trained);
+// The network of which cut_network() made these halves.
+Network join_halves(const Network& frozen, const Network& trained);
 
 // The network that ends at a node, what nothing there needs left out.
 Network network_until(const Network& network, std::size_t node);
@@ -40,11 +39,6 @@ Network without_head(const Network& network, const std::string& features = "");
 std::size_t find_head(const Network& network);
 
 // Cuts a classifier before its head, where its value is a vector of features; nothing when that cannot be.
-std::optional<Division> divide_at_head(const Network& network);
-
-// The same function with fewer steps: normalisation with stored statistics and activations move into the
-// convolution before them, a ReLU into the sum before it, dropout disappears. Each of them only where nothing
-// else uses the value in between.
-Network fold_for_inference(const Network& network);
+std::optional<NetworkHalves> cut_at_head(const Network& network);
 
 }  // namespace jevrin

@@ -1,9 +1,9 @@
 // Items whose labels are probably wrong, from what models say that did not learn from them.
 #pragma once
 
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/label_suspicion.hpp"
-#include "jevrin/study/part_predictions.hpp"
 
 #include <string>
 #include <vector>
@@ -26,5 +26,14 @@ SuspectReport suspects_by_features(const Ledger& ledger, const StudyRecord& stud
 // every item that is not in the test part. InputError when a run is not finished.
 SuspectReport suspects_by_predictions(const Ledger& ledger, const StudyRecord& study,
                                       const std::vector<RunRecord>& runs);
+
+// What judges labels: by features of the best frozen run of those named on training and validation items, or,
+// when there is none or only what was recorded may count, by what the finished runs predicted on the
+// validation part.
+enum class SuspectSource { features, recorded };
+SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
+                            const std::vector<std::string>& names,
+                            SuspectSource source = SuspectSource::features,
+                            const PredictionProgress& progress = {});
 
 }  // namespace jevrin

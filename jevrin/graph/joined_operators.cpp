@@ -1,4 +1,4 @@
-#include "jevrin/graph/simplify.hpp"
+#include "jevrin/graph/rewriting_passes.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -10,27 +10,38 @@ namespace {
 
 constexpr int deepest_product = 4;
 
-class Simplification {
+// Finds operators that several nodes spell out.
+class SpelledOut {
   public:
-    explicit Simplification(Network& network)
+    explicit SpelledOut(Network& network)
         : network_(network), shapes_(infer_shapes(network)), users_(network.nodes.size(), 0) {
         for (const Node& node : network.nodes)
             for (const std::size_t input : node.inputs) ++users_[input];
         ++users_.back();
     }
 
-    void run() {
-        for (std::size_t i = 1; i < network_.nodes.size(); ++i) {
-            const Arithmetic* op = arithmetic(i);
-            if (op == nullptr) continue;
-            if (op->kind == ArithmeticKind::add && (add_bias(i) || join_layer_normalisation(i))) continue;
-            if (op->kind == ArithmeticKind::multiply || op->kind == ArithmeticKind::divide)
-                join_activation(i);
-        }
-        drop_unused();
+    void join_biases() {
+        for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
+            if (kind == ArithmeticKind::add) add_bias(i);
+        });
+    }
+    void join_layer_normalisations() {
+        for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
+            if (kind == ArithmeticKind::add) join_layer_normalisation(i);
+        });
+    }
+    void join_activations() {
+        for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
+            if (kind == ArithmeticKind::multiply || kind == ArithmeticKind::divide) join_activation(i);
+        });
     }
 
   private:
+    template <typename Visit>
+    void for_arithmetic(Visit visit) {
+        for (std::size_t i = 1; i < network_.nodes.size(); ++i)
+            if (const Arithmetic* op = arithmetic(i)) visit(i, op->kind);
+    }
     const Node& node(std::size_t i) const { return network_.nodes[i]; }
     template <typename Op>
     const Op* as(std::size_t i) const {
@@ -217,23 +228,6 @@ class Simplification {
         return std::nullopt;
     }
 
-    void drop_unused() {
-        std::vector<bool> used(network_.nodes.size(), false);
-        used[0] = used.back() = true;
-        for (std::size_t i = network_.nodes.size(); i-- > 0;)
-            if (used[i])
-                for (const std::size_t input : network_.nodes[i].inputs) used[input] = true;
-        std::vector<std::size_t> place(network_.nodes.size(), 0);
-        std::vector<Node> kept;
-        for (std::size_t i = 0; i < network_.nodes.size(); ++i) {
-            if (!used[i]) continue;
-            for (std::size_t& input : network_.nodes[i].inputs) input = place[input];
-            place[i] = kept.size();
-            kept.push_back(std::move(network_.nodes[i]));
-        }
-        network_.nodes = std::move(kept);
-    }
-
     Network& network_;
     std::vector<Shape> shapes_;
     std::vector<int> users_;
@@ -241,9 +235,17 @@ class Simplification {
 
 }  // namespace
 
-Network simplify(Network network) {
-    Simplification(network).run();
-    return network;
+Network join_biases(Network network) {
+    SpelledOut(network).join_biases();
+    return remove_unused(std::move(network));
+}
+Network join_layer_normalisations(Network network) {
+    SpelledOut(network).join_layer_normalisations();
+    return remove_unused(std::move(network));
+}
+Network join_activations(Network network) {
+    SpelledOut(network).join_activations();
+    return remove_unused(std::move(network));
 }
 
 }  // namespace jevrin

@@ -1,7 +1,8 @@
-#include "jevrin/study/suspects.hpp"
+#include "jevrin/evaluation/suspects.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/study/run_features.hpp"
+#include "jevrin/evaluation/run_features.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 
 #include <fmt/format.h>
 
@@ -65,6 +66,21 @@ SuspectReport suspects_by_predictions(const Ledger& ledger, const StudyRecord& s
     report.source = fmt::format("what {} run{} predicted for items of the validation part", runs.size(),
                                 runs.size() == 1 ? "" : "s");
     return report;
+}
+
+SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
+                            const std::vector<std::string>& names, SuspectSource source,
+                            const PredictionProgress& progress) {
+    const std::vector<RunRecord> runs = finished_runs_called(ledger, study, names);
+    const RunRecord* best = nullptr;
+    for (const RunRecord& run : runs)
+        if (run.regime == Regime::frozen && run.best &&
+            (best == nullptr ||
+             validation_score(*run.best, study.metric) > validation_score(*best->best, study.metric)))
+            best = &run;
+    if (best == nullptr || source == SuspectSource::recorded)
+        return suspects_by_predictions(ledger, study, runs);
+    return suspects_by_features(ledger, study, *best, progress);
 }
 
 }  // namespace jevrin

@@ -1,10 +1,10 @@
-#include "jevrin/study/run_features.hpp"
+#include "jevrin/evaluation/run_features.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/execution/inference.hpp"
-#include "jevrin/graph/rewrite.hpp"
+#include "jevrin/graph/cut.hpp"
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/logistic_regression.hpp"
 
@@ -41,7 +41,7 @@ std::vector<std::int64_t> deal_into_folds(const std::vector<ItemRecord>& items, 
 RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                             const std::vector<ItemRecord>& items, const PredictionProgress& progress) {
     const Classifier classifier = load_classifier(model_of(ledger, run));
-    const std::optional<Division> halves = divide_at_head(classifier.network);
+    const std::optional<NetworkHalves> halves = cut_at_head(classifier.network);
     if (!halves)
         throw InputError(
             fmt::format("the network of '{}' has no vector of features before its head", run.name()));

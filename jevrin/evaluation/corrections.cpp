@@ -1,4 +1,4 @@
-#include "jevrin/study/corrections.hpp"
+#include "jevrin/evaluation/corrections.hpp"
 
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/files.hpp"

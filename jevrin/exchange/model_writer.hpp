@@ -1,0 +1,131 @@
+// Writes a network as an ONNX graph, node by node; what each operator becomes stands in the writer_*.cpp
+// files, by family.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+
+#include <onnx/onnx_pb.h>
+
+#include <algorithm>
+#include <map>
+#include <numeric>
+#include <set>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+// How a value lies in the file: as in memory, or as an image with its channels first.
+enum class Layout { plain, channels_first };
+
+// Where a dimension of [height, width, channels] is in [channels, height, width].
+inline std::int64_t first_axis(std::int64_t axis) {
+    return (axis + 1) % 3;
+}
+
+class ModelWriter {
+  public:
+    explicit ModelWriter(const Network& network) : network_(network), shapes_(infer_shapes(network)) {
+        for (const Node& node : network.nodes) names_.insert(node.name);
+    }
+    void write(onnx::GraphProto& graph);
+
+  private:
+    const std::string& name(std::size_t node) const { return network_.nodes[node].name; }
+    Shape file_shape(std::size_t node, Layout layout) const;
+    void describe(onnx::ValueInfoProto& info, std::size_t node) const;
+    // A name for a value beside those of the network.
+    std::string fresh(const std::string& base);
+    onnx::NodeProto& add(const std::string& type, const std::string& called,
+                         const std::vector<std::string>& inputs);
+    // A step on the way to a node, under a name of its own.
+    onnx::NodeProto& add_step(const std::string& type, std::size_t node, const std::string& role,
+                              const std::vector<std::string>& inputs);
+    static void fill(onnx::TensorProto& tensor, const std::string& called, const Shape& shape,
+                     std::span<const float> values);
+    std::string add_weight(const std::string& called, const Shape& shape, std::span<const float> values);
+    std::string add_integers(const std::string& called, const std::vector<std::int64_t>& values);
+    std::string add_number(std::size_t node, const std::string& role, float value);
+    static void set_ints(onnx::NodeProto& proto, const std::string& called,
+                         const std::vector<std::int64_t>& values);
+    static void set_int(onnx::NodeProto& proto, const std::string& called, std::int64_t value);
+    static void set_float(onnx::NodeProto& proto, const std::string& called, float value);
+    static void set_window(onnx::NodeProto& proto, const Window& w);
+    // The name of a node's value in a layout; a transposition is written when it lies otherwise.
+    std::string as(std::size_t node, Layout wanted);
+    // A constant is one item in the file; where each image needs one of its own it is repeated.
+    std::string batched(std::size_t node);
+    bool is_constant(std::size_t node) const;
+    // Whether a value may keep its channels first for an operator that works on any layout.
+    bool is_first(std::size_t node) const { return layouts_[node] == Layout::channels_first; }
+    std::int64_t file_axis(std::size_t node, std::int64_t axis, Layout layout) const;
+    onnx::NodeProto& add_same_layout(const std::string& type, std::size_t i);
+    onnx::NodeProto& add_image(const std::string& type, std::size_t i);
+    onnx::NodeProto& add_plain(const std::string& type, std::size_t i);
+    // Under the name of its role.
+    void add_parameter(onnx::NodeProto& proto, std::size_t i, std::size_t p);
+    void write_node(std::size_t i);
+    void write(std::size_t i, const Input&);
+    [[noreturn]] void refuse(std::size_t i) const;
+    void write(std::size_t i, const Constant& op);
+    void write(std::size_t i, const Convolution& op);
+    // Channels are the second dimension in the file: images turn to channels-first, rows of tokens on their
+    // side and back.
+    template <typename WriteOn>
+    void write_by_channels(std::size_t i, WriteOn write_on) {
+        const std::size_t input = network_.nodes[i].inputs[0];
+        if (shapes_[i].size() == 3) {
+            layouts_[i] = Layout::channels_first;
+            write_on(as(input, Layout::channels_first), name(i));
+        } else if (shapes_[i].size() == 1) {
+            write_on(batched(input), name(i));
+        } else {
+            std::vector<std::int64_t> to(shapes_[i].size() + 1);
+            std::iota(to.begin(), to.end(), std::int64_t{0});
+            std::vector<std::int64_t> back = to;
+            std::rotate(to.begin() + 1, to.end() - 1, to.end());
+            std::rotate(back.begin() + 1, back.begin() + 2, back.end());
+            onnx::NodeProto& turned = add_step("Transpose", i, "layout", {batched(input)});
+            set_ints(turned, "perm", to);
+            const std::string normalised = fresh(name(i) + ":turned");
+            write_on(turned.name(), normalised);
+            set_ints(add("Transpose", name(i), {normalised}), "perm", back);
+        }
+    }
+    void write(std::size_t i, const BatchNormalisation& op);
+    // In groups: each group is normalised as one channel, then scaled and shifted by channel.
+    void write(std::size_t i, const GroupNormalisation& op);
+    void write(std::size_t i, const LayerNormalisation& op);
+    void write(std::size_t i, const Activation& op);
+    void write(std::size_t i, const ParametricRelu&);
+    void write(std::size_t i, const MaxPooling& op);
+    void write(std::size_t i, const AveragePooling& op);
+    void write(std::size_t i, const GlobalAveragePooling&);
+    void write(std::size_t i, const Reduction& op);
+    void write(std::size_t i, const Softmax& op);
+    void write(std::size_t i, const Arithmetic& op);
+    void write(std::size_t i, const MatrixProduct&);
+    void write(std::size_t i, const Dense&);
+    // The inputs of a node in the layout of most of them.
+    Layout common_layout(std::size_t i) const;
+    void write(std::size_t i, const Concatenate& op);
+    void write(std::size_t i, const Slice& op);
+    void write(std::size_t i, const Padding& op);
+    void write(std::size_t i, const Transpose& op);
+    void write(std::size_t i, const Reshape& op);
+    void write(std::size_t i, const Flatten&);
+    void write(std::size_t i, const Gather& op);
+    void write(std::size_t i, const Dropout& op);
+
+    const Network& network_;
+    std::vector<Shape> shapes_;
+    std::vector<Layout> layouts_;
+    std::set<std::string> names_;
+    std::map<std::size_t, std::string> turned_;
+    std::map<std::size_t, std::string> repeated_;
+    std::string batch_;
+    onnx::GraphProto* graph_ = nullptr;
+};
+
+}  // namespace jevrin

@@ -1,0 +1,148 @@
+#include "jevrin/graph/rewriting.hpp"
+
+#include "jevrin/graph/rewriting_passes.hpp"
+
+#include <cmath>
+#include <map>
+#include <optional>
+
+namespace jevrin {
+namespace {
+
+std::vector<int> count_users(const Network& network) {
+    std::vector<int> users(network.nodes.size(), 0);
+    for (const Node& node : network.nodes)
+        for (const std::size_t input : node.inputs) ++users[input];
+    ++users.back();  // the output is used by the caller
+    return users;
+}
+
+// Builds a network again without the nodes that melt into the one before them. melt(before, node) changes the
+// node before, whose value has no other use, and says whether the node is gone.
+template <typename Melt>
+Network melted(const Network& network, Melt melt) {
+    const std::vector<int> users = count_users(network);
+    Network result{network.input, {}};
+    std::vector<std::size_t> place(network.nodes.size(), 0);  // of each old node's value in the new network
+    for (std::size_t i = 0; i < network.nodes.size(); ++i) {
+        const Node& node = network.nodes[i];
+        if (node.inputs.size() == 1 && users[node.inputs[0]] == 1 &&
+            melt(result.nodes[place[node.inputs[0]]], node)) {
+            place[i] = place[node.inputs[0]];
+            continue;
+        }
+        result.nodes.push_back(node);
+        for (std::size_t& input : result.nodes.back().inputs) input = place[input];
+        place[i] = result.nodes.size() - 1;
+    }
+    return result;
+}
+
+// A convolution whose result nothing has been applied to yet; null for anything else.
+Convolution* plain_convolution(Node& node) {
+    auto* convolution = std::get_if<Convolution>(&node.op);
+    return convolution != nullptr && convolution->activation.kind == FunctionKind::identity ? convolution
+                                                                                            : nullptr;
+}
+
+// Moves scale * (x - mean) / sqrt(variance + epsilon) + shift into the convolution that makes x.
+void fold_normalisation(Node& convolution, const Node& normalisation) {
+    const std::int64_t out = convolution.parameters[0].shape().back();
+    if (convolution.parameters.size() < 2) convolution.parameters.emplace_back(Shape{out});
+    Tensor& weight = convolution.parameters[0];
+    Tensor& bias = convolution.parameters[1];
+    const auto& p = normalisation.parameters;
+    const auto epsilon = static_cast<double>(std::get<BatchNormalisation>(normalisation.op).epsilon);
+    for (std::int64_t o = 0; o < out; ++o) {
+        const double factor = p[0].data()[o] / std::sqrt(static_cast<double>(p[3].data()[o]) + epsilon);
+        for (std::int64_t i = o; i < weight.size(); i += out)
+            weight.data()[i] = static_cast<float>(weight.data()[i] * factor);
+        bias.data()[o] = static_cast<float>(p[1].data()[o] + (bias.data()[o] - p[2].data()[o]) * factor);
+    }
+}
+
+}  // namespace
+
+Network remove_unused(Network network) {
+    std::vector<bool> used(network.nodes.size(), false);
+    used[0] = used.back() = true;
+    for (std::size_t i = network.nodes.size(); i-- > 0;)
+        if (used[i])
+            for (const std::size_t input : network.nodes[i].inputs) used[input] = true;
+    std::vector<std::size_t> place(network.nodes.size(), 0);
+    std::vector<Node> kept;
+    for (std::size_t i = 0; i < network.nodes.size(); ++i) {
+        if (!used[i]) continue;
+        for (std::size_t& input : network.nodes[i].inputs) input = place[input];
+        place[i] = kept.size();
+        kept.push_back(std::move(network.nodes[i]));
+    }
+    network.nodes = std::move(kept);
+    return network;
+}
+
+Network remove_dropout(Network network) {
+    Network result{network.input, {}};
+    std::vector<std::size_t> place(network.nodes.size(), 0);
+    for (std::size_t i = 0; i < network.nodes.size(); ++i) {
+        Node& node = network.nodes[i];
+        for (std::size_t& input : node.inputs) input = place[input];
+        if (std::holds_alternative<Dropout>(node.op)) {
+            place[i] = node.inputs[0];
+            continue;
+        }
+        place[i] = result.nodes.size();
+        result.nodes.push_back(std::move(node));
+    }
+    return result;
+}
+
+Network fold_normalisations(Network network) {
+    return melted(network, [](Node& before, const Node& node) {
+        if (!std::holds_alternative<BatchNormalisation>(node.op) || plain_convolution(before) == nullptr)
+            return false;
+        fold_normalisation(before, node);
+        return true;
+    });
+}
+
+Network fuse_activations(Network network) {
+    return melted(network, [](Node& before, const Node& node) {
+        const auto* activation = std::get_if<Activation>(&node.op);
+        Convolution* convolution = activation != nullptr ? plain_convolution(before) : nullptr;
+        if (convolution != nullptr) convolution->activation = activation->function;
+        return convolution != nullptr;
+    });
+}
+
+Network fuse_rectified_sums(Network network) {
+    return melted(network, [](Node& before, const Node& node) {
+        auto* sum =
+            is_activation(node.op, FunctionKind::relu) ? std::get_if<Arithmetic>(&before.op) : nullptr;
+        if (sum == nullptr || sum->rectified) return false;
+        return sum->rectified = true;
+    });
+}
+
+const std::vector<RewritingPass>& rewriting_passes() {
+    using Stage = RewritingStage;
+    static const std::vector<RewritingPass> passes = {
+        {"join biases", Stage::after_reading, join_biases},
+        {"join layer normalisations", Stage::after_reading, join_layer_normalisations},
+        {"join activations", Stage::after_reading, join_activations},
+        {"remove unused nodes", Stage::after_reading, remove_unused},
+        {"remove dropout", Stage::before_inference, remove_dropout},
+        {"fold normalisations", Stage::before_inference, fold_normalisations},
+        {"fuse activations", Stage::before_inference, fuse_activations},
+        {"fuse rectified sums", Stage::before_inference, fuse_rectified_sums},
+    };
+    return passes;
+}
+
+Network rewrite(Network network, RewritingStage stage) {
+    for (const RewritingPass& pass : rewriting_passes())
+        if (pass.stage == stage) network = pass.apply(std::move(network));
+    return network;
+}
+
+}  // namespace jevrin

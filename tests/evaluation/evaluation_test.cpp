@@ -1,0 +1,80 @@
+// Which runs a name means, matrices of several runs, the run that judges labels.
+#include "support/made_up_study.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/evaluation/run_matrices.hpp"
+#include "jevrin/evaluation/run_names.hpp"
+#include "jevrin/evaluation/suspects.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::MadeUpStudy;
+using test::message_of;
+using test::TemporaryDirectory;
+using testing::ElementsAre;
+using testing::HasSubstr;
+
+class Evaluation : public testing::Test {
+  protected:
+    Evaluation() : study_(directory_ / "ledger", 2, 8) {
+        study_.add_run({.candidate = "head: rate 1", .regime = Regime::frozen, .seed = 1, .origin = "head"});
+        study_.add_run({.candidate = "head: rate 2", .regime = Regime::frozen, .seed = 1, .origin = "head"});
+        study_.add_run({.candidate = "scratch", .seed = 1});
+        study_.add_run({.candidate = "scratch", .seed = 2, .finished = false});
+    }
+    std::vector<std::string> named(const std::vector<std::string>& names,
+                                   RunScope scope = RunScope::standing) const {
+        std::vector<std::string> result;
+        for (const RunRecord& run : runs_called(study_.ledger(), study_.study(), names, scope))
+            result.push_back(run.name());
+        return result;
+    }
+
+    TemporaryDirectory directory_;
+    MadeUpStudy study_;
+};
+
+TEST_F(Evaluation, ANameMeansARunACandidateOrAllItsVariants) {
+    EXPECT_THAT(named({"scratch/2"}), ElementsAre("scratch/2"));
+    EXPECT_THAT(named({"head"}), ElementsAre("head: rate 1/1", "head: rate 2/1"));
+    EXPECT_THAT(named({"scratch", "head: rate 2", "scratch/1"}),
+                ElementsAre("scratch/1", "scratch/2", "head: rate 2/1"));
+    EXPECT_EQ(named({}).size(), 4U);
+    EXPECT_THAT(message_of<InputError>([&] { named({"scrtch"}); }), HasSubstr("did you mean 'scratch'?"));
+}
+
+TEST_F(Evaluation, ArchivedRunsAreMeantOnlyWhereTheyMayBe) {
+    study_.writer().put_archived(study_.ledger().run(study_.study().id, "scratch/1").id, true);
+    EXPECT_THAT(named({"scratch"}), ElementsAre("scratch/2"));
+    EXPECT_THAT(named({"scratch"}, RunScope::archived_too), ElementsAre("scratch/2", "scratch/1"));
+}
+
+TEST_F(Evaluation, UnfinishedRunsDoNotJudge) {
+    EXPECT_EQ(finished_runs_called(study_.ledger(), study_.study(), {"scratch"}).size(), 1U);
+    EXPECT_THAT(
+        message_of<InputError>([&] { finished_runs_called(study_.ledger(), study_.study(), {"scratch/2"}); }),
+        HasSubstr("'scratch/2' is not finished"));
+}
+
+TEST_F(Evaluation, MatricesOfSeveralRunsAddUp) {
+    const auto runs = runs_with_matrices(study_.ledger(), study_.study(), {"head"});
+    const RunMatrix one = matrix_of(study_.ledger(), study_.study(), runs[0], Part::validation);
+    const RunMatrix sum = sum_of_matrices(study_.ledger(), study_.study(), runs, Part::validation);
+    EXPECT_EQ(one.epoch, 1);
+    EXPECT_EQ(one.matrix.total(), static_cast<std::int64_t>(study_.validation_items()));
+    EXPECT_EQ(sum.matrix.total(), 2 * one.matrix.total());
+    EXPECT_EQ(sum.matrix.at(1, 1), 2 * one.matrix.at(1, 1));
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { matrix_of(study_.ledger(), study_.study(), runs[0], Part::validation, 7); }),
+                HasSubstr("has the epochs 1 to 1, not 7"));
+}
+
+TEST_F(Evaluation, RecordedPredictionsJudgeWhenNoFrozenRunIsNamed) {
+    const SuspectReport report = find_suspects(study_.ledger(), study_.study(), {"scratch"});
+    EXPECT_THAT(report.source, HasSubstr("validation part"));
+    EXPECT_TRUE(report.suspects.empty());  // every item is called what it is
+}
+
+}  // namespace
+}  // namespace jevrin

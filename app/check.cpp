@@ -5,11 +5,11 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/figures/network_figure.hpp"
 #include "jevrin/images/descriptions.hpp"
 #include "jevrin/plan/descriptions.hpp"
 #include "jevrin/training/descriptions.hpp"
-#include "jevrin/base/text.hpp"
-#include "jevrin/figures/network_figure.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -168,11 +168,11 @@ void check(const CheckOptions& options) {
     const PlanCheck result = check_plan(materials->plan, *materials);
     if (!options.figure.empty()) {
         const CandidateCheck& c = drawn_candidate(result, options.candidate);
-        draw_network(c.layers,
-                     fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
-                                 name_of(c.regime), with_commas(c.parameters),
-                                 with_commas(c.trainable_parameters)),
-                     options.figure);
+        draw_network(
+            c.layers,
+            fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
+                        name_of(c.regime), with_commas(c.parameters), with_commas(c.trainable_parameters)),
+            options.figure);
     }
     if (json) {
         print_json(to_json(materials->plan, result));

@@ -200,8 +200,8 @@ void add_classes(Command& command) {
     add_prediction_options(command, options->predictions);
     command
         .add_option("--columns", options->columns,
-                     "support, right, false_positives, false_negatives, precision, recall, f1, roc_auc, "
-                     "average_precision")
+                    "support, right, false_positives, false_negatives, precision, recall, f1, roc_auc, "
+                    "average_precision")
         .type_name("NAME,...")
         .delimiter(',');
     command.add_option("--sort", options->sort, "by this column, the weakest first, or by name")

@@ -252,8 +252,7 @@ void classify_files(const ClassifyOptions& options) {
         for (const Answer& answer : answers) json.push_back(answering.json(answer));
         print_json(json);
     } else if (options.json) {
-        for (const Answer& answer : answers)
-            print(json_text(answering.json(answer)) + "\n");
+        for (const Answer& answer : answers) print(json_text(answering.json(answer)) + "\n");
     } else {
         print_answers(answering, answers);
     }
@@ -270,7 +269,7 @@ void add_classify(Command& command) {
     auto options = std::make_shared<ClassifyOptions>();
     command.add_option("MODEL", options->model, "a model file written by 'jevrin export'").required();
     command.add_option("IMAGE", options->images,
-                        "PNG, JPEG or WebP files, folders, patterns, or a plan (its unlabelled images)");
+                       "PNG, JPEG or WebP files, folders, patterns, or a plan (its unlabelled images)");
     command.add_option("--top", options->top, "how many classes to show (0: all)").capture_default_str();
     command.add_option("--sure-from", options->sure_from, "call less likely answers unsure")
         .within(0.0, 1.0)
@@ -279,7 +278,7 @@ void add_classify(Command& command) {
     Option following =
         command
             .add_option("--follow", options->follow,
-                         "classify each image that arrives in this folder; --json prints a line for each")
+                        "classify each image that arrives in this folder; --json prints a line for each")
             .type_name("DIR");
     command.add_option("--idle", options->idle, "stop following when nothing came for so long")
         .positive()

@@ -41,6 +41,10 @@ Option& Option::within(double low, double high) {
     option_->check(CLI::Range(low, high));
     return *this;
 }
+Option& Option::within(int low, int high) {
+    option_->check(CLI::Range(low, high));
+    return *this;
+}
 Option& Option::delimiter(char separator) {
     option_->delimiter(separator);
     return *this;

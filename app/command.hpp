@@ -1,5 +1,5 @@
-// A command of the tool as its own file sees it: options, and what it does. The library that reads command lines
-// stays behind it.
+// A command of the tool as its own file sees it: options, and what it does. The library that reads command
+// lines stays behind it.
 #pragma once
 
 #include <cstdint>
@@ -36,6 +36,7 @@ class Option {
     Option& one_of(std::initializer_list<const char*> words);
     Option& positive();
     Option& within(double low, double high);
+    Option& within(int low, int high);
     Option& delimiter(char separator);
     // Of a list: one value for each time the option is named, so that a positional argument may follow.
     Option& one_each_time();

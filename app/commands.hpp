@@ -1,5 +1,5 @@
-// The commands of the tool: one table, in groups by the stage of the work, which is how --help shows them. Each
-// command adds its options and what it does, in a file of its own or with its neighbours.
+// The commands of the tool: one table, in groups by the stage of the work, which is how --help shows them.
+// Each command adds its options and what it does, in a file of its own or with its neighbours.
 #pragma once
 
 #include "command.hpp"

@@ -3,9 +3,9 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/model_file.hpp"
 #include "jevrin/figures/layer_pictures.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/exchange/model_file.hpp"
 
 #include <fmt/format.h>
 

@@ -150,8 +150,7 @@ void add_mistakes(Command& command) {
     auto options = std::make_shared<MistakesOptions>();
     add_prediction_options(command, options->predictions);
     command.add_option("--true", options->true_class, "only items of this class").type_name("CLASS");
-    command.add_option("--called", options->called, "only items predicted as this class")
-        .type_name("CLASS");
+    command.add_option("--called", options->called, "only items predicted as this class").type_name("CLASS");
     command.add_option("--show", options->show, "wrong, right or all")
         .one_of({"wrong", "right", "all"})
         .option_text("WHICH=" + options->show);

@@ -7,7 +7,6 @@
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/intervals.hpp"
 
-
 #include <cstdint>
 #include <filesystem>
 #include <optional>

@@ -1,5 +1,6 @@
-#include "jevrin/ledger/ledger_writer.hpp"
 #include "review_marks.hpp"
+
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <fmt/format.h>
 

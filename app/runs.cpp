@@ -197,7 +197,7 @@ void add_runs(Command& command) {
     command.add_option("--group", options->group, "a line for each value of a column or setting")
         .type_name("KEY");
     command.add_flag("--differing", options->differing,
-                      "show only the settings that are not the same in all");
+                     "show only the settings that are not the same in all");
     command.add_flag("--archived", options->archived, "the runs that were put away");
     add_table_option(command, options->csv, "write them with every setting as a table");
     add_ledger_options(command, options->ledger);

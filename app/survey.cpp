@@ -268,12 +268,11 @@ void add_survey(Command& command) {
     auto options = std::make_shared<SurveyOptions>();
     command
         .add_option("IMAGES", options->images,
-                     "a folder with one folder of images per class (or per part), a CSV index, or a plan")
+                    "a folder with one folder of images per class (or per part), a CSV index, or a plan")
         .required();
     add_picture_option(command, "--sheet", options->sheet, "draw a labelled random sample");
     command
-        .add_option("--after", options->after,
-                     "beside each picture what training with this plan makes of it")
+        .add_option("--after", options->after, "beside each picture what training with this plan makes of it")
         .type_name("PLAN");
     command.add_option("--candidate", options->candidate, "of that plan (default: the first that augments)")
         .type_name("NAME");

@@ -103,17 +103,17 @@ void add_train(Command& command) {
         .one_each_time();
     command
         .add_option("--until", options->study.selection.until,
-                     "stop behind the last run of this candidate, or this run")
+                    "stop behind the last run of this candidate, or this run")
         .type_name("NAME");
     command.add_flag("--list", options->list, "list the runs in their order and train nothing");
     command.add_flag("--json", options->json, "with --list: print one JSON document");
     command.add_flag("--retry", options->study.retry_failed, "train failed runs again");
     command.add_flag("--keep-epochs", options->study.keep_epochs, "keep a model file of every epoch");
     command.add_flag("--without-stores", options->without_stores,
-                      "keep no pictures and features for later (results are the same)");
+                     "keep no pictures and features for later (results are the same)");
     command
         .add_option("--threads", options->threads,
-                     "how many threads (default: all processors; results are the same)")
+                    "how many threads (default: all processors; results are the same)")
         .within(1, 1024);
     add_memory_option(command, options->memory);
     command.callback([options] { train(*options); });

@@ -6,9 +6,9 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/images/batches.hpp"
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/images/batches.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 

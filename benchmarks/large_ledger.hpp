@@ -63,14 +63,14 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
         }
         ledger.record_epoch(run,
                             {{.epoch = epoch,
-                             .step = 60 * epoch,
-                             .training_loss = 0.1 + 3.5 * std::exp(-static_cast<double>(epoch) / 15.0),
-                             .training_accuracy = right,
-                             .training_balanced_accuracy = right,
-                             .training_macro_f1 = right,
-                             .validation_loss = 0.6 + 3.0 * std::exp(-static_cast<double>(epoch) / 15.0),
-                             .learning_rate = 0.01,
-                             .seconds = 1.0},
+                              .step = 60 * epoch,
+                              .training_loss = 0.1 + 3.5 * std::exp(-static_cast<double>(epoch) / 15.0),
+                              .training_accuracy = right,
+                              .training_balanced_accuracy = right,
+                              .training_macro_f1 = right,
+                              .validation_loss = 0.6 + 3.0 * std::exp(-static_cast<double>(epoch) / 15.0),
+                              .learning_rate = 0.01,
+                              .seconds = 1.0},
                              matrix},
                             epoch == size.epochs);
     }

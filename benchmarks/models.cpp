@@ -4,9 +4,9 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
-#include "jevrin/graph/architecture.hpp"
-#include "jevrin/execution/inference.hpp"
 #include "jevrin/exchange/model_file.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/architecture.hpp"
 
 #include <malloc.h>
 #include <unistd.h>

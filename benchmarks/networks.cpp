@@ -4,9 +4,9 @@
 #include "measure.hpp"
 
 #include "jevrin/base/memory.hpp"
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 

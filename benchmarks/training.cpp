@@ -171,7 +171,8 @@ void run_record(benchmark::State& state) {
     }
     Parts parts;
     for (std::size_t c = 0; c < classes; ++c) parts.validation.push_back(c);
-    const RunId run = ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
+    const RunId run =
+        ledger.put_run(ledger.put_study("s", Metric::accuracy, set, parts),
                        {.candidate = "c", .regime = Regime::scratch, .seed = 1, .settings = "{}"});
     RecordedEpoch epoch{{}, ConfusionMatrix(classes)};
     RandomStream random({1, Purpose::sample, 0, 0});

@@ -2,7 +2,7 @@
 _jevrin() {
     local word=${COMP_WORDS[COMP_CWORD]}
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "$(jevrin --help 2>/dev/null | sed -n '/^Commands:/,$p' | awk '/^  [a-z]/ {print $1}')" -- "$word"))
+        COMPREPLY=($(compgen -W "$(jevrin --help 2>/dev/null | awk '/^  [a-z]/ {print $1}')" -- "$word"))
     elif [[ $word == -* ]]; then
         COMPREPLY=($(compgen -W "$(jevrin "${COMP_WORDS[1]}" --help 2>/dev/null | grep -oE -- '--[a-z][a-z-]*')" -- "$word"))
     else

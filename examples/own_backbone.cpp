@@ -17,10 +17,8 @@ int main(int argc, char** argv) {
         plan.images.fitting.size = 16;
         plan.backbones.push_back({.name = "mine", .file = std::filesystem::absolute(argv[1])});
         for (const Regime regime : {Regime::frozen, Regime::partial}) {
-            Candidate candidate{.name = name_of(regime),
-                                .origin = name_of(regime),
-                                .regime = regime,
-                                .backbone = "mine"};
+            Candidate candidate{
+                .name = name_of(regime), .origin = name_of(regime), .regime = regime, .backbone = "mine"};
             if (regime == Regime::partial) candidate.train_last = 1;
             candidate.training.epochs = 3;
             candidate.training.batch = 8;

@@ -41,10 +41,10 @@ int main(int argc, char** argv) try {
     const StudyId study = ledger.put_study("own loop", Metric::balanced_accuracy, set, parts);
     constexpr std::int64_t epochs = 20;
     const RunId run = ledger.put_run(study, {.candidate = "mean colour",
-                                                    .regime = Regime::scratch,
-                                                    .seed = 1,
-                                                    .settings = R"({"training": {"rate": 2}})",
-                                                    .planned_epochs = epochs});
+                                             .regime = Regime::scratch,
+                                             .seed = 1,
+                                             .settings = R"({"training": {"rate": 2}})",
+                                             .planned_epochs = epochs});
     std::vector<Features> weights(set.classes.size(), Features{});
     std::vector<PredictionRecord> predictions;
     for (std::int64_t epoch = 1; epoch <= epochs; ++epoch) {

@@ -1,7 +1,7 @@
-// Settings described once: the key of each, its type, range and meaning, when it applies, and what it was called
-// before. From one description come reading (with the place of whatever is wrong), the complete JSON form, the
-// canonical form that identifies a run, and the tables of docs/formats.md. A default is the initialiser of its
-// member and stands nowhere else.
+// Settings described once: the key of each, its type, range and meaning, when it applies, and what it was
+// called before. From one description come reading (with the place of whatever is wrong), the complete JSON
+// form, the canonical form that identifies a run, and the tables of docs/formats.md. A default is the
+// initialiser of its member and stands nowhere else.
 //
 //     const Description<LossSettings>& description_of(const LossSettings&) {
 //         static const Description<LossSettings> description = [] {
@@ -31,12 +31,13 @@ namespace jevrin {
 // What documents say of one setting.
 struct SettingInfo {
     std::string key;
-    std::string type;     // "number from 0 to 1", "one of natural, balanced"
-    std::string unit;     // may be empty
+    std::string type;  // "number from 0 to 1", "one of natural, balanced"
+    std::string unit;  // may be empty
     std::string meaning;
     std::string applies;  // to which kinds; empty: always
     bool required = false;
     bool shows_default = true;
+    std::string default_value;        // as in JSON; empty: none
     std::vector<std::string> former;  // earlier keys, still read
 };
 
@@ -118,7 +119,8 @@ class Description {
             [member](TableReader& reader, const std::string& k, S& s) { s.*member = reader.truth(k, false); },
             [member](const S& s) { return Json(s.*member); });
     }
-    Setting<S>& integer(const std::string& key, std::int64_t S::*member, std::int64_t low, std::int64_t high) {
+    Setting<S>& integer(const std::string& key, std::int64_t S::*member, std::int64_t low,
+                        std::int64_t high) {
         return custom(
             key, detail::integer_words(low, high),
             [=](TableReader& reader, const std::string& k, S& s) {
@@ -155,7 +157,9 @@ class Description {
                          std::int64_t high) {
         return custom(
             key, "list of integers",
-            [=](TableReader& reader, const std::string& k, S& s) { s.*member = reader.integers(k, low, high); },
+            [=](TableReader& reader, const std::string& k, S& s) {
+                s.*member = reader.integers(k, low, high);
+            },
             [member](const S& s) { return Json(s.*member); });
     }
     // [smallest, largest].
@@ -192,8 +196,8 @@ class Description {
                        typename Setting<S>::Write write) {
         return settings_.emplace_back(key, type, std::move(read), std::move(write));
     }
-    // The word that says what kind of settings these are: it is read first, and another one than before starts
-    // again from what is usual for it. called names a kind in messages: "the schedule 'cosine'".
+    // The word that says what kind of settings these are: it is read first, and another one than before
+    // starts again from what is usual for it. called names a kind in messages: "the schedule 'cosine'".
     template <typename Enum>
     Setting<S>& kind(const std::string& key, Enum S::*member, std::function<S(Enum)> usual,
                      std::function<std::string(const S&)> called) {
@@ -296,7 +300,12 @@ class Description {
 
     std::vector<SettingInfo> infos() const {
         std::vector<SettingInfo> result;
-        for (const Setting<S>& setting : settings_) result.push_back(setting.info);
+        for (const Setting<S>& setting : settings_) {
+            SettingInfo& info = result.emplace_back(setting.info);
+            if (info.required || !info.shows_default || setting.inner) continue;
+            if (const Json value = setting.write(S{}); !value.is_null())
+                info.default_value = json_text(value);
+        }
         return result;
     }
     const std::deque<Setting<S>>& settings() const { return settings_; }

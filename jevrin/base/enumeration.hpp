@@ -5,7 +5,8 @@
 //         return names;
 //     }
 //     name_of(Regime::frozen)              // "frozen"
-//     value_named<Regime>("frozn")         // InputError: regime is 'frozn' (did you mean 'frozen'?); it may be ...
+//     value_named<Regime>("frozn")         // InputError: regime is 'frozn' (did you mean 'frozen'?); it may
+//     be ...
 #pragma once
 
 #include <cstddef>

@@ -1,5 +1,5 @@
-// JSON inside the library: one type, keys in the order in which they were written. Reading and writing text is
-// compiled once, behind two functions.
+// JSON inside the library: one type, keys in the order in which they were written. Reading and writing text
+// is compiled once, behind two functions.
 #pragma once
 
 #include <nlohmann/json.hpp>

@@ -71,7 +71,7 @@ std::filesystem::path TableReader::path(const std::string& key) {
 }
 
 std::int64_t TableReader::integer(const std::string& key, std::optional<std::int64_t> otherwise,
-                                 std::int64_t low, std::int64_t high) {
+                                  std::int64_t low, std::int64_t high) {
     if (otherwise && !has(key)) {
         find(key);
         return *otherwise;
@@ -132,7 +132,7 @@ std::vector<Value> TableReader::list(const std::string& key, const char* wanted,
 
 template <typename Value>
 void TableReader::require_range(const std::string& key, const std::vector<Value>& values, Value low,
-                               Value high) const {
+                                Value high) const {
     for (const Value value : values)
         if (!(value >= low && value <= high))
             fail_at(key, fmt::format("'{}' holds {}; it may hold {} to {}", key, value, low, high));
@@ -193,10 +193,10 @@ void TableReader::finish() const {
     for (const SettingEntry& entry : *table_.as<SettingNode::Table>()) {
         if (contains(known_, entry.key) || contains(accepted_, entry.key)) continue;
         // Keys that were put in stand nowhere; their values may.
-        throw InputError(
-            fmt::format("{}: {} has no key '{}'{}; its keys are {}",
-                        entry.place ? place_in(file_, entry.place) : place_of(entry.node), what_,
-                        printable(entry.key), did_you_mean(entry.key, known_), fmt::join(known_, ", ")));
+        throw InputError(fmt::format("{}: {} has no key '{}'{}; its keys are {}",
+                                     entry.place ? place_in(file_, entry.place) : place_of(entry.node), what_,
+                                     printable(entry.key), did_you_mean(entry.key, known_),
+                                     fmt::join(known_, ", ")));
     }
 }
 

@@ -19,7 +19,6 @@
 namespace jevrin {
 namespace {
 
-
 // What one candidate brings to the choice.
 struct Contender {
     RankedCandidate ranked;
@@ -163,8 +162,10 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
 }  // namespace
 
 const EnumNames<Cost>& names_of(Cost) {
-    static const EnumNames<Cost> names(
-        "the cost", {{Cost::training_seconds, "seconds"}, {Cost::trained_parameters, "trained"}, {Cost::operations, "operations"}, {Cost::file_size, "file"}});
+    static const EnumNames<Cost> names("the cost", {{Cost::training_seconds, "seconds"},
+                                                    {Cost::trained_parameters, "trained"},
+                                                    {Cost::operations, "operations"},
+                                                    {Cost::file_size, "file"}});
     return names;
 }
 

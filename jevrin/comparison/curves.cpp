@@ -41,8 +41,13 @@ RunCurves curves_of_run(const Ledger& ledger, const RunRecord& run) {
 }
 
 const EnumNames<CurveQuantity>& names_of(CurveQuantity) {
-    static const EnumNames<CurveQuantity> names(
-        "the quantity", {{CurveQuantity::loss, "loss"}, {CurveQuantity::objective, "objective"}, {CurveQuantity::accuracy, "accuracy"}, {CurveQuantity::balanced_accuracy, "balanced_accuracy"}, {CurveQuantity::macro_f1, "macro_f1"}, {CurveQuantity::learning_rate, "learning_rate"}});
+    static const EnumNames<CurveQuantity> names("the quantity",
+                                                {{CurveQuantity::loss, "loss"},
+                                                 {CurveQuantity::objective, "objective"},
+                                                 {CurveQuantity::accuracy, "accuracy"},
+                                                 {CurveQuantity::balanced_accuracy, "balanced_accuracy"},
+                                                 {CurveQuantity::macro_f1, "macro_f1"},
+                                                 {CurveQuantity::learning_rate, "learning_rate"}});
     return names;
 }
 
@@ -61,8 +66,10 @@ bool is_on_both_parts(CurveQuantity quantity) {
 }
 
 const EnumNames<CurveAxis>& names_of(CurveAxis) {
-    static const EnumNames<CurveAxis> names(
-        "the axis", {{CurveAxis::epoch, "epoch"}, {CurveAxis::step, "step"}, {CurveAxis::seconds, "seconds"}, {CurveAxis::examples, "examples"}});
+    static const EnumNames<CurveAxis> names("the axis", {{CurveAxis::epoch, "epoch"},
+                                                         {CurveAxis::step, "step"},
+                                                         {CurveAxis::seconds, "seconds"},
+                                                         {CurveAxis::examples, "examples"}});
     return names;
 }
 
@@ -76,7 +83,8 @@ CurvePoints curve_points(const RunCurves& curves, CurveQuantity quantity, CurveP
                              : axis == CurveAxis::seconds ? seconds
                              : axis == CurveAxis::step
                                  ? static_cast<double>(epoch.step)
-                                 : static_cast<double>(epoch.step) * static_cast<double>(std::max<std::int64_t>(1, curves.run.batch));
+                                 : static_cast<double>(epoch.step) *
+                                       static_cast<double>(std::max<std::int64_t>(1, curves.run.batch));
         points.emplace_back(place, value_of(epoch, quantity, part));
     }
     return points;

@@ -13,7 +13,6 @@
 namespace jevrin {
 namespace {
 
-
 constexpr const char* record_keys[] = {"run",
                                        "candidate",
                                        "origin",

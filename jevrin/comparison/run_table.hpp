@@ -14,7 +14,6 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
-
 #include <map>
 #include <optional>
 #include <string>

@@ -6,8 +6,8 @@
 // it any more.
 #pragma once
 
-#include "jevrin/graph/graph.hpp"
 #include "jevrin/execution/steps.hpp"
+#include "jevrin/graph/graph.hpp"
 
 #include <cstdint>
 #include <memory>

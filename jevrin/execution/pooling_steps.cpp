@@ -105,8 +105,7 @@ std::unique_ptr<Step> step_of(const MaxPooling& op, const Node&, const StepShape
     return std::make_unique<MaxPoolingStep>(pooling_shape(op.window, shapes.inputs[0], false));
 }
 std::unique_ptr<Step> step_of(const AveragePooling& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<AveragePoolingStep>(
-        pooling_shape(op.window, shapes.inputs[0], op.count_padding));
+    return std::make_unique<AveragePoolingStep>(pooling_shape(op.window, shapes.inputs[0], op.count_padding));
 }
 std::unique_ptr<Step> step_of(const GlobalAveragePooling&, const Node&, const StepShapes& shapes) {
     const Shape& in = shapes.inputs[0];

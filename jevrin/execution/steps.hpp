@@ -1,8 +1,8 @@
 // The arithmetic behind each operator of a network: made once for given shapes, then run batch after batch.
 #pragma once
 
-#include "jevrin/graph/graph.hpp"
 #include "jevrin/execution/pass.hpp"
+#include "jevrin/graph/graph.hpp"
 
 #include <cstdint>
 #include <memory>

@@ -1,8 +1,8 @@
 // Pictures of what a network sees: its first filters, and the maps of each stage.
 #pragma once
 
-#include "jevrin/figures/sheet.hpp"
 #include "jevrin/execution/activations.hpp"
+#include "jevrin/figures/sheet.hpp"
 
 #include <vector>
 

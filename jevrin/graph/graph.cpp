@@ -42,8 +42,7 @@ ParameterKind parameter_kind(const Operator& op, std::size_t index) {
 }
 
 std::string operator_name(const Operator& op) {
-    if (const auto* activation = std::get_if<Activation>(&op))
-        return name_of(activation->function.kind);
+    if (const auto* activation = std::get_if<Activation>(&op)) return name_of(activation->function.kind);
     return std::string(describe(op).name);
 }
 

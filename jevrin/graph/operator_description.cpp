@@ -75,9 +75,10 @@ OperatorDescription description_of<Arithmetic>() {
 }
 template <>
 OperatorDescription description_of<MatrixProduct>() {
-    return {"matrix product", {}, true, [](std::span<const Tensor>, const Shapes& inputs, const Shape& output) {
-                return element_count(output) * inputs[0].back();
-            }};
+    return {
+        "matrix product", {}, true, [](std::span<const Tensor>, const Shapes& inputs, const Shape& output) {
+            return element_count(output) * inputs[0].back();
+        }};
 }
 template <>
 OperatorDescription description_of<Dense>() {
@@ -125,14 +126,22 @@ OperatorDescription description_of<Dropout>() {
 
 std::string_view role_name(ParameterRole role) {
     switch (role) {
-        case Role::weight: return "weight";
-        case Role::bias: return "bias";
-        case Role::scale: return "scale";
-        case Role::shift: return "shift";
-        case Role::mean: return "mean";
-        case Role::variance: return "variance";
-        case Role::slope: return "slope";
-        case Role::value: return "value";
+        case Role::weight:
+            return "weight";
+        case Role::bias:
+            return "bias";
+        case Role::scale:
+            return "scale";
+        case Role::shift:
+            return "shift";
+        case Role::mean:
+            return "mean";
+        case Role::variance:
+            return "variance";
+        case Role::slope:
+            return "slope";
+        case Role::value:
+            return "value";
     }
     unhandled(role);
 }

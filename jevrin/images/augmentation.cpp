@@ -68,7 +68,8 @@ double draw_beta(RandomStream& stream, double alpha) {
 
 const EnumNames<MixingForm>& names_of(MixingForm) {
     static const EnumNames<MixingForm> names(
-        "mixing form", {{MixingForm::none, "none"}, {MixingForm::blend, "blend"}, {MixingForm::paste, "paste"}});
+        "mixing form",
+        {{MixingForm::none, "none"}, {MixingForm::blend, "blend"}, {MixingForm::paste, "paste"}});
     return names;
 }
 

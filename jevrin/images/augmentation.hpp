@@ -33,7 +33,7 @@ struct PixelGrid {
 struct Overlay {
     std::filesystem::path file;  // PNG or WebP with alpha
     std::shared_ptr<const Cutout> cutout;
-    std::string content = {};  // hash of its pixels: what a ledger knows it by
+    std::string content = {};                    // hash of its pixels: what a ledger knows it by
     double share = 0.5;                          // of the pictures that get it
     std::vector<std::array<double, 2>> at = {};  // centres, as shares of width and height; empty: anywhere
     std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a share of the picture's shorter one

@@ -132,8 +132,7 @@ Description<Augmentation> describe_augmentation() {
         [](TableReader& reader, const std::string& k, A& a) {
             a.overlays.clear();
             if (reader.holds_list(k) && reader.size_of_list(k) == 0) return reader.mention(k);
-            for (TableReader& table : reader.tables(k))
-                a.overlays.push_back(read_settings(table, Overlay{}));
+            for (TableReader& table : reader.tables(k)) a.overlays.push_back(read_settings(table, Overlay{}));
         },
         [](const A& a) {
             Json list = Json::array();

@@ -49,9 +49,8 @@ void note_leaks(const ImageSet& set, const std::vector<std::optional<Part>>& par
         const auto [known, added] = seen.emplace(first[i], *part_of[i]);
         if (added || known->second == *part_of[i]) continue;
         if (leaks++ == 0)
-            example =
-                fmt::format("{} ({}) and {} ({})", printable(set.items[first[i]].path),
-                            name_of(known->second), printable(set.items[i].path), name_of(*part_of[i]));
+            example = fmt::format("{} ({}) and {} ({})", printable(set.items[first[i]].path),
+                                  name_of(known->second), printable(set.items[i].path), name_of(*part_of[i]));
     }
     if (leaks > 0)
         parts.notes.push_back(

@@ -87,14 +87,15 @@ std::vector<std::uint8_t> fit_from(const Image& image, Size whole, const Fitting
 }  // namespace
 
 const EnumNames<Fit>& names_of(Fit) {
-    static const EnumNames<Fit> names(
-        "fit", {{Fit::stretch, "stretch"}, {Fit::crop, "crop"}, {Fit::pad, "pad"}});
+    static const EnumNames<Fit> names("fit",
+                                      {{Fit::stretch, "stretch"}, {Fit::crop, "crop"}, {Fit::pad, "pad"}});
     return names;
 }
 
 const EnumNames<FitPadding>& names_of(FitPadding) {
     static const EnumNames<FitPadding> names(
-        "padding", {{FitPadding::edge, "edge"}, {FitPadding::constant, "constant"}, {FitPadding::mean, "mean"}});
+        "padding",
+        {{FitPadding::edge, "edge"}, {FitPadding::constant, "constant"}, {FitPadding::mean, "mean"}});
     return names;
 }
 
@@ -127,13 +128,13 @@ std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fit
 
 std::string Preparation::to_json() const {
     const Json json = {{"size", fitting.size},
-                                         {"fit", name_of(fitting.fit)},
-                                         {"padding", name_of(fitting.padding)},
-                                         {"padding_colour", fitting.padding_colour},
-                                         {"background", fitting.background},
-                                         {"channels", fitting.channels},
-                                         {"mean", scaling.mean},
-                                         {"deviation", scaling.deviation}};
+                       {"fit", name_of(fitting.fit)},
+                       {"padding", name_of(fitting.padding)},
+                       {"padding_colour", fitting.padding_colour},
+                       {"background", fitting.background},
+                       {"channels", fitting.channels},
+                       {"mean", scaling.mean},
+                       {"deviation", scaling.deviation}};
     return json_text(json);
 }
 

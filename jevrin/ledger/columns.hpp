@@ -1,5 +1,5 @@
-// The columns of each recorded thing, in one list each: what is selected, inserted, merged and kept in checkpoints
-// follows from it.
+// The columns of each recorded thing, in one list each: what is selected, inserted, merged and kept in
+// checkpoints follows from it.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"
@@ -47,8 +47,8 @@ void visit_column(const EpochColumn& column, Epoch& epoch, Visit visit) {
         visit(epoch.validation_scores.*std::get<double PartScores::*>(column.member));
 }
 
-// Numbers of a layer in an epoch: columns of `layer_epochs` beside run, epoch and layer. A dead share that does not
-// apply is NULL, and -1 in the record.
+// Numbers of a layer in an epoch: columns of `layer_epochs` beside run, epoch and layer. A dead share that
+// does not apply is NULL, and -1 in the record.
 struct LayerColumn {
     const char* name;
     double LayerSummary::*member;
@@ -61,12 +61,30 @@ inline constexpr LayerColumn layer_columns[] = {
 };
 
 // The columns of `runs` beside id, study, division and superseded: what a merge copies.
-inline constexpr const char* run_columns[] = {
-    "candidate",      "origin",       "varied",     "regime",     "seed",
-    "fold",           "settings",     "identity",   "batch",      "training_fraction",
-    "state",          "reason",       "best_epoch", "parameters", "planned_epochs",
-    "trainable_parameters", "multiplications", "jevrin_version", "added", "finished",
-    "plan",           "environment",  "archived",   "note"};
+inline constexpr const char* run_columns[] = {"candidate",
+                                              "origin",
+                                              "varied",
+                                              "regime",
+                                              "seed",
+                                              "fold",
+                                              "settings",
+                                              "identity",
+                                              "batch",
+                                              "training_fraction",
+                                              "state",
+                                              "reason",
+                                              "best_epoch",
+                                              "parameters",
+                                              "planned_epochs",
+                                              "trainable_parameters",
+                                              "multiplications",
+                                              "jevrin_version",
+                                              "added",
+                                              "finished",
+                                              "plan",
+                                              "environment",
+                                              "archived",
+                                              "note"};
 
 // "a, b, c"; with a prefix before each name.
 template <typename Columns>

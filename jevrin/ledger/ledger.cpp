@@ -25,8 +25,10 @@ std::vector<VariedSetting> varied_settings(const std::string& text) {
 }  // namespace
 
 const EnumNames<RunState>& names_of(RunState) {
-    static const EnumNames<RunState> names(
-        "state", {{RunState::waiting, "waiting"}, {RunState::training, "training"}, {RunState::finished, "finished"}, {RunState::failed, "failed"}});
+    static const EnumNames<RunState> names("state", {{RunState::waiting, "waiting"},
+                                                     {RunState::training, "training"},
+                                                     {RunState::finished, "finished"},
+                                                     {RunState::failed, "failed"}});
     return names;
 }
 
@@ -130,8 +132,9 @@ StudyRecord Ledger::study(const std::string& name) const {
             if (names.empty())
                 throw InputError(fmt::format("{}: no study has been trained yet; run 'jevrin train PLAN'",
                                              printable(connection_->directory.string())));
-            throw InputError(fmt::format("{}: no study is called '{}'{}", printable(connection_->directory.string()),
-                                         printable(name), did_you_mean(name, names)));
+            throw InputError(fmt::format("{}: no study is called '{}'{}",
+                                         printable(connection_->directory.string()), printable(name),
+                                         did_you_mean(name, names)));
         }
         StudyRecord study{.id = {query.getColumn(0)},
                           .name = query.getColumn(1),
@@ -141,7 +144,8 @@ StudyRecord Ledger::study(const std::string& name) const {
                           .image_set_version = query.getColumn(5),
                           .image_source = query.getColumn(6),
                           .test_looks = query.getColumn(7)};
-        SQLite::Statement classes(*connection_->database, "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
+        SQLite::Statement classes(*connection_->database,
+                                  "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
         classes.bind(1, query.getColumn(4).getInt64());
         while (classes.executeStep()) study.classes.push_back(classes.getColumn(0));
         return study;
@@ -153,8 +157,9 @@ namespace {
 std::vector<EpochRecord> select_epochs(SQLite::Database& database, RunId run,
                                        std::optional<std::int64_t> wanted) {
     SQLite::Statement query(
-        database, fmt::format("SELECT {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
-                              column_names(epoch_columns)));
+        database,
+        fmt::format("SELECT {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
+                    column_names(epoch_columns)));
     query.bind(1, run.number);
     query.bind(2, wanted.value_or(0));
     std::vector<EpochRecord> epochs;
@@ -212,10 +217,11 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed, fold)sql",
-                                                    condition));
+                                                                condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
-    SQLite::Statement length(*connection_->database, "SELECT COUNT(*), TOTAL(seconds) FROM epochs WHERE run = ?");
+    SQLite::Statement length(*connection_->database,
+                             "SELECT COUNT(*), TOTAL(seconds) FROM epochs WHERE run = ?");
     SQLite::Statement tags(*connection_->database, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
@@ -319,13 +325,14 @@ RunRecord Ledger::run(StudyId study, const std::string& name) const {
         constexpr const char* called =
             "candidate || '/' || seed || CASE fold WHEN 0 THEN '' ELSE '/' || fold END";
         std::vector<RunRecord> found =
-            name.empty()
-                ? std::vector<RunRecord>()
-                : select_runs(fmt::format("study = ?1 AND superseded = 0 AND {} = ?2", called), study.number, name);
+            name.empty() ? std::vector<RunRecord>()
+                         : select_runs(fmt::format("study = ?1 AND superseded = 0 AND {} = ?2", called),
+                                       study.number, name);
         if (!found.empty()) return std::move(found.front());
         std::vector<std::string> names;
         SQLite::Statement query(
-            *connection_->database, fmt::format("SELECT {} FROM runs WHERE study = ? AND superseded = 0", called));
+            *connection_->database,
+            fmt::format("SELECT {} FROM runs WHERE study = ? AND superseded = 0", called));
         query.bind(1, study.number);
         while (query.executeStep()) names.push_back(query.getColumn(0));
         const auto of_candidate = std::find_if(names.begin(), names.end(), [&](const std::string& one) {
@@ -404,7 +411,8 @@ std::vector<LayerSummary> Ledger::layers(RunId run, std::int64_t epoch) const {
 
 std::vector<WarningRecord> Ledger::warnings(RunId run) const {
     return with_database_errors(connection_->file(), [&] {
-        SQLite::Statement query(*connection_->database, "SELECT epoch, message FROM warnings WHERE run = ? ORDER BY id");
+        SQLite::Statement query(*connection_->database,
+                                "SELECT epoch, message FROM warnings WHERE run = ? ORDER BY id");
         query.bind(1, run.number);
         std::vector<WarningRecord> warnings;
         while (query.executeStep()) warnings.push_back({query.getColumn(0), query.getColumn(1)});

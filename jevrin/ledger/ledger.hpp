@@ -8,11 +8,11 @@
 //     const StudyRecord study = ledger.study();              // the one trained last
 //     for (const RunRecord& run : ledger.runs(study.id)) ... ledger.curve(run.id) ...
 //
-// A ledger may be read by any number of threads and processes while others write to it; each thread opens its own
-// Ledger, since one object and its copies share a connection that serves one thread at a time.
+// A ledger may be read by any number of threads and processes while others write to it; each thread opens its
+// own Ledger, since one object and its copies share a connection that serves one thread at a time.
 //
-// Functions throw InputError when the run, study or item does not exist or the database is damaged, and WorkError
-// when it cannot be read; both name the file.
+// Functions throw InputError when the run, study or item does not exist or the database is damaged, and
+// WorkError when it cannot be read; both name the file.
 #pragma once
 
 #include "jevrin/base/files.hpp"
@@ -33,8 +33,8 @@ struct LedgerConnection;
 
 class Ledger {
   public:
-    // InputError when there is no ledger, it is damaged, or another version of Jevrin wrote it: 'train' brings
-    // earlier ones up to date.
+    // InputError when there is no ledger, it is damaged, or another version of Jevrin wrote it: 'train'
+    // brings earlier ones up to date.
     static Ledger open(const std::filesystem::path& directory);
 
     const std::filesystem::path& directory() const;

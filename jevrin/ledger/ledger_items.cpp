@@ -142,7 +142,8 @@ ItemRecord Ledger::item(StudyId study, const std::string& name) const {
 std::vector<MarkRecord> Ledger::marks(StudyId study) const {
     return with_database_errors(connection_->file(), [&] {
         SQLite::Statement query(
-            *connection_->database, "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
+            *connection_->database,
+            "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
         query.bind(1, study_root(study));
         std::vector<MarkRecord> marks;
         while (query.executeStep())

@@ -173,10 +173,9 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
         WHERE ours.study = ? AND theirs.id = ?)sql",
                              foreign.study, theirs)};
     const auto is_finished = [&](const char* schema, RunId run) {
-        return select_number(
-                   *connection_->database,
-                   fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema),
-                   run) != 0;
+        return select_number(*connection_->database,
+                             fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema),
+                             run) != 0;
     };
     bool copies = false;
     if (!ours) {
@@ -200,7 +199,8 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
         const bool finished_here = is_finished("main", ours);
         const bool finished_there = is_finished("other", theirs);
         if (finished_here && finished_there &&
-            best_scores(*connection_->database, "main", ours) != best_scores(*connection_->database, "other", theirs))
+            best_scores(*connection_->database, "main", ours) !=
+                best_scores(*connection_->database, "other", theirs))
             ++summary.differing;
         if (!finished_here && finished_there) {
             const std::optional<PlaceLock> claimed = claim(ours);
@@ -216,8 +216,8 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
             }
         }
     }
-    execute(*connection_->database, "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1",
-            theirs, ours);
+    execute(*connection_->database,
+            "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1", theirs, ours);
     execute(*connection_->database, R"sql(
         INSERT INTO test_looks (run, looked) SELECT ?2, looked FROM other.test_looks AS theirs WHERE run = ?1 AND
         NOT EXISTS (SELECT 1 FROM test_looks AS known WHERE known.run = ?2 AND known.looked = theirs.looked)
@@ -228,7 +228,8 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
     for (const std::filesystem::path& file : other.model_files(theirs)) {
         // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
         const std::string rest = file.filename().string().substr(fmt::format("run-{}", theirs.number).size());
-        const std::filesystem::path copy = connection_->directory / "models" / fmt::format("run-{}{}", ours.number, rest);
+        const std::filesystem::path copy =
+            connection_->directory / "models" / fmt::format("run-{}{}", ours.number, rest);
         std::error_code error;
         std::filesystem::copy_file(file, copy, std::filesystem::copy_options::overwrite_existing, error);
         if (error)

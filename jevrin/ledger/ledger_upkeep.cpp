@@ -13,9 +13,10 @@ void require_tag(const std::string& tag) {
     const bool plain = !tag.empty() && tag.size() <= longest &&
                        tag.find_first_of(", \t\n\r") == std::string::npos && printable(tag) == tag;
     if (!plain)
-        throw InputError(fmt::format(
-            "'{}' cannot be a tag: a tag is one word of at most {} bytes without commas; a note may be longer",
-            printable(tag), longest));
+        throw InputError(
+            fmt::format("'{}' cannot be a tag: a tag is one word of at most {} bytes without commas; a note "
+                        "may be longer",
+                        printable(tag), longest));
 }
 
 }  // namespace
@@ -24,7 +25,7 @@ bool LedgerWriter::add_tag(RunId run, const std::string& tag) {
     require_tag(tag);
     return in_transaction(*connection_, [&] {
         require_run(run);
-       
+
         execute(*connection_->database, "INSERT OR IGNORE INTO run_tags VALUES (?, ?)", run, tag);
         return connection_->database->getChanges() > 0;
     });
@@ -33,7 +34,7 @@ bool LedgerWriter::add_tag(RunId run, const std::string& tag) {
 bool LedgerWriter::remove_tag(RunId run, const std::string& tag) {
     return in_transaction(*connection_, [&] {
         require_run(run);
-       
+
         execute(*connection_->database, "DELETE FROM run_tags WHERE run = ? AND tag = ?", run, tag);
         return connection_->database->getChanges() > 0;
     });
@@ -42,14 +43,16 @@ bool LedgerWriter::remove_tag(RunId run, const std::string& tag) {
 void LedgerWriter::put_note(RunId run, const std::string& note) {
     in_transaction(*connection_, [&] {
         require_run(run);
-        execute(*connection_->database, "UPDATE runs SET note = ? WHERE id = ?", note, run); });
+        execute(*connection_->database, "UPDATE runs SET note = ? WHERE id = ?", note, run);
+    });
 }
 
 void LedgerWriter::put_archived(RunId run, bool archived) {
     in_transaction(*connection_, [&] {
         require_run(run);
-       
-        execute(*connection_->database, "UPDATE runs SET archived = ? WHERE id = ?", std::int64_t{archived}, run);
+
+        execute(*connection_->database, "UPDATE runs SET archived = ? WHERE id = ?", std::int64_t{archived},
+                run);
     });
 }
 
@@ -61,7 +64,8 @@ void LedgerWriter::delete_run(RunId run) {
     in_transaction(*connection_, [&] {
         forget_records(run);
         execute(*connection_->database, "DELETE FROM run_tags WHERE run = ?", run);
-        execute(*connection_->database, "UPDATE runs SET superseded = 1, archived = 0, note = '' WHERE id = ?", run);
+        execute(*connection_->database,
+                "UPDATE runs SET superseded = 1, archived = 0, note = '' WHERE id = ?", run);
     });
     std::error_code none;
     std::filesystem::remove(ledger_.checkpoint_file(run), none);

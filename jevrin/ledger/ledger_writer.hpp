@@ -3,13 +3,14 @@
 //     LedgerWriter writer = LedgerWriter::open("ledger");
 //     const StudyId study = writer.put_study("tiles", Metric::accuracy, set, parts);
 //     const RunId run = writer.put_run(study, {.candidate = "mine", .seed = 1, .settings = "{}"});
-//     writer.begin_run(run, "", "{}"); writer.record_epoch(run, epoch, best); writer.finish_run(run, predictions);
+//     writer.begin_run(run, "", "{}"); writer.record_epoch(run, epoch, best); writer.finish_run(run,
+//     predictions);
 //
-// Several processes may write to one ledger: each call is one transaction, and a run belongs to who claims it. One
-// writer serves one thread at a time.
+// Several processes may write to one ledger: each call is one transaction, and a run belongs to who claims
+// it. One writer serves one thread at a time.
 //
-// Functions throw InputError when the run or study does not exist, and WorkError when the disk is full or the ledger
-// cannot be written; nothing is written half.
+// Functions throw InputError when the run or study does not exist, and WorkError when the disk is full or the
+// ledger cannot be written; nothing is written half.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"
@@ -29,15 +30,14 @@ class LedgerWriter {
     // the study becomes the one trained last.
     // parts_settings (PartsSettings::key()) finds the places again when images are added.
     StudyId put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,
-                           const std::string& parts_settings = "");
+                      const std::string& parts_settings = "");
     // The same for another division of the study's images: a fold.
     DivisionId put_division(StudyId study, const ImageSet& set, const Parts& parts,
-                              const std::string& parts_settings);
+                            const std::string& parts_settings);
     // The run with this identity, added when it is new. Runs of the same candidate, seed and fold with other
     // settings become superseded: they stay in the database and out of sight; superseded_count receives how
     // many.
-    RunId put_run(StudyId study, const RunIdentity& identity,
-                         std::int64_t* superseded_count = nullptr);
+    RunId put_run(StudyId study, const RunIdentity& identity, std::int64_t* superseded_count = nullptr);
     // The run belongs to whoever holds this, until they let go or die; nothing when somebody else has it.
     std::optional<PlaceLock> claim(RunId run);
     // One transaction: the run is being trained, by this plan and on this machine.

@@ -108,10 +108,11 @@ void LedgerWriter::require_run(RunId run) const {
 }
 
 StudyId LedgerWriter::put_study(const std::string& name, Metric metric, const ImageSet& set,
-                               const Parts& parts, const std::string& parts_settings) {
+                                const Parts& parts, const std::string& parts_settings) {
     return in_transaction(*connection_, [&] {
         const std::int64_t image_set = put_image_set(*connection_->database, set);
-        const std::int64_t division = insert_division(*connection_->database, image_set, set, parts, parts_settings);
+        const std::int64_t division =
+            insert_division(*connection_->database, image_set, set, parts, parts_settings);
         const std::int64_t used = 1 + select_number(*connection_->database, "SELECT MAX(used) FROM studies");
         execute(*connection_->database,
                 "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
@@ -123,7 +124,7 @@ StudyId LedgerWriter::put_study(const std::string& name, Metric metric, const Im
 }
 
 DivisionId LedgerWriter::put_division(StudyId study, const ImageSet& set, const Parts& parts,
-                                  const std::string& parts_settings) {
+                                      const std::string& parts_settings) {
     return in_transaction(*connection_, [&] {
         const std::int64_t image_set = select_number(
             *connection_->database,
@@ -137,10 +138,11 @@ RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t*
     const std::string& identity = run.key();
     return in_transaction(*connection_, [&] {
         for (const std::string& former : run.former)
-            execute(*connection_->database,
-                    "UPDATE OR IGNORE runs SET identity = ? WHERE study = ? AND candidate = ? AND seed = ? AND "
-                    "fold = ? AND identity = ?",
-                    identity, study, run.candidate, run.seed, run.fold, former);
+            execute(
+                *connection_->database,
+                "UPDATE OR IGNORE runs SET identity = ? WHERE study = ? AND candidate = ? AND seed = ? AND "
+                "fold = ? AND identity = ?",
+                identity, study, run.candidate, run.seed, run.fold, former);
         execute(
             *connection_->database,
             "UPDATE runs SET superseded = 1 WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND "
@@ -158,10 +160,10 @@ RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t*
                 varied_text(run.varied), name_of(run.regime), run.seed, run.fold, run.settings, identity,
                 run.batch, run.training_fraction, run.planned_epochs, run.parameters,
                 run.trainable_parameters, run.multiplications, JEVRIN_VERSION, now());
-        return RunId{select_number(
-            *connection_->database,
-            "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND fold = ? AND identity = ?",
-            study, run.candidate, run.seed, run.fold, identity)};
+        return RunId{select_number(*connection_->database,
+                                   "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND "
+                                   "fold = ? AND identity = ?",
+                                   study, run.candidate, run.seed, run.fold, identity)};
     });
 }
 
@@ -188,9 +190,9 @@ void insert_layers(SQLite::Database& database, RunId run, std::int64_t epoch,
     SQLite::Statement name(database,
                            "INSERT INTO layers SELECT ?1, COALESCE(MAX(layer), 0) + 1, ?2 FROM layers WHERE "
                            "run = ?1 RETURNING layer");
-    SQLite::Statement row(database, fmt::format("INSERT INTO layer_epochs (run, epoch, layer, {}) VALUES ({})",
-                                                column_names(layer_columns),
-                                                placeholders(3 + std::size(layer_columns))));
+    SQLite::Statement row(
+        database, fmt::format("INSERT INTO layer_epochs (run, epoch, layer, {}) VALUES ({})",
+                              column_names(layer_columns), placeholders(3 + std::size(layer_columns))));
     for (const LayerSummary& layer : layers) {
         std::int64_t number = 0;
         for (SQLite::Statement* statement : {&known, &name}) {
@@ -238,9 +240,9 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
     const RecordedEpoch scored = recorded_epoch(epoch, epoch.validation);
     in_transaction(*connection_, [&] {
         SQLite::Database& database = *connection_->database;
-        SQLite::Statement insert(database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})",
-                                                       column_names(epoch_columns),
-                                                       placeholders(1 + std::size(epoch_columns))));
+        SQLite::Statement insert(
+            database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})", column_names(epoch_columns),
+                                  placeholders(1 + std::size(epoch_columns))));
         int place = 0;
         insert.bind(++place, run.number);
         for (const EpochColumn& column : epoch_columns)
@@ -259,13 +261,15 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 void LedgerWriter::forget_records(RunId run) {
     for (const char* table : {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
-    execute(*connection_->database, "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+    execute(*connection_->database,
+            "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
 }
 
 void LedgerWriter::restart_run(RunId run) {
     in_transaction(*connection_, [&] {
         require_run(run);
-        forget_records(run); });
+        forget_records(run);
+    });
 }
 
 void LedgerWriter::put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions) {
@@ -292,15 +296,16 @@ void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& va
     in_transaction(*connection_, [&] {
         require_run(run);
         put_predictions(run, Part::validation, validation);
-        execute(*connection_->database, "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?",
-                now(), run);
+        execute(*connection_->database,
+                "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?", now(), run);
     });
 }
 
 void LedgerWriter::fail_run(RunId run, const std::string& reason) {
     in_transaction(*connection_, [&] {
         require_run(run);
-        execute(*connection_->database, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason, run);
+        execute(*connection_->database, "UPDATE runs SET state = 'failed', reason = ? WHERE id = ?", reason,
+                run);
     });
 }
 
@@ -315,8 +320,8 @@ void LedgerWriter::record_test_look(RunId run, const std::vector<PredictionRecor
 void LedgerWriter::put_mark(StudyId study, const MarkRecord& mark) {
     const std::string root = ledger_.study_root(study);
     in_transaction(*connection_, [&] {
-        execute(*connection_->database, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root, mark.item,
-                mark.label, std::int64_t{mark.excluded}, mark.note, now());
+        execute(*connection_->database, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root,
+                mark.item, mark.label, std::int64_t{mark.excluded}, mark.note, now());
     });
 }
 

@@ -40,8 +40,8 @@ struct EpochRecord {
     PartScores validation_scores;
 };
 
-// The same with all that is recorded of it. What LedgerWriter::record_epoch() writes as scores is computed from the
-// matrix.
+// The same with all that is recorded of it. What LedgerWriter::record_epoch() writes as scores is computed
+// from the matrix.
 struct RecordedEpoch : EpochRecord {
     ConfusionMatrix validation;  // of the whole validation part
 };
@@ -67,7 +67,7 @@ struct RunRecord {
     RunId id;
     std::string study;
     std::string candidate;
-    std::string origin;  // the candidate of the plan that this one is a variant of, or itself
+    std::string origin;                 // the candidate of the plan that this one is a variant of, or itself
     std::vector<VariedSetting> varied;  // what makes it a variant
     Regime regime = Regime::scratch;
     std::int64_t seed = 0;
@@ -157,14 +157,14 @@ struct StudyRecord {
 // What identifies a run: the same identity is never trained twice.
 struct RunIdentity {
     std::string candidate;
-    std::string origin = {};  // empty: the candidate itself
+    std::string origin = {};                 // empty: the candidate itself
     std::vector<VariedSetting> varied = {};  // what makes it a variant
     Regime regime = Regime::scratch;
     std::int64_t seed = 0;
     std::int64_t fold = 0;
-    DivisionId division = {};  // LedgerWriter::put_division(); none: that of the study
-    std::string settings;       // JSON: everything its results depend on, defaults included
-    std::string identity = {};  // what of it tells runs apart: identity_of(); empty: settings
+    DivisionId division = {};              // LedgerWriter::put_division(); none: that of the study
+    std::string settings;                  // JSON: everything its results depend on, defaults included
+    std::string identity = {};             // what of it tells runs apart: identity_of(); empty: settings
     std::vector<std::string> former = {};  // identities that earlier versions gave it
     std::int64_t planned_epochs = 0;
     std::int64_t batch = 0;          // items of one step; 0: not recorded

@@ -3,8 +3,8 @@
 namespace jevrin {
 
 void throw_no_row(const LedgerConnection& connection, std::int64_t number, const char* what) {
-    throw InputError(fmt::format("{}: there is no {} with the number {}", printable(connection.file().string()),
-                                 what, number));
+    throw InputError(fmt::format("{}: there is no {} with the number {}",
+                                 printable(connection.file().string()), what, number));
 }
 
 }  // namespace jevrin

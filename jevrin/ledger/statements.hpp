@@ -70,7 +70,8 @@ std::int64_t select_number(SQLite::Database& database, const std::string& sql, c
 // InputError when the table has no row with this number.
 template <typename Kind>
 void require_row(const LedgerConnection& connection, const char* table, LedgerId<Kind> id, const char* what) {
-    if (select_number(*connection.database, fmt::format("SELECT COUNT(*) FROM {} WHERE id = ?", table), id) == 0)
+    if (select_number(*connection.database, fmt::format("SELECT COUNT(*) FROM {} WHERE id = ?", table), id) ==
+        0)
         throw_no_row(connection, id.number, what);
 }
 
@@ -80,8 +81,8 @@ Enum stored_value(const LedgerConnection& connection, const std::string& name) {
     try {
         return value_named<Enum>(name);
     } catch (const InputError& error) {
-        throw InputError(
-            fmt::format("{}: {}; the ledger is damaged", printable(connection.file().string()), error.what()));
+        throw InputError(fmt::format("{}: {}; the ledger is damaged", printable(connection.file().string()),
+                                     error.what()));
     }
 }
 

@@ -120,26 +120,26 @@ std::vector<std::vector<AxisValue>> drawn(const std::vector<Axis>& axes, std::si
 }
 
 std::string words_of(const SettingNode& node, std::size_t place) {
-    return std::visit(
-        Overloaded{
-            [&](const std::string& text) { return text; },
-            [&](std::int64_t number) { return fmt::format("{}", number); },
-            [&](double number) { return fmt::format("{}", number); },
-            [&](bool truth) { return std::string(truth ? "on" : "off"); },
-            [&](const SettingNode::List& list) {
-                std::vector<std::string> parts;
-                for (const SettingNode& element : list) parts.push_back(words_of(element, 0));
-                return parts.empty() ? "none" : fmt::format("{}", fmt::join(parts, "-"));
-            },
-            [&](const SettingNode::Table&) {
-                for (const char* key : {"kind", "family", "strength", "form"})
-                    if (const SettingNode* name = node.find(key); name != nullptr && name->as<std::string>())
-                        return fmt::format("{} {}", place + 1, *name->as<std::string>());
-                return fmt::format("{}", place + 1);
-            },
-            [&](const SettingNode::Other&) { return fmt::format("{}", place + 1); },
-        },
-        node.value);
+    return std::visit(Overloaded{
+                          [&](const std::string& text) { return text; },
+                          [&](std::int64_t number) { return fmt::format("{}", number); },
+                          [&](double number) { return fmt::format("{}", number); },
+                          [&](bool truth) { return std::string(truth ? "on" : "off"); },
+                          [&](const SettingNode::List& list) {
+                              std::vector<std::string> parts;
+                              for (const SettingNode& element : list) parts.push_back(words_of(element, 0));
+                              return parts.empty() ? "none" : fmt::format("{}", fmt::join(parts, "-"));
+                          },
+                          [&](const SettingNode::Table&) {
+                              for (const char* key : {"kind", "family", "strength", "form"})
+                                  if (const SettingNode* name = node.find(key);
+                                      name != nullptr && name->as<std::string>())
+                                      return fmt::format("{} {}", place + 1, *name->as<std::string>());
+                              return fmt::format("{}", place + 1);
+                          },
+                          [&](const SettingNode::Other&) { return fmt::format("{}", place + 1); },
+                      },
+                      node.value);
 }
 
 }  // namespace

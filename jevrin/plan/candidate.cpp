@@ -14,7 +14,9 @@ Description<Candidate> describe_candidate() {
     using C = Candidate;
     const auto solves = [](const C& c) { return c.last_layer == LastLayer::logistic_regression; };
     Description<C> d;
-    d.word("regime", &C::regime).required().means("what trains: everything, the head, or the end of the backbone");
+    d.word("regime", &C::regime)
+        .required()
+        .means("what trains: everything, the head, or the end of the backbone");
     d.text("train_from", &C::train_from)
         .if_stated()
         .written_if(is_partial)

@@ -142,14 +142,16 @@ Description<ImagesPlan> describe_images() {
              i.fitting.channels = *i.channels;
          },
          [](const I& i) { return Json(i.fitting.channels); })
-        .means("those of the backbone, or of the images, unless stated");
+        .means("those of the backbone, or of the images, unless stated")
+        .info.shows_default = false;
     d.custom(
          "scaling", "\"training\", \"unit\", or { mean, deviation }",
          [](TableReader& reader, const std::string& k, I& i) { i.scaling = read_scaling(reader, k); },
          [](const I&) { return Json(); })
         .written_if([](const I&) { return false; })
-        .means("how bytes become numbers: by the training part, to 0 to 1, or by stated numbers; a pretrained "
-               "backbone keeps its own unless stated");
+        .means(
+            "how bytes become numbers: by the training part, to 0 to 1, or by stated numbers; a pretrained "
+            "backbone keeps its own unless stated");
     return d;
 }
 

@@ -6,7 +6,6 @@
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
 
-
 #include <optional>
 
 namespace jevrin {

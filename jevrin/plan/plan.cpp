@@ -179,8 +179,7 @@ std::vector<Candidate> read_variants(const SettingNode& table, const std::filesy
 
 const EnumNames<Regime>& names_of(Regime) {
     static const EnumNames<Regime> names(
-        "regime",
-        {{Regime::scratch, "scratch"}, {Regime::frozen, "frozen"}, {Regime::partial, "partial"}});
+        "regime", {{Regime::scratch, "scratch"}, {Regime::frozen, "frozen"}, {Regime::partial, "partial"}});
     return names;
 }
 

@@ -4,13 +4,12 @@
 //     for (const Candidate& candidate : plan.candidates) ...
 #pragma once
 
-#include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/graph/architecture.hpp"
+#include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/plan/regime.hpp"
 #include "jevrin/plan/varied_setting.hpp"
 #include "jevrin/training/run_trainer.hpp"
-
 
 #include <cstdint>
 #include <filesystem>

@@ -15,8 +15,7 @@ namespace {
 // TOML's basic strings are those of JSON, but for one more character that must be escaped.
 std::string quoted(const std::string& text) {
     std::string result;
-    for (const char c : json_text(Json(text)))
-        result += c == '\x7f' ? "\\u007f" : std::string(1, c);
+    for (const char c : json_text(Json(text))) result += c == '\x7f' ? "\\u007f" : std::string(1, c);
     return result;
 }
 

@@ -14,7 +14,8 @@ namespace {
 
 ImagesPlan require_images(TableReader& reader) {
     auto images = reader.table("images");
-    if (!images) throw InputError(fmt::format("{}:1:1: it needs [images]", printable(reader.file().string())));
+    if (!images)
+        throw InputError(fmt::format("{}:1:1: it needs [images]", printable(reader.file().string())));
     return read_images(*images);
 }
 

@@ -51,7 +51,9 @@ Description<RunSettings> describe_run() {
             r.scaling = {three_numbers(table, "mean"), three_numbers(table, "deviation")};
             table.finish();
         },
-        [](const R& r) { return Json{{"mean", r.scaling.mean}, {"deviation", r.scaling.deviation}}; });
+        [](const R& r) {
+            return Json{{"mean", r.scaling.mean}, {"deviation", r.scaling.deviation}};
+        });
     scaling.canonical = [](const R& r) {
         return Json{{"mean", rounded(r.scaling.mean)}, {"deviation", rounded(r.scaling.deviation)}};
     };

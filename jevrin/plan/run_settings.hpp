@@ -15,7 +15,7 @@ struct RunImages {
 };
 
 struct RunSettings {
-    Candidate candidate;  // without its name
+    Candidate candidate;   // without its name
     std::string features;  // the node of the backbone whose value is the feature; empty: found by itself
     RunImages images;
     Metric metric = Metric::balanced_accuracy;
@@ -28,8 +28,8 @@ RunSettings settings_of(const Plan& plan, const Candidate& candidate);
 
 // All settings as JSON, defaults included: what the ledger shows.
 std::string to_text(const RunSettings& settings);
-// What identifies a run among those of its candidate, seed and fold: {"version": 1, ...} with only the settings
-// that differ from their defaults, so that a key that is added later changes no identity.
+// What identifies a run among those of its candidate, seed and fold: {"version": 1, ...} with only the
+// settings that differ from their defaults, so that a key that is added later changes no identity.
 std::string identity_of(const RunSettings& settings);
 
 // Reads what to_text() writes, now or in an earlier version. InputError with the key that is not understood.

@@ -13,10 +13,10 @@ namespace jevrin {
 
 std::string environment_json() {
     Json json = {{"jevrin", JEVRIN_VERSION},
-                                   {"compiler", __VERSION__},
-                                   {"processor", processor().name},
-                                   {"cores", processor().cores},
-                                   {"threads", threads()}};
+                 {"compiler", __VERSION__},
+                 {"processor", processor().name},
+                 {"cores", processor().cores},
+                 {"threads", threads()}};
     for (const auto& [library, version] : image_libraries()) json["libraries"][library] = version;
     for (const auto& [library, version] : compute_libraries()) json["libraries"][library] = version;
     json["libraries"]["SQLite"] = sqlite3_libversion();

@@ -4,7 +4,6 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/ledger/columns.hpp"
 
-
 #include <array>
 
 namespace jevrin {

@@ -21,8 +21,8 @@ double majority_share(const TrainingData& data, Sampling sampling) {
 }
 
 CandidateNetwork network_of(const Materials& materials, const PlannedRun& planned) {
-    return build_network(materials.plan, *planned.candidate, materials.backbones, materials.set.classes.size(),
-                         planned.seed);
+    return build_network(materials.plan, *planned.candidate, materials.backbones,
+                         materials.set.classes.size(), planned.seed);
 }
 
 RunTrainer trainer_of(const TrainingData& data, CandidateNetwork built, const Scaling& scaling,
@@ -79,8 +79,8 @@ RunRecord RunExecution::carry_out() {
     return record_;
 }
 
-// Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind it where it
-// was stopped. Returns that epoch.
+// Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind it
+// where it was stopped. Returns that epoch.
 std::int64_t RunExecution::resume() {
     const RunId id = record_.id;
     const Ledger& ledger = writer_.ledger();

@@ -35,11 +35,11 @@ struct RunExecutionOptions {
 class RunExecution {
   public:
     // The run must be claimed. Everything given must outlive this.
-    RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned, RunRecord record,
-                 const RunExecutionOptions& options, const RunEvents& events);
+    RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
+                 RunRecord record, const RunExecutionOptions& options, const RunEvents& events);
 
-    // Interrupted when asked to stop: the batch is finished and the state saved. RunError when the run fails; it keeps
-    // its last good state.
+    // Interrupted when asked to stop: the batch is finished and the state saved. RunError when the run fails;
+    // it keeps its last good state.
     RunRecord carry_out();
 
   private:

@@ -27,7 +27,7 @@ namespace {
 class StudyScheduler {
   public:
     StudyScheduler(LedgerWriter& writer, const Materials& materials, const StudyCallbacks& callbacks,
-              const StudyOptions& options)
+                   const StudyOptions& options)
         : plan_(materials.plan),
           writer_(writer),
           ledger_(writer.ledger()),

@@ -92,7 +92,24 @@ void with_function(const Function& f, Visit visit) {
 
 const EnumNames<FunctionKind>& names_of(FunctionKind) {
     using K = FunctionKind;
-    static const EnumNames<K> names("activation", {{K::identity, "identity"}, {K::relu, "relu"}, {K::clip, "clip"}, {K::leaky_relu, "leaky relu"}, {K::sigmoid, "sigmoid"}, {K::hard_sigmoid, "hard sigmoid"}, {K::hard_swish, "hard swish"}, {K::silu, "silu"}, {K::tanh, "tanh"}, {K::erf, "erf"}, {K::gelu, "gelu"}, {K::square_root, "square root"}, {K::exponential, "exponential"}, {K::logarithm, "logarithm"}, {K::absolute, "absolute"}, {K::elu, "elu"}, {K::softplus, "softplus"}, {K::softsign, "softsign"}});
+    static const EnumNames<K> names("activation", {{K::identity, "identity"},
+                                                   {K::relu, "relu"},
+                                                   {K::clip, "clip"},
+                                                   {K::leaky_relu, "leaky relu"},
+                                                   {K::sigmoid, "sigmoid"},
+                                                   {K::hard_sigmoid, "hard sigmoid"},
+                                                   {K::hard_swish, "hard swish"},
+                                                   {K::silu, "silu"},
+                                                   {K::tanh, "tanh"},
+                                                   {K::erf, "erf"},
+                                                   {K::gelu, "gelu"},
+                                                   {K::square_root, "square root"},
+                                                   {K::exponential, "exponential"},
+                                                   {K::logarithm, "logarithm"},
+                                                   {K::absolute, "absolute"},
+                                                   {K::elu, "elu"},
+                                                   {K::softplus, "softplus"},
+                                                   {K::softsign, "softsign"}});
     return names;
 }
 

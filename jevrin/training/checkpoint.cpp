@@ -17,7 +17,6 @@
 namespace jevrin {
 namespace {
 
-
 const std::string magic = "jevrin checkpoint 2 ";
 constexpr std::size_t hash_length = 32;
 

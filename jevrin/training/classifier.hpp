@@ -5,10 +5,10 @@
 //     std::vector<float> probabilities = classify(classifier, {&picture, 1});
 #pragma once
 
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/graph.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/graph/graph.hpp"
-#include "jevrin/execution/inference.hpp"
 #include "jevrin/training/familiarity.hpp"
 
 #include <filesystem>

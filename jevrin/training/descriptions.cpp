@@ -14,17 +14,22 @@ constexpr std::int64_t most_steps = 1'000'000'000;
 Description<OptimiserSettings> describe_optimiser() {
     using O = OptimiserSettings;
     const auto sgd = [](const O& o) { return o.kind == OptimiserKind::sgd; };
-    const auto adam = [](const O& o) { return o.kind == OptimiserKind::adam || o.kind == OptimiserKind::adamw; };
+    const auto adam = [](const O& o) {
+        return o.kind == OptimiserKind::adam || o.kind == OptimiserKind::adamw;
+    };
     Description<O> d;
-    d.kind<OptimiserKind>("kind", &O::kind, O::usual, [](const O& o) { return name_of(o.kind); })
-        .means("stochastic gradient descent, Adam (Kingma & Ba 2015), AdamW (Loshchilov & Hutter 2019)");
+    d.kind<OptimiserKind>("kind", &O::kind, O::usual, [](const O& o) {
+         return name_of(o.kind);
+     }).means("stochastic gradient descent, Adam (Kingma & Ba 2015), AdamW (Loshchilov & Hutter 2019)");
     d.number("learning_rate", &O::learning_rate, 1e-9, 1000.0).means("adam, adamw: 0.001 unless stated");
     d.number("weight_decay", &O::weight_decay, 0.0, 10.0)
         .means("of weights only; adam: 0, adamw: 0.01 unless stated");
     d.number("momentum", &O::momentum, 0.0, 0.9999).only_for("sgd", sgd).means("Polyak (1964)");
     d.truth("nesterov", &O::nesterov).only_for("sgd", sgd).means("Nesterov's form of it (Sutskever 2013)");
     d.truth("decoupled", &O::decoupled).only_for("sgd", sgd).means("weights decay as adamw does it");
-    d.number("beta1", &O::beta1, 0.0, 0.99999).only_for("adam, adamw", adam).means("decay of the first moment");
+    d.number("beta1", &O::beta1, 0.0, 0.99999)
+        .only_for("adam, adamw", adam)
+        .means("decay of the first moment");
     d.number("beta2", &O::beta2, 0.0, 0.9999999)
         .only_for("adam, adamw", adam)
         .means("decay of the second moment");
@@ -53,8 +58,10 @@ Description<Schedule> describe_schedule() {
         .unit("epochs")
         .only_for("all but one cycle", of({K::constant, K::step, K::linear, K::cosine, K::plateau}))
         .means("in which the rate rises along a line");
-    d.integer("every", &Schedule::every, 1, most_epochs).unit("epochs").only_for("step", of({K::step})).means(
-        "after each of which the rate is multiplied by `factor`");
+    d.integer("every", &Schedule::every, 1, most_epochs)
+        .unit("epochs")
+        .only_for("step", of({K::step}))
+        .means("after each of which the rate is multiplied by `factor`");
     d.number("factor", &Schedule::factor, 1e-6, 1.0)
         .only_for("step, plateau", of({K::step, K::plateau}))
         .means("of the rate");
@@ -99,7 +106,8 @@ Description<LossSettings> describe_loss() {
     Description<L> d;
     d.number("label_smoothing", &L::label_smoothing, 0.0, 0.99)
         .means("share of the wanted distribution that is spread over all classes (Szegedy 2016)");
-    d.number("focus", &L::focus, 0.0, 20.0).means("the exponent of the focal loss (Lin 2017); 0: cross-entropy");
+    d.number("focus", &L::focus, 0.0, 20.0)
+        .means("the exponent of the focal loss (Lin 2017); 0: cross-entropy");
     d.custom("class_weights", "\"none\", \"balanced\", or a table of weights by class", read_class_weights,
              [](const L& l) {
                  if (!l.named_weights.empty()) return Json(l.named_weights);
@@ -124,7 +132,9 @@ Description<TrainingSettings> describe_training() {
     d.integer("steps", &T::steps, 0, most_steps)
         .written_if([](const T& t) { return t.steps > 0; })
         .means("of the optimiser, instead of epochs");
-    d.number("minutes", &T::minutes, 0.0, 1e7).unit("minutes").means("after which no epoch begins; 0: no limit");
+    d.number("minutes", &T::minutes, 0.0, 1e7)
+        .unit("minutes")
+        .means("after which no epoch begins; 0: no limit");
     d.integer("validate_every", &T::validate_every, 0, most_steps)
         .unit("steps")
         .means("between validations; 0: one at the end of each epoch");
@@ -132,7 +142,8 @@ Description<TrainingSettings> describe_training() {
         .unit("validations")
         .means("without a new best before training ends; 0: never");
     d.integer("batch", &T::batch, 1, 65'536).unit("items").means("of one step");
-    d.number("training_fraction", &T::fraction, 1e-6, 1.0).means("of the training part, the same of each class");
+    d.number("training_fraction", &T::fraction, 1e-6, 1.0)
+        .means("of the training part, the same of each class");
     d.table("optimiser", &T::optimiser).means("how gradients change weights");
     d.table("schedule", &T::schedule).means("how the learning rate moves");
     d.table("loss", &T::loss).means("what training makes small");
@@ -150,8 +161,8 @@ Description<TrainingSettings> describe_training() {
     });
     d.check("schedule", [](const TableReader&, const T& t) {
         if (t.steps == 0 && t.schedule.warm_up >= static_cast<double>(t.epochs))
-            throw InputError(fmt::format("'warm_up' takes {} epochs and the run has {}", t.schedule.warm_up,
-                                         t.epochs));
+            throw InputError(
+                fmt::format("'warm_up' takes {} epochs and the run has {}", t.schedule.warm_up, t.epochs));
     });
     d.check("views", [](const TableReader&, const T& t) {
         if (t.views > 0 && t.augmentation.mixing.form != MixingForm::none)

@@ -104,11 +104,11 @@ double Familiarity::distance(std::span<const float> features) const {
 
 std::string Familiarity::to_text() const {
     const Json json = {{"width", width},
-                                         {"limit", limit},
-                                         {"remaining_variance", remaining_variance},
-                                         {"variances", to_hexadecimal(variances)},
-                                         {"directions", to_hexadecimal(directions)},
-                                         {"means", to_hexadecimal(means)}};
+                       {"limit", limit},
+                       {"remaining_variance", remaining_variance},
+                       {"variances", to_hexadecimal(variances)},
+                       {"directions", to_hexadecimal(directions)},
+                       {"means", to_hexadecimal(means)}};
     return json_text(json);
 }
 

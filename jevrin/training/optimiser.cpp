@@ -20,7 +20,8 @@ constexpr std::size_t piece_size = 16'384;
 
 const EnumNames<OptimiserKind>& names_of(OptimiserKind) {
     static const EnumNames<OptimiserKind> names(
-        "optimiser kind", {{OptimiserKind::sgd, "sgd"}, {OptimiserKind::adam, "adam"}, {OptimiserKind::adamw, "adamw"}});
+        "optimiser kind",
+        {{OptimiserKind::sgd, "sgd"}, {OptimiserKind::adam, "adam"}, {OptimiserKind::adamw, "adamw"}});
     return names;
 }
 

@@ -46,8 +46,12 @@ double share_of_rate(const Schedule& s, const SchedulePlace& place, double done)
 }  // namespace
 
 const EnumNames<ScheduleKind>& names_of(ScheduleKind) {
-    static const EnumNames<ScheduleKind> names(
-        "schedule", {{ScheduleKind::constant, "constant"}, {ScheduleKind::step, "step"}, {ScheduleKind::linear, "linear"}, {ScheduleKind::cosine, "cosine"}, {ScheduleKind::one_cycle, "one cycle"}, {ScheduleKind::plateau, "plateau"}});
+    static const EnumNames<ScheduleKind> names("schedule", {{ScheduleKind::constant, "constant"},
+                                                            {ScheduleKind::step, "step"},
+                                                            {ScheduleKind::linear, "linear"},
+                                                            {ScheduleKind::cosine, "cosine"},
+                                                            {ScheduleKind::one_cycle, "one cycle"},
+                                                            {ScheduleKind::plateau, "plateau"}});
     return names;
 }
 

@@ -1,8 +1,8 @@
 // The tool as a user runs it.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/plan/recipe.hpp"

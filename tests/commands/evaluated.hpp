@@ -3,9 +3,8 @@
 
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
-
+#include "jevrin/base/json.hpp"
 
 #include <algorithm>
 #include <memory>

@@ -2,8 +2,8 @@
 // and what it refuses.
 #include "commands/evaluated.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/training/classifier.hpp"
 

@@ -1,8 +1,8 @@
 // The tool before anything is trained, and on new images: survey, compose, check, classify.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <fmt/format.h>

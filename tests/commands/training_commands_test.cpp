@@ -1,8 +1,8 @@
 // train's options, show and watch; faults of the disk.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/plan.hpp"
 
@@ -98,8 +98,7 @@ TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
             0);
     ASSERT_EQ(run({"export", "last stage/1", "best.onnx"}).status, 0);
     const auto answer = [&](const std::string& model) {
-        return parse_json(
-            run({"classify", model, "images/across", "--top", "0", "--json"}).output);
+        return parse_json(run({"classify", model, "images/across", "--top", "0", "--json"}).output);
     };
     EXPECT_EQ(read_text(directory / fmt::format("{}.onnx", kept.best->epoch)),
               read_text(directory / "best.onnx"));
@@ -128,7 +127,8 @@ TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {
     LedgerWriter ledger = LedgerWriter::open(directory / "ledger");
     const RunRecord known = ledger.ledger().runs(StudyId{1})[0];
     const RunId other = ledger.put_run(
-        StudyId{1}, {.candidate = "slow", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 9});
+        StudyId{1},
+        {.candidate = "slow", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 9});
     const auto claim = ledger.claim(other);
     const Json moment = parse_json(run({"watch", "--json"}).output);
     EXPECT_EQ(moment["in_training"][0]["run"], "slow/1");

@@ -232,7 +232,8 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     parts.validation.pop_back();
     const StudyId study = study_.writer().put_study("made up", Metric::accuracy, other, parts);
     const RunId run = study_.writer().put_run(
-        study, {.candidate = "new", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
+        study,
+        {.candidate = "new", .regime = Regime::scratch, .seed = 1, .settings = "{}", .planned_epochs = 1});
     ConfusionMatrix matrix(2);
     std::vector<PredictionRecord> predictions;
     for (const std::size_t item : parts.validation) {

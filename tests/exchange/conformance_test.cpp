@@ -9,8 +9,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/execution/inference.hpp"
 #include "jevrin/exchange/model_file.hpp"
+#include "jevrin/execution/inference.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

@@ -1,9 +1,10 @@
 // Model files: what is written reads back equal, and what is damaged or hostile is refused.
+#include "jevrin/exchange/model_file.hpp"
+
 #include "graph/small_network.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/exchange/model_file.hpp"
 #include "jevrin/execution/inference.hpp"
 
 #include <onnx/onnx_pb.h>

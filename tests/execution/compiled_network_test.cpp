@@ -9,10 +9,10 @@
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/buffer_plan.hpp"
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 

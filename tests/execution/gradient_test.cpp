@@ -10,8 +10,8 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/training_pass.hpp"
+#include "jevrin/graph/architecture.hpp"
 
 #include <fmt/format.h>
 

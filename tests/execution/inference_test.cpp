@@ -1,6 +1,6 @@
-#include "graph/small_network.hpp"
-
 #include "jevrin/execution/inference.hpp"
+
+#include "graph/small_network.hpp"
 
 #include <cmath>
 #include <cstring>

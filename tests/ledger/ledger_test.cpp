@@ -1,10 +1,9 @@
-#include "jevrin/ledger/ledger_writer.hpp"
-
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/images/parts.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <unistd.h>
@@ -183,15 +182,18 @@ TEST_F(LedgerTest, LooksAtTheTestPartAreCounted) {
 
 TEST_F(LedgerTest, StudiesAndRunsAreFoundByNameOrHelped) {
     LedgerWriter ledger = LedgerWriter::open(file());
-    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study(); }), HasSubstr("no study has been trained"));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study(); }),
+                HasSubstr("no study has been trained"));
     const StudyId first = ledger.put_study("tiles", Metric::accuracy, set_, parts_);
     ledger.put_study("others", Metric::accuracy, set_, parts_);
     EXPECT_EQ(ledger.ledger().study().name, "others");
     ledger.put_study("tiles", Metric::accuracy, set_, parts_);
     EXPECT_EQ(ledger.ledger().study().name, "tiles");
-    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study("tile"); }), HasSubstr("did you mean 'tiles'"));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study("tile"); }),
+                HasSubstr("did you mean 'tiles'"));
     ledger.put_run(first, identity(1));
-    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().run(first, "c/2"); }), HasSubstr("did you mean 'c/1'"));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().run(first, "c/2"); }),
+                HasSubstr("did you mean 'c/1'"));
     EXPECT_THAT(message_of<InputError>([&] { ledger.ledger().study("x'; DROP TABLE runs; --"); }),
                 HasSubstr("no study is called"));
     EXPECT_EQ(ledger.ledger().runs(first).size(), 1U);

@@ -137,8 +137,9 @@ TEST(Merging, ANewStudyComesBehindThoseThatAreHere) {
     ours.add_run({});
     LedgerWriter other = LedgerWriter::open(directory / "theirs");
     const StudyId study = other.put_study("another", Metric::macro_f1, ours.set(), ours.parts());
-    other.put_run(study,
-                  {.candidate = "c", .regime = Regime::frozen, .seed = 4, .settings = "{}", .planned_epochs = 1});
+    other.put_run(
+        study,
+        {.candidate = "c", .regime = Regime::frozen, .seed = 4, .settings = "{}", .planned_epochs = 1});
     EXPECT_EQ(ours.writer().merge(other).studies, 1);
     EXPECT_THAT(ours.ledger().study_names(), ElementsAre("made up", "another"));
     EXPECT_EQ(ours.ledger().study("another").metric, Metric::macro_f1);
@@ -171,17 +172,17 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     const StudyId study = theirs.study().id;
     const DivisionId division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
     const RunId run = other.put_run(study, {.candidate = "folded",
-                                                   .origin = "family",
-                                                   .varied = {{"a", "1"}},
-                                                   .regime = Regime::partial,
-                                                   .seed = 3,
-                                                   .fold = 2,
-                                                   .division = division,
-                                                   .settings = R"({"fold": 2})",
-                                                   .planned_epochs = 1,
-                                                   .parameters = 11,
-                                                   .trainable_parameters = 7,
-                                                   .multiplications = 5});
+                                            .origin = "family",
+                                            .varied = {{"a", "1"}},
+                                            .regime = Regime::partial,
+                                            .seed = 3,
+                                            .fold = 2,
+                                            .division = division,
+                                            .settings = R"({"fold": 2})",
+                                            .planned_epochs = 1,
+                                            .parameters = 11,
+                                            .trainable_parameters = 7,
+                                            .multiplications = 5});
     ConfusionMatrix matrix(2);
     matrix.add(0, 1, 3);
     other.begin_run(run, "name = \"x\"", R"({"cores": 2})");

@@ -1,12 +1,10 @@
-#include "jevrin/base/json.hpp"
-#include "jevrin/plan/descriptions.hpp"
-
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/random.hpp"
-
+#include "jevrin/plan/descriptions.hpp"
 
 namespace jevrin {
 namespace {

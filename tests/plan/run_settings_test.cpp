@@ -1,9 +1,10 @@
 // What identifies a run: settings in their canonical form.
+#include "jevrin/plan/run_settings.hpp"
+
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
-#include "jevrin/plan/run_settings.hpp"
 
 namespace jevrin {
 namespace {
@@ -67,7 +68,8 @@ TEST(RunIdentity, EverySettingCounts) {
 }
 
 TEST(RunSettings, ReadBackAreTheSame) {
-    RunSettings settings = settings_from("batch = 8\nviews = 0\noptimiser = { kind = \"adam\", beta1 = 0.8 }");
+    RunSettings settings =
+        settings_from("batch = 8\nviews = 0\noptimiser = { kind = \"adam\", beta1 = 0.8 }");
     settings.images.fingerprint = "abc";
     settings.backbone = "def";
     settings.scaling = {{0.1, 0.2, 1.0 / 3}, {0.3, 0.4, 0.5}};

@@ -1,10 +1,9 @@
 // The [training] table, the axes of candidates, and plans that are written again.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/plan/descriptions.hpp"
-
 
 #include <set>
 
@@ -353,7 +352,8 @@ TEST(PlanOfRun, EveryFamilyReadsBack) {
         const Candidate& candidate = plan.candidates[0];
         const Plan again = parse_plan(plan_of_run(plan, candidate, 1, 0), "q.toml");
         EXPECT_EQ(again.candidates[0].name, candidate.name);
-        EXPECT_EQ(complete_json(settings_of(again, again.candidates[0])), complete_json(settings_of(plan, candidate)))
+        EXPECT_EQ(complete_json(settings_of(again, again.candidates[0])),
+                  complete_json(settings_of(plan, candidate)))
             << family;
     }
 }

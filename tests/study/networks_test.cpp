@@ -1,12 +1,12 @@
 // Own networks, foreign backbones and what is checked of them before anything is paid.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/graph/freezing.hpp"
-#include "jevrin/execution/inference.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/exchange/model_file.hpp"
+#include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/freezing.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/features.hpp"
 #include "jevrin/study/materials.hpp"

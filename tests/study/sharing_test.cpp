@@ -1,9 +1,9 @@
 // Studies that are shared, stopped, edited, varied and divided into folds.
 #include "support/support.hpp"
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/comparison/choice.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/check.hpp"
@@ -178,7 +178,8 @@ TEST(Failing, InAnotherProcessMeanwhileIsNotTriedAgain) {
     StudyCallbacks callbacks;
     callbacks.run_finished = [&](const RunRecord& run) {
         // When the first run is finished, the last one fails elsewhere.
-        if (run.candidate == "new head") other.fail_run(other.ledger().run(StudyId{1}, "from scratch/1").id, "out of luck");
+        if (run.candidate == "new head")
+            other.fail_run(other.ledger().run(StudyId{1}, "from scratch/1").id, "out of luck");
     };
     const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
     EXPECT_EQ(summary.trained, 2);
@@ -275,7 +276,8 @@ TEST(Showing, ThePlanOfARunRepeatsItToTheByte) {
         EXPECT_EQ(runs_in(other)[0].name(), name);
         EXPECT_EQ(repeated.settings(RunId{1}), ledger.settings(run.id));
         const auto weights = [](const std::string& model) { return model.substr(0, model.find("jevrin.")); };
-        EXPECT_EQ(weights(read_text(repeated.model_file(RunId{1}))), weights(read_text(ledger.model_file(run.id))));
+        EXPECT_EQ(weights(read_text(repeated.model_file(RunId{1}))),
+                  weights(read_text(ledger.model_file(run.id))));
         const auto environment = parse_json(ledger.environment(run.id));
         EXPECT_EQ(environment["jevrin"], load_classifier(ledger.model_file(run.id)).provenance.at("version"));
         EXPECT_TRUE(environment["libraries"].contains("libpng"));

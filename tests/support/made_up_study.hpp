@@ -55,17 +55,17 @@ class MadeUpStudy {
 
     RunId add_run(const MadeUpRun& run) {
         const RunId id = ledger_.put_run(study_, {.candidate = run.candidate,
-                                                         .origin = run.origin,
-                                                         .varied = run.varied,
-                                                         .regime = run.regime,
-                                                         .seed = run.seed,
-                                                         .settings = run.settings,
-                                                         .planned_epochs = run.epochs,
-                                                         .batch = run.batch,
-                                                         .training_fraction = run.training_fraction,
-                                                         .parameters = 200,
-                                                         .trainable_parameters = run.trainable_parameters,
-                                                         .multiplications = run.multiplications});
+                                                  .origin = run.origin,
+                                                  .varied = run.varied,
+                                                  .regime = run.regime,
+                                                  .seed = run.seed,
+                                                  .settings = run.settings,
+                                                  .planned_epochs = run.epochs,
+                                                  .batch = run.batch,
+                                                  .training_fraction = run.training_fraction,
+                                                  .parameters = 200,
+                                                  .trainable_parameters = run.trainable_parameters,
+                                                  .multiplications = run.multiplications});
         ConfusionMatrix matrix(classes_);
         std::vector<PredictionRecord> predictions;
         for (std::size_t place = 0; place < parts_.validation.size(); ++place) {

@@ -2,9 +2,9 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/graph/architecture.hpp"
 #include "jevrin/execution/inference.hpp"
+#include "jevrin/graph/architecture.hpp"
+#include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fcntl.h>

@@ -2,8 +2,8 @@
 // runs it.
 #pragma once
 
-#include "jevrin/images/image.hpp"
 #include "jevrin/graph/graph.hpp"
+#include "jevrin/images/image.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <gmock/gmock.h>

@@ -51,7 +51,7 @@ void amounts(const AmountsOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyEvidence evidence =
         gather_evidence(open.ledger, open.study, runs_called(open.ledger, open.study, options.runs));
-    const AmountReport report = learning_curves(open.ledger, open.study, evidence);
+    const AmountReport report = learning_curves(open.study, evidence);
     if (!options.figure.empty())
         draw_amounts(report, open.study.metric, CandidateStyles(open.ledger.candidates(open.study.id)),
                      fmt::format("{}: score by amount of training data", open.study.name), options.figure);

@@ -83,7 +83,7 @@ std::string describe_settings(const Json& table) {
     return text;
 }
 
-std::string settings_lines(const Plan& plan, const Candidate& candidate) {
+std::string settings_lines(const Candidate& candidate) {
     if (candidate.last_layer == LastLayer::logistic_regression)
         return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
     std::string hidden;
@@ -205,8 +205,8 @@ void check(const CheckOptions& options) {
     for (std::size_t i = 0; i < result.candidates.size(); ++i) {
         if (!options.candidate.empty() && result.candidates[i].candidate != options.candidate) continue;
         print(fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", result.candidates[i].candidate,
-                          fmt::join(result.candidates[i].stages, " > "),
-                          settings_lines(plan, plan.candidates[i]), layer_lines(result.candidates[i])));
+                          fmt::join(result.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
+                          layer_lines(result.candidates[i])));
     }
 }
 

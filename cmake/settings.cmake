@@ -25,13 +25,6 @@ if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
                                                    "SHELL:--param ggc-min-heapsize=1000000")
 endif()
 
-find_program(CCACHE_PROGRAM ccache)
-if(CCACHE_PROGRAM AND NOT CMAKE_CXX_COMPILER_LAUNCHER)
-  # It only caches what uses precompiled headers when told that their definitions and times may be trusted.
-  set(CMAKE_CXX_COMPILER_LAUNCHER ${CMAKE_COMMAND} -E env CCACHE_SLOPPINESS=pch_defines,time_macros
-      ${CCACHE_PROGRAM})
-endif()
-
 # Most of the time of a build goes into reading the same headers again for each source. A target that compiles with the
 # same options as another one reuses what was precompiled for that.
 set(COMMON_HEADERS <algorithm> <array> <cmath> <cstdint> <filesystem> <functional> <map> <memory> <numeric> <optional>
@@ -46,7 +39,6 @@ function(precompile_headers target)
   else()
     target_precompile_headers(${target} PRIVATE ${COMMON_HEADERS} ${ARG_UNPARSED_ARGUMENTS})
   endif()
-  target_compile_options(${target} PRIVATE -fpch-preprocess)
 endfunction()
 
 # Where nothing is computed, building quickly counts for more: optimisation takes most of the time of a source.

@@ -145,7 +145,7 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
 
 }  // namespace
 
-AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence) {
+AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence) {
     AmountReport report;
     for (const CandidateEvidence& candidate : evidence.candidates) {
         const Amount amount = amount_of(candidate.runs.front().run);

@@ -47,6 +47,6 @@ struct AmountReport {
 };
 
 // InputError when no candidate was trained on several fractions.
-AmountReport learning_curves(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence);
+AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence);
 
 }  // namespace jevrin

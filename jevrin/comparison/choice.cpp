@@ -1,5 +1,6 @@
 #include "jevrin/comparison/choice.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
@@ -183,7 +184,7 @@ double RankedCandidate::cost(Cost kind) const {
         case Cost::file_size:
             return known(model_bytes);
     }
-    return 0.0;
+    unhandled(kind);
 }
 
 const RankedCandidate& Choice::chosen_candidate() const {

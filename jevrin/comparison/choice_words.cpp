@@ -1,5 +1,6 @@
 #include "jevrin/comparison/choice_words.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -151,7 +152,7 @@ std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
                        ? std::string("its model file is gone")
                        : fmt::format("a model of {}", spoken_bytes(candidate.model_bytes));
     }
-    return "";
+    unhandled(cost);
 }
 
 void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vector<std::string>& set_apart) {

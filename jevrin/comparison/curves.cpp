@@ -20,9 +20,12 @@ std::optional<Metric> metric_of(CurveQuantity quantity) {
             return Metric::balanced_accuracy;
         case CurveQuantity::macro_f1:
             return Metric::macro_f1;
-        default:
+        case CurveQuantity::loss:
+        case CurveQuantity::objective:
+        case CurveQuantity::learning_rate:
             return std::nullopt;
     }
+    unhandled(quantity);
 }
 
 double value_of(const EpochRecord& epoch, CurveQuantity quantity, CurvePart part) {

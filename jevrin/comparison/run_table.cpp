@@ -174,7 +174,7 @@ std::string key_called(const std::vector<RunRow>& rows, const std::string& word)
     if (meant.size() > 1)
         throw InputError(fmt::format("'{}' may mean {}; write one of them whole", printable(word),
                                      fmt::join(meant, " or ")));
-    throw InputError(fmt::format("no run has a '{}'{}; 'jevrin runs --csv FILE' writes them all",
+    throw InputError(fmt::format("no run has a '{}'{}; a table of the runs as CSV has every key",
                                  printable(word), did_you_mean(word, known)));
 }
 

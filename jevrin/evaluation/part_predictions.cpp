@@ -160,11 +160,12 @@ std::filesystem::path model_of(const Ledger& ledger, const RunRecord& run,
     if (is_best(run, epoch)) return ledger.model_file(run.id);
     const std::filesystem::path file = ledger.model_file(run.id, *epoch);
     if (!std::filesystem::exists(file))
-        throw InputError(fmt::format(
-            "the model of epoch {} of '{}' was not kept{}; 'jevrin train --keep-epochs' keeps those "
-            "it trains, and 'jevrin confusion --epoch' knows the matrix of each",
-            *epoch, run.name(),
-            run.best ? fmt::format(", only that of the best ({})", run.best->epoch) : ""));
+        throw InputError(
+            fmt::format("the model of epoch {} of '{}' was not kept{}; keep the models of all epochs when "
+                        "you train, or look "
+                        "at the recorded matrix of the epoch",
+                        *epoch, run.name(),
+                        run.best ? fmt::format(", only that of the best ({})", run.best->epoch) : ""));
     return file;
 }
 

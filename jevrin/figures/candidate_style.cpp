@@ -31,14 +31,8 @@ std::size_t CandidateStyles::place_of(const std::string& candidate) const {
 std::string CandidateStyles::colour(const std::string& candidate) const {
     const std::size_t place = place_of(candidate);
     const std::string base = series_colour(place);
-    switch (place / series_colours % 3) {
-        case 1:
-            return mixed(base, 255, 0.45);
-        case 2:
-            return mixed(base, 0, 0.4);
-        default:
-            return base;
-    }
+    const std::size_t shade = place / series_colours % 3;
+    return shade == 0 ? base : shade == 1 ? mixed(base, 255, 0.45) : mixed(base, 0, 0.4);
 }
 
 std::string CandidateStyles::letter(const std::string& candidate) const {

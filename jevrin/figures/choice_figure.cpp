@@ -1,5 +1,6 @@
 #include "jevrin/figures/choice_figure.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 
@@ -26,7 +27,7 @@ std::string cost_axis(Cost cost) {
         case Cost::file_size:
             return "model file, bytes";
     }
-    return "";
+    unhandled(cost);
 }
 
 // One data block for each candidate, so that each has its own colour and mark.

@@ -1,5 +1,6 @@
 #include "jevrin/metrics/confusion_matrix.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 
@@ -114,7 +115,7 @@ std::string spoken_metric(Metric metric) {
         case Metric::macro_f1:
             return "macro F1";
     }
-    return "";
+    unhandled(metric);
 }
 
 double score(const ConfusionMatrix& matrix, Metric metric) {
@@ -126,7 +127,7 @@ double score(const ConfusionMatrix& matrix, Metric metric) {
         case Metric::macro_f1:
             return matrix.macro_f1();
     }
-    return 0.0;
+    unhandled(metric);
 }
 
 }  // namespace jevrin

@@ -29,14 +29,36 @@ class ClassSums {
     // The score without one item of this cell; its class has others.
     double score_without(std::size_t label, std::size_t predicted, Metric metric) const {
         const double right = label == predicted ? 1.0 : 0.0;
-        if (metric == Metric::accuracy) return (all_right_ - right) / (items_ - 1.0);
-        if (metric == Metric::balanced_accuracy)
-            return (recalls_ - recall(support_[label], right_[label]) +
-                    recall(support_[label] - 1.0, right_[label] - right)) /
-                   with_items_;
+        switch (metric) {
+            case Metric::accuracy:
+                return (all_right_ - right) / (items_ - 1.0);
+            case Metric::balanced_accuracy:
+                return (recalls_ - recall(support_[label], right_[label]) +
+                        recall(support_[label] - 1.0, right_[label] - right)) /
+                       with_items_;
+            case Metric::macro_f1:
+                return macro_f1_without(label, predicted);
+        }
+        unhandled(metric);
+    }
+
+    double score(Metric metric) const {
+        switch (metric) {
+            case Metric::accuracy:
+                return all_right_ / items_;
+            case Metric::balanced_accuracy:
+                return recalls_ / with_items_;
+            case Metric::macro_f1:
+                return f1s_ / with_any_;
+        }
+        unhandled(metric);
+    }
+
+  private:
+    double macro_f1_without(std::size_t label, std::size_t predicted) const {
         double sum = f1s_ - f1(support_[label], predictions_[label], right_[label]);
         double counted = with_any_;
-        if (right > 0.0) {
+        if (label == predicted) {
             sum += f1(support_[label] - 1.0, predictions_[label] - 1.0, right_[label] - 1.0);
         } else {
             sum += f1(support_[label] - 1.0, predictions_[label], right_[label]);
@@ -47,14 +69,6 @@ class ClassSums {
         }
         return sum / counted;
     }
-
-    double score(Metric metric) const {
-        return metric == Metric::accuracy            ? all_right_ / items_
-               : metric == Metric::balanced_accuracy ? recalls_ / with_items_
-                                                     : f1s_ / with_any_;
-    }
-
-  private:
     static double recall(double support, double right) { return support > 0.0 ? right / support : 0.0; }
     static double f1(double support, double predictions, double right) {
         return support + predictions > 0.0 ? 2.0 * right / (support + predictions) : 0.0;

@@ -52,16 +52,15 @@ bool is_called(const PlannedRun& run, const std::string& name) {
     return run.candidate->name == name || run.candidate->origin == name || run.name() == name;
 }
 
-void require_name(const std::vector<PlannedRun>& runs, const std::string& name, const char* option) {
+void require_name(const std::vector<PlannedRun>& runs, const std::string& name) {
     std::vector<std::string> names;
     for (const PlannedRun& run : runs) {
         if (is_called(run, name)) return;
         for (const std::string& own : {run.candidate->origin, run.candidate->name, run.name()})
             if (std::find(names.begin(), names.end(), own) == names.end()) names.push_back(own);
     }
-    throw InputError(fmt::format(
-        "{}: no candidate or run of the plan is called '{}'{}; 'jevrin train PLAN --list' names them", option,
-        printable(name), did_you_mean(name, names)));
+    throw InputError(fmt::format("no candidate or run of the plan is called '{}'{}", printable(name),
+                                 did_you_mean(name, names)));
 }
 
 }  // namespace
@@ -109,9 +108,9 @@ std::vector<PlannedRun> plan_runs(const Materials& materials) {
 }
 
 std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selection& selection) {
-    for (const std::string& name : selection.only) require_name(runs, name, "--only");
+    for (const std::string& name : selection.only) require_name(runs, name);
     if (!selection.until.empty()) {
-        require_name(runs, selection.until, "--until");
+        require_name(runs, selection.until);
         const auto last = std::find_if(runs.rbegin(), runs.rend(), [&](const PlannedRun& run) {
             return is_called(run, selection.until);
         });

@@ -26,7 +26,7 @@ struct PlannedRun {
 // this.
 std::vector<PlannedRun> plan_runs(const Materials& materials);
 
-// The runs that --only and --until leave. Names are those of a candidate, of the candidate it is a variant
+// The runs that are asked for. Names are those of a candidate, of the candidate it is a variant
 // of, or of a run; until keeps everything up to the last run of that name. InputError for a name that nothing
 // has.
 struct Selection {

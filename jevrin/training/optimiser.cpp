@@ -1,5 +1,6 @@
 #include "jevrin/training/optimiser.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/text.hpp"
@@ -34,7 +35,7 @@ OptimiserSettings OptimiserSettings::usual(OptimiserKind kind) {
         case OptimiserKind::adamw:
             return {.kind = kind, .learning_rate = 1e-3, .weight_decay = 0.01};
     }
-    return {};
+    unhandled(kind);
 }
 
 Optimiser::Optimiser(const OptimiserSettings& settings, std::span<const TrainedParameter> parameters)

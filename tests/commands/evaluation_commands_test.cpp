@@ -61,7 +61,7 @@ TEST_F(Evaluated, ScoresOfOtherPartsAndKeptEpochsAreComputed) {
     EXPECT_EQ(first["right"], right);
     const CommandResult missing = run({"scores", "last stage/1", "--epoch", "9"});
     EXPECT_EQ(missing.status, 2);
-    EXPECT_THAT(missing.errors, HasSubstr("--keep-epochs"));
+    EXPECT_THAT(missing.errors, HasSubstr("keep the models of all epochs"));
 }
 
 TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {

@@ -114,7 +114,7 @@ TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
     EXPECT_NE(read_text(directory / "1.onnx"), read_text(directory / "3.onnx"));
     const CommandResult missing = run({"export", "new head/1", "x.onnx", "--epoch", "1"});
     EXPECT_EQ(missing.status, 2);
-    EXPECT_THAT(missing.errors, HasSubstr("--keep-epochs"));
+    EXPECT_THAT(missing.errors, HasSubstr("keep the models of all epochs"));
 }
 
 TEST_F(TrainingCommands, WatchTellsHowAStudyStands) {

@@ -290,7 +290,7 @@ TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
     add("head", Regime::frozen, 0.25, 0.9, 400);
     add("head", Regime::frozen, 0.5, 0.9, 500);
     add("head", Regime::frozen, 1.0, 0.9, 600);
-    const AmountReport report = learning_curves(study_.ledger(), study_.study(), evidence());
+    const AmountReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.curves.size(), 2U);
     EXPECT_EQ(report.curves[0].points.size(), 3U);
     EXPECT_EQ(report.curves[0].points[0].training_items, 15);  // a quarter of 60
@@ -319,7 +319,7 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
                          const double right = family == std::string("head") ? 0.95 : 0.95 - gap;
                          return share < right - 1e-9 ? label : (label + 1) % 3;
                      }});
-    const AmountReport report = learning_curves(study_.ledger(), study_.study(), evidence());
+    const AmountReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.catch_ups.size(), 1U);
     EXPECT_FALSE(report.catch_ups[0].fraction.has_value());
     ASSERT_TRUE(report.catch_ups[0].times_more.has_value());
@@ -329,7 +329,7 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
 
 TEST_F(AcrossRuns, WithoutFractionsAmountsSayWhatToDo) {
     study_.add_run({.candidate = "a"});
-    EXPECT_THAT(message_of<InputError>([&] { learning_curves(study_.ledger(), study_.study(), evidence()); }),
+    EXPECT_THAT(message_of<InputError>([&] { learning_curves(study_.study(), evidence()); }),
                 HasSubstr("vary.training.training_fraction"));
 }
 

@@ -3,6 +3,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/operator_description.hpp"
 #include "jevrin/graph/rewriting.hpp"
 
 #include <cmath>
@@ -117,6 +118,47 @@ TEST(Rewrite, FoldingKeepsTheFunctionWithFewerSteps) {
     const std::vector<float> quick = outputs_of(stem, 2, input);
     ASSERT_EQ(quick.size(), reference.size());
     for (std::size_t i = 0; i < quick.size(); ++i) ASSERT_NEAR(quick[i], reference[i], 1e-5);
+}
+
+TEST(Rewriting, EveryPassKeepsTheFunctionAndTheNameOfTheOutput) {
+    const Network network = small_network();
+    const Tensor input = random_tensor({2 * 8 * 8 * 3}, 1);
+    const std::vector<float> before = outputs_of(network, 2, input);
+    for (const RewritingPass& pass : rewriting_passes()) {
+        const Network after = pass.apply(network);
+        EXPECT_LE(after.nodes.size(), network.nodes.size()) << pass.name;
+        EXPECT_EQ(after.nodes.front().name, network.nodes.front().name) << pass.name;
+        const std::vector<float> outputs = outputs_of(after, 2, input);
+        ASSERT_EQ(outputs.size(), before.size()) << pass.name;
+        for (std::size_t i = 0; i < outputs.size(); ++i)
+            EXPECT_NEAR(outputs[i], before[i], 1e-5) << pass.name;
+    }
+}
+
+TEST(Rewriting, AValueThatIsReadTwiceStaysWhereItIs) {
+    // The normalised value is needed as it is beside its ReLU, so only the normalisation melts.
+    Network network{{8, 8, 3}, {}};
+    const std::size_t x = network.add("image", Input{}, {});
+    const std::size_t c = network.add("c", Convolution{}, {x}, {random_tensor({1, 1, 3, 4}, 1)});
+    const std::size_t n =
+        network.add("n", BatchNormalisation{}, {c},
+                    {random_tensor({4}, 2), random_tensor({4}, 3), random_tensor({4}, 4), Tensor({4})});
+    network.nodes[n].parameters[3].fill(0.5F);
+    const std::size_t r = network.add("r", relu(), {n});
+    network.add("sum", sum_of_two(), {n, r});
+    const Network after = rewrite(network, RewritingStage::before_inference);
+    ASSERT_EQ(after.nodes.size(), 4U);
+    EXPECT_EQ(after.nodes[2].name, "r");
+    EXPECT_EQ(std::get<Convolution>(after.nodes[1].op).activation.kind, FunctionKind::identity);
+}
+
+TEST(OperatorDescriptions, SayWhatParametersAre) {
+    EXPECT_EQ(describe(Operator{Convolution{}}).name, "convolution");
+    EXPECT_TRUE(describe(Operator{Dense{}}).has_weight());
+    EXPECT_FALSE(describe(Operator{ParametricRelu{}}).has_weight());
+    EXPECT_EQ(parameter_kind(BatchNormalisation{}, 3), ParameterKind::statistic);
+    EXPECT_EQ(parameter_kind(Constant{.trained = false}, 0), ParameterKind::statistic);
+    EXPECT_EQ(role_name(describe(Operator{LayerNormalisation{}}).roles[1]), "shift");
 }
 
 }  // namespace

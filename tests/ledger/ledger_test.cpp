@@ -13,6 +13,7 @@ namespace {
 
 using test::message_of;
 using test::TemporaryDirectory;
+using testing::AllOf;
 using testing::HasSubstr;
 
 class LedgerTest : public testing::Test {
@@ -241,6 +242,32 @@ TEST_F(LedgerTest, ATruncatedDatabaseIsRefusedInWords) {
     std::filesystem::remove(file() / "ledger.db-shm");
     write_file(file() / "ledger.db", std::string_view(bytes).substr(0, bytes.size() / 2));
     EXPECT_THROW(Ledger::open(file()).study(), InputError);
+}
+
+TEST_F(LedgerTest, WhatDoesNotExistIsAnErrorThatNamesTheFile) {
+    LedgerWriter writer = LedgerWriter::open(file());
+    writer.put_study("s", Metric::accuracy, set_, parts_);
+    const Ledger& ledger = writer.ledger();
+    const RunId none{99};
+    const std::string expected = (file() / "ledger.db").string() + ": there is no run with the number 99";
+    EXPECT_THAT(message_of<InputError>([&] { ledger.run_by_id(none); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.curve(none); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.epochs(none); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.predictions(none, Part::test); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.settings(none); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { writer.put_note(none, "x"); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { writer.fail_run(none, "x"); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.item_id(ItemNumber{999}); }),
+                HasSubstr("there is no item with the number 999"));
+}
+
+TEST_F(LedgerTest, AnUnknownStateSaysThatTheLedgerIsDamaged) {
+    LedgerWriter writer = LedgerWriter::open(file());
+    writer.put_run(writer.put_study("s", Metric::accuracy, set_, parts_), identity(1));
+    SQLite::Database database((file() / "ledger.db").string(), SQLite::OPEN_READWRITE);
+    database.exec("UPDATE runs SET state = 'resting'");
+    EXPECT_THAT(message_of<InputError>([&] { writer.ledger().runs(StudyId{1}); }),
+                AllOf(HasSubstr("ledger.db: state is 'resting'"), HasSubstr("damaged")));
 }
 
 }  // namespace

@@ -69,7 +69,9 @@ TEST_P(LedgerVersion, KeepsItsRunsAndTrainsNothingAgain) {
     EXPECT_EQ(train_study(again, ledger()).trained, 0);
     const Ledger reading = Ledger::open(ledger());
     for (const RunRecord& run : reading.runs(reading.study().id)) {
-        if (run.candidate != "solved") EXPECT_EQ(run.batch, 4) << run.name();
+        if (run.candidate != "solved") {
+            EXPECT_EQ(run.batch, 4) << run.name();
+        }
         EXPECT_EQ(reading.epochs(run.id).back().validation.total(), 6) << run.name();
         EXPECT_EQ(reading.predictions(run.id, Part::validation).size(), 6U) << run.name();
     }

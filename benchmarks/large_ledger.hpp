@@ -23,7 +23,7 @@ struct LargeLedger {
     std::size_t items_per_class = 50;  // of them 12 in validation
 };
 
-inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
+inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
     ImageSet set;
     set.root = "made-up";
     set.fingerprint = "made up";
@@ -80,11 +80,12 @@ inline std::int64_t record_first_run(Ledger& ledger, const LargeLedger& size) {
 
 // Each copy is better or worse by candidate and seed, and predicts a share of the items otherwise.
 inline void make_large_ledger(const std::filesystem::path& directory, const LargeLedger& size) {
-    std::int64_t first = 0;
+    RunId first_run;
     {
         LedgerWriter ledger = LedgerWriter::open(directory);
-        first = record_first_run(ledger, size);
+        first_run = record_first_run(ledger, size);
     }
+    const std::int64_t first = first_run.number;
     SQLite::Database database((directory / "ledger.db").string(), SQLite::OPEN_READWRITE);
     database.exec("PRAGMA synchronous = OFF");
     SQLite::Transaction transaction(database);
@@ -99,11 +100,12 @@ inline void make_large_ledger(const std::filesystem::path& directory, const Larg
             const double slower = 1.0 + 0.5 * std::cos(static_cast<double>(c));
             const auto run = [&](const std::string& sql) { database.exec(sql); };
             run(fmt::format(
-                "INSERT INTO runs (study, division, candidate, regime, seed, settings, state, "
+                "INSERT INTO runs (study, division, candidate, regime, seed, settings, identity, state, "
                 "planned_epochs, "
                 "best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, "
                 "origin) "
-                "SELECT study, division, 'c{:03}', '{}', {}, replace(settings, '0.01', '{:.4f}'), state, "
+                "SELECT study, division, 'c{:03}', '{}', {}, replace(settings, '0.01', '{:.4f}'), identity, "
+                "state, "
                 "planned_epochs, best_epoch, parameters, {}, {}, jevrin_version, added, 'c{:03}' FROM runs "
                 "WHERE id = {}",
                 c, regimes[c % 3], seed, 0.001 * static_cast<double>(c + 1), 1000 * (c + 1), 5000 * (c + 7),

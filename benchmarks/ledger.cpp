@@ -8,6 +8,7 @@
 #include "jevrin/comparison/curves.hpp"
 #include "jevrin/comparison/matrices.hpp"
 #include "jevrin/comparison/run_table.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 
 #include <unistd.h>
 

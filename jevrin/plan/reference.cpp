@@ -16,7 +16,7 @@ std::string row(const SettingInfo& info) {
     const auto add = [&](const std::string& more) { meaning += (meaning.empty() ? "" : "; ") + more; };
     if (!info.applies.empty()) add("only " + info.applies);
     if (!info.former.empty()) add(fmt::format("earlier called `{}`", fmt::join(info.former, "`, `")));
-    const std::string standard = info.required ? "required"
+    const std::string standard = info.required                ? "required"
                                  : info.default_value.empty() ? ""
                                                               : "`" + info.default_value + "`";
     const std::string type = info.unit.empty() ? info.type : fmt::format("{} ({})", info.type, info.unit);

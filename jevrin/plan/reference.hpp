@@ -5,8 +5,8 @@
 
 namespace jevrin {
 
-// Markdown: a heading and a table of keys for each table of a plan or recipe. docs/formats.md holds it; a test keeps
-// the two together.
+// Markdown: a heading and a table of keys for each table of a plan or recipe. docs/formats.md holds it; a
+// test keeps the two together.
 std::string settings_reference();
 
 }  // namespace jevrin

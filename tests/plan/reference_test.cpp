@@ -1,8 +1,9 @@
 // The tables of keys in docs/formats.md are those of the descriptions. JEVRIN_WRITE_REFERENCE=1 writes them.
+#include "jevrin/plan/reference.hpp"
+
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
-#include "jevrin/plan/reference.hpp"
 
 #include <cstdlib>
 

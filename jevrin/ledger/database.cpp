@@ -262,6 +262,19 @@ void await_schema(SQLite::Database& database) {
         std::this_thread::sleep_for(std::chrono::milliseconds(20));
 }
 
+// Changing the journal does not wait for another process that makes the ledger at this moment, as other
+// statements do.
+void use_write_ahead_log(SQLite::Database& database) {
+    constexpr int looks = 500;
+    for (int look = 0;; ++look) try {
+            database.exec("PRAGMA journal_mode = WAL");
+            return;
+        } catch (const SQLite::Exception& error) {
+            if (error.getErrorCode() != SQLITE_BUSY || look == looks) throw;
+            std::this_thread::sleep_for(std::chrono::milliseconds(20));
+        }
+}
+
 void check_version(int version, const std::filesystem::path& file) {
     if (version > schema_version)
         throw InputError(
@@ -330,7 +343,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
         auto database = std::make_unique<SQLite::Database>(
             file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE, patience_milliseconds);
         if (stored_version(*database) == 0 && !database->tableExists("runs")) {
-            database->exec("PRAGMA journal_mode = WAL");
+            use_write_ahead_log(*database);
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             if (stored_version(*database) == 0) {
                 database->exec(schema);

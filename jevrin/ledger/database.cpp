@@ -213,21 +213,25 @@ CREATE TABLE run_tags (
 CREATE INDEX predicted_classes ON predictions (run, part, item, predicted);
 )sql";
 
-// From version 6 on. Two runs that differ only in how their settings were written are one: the finished one
-// keeps the place, the other stays behind as superseded.
+// From version 6 on. Of runs that differ only in how their settings were written the finished one keeps the
+// identity, and stands when one of them did; the others stay behind as superseded.
 void bring_runs_to_version_7(SQLite::Database& database) {
     database.exec("ALTER TABLE runs RENAME TO runs_before");
     database.exec(runs_table);
     SQLite::Statement query(database, R"sql(
-        SELECT id, settings, fold FROM runs_before ORDER BY superseded, state != 'finished', id)sql");
+        SELECT id, settings FROM runs_before ORDER BY state != 'finished', superseded, id)sql");
+    SQLite::Statement same(database, R"sql(
+        SELECT known.id FROM runs AS known JOIN runs_before AS old ON known.study = old.study AND
+            known.candidate = old.candidate AND known.seed = old.seed AND known.fold = old.fold
+        WHERE old.id = ?1 AND known.identity = ?2)sql");
+    SQLite::Statement stand(database, R"sql(
+        UPDATE runs SET superseded = min(superseded, (SELECT superseded FROM runs_before WHERE id = ?2))
+        WHERE id = ?1)sql");
     SQLite::Statement insert(database, R"sql(
-        INSERT INTO runs SELECT id, study, division, candidate, origin, varied, regime, seed, fold, settings,
-            CASE WHEN EXISTS (SELECT 1 FROM runs AS known WHERE known.study = old.study AND
-                 known.candidate = old.candidate AND known.seed = old.seed AND known.fold = old.fold AND
-                 known.identity = ?2) THEN settings ELSE ?2 END,
-            ?3, ?4, state, reason, superseded, planned_epochs, best_epoch, parameters, trainable_parameters,
+        INSERT INTO runs SELECT id, study, division, candidate, origin, varied, regime, seed, fold, settings, ?2, ?3, ?4,
+            state, reason, max(superseded, ?5), planned_epochs, best_epoch, parameters, trainable_parameters,
             multiplications, jevrin_version, added, finished, plan, environment, archived, note
-        FROM runs_before AS old WHERE id = ?1)sql");
+        FROM runs_before WHERE id = ?1)sql");
     while (query.executeStep()) {
         const std::string text = query.getColumn(1);
         std::string identity = text;
@@ -239,10 +243,22 @@ void bring_runs_to_version_7(SQLite::Database& database) {
         } catch (const InputError&) {
             // Recorded by a program of its own: its settings stay what they are.
         }
-        insert.bind(1, query.getColumn(0).getInt64());
-        insert.bind(2, identity);
+        const std::int64_t id = query.getColumn(0).getInt64();
+        same.bind(1, id);
+        same.bind(2, identity);
+        const bool known = same.executeStep();
+        if (known) {
+            stand.bind(1, same.getColumn(0).getInt64());
+            stand.bind(2, id);
+            stand.exec();
+            stand.reset();
+        }
+        same.reset();
+        insert.bind(1, id);
+        insert.bind(2, known ? text : identity);
         insert.bind(3, training.batch);
         insert.bind(4, training.fraction);
+        insert.bind(5, std::int64_t{known});
         insert.exec();
         insert.reset();
     }

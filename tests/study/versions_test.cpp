@@ -64,9 +64,11 @@ TEST_P(LedgerVersion, KeepsItsRunsAndTrainsNothingAgain) {
     EXPECT_EQ(summary.superseded, 0);
     EXPECT_EQ(summary.already_finished, static_cast<std::int64_t>(before.size()));
     EXPECT_EQ(runs_in(ledger()), before);
-    // A second time, and from a plan that spells out what was left at its default.
-    Plan again = plan();
-    EXPECT_EQ(train_study(again, ledger()).trained, 0);
+    // Nor from a plan that spells out what was left at its default.
+    const Plan again = plan();
+    const Plan spelled =
+        parse_plan(plan_of_run(again, again.candidates[0], 1, 0), directory_ / "spelled.toml");
+    EXPECT_EQ(train_study(spelled, ledger()).trained, 0);
     const Ledger reading = Ledger::open(ledger());
     for (const RunRecord& run : reading.runs(reading.study().id)) {
         if (run.candidate != "solved") {
@@ -84,6 +86,27 @@ TEST_P(LedgerVersion, TrainsWhatThePlanChanges) {
     const StudySummary summary = train_study(changed, ledger());
     EXPECT_EQ(summary.trained, 1);
     EXPECT_EQ(summary.superseded, 1);
+}
+
+// Runs as an earlier version may have left them: one whose settings were written in another way took the
+// place of a finished one, and was never trained.
+TEST_P(LedgerVersion, AFinishedRunTakesItsPlaceBackFromOneThatWasOnlyWrittenOtherwise) {
+    sqlite3* database = nullptr;
+    sqlite3_open((ledger() / "ledger.db").c_str(), &database);
+    const auto execute = [&](const char* sql) {
+        EXPECT_EQ(sqlite3_exec(database, sql, nullptr, nullptr, nullptr), SQLITE_OK)
+            << sqlite3_errmsg(database);
+    };
+    execute(
+        "CREATE TEMP TABLE twin AS SELECT * FROM runs WHERE id = 1;"
+        "UPDATE runs SET superseded = 1 WHERE id = 1;"
+        "UPDATE twin SET id = 100, settings = settings || ' ', state = 'waiting', best_epoch = 0;"
+        "INSERT INTO runs SELECT * FROM twin;");
+    sqlite3_close(database);
+    EXPECT_EQ(train_study(plan(), ledger()).trained, 0);
+    const Ledger reading = Ledger::open(ledger());
+    EXPECT_EQ(reading.run_by_id(RunId{1}).state, RunState::finished);
+    for (const RunRecord& run : reading.runs(reading.study().id)) EXPECT_NE(run.id, RunId{100});
 }
 
 std::vector<int> earlier_versions() {

@@ -1,17 +1,20 @@
-#include "choice_text.hpp"
 #include "commands.hpp"
 #include "embedded.hpp"
 #include "glaze.hpp"
 #include "output.hpp"
-#include "runs_table.hpp"
 #include "training_view.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/figures/choice_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
+#include "jevrin/results/choice_result.hpp"
+#include "jevrin/results/curves_result.hpp"
+#include "jevrin/results/model_results.hpp"
+#include "jevrin/results/runs_result.hpp"
 
 #include <fmt/format.h>
 
@@ -36,34 +39,21 @@ void make_images(const fs::path& folder) {
                       [&](std::int64_t done, std::int64_t total) { bar.show("making images", done, total); });
 }
 
-void write_figures(const fs::path& directory, const Ledger& ledger, const StudyRecord& study,
-                   const Choice& choice) {
+void write_figures(const fs::path& directory, const Ledger& ledger, const ChoiceResult& result) {
+    const StudyRecord& study = result.study;
+    const Choice& choice = result.choice;
     draw_sheet(sample_rows(read_image_set({.from = directory / "glaze"}), 10, 1),
                "glaze: a random sample of each class", directory / "sheet.png");
-    std::vector<RunCurves> curves;
-    const RunRecord* best = nullptr;
-    const std::vector<RunRecord> runs = ledger.runs(study.id);
-    for (const RunRecord& run : runs) {
-        curves.push_back(curves_of_run(ledger, run));
-        if (run.candidate == choice.chosen && run.best &&
-            (best == nullptr ||
-             score(run.best->validation, study.metric) > score(best->best->validation, study.metric)))
-            best = &run;
-    }
-    const CandidateStyles styles(ledger.candidates(study.id));
-    draw_curves(curves, {.quantities = {CurveQuantity::loss, quantity_of(study.metric)}}, styles,
-                fmt::format("{}: {} runs", study.name, runs.size()), directory / "curves.png");
-    draw_choice(
-        choice, styles,
-        fmt::format("{}: {} candidates, '{}' chosen", study.name, choice.ranking.size(), choice.chosen),
-        directory / "choice.png");
+    const CurvesResult curves = report_curves(ledger, study);
+    const CandidateStyles styles(curves.candidates);
+    draw_curves(curves.curves, curves.view, styles, curves.title(), directory / "curves.png");
+    draw_choice(choice, styles, result.title(), directory / "choice.png");
+    const std::vector<RunRecord> runs = runs_called(ledger, study, {choice.chosen});
+    const RunRecord* best = best_run(runs, study.metric);
     if (best == nullptr) return;
-    draw_confusion(
-        best->best->validation, study.classes,
-        fmt::format("{}, validation part, epoch {}: {} of {} right", best->name(), best->best->epoch,
-                    best->best->validation.correct(), best->best->validation.total()),
-        directory / "confusion.png");
-    write_file(directory / "chosen.onnx", read_file(ledger.model_file(best->id)));
+    const ConfusionResult confusion = report_confusion(ledger, study, {.runs = {best->name()}});
+    draw_confusion(confusion.shown.matrix, study.classes, confusion.title(), directory / "confusion.png");
+    export_model(ledger, study, best->name(), directory / "chosen.onnx");
     print(fmt::format("\nwritten to {}: sheet.png, curves.png, choice.png, confusion.png, chosen.onnx ({})\n",
                       printable(directory.string()), best->name()));
 }
@@ -83,10 +73,10 @@ void run_demo(const fs::path& directory) {
     train_with_view(plan, ledger_directory);
     const Ledger ledger = Ledger::open(ledger_directory);
     const StudyRecord study = ledger.study(plan.name);
-    print("\n" + runs_table(ledger.runs(study.id), study.metric) + "\n");
-    const Choice choice = choose(ledger, study);
-    print(choice_text(choice));
-    write_figures(directory, ledger, study, choice);
+    print("\n" + runs_text(ledger.runs(study.id), study.metric) + "\n");
+    const ChoiceResult result = report_choice(ledger, study);
+    print(to_text(result, form_for_terminal()));
+    write_figures(directory, ledger, result);
 }
 
 }  // namespace

@@ -1,13 +1,9 @@
-#include "jevrin/study/features.hpp"
-
 #include "commands.hpp"
+#include "materials_view.hpp"
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
-
-#include <fmt/format.h>
-#include <fmt/ranges.h>
+#include "jevrin/results/written_results.hpp"
 
 namespace jevrin::app {
 namespace {
@@ -23,43 +19,19 @@ struct FeaturesOptions {
 
 // The candidate that is named, or the first with frozen layers.
 const Candidate& chosen_candidate(const Plan& plan, const std::string& name) {
-    std::vector<std::string> names;
-    for (const Candidate& candidate : plan.candidates) {
-        if (name.empty() ? candidate.regime != Regime::scratch : candidate.name == name) return candidate;
-        names.push_back(candidate.name);
-    }
-    if (name.empty()) throw InputError("no candidate of this plan has frozen layers");
-    throw InputError(fmt::format("no candidate is called '{}'{}; there are {}", printable(name),
-                                 did_you_mean(name, names), fmt::join(names, ", ")));
+    if (!name.empty()) return candidate_called(plan, name);
+    for (const Candidate& candidate : plan.candidates)
+        if (candidate.regime != Regime::scratch) return candidate;
+    throw InputError("no candidate of this plan has frozen layers");
 }
 
-void write_features(const FeaturesOptions& options) {
-    const Plan plan = read_plan(options.plan);
-    const bool has_ledger = std::filesystem::exists(options.ledger / "ledger.db");
-    FeatureExport written;
-    {
-        ProgressBars bar;
-        const auto progress = [&](const std::string& what, std::int64_t done, std::int64_t total) {
-            bar.show(what, done, total);
-        };
-        const auto materials =
-            gather_materials(plan, has_ledger ? std::optional(options.ledger) : std::nullopt, progress);
-        written = export_features(*materials, chosen_candidate(materials->plan, options.candidate),
-                                  options.with_test ? TestItems::included : TestItems::left_out,
-                                  options.directory, progress);
-    }
-    if (options.json) {
-        print_json({{"items", written.items},
-                    {"width", written.width},
-                    {"boundary", written.boundary},
-                    {"directory", options.directory.string()}});
-        return;
-    }
-    print(
-        fmt::format("{} of {} numbers each, taken behind '{}', written to {}: features.npy, labels.npy, "
-                    "features.csv\n",
-                    plural(written.items, "item"), written.width, printable(written.boundary),
-                    printable(options.directory.string())));
+FeaturesResult write_features(const FeaturesOptions& options) {
+    const auto materials = gather_with_view(read_plan(options.plan), options.ledger);
+    ProgressBars bar;
+    return {.directory = options.directory,
+            .written = export_features(*materials, chosen_candidate(materials->plan, options.candidate),
+                                       options.with_test ? TestItems::included : TestItems::left_out,
+                                       options.directory, bar.named())};
 }
 
 }  // namespace
@@ -77,7 +49,7 @@ void add_features(Command& command) {
         .type_name("DIR")
         .capture_default_str();
     command.add_flag("--json", options->json, "print one JSON document");
-    command.callback([options] { write_features(*options); });
+    command.callback([options] { present(write_features(*options), {.json = options->json}); });
 }
 
 }  // namespace jevrin::app

@@ -3,9 +3,8 @@
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/text.hpp"
-#include "jevrin/evaluation/run_names.hpp"
-#include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/results/kept_runs_result.hpp"
+#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -19,9 +18,7 @@ struct NoteOptions {
     LedgerOptions ledger;
     std::vector<std::string> runs;
     std::string text;
-    bool has_text = false;
-    std::vector<std::string> tags;
-    std::vector<std::string> untags;
+    NoteChange change;
 };
 
 struct ArchiveOptions {
@@ -36,62 +33,20 @@ struct DeleteOptions {
     bool yes = false;
 };
 
-// All are found before anything is changed.
-std::vector<RunRecord> find_runs(const OpenStudy& open, const std::vector<std::string>& names) {
-    return runs_called(open.ledger, open.study, names, RunScope::archived_too);
-}
-
-void print_runs(const LedgerOptions& options, const std::vector<RunRecord>& runs, const std::string& done) {
-    if (!options.json) {
-        for (const RunRecord& run : runs) print(fmt::format("{}: {}\n", done, printable(run.name())));
-        return;
-    }
-    Json json = Json::array();
-    for (const RunRecord& run : runs)
-        json.push_back(
-            {{"run", run.name()}, {"tags", run.tags}, {"note", run.note}, {"archived", run.archived}});
-    print_json(json);
-}
-
-std::vector<RunRecord> read_again(const OpenStudy& open, const std::vector<RunRecord>& runs) {
-    std::vector<RunRecord> again;
-    for (const RunRecord& run : runs) again.push_back(open.ledger.run_by_id(run.id));
-    return again;
-}
-
 void note(const NoteOptions& options) {
     const OpenStudy open = open_study(options.ledger);
-    const std::vector<RunRecord> runs = find_runs(open, options.runs);
-    if (!options.has_text && options.tags.empty() && options.untags.empty()) {
-        if (options.ledger.json) {
-            print_runs(options.ledger, runs, "");
-            return;
-        }
-        for (const RunRecord& run : runs)
-            print(
-                fmt::format("{}: {}{}{}\n", printable(run.name()),
-                            run.tags.empty() ? "no tags" : fmt::format("tags {}", fmt::join(run.tags, ", ")),
-                            run.note.empty() ? "" : "; ", printable(run.note)));
-        return;
-    }
-    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
-    for (const RunRecord& run : runs) {
-        if (options.has_text) ledger.put_note(run.id, options.text);
-        for (const std::string& tag : options.tags) ledger.add_tag(run.id, tag);
-        for (const std::string& tag : options.untags)
-            if (!ledger.remove_tag(run.id, tag))
-                throw InputError(fmt::format("run '{}' has no tag '{}'{}", printable(run.name()),
-                                             printable(tag), did_you_mean(tag, run.tags)));
-    }
-    print_runs(options.ledger, read_again(open, runs), "noted");
+    const std::vector<RunRecord> runs = kept_runs_called(open.ledger, open.study, options.runs);
+    const NoteChange& change = options.change;
+    const bool changes = change.text || !change.add.empty() || !change.remove.empty();
+    present(changes ? note_runs(open.ledger, runs, change) : KeptRunsResult{.runs = runs, .done = {}},
+            {.json = options.ledger.json});
 }
 
 void archive(const ArchiveOptions& options) {
     const OpenStudy open = open_study(options.ledger);
-    const std::vector<RunRecord> runs = find_runs(open, options.runs);
-    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
-    for (const RunRecord& run : runs) ledger.put_archived(run.id, !options.undo);
-    print_runs(options.ledger, read_again(open, runs), options.undo ? "brought back" : "put away");
+    const std::vector<RunRecord> runs = kept_runs_called(open.ledger, open.study, options.runs);
+    present(options.undo ? bring_runs_back(open.ledger, runs) : put_runs_away(open.ledger, runs),
+            {.json = options.ledger.json});
 }
 
 // Nothing is deleted without a word from somebody.
@@ -110,13 +65,11 @@ void confirm(const std::vector<RunRecord>& runs, bool yes) {
     if (answer != "yes") throw InputError("nothing was deleted");
 }
 
-void delete_runs(const DeleteOptions& options) {
+void delete_called(const DeleteOptions& options) {
     const OpenStudy open = open_study(options.ledger);
-    const std::vector<RunRecord> runs = find_runs(open, options.runs);
+    const std::vector<RunRecord> runs = kept_runs_called(open.ledger, open.study, options.runs);
     confirm(runs, options.yes);
-    LedgerWriter ledger = LedgerWriter::open(options.ledger.directory);
-    for (const RunRecord& run : runs) ledger.delete_run(run.id);
-    print_runs(options.ledger, runs, "deleted");
+    present(delete_runs(open.ledger, runs), {.json = options.ledger.json});
 }
 
 }  // namespace
@@ -126,11 +79,11 @@ void add_note(Command& command) {
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
     Option text = command.add_option("--text", options->text, "the note; an empty one removes it");
     text.type_name("TEXT");
-    command.add_option("--tag", options->tags, "add a tag, one word").type_name("TAG");
-    command.add_option("--untag", options->untags, "take a tag away").type_name("TAG");
+    command.add_option("--tag", options->change.add, "add a tag, one word").type_name("TAG");
+    command.add_option("--untag", options->change.remove, "take a tag away").type_name("TAG");
     add_ledger_options(command, options->ledger);
     command.callback([options, text] {
-        options->has_text = text.count() > 0;
+        if (text.count() > 0) options->change.text = options->text;
         note(*options);
     });
 }
@@ -148,7 +101,7 @@ void add_delete(Command& command) {
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
     command.add_flag("--yes", options->yes, "without asking");
     add_ledger_options(command, options->ledger);
-    command.callback([options] { delete_runs(*options); });
+    command.callback([options] { delete_called(*options); });
 }
 
 }  // namespace jevrin::app

@@ -1,14 +1,14 @@
-// What commands print: text for people, JSON for programs, progress for those who wait.
+// What commands print: results for people or programs, progress for those who wait.
 #pragma once
 
 #include "command.hpp"
 
-#include "jevrin/base/json.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/metrics/intervals.hpp"
+#include "jevrin/results/form.hpp"
+#include "jevrin/results/result_table.hpp"
 
 #include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -23,18 +23,6 @@ struct LedgerOptions {
 };
 void add_ledger_options(Command& command, LedgerOptions& options);
 
-// --memory of the commands that train; zero stands for the default.
-void add_memory_option(Command& command, double& gigabytes);
-void limit_memory(double gigabytes);
-
-// A file that a command draws or writes besides what it prints. The kind of a picture follows from the file's
-// name.
-void add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
-                        const std::string& what);
-void add_table_option(Command& command, std::filesystem::path& file, const std::string& what);
-// "written to FILE" for each of them that was asked for.
-void print_written(const std::vector<std::filesystem::path>& files);
-
 // A ledger with the study that the options name.
 struct OpenStudy {
     Ledger ledger;
@@ -42,60 +30,55 @@ struct OpenStudy {
 };
 OpenStudy open_study(const LedgerOptions& options);
 
-// "the test part has been looked at 3 times, with 2 runs; last on ... with ..."; a line of its own under what
-// is reported.
-std::string test_look_line(const OpenStudy& open);
+// --memory of the commands that train; zero stands for the default.
+void add_memory_option(Command& command, double& gigabytes);
+void limit_memory(double gigabytes);
 
-// How many of them were with this run.
-std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& run);
+// --most of the commands that list items and draw them.
+void add_most_option(Command& command, std::optional<std::size_t>& most);
 
-// A word as a shell takes it.
-std::string shell_word(const std::string& word);
+// A file that a command draws or writes besides what it prints. The kind of a picture follows from the file's
+// name.
+void add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
+                        const std::string& what);
+void add_table_option(Command& command, std::filesystem::path& file, const std::string& what);
+// As CSV, unless no file is named.
+void write_table(const std::filesystem::path& file, const ResultTable& table);
 
-// One JSON document on standard output.
-void print_json(const Json& json);
+// How a command shows its result.
+struct Presentation {
+    bool json = false;
+    TextForm form = {};
+    std::vector<std::filesystem::path> written = {};  // files; empty ones were not asked for
+    std::string next = {};                            // what to do now; in the text alone
+};
+// The text's width is the terminal's.
+TextForm form_for_terminal(std::optional<std::size_t> rows = std::nullopt, const std::string& for_all = "");
+
 void print(const std::string& text);    // to standard output
 void warn(const std::string& message);  // "warning: ..." to standard error
+void print_written(const std::vector<std::filesystem::path>& files);
 
-// Rows of cells in aligned columns; columns named in `right` are aligned to the right.
-class Table {
-  public:
-    explicit Table(std::vector<std::string> heads, std::vector<std::size_t> right = {});
-    void add(std::vector<std::string> cells);
-    std::string text() const;
+// The looks at the test part that a result tells of; none when it does not.
+template <typename Result>
+const std::vector<TestLook>* looks_of(const Result& result) {
+    if constexpr (requires { result.context.looks; }) return &result.context.looks;
+    if constexpr (requires { result.of.context.looks; }) return &result.of.context.looks;
+    return nullptr;
+}
 
-  private:
-    std::vector<std::vector<std::string>> rows_;
-    std::vector<std::size_t> right_;
-};
-
-// A class or file name for a cell: at most so wide.
-std::string short_cell(const std::string& name, std::size_t width = 40);
-// A number of three decimals; empty when it is not defined.
-std::string three_decimals(double value);
-// The number, or null when it is not defined.
-Json number(double value);
-Json interval_json(const std::optional<Interval>& interval);
-
-// --most of the commands that list items and draw them: how many of each.
-struct MostItems {
-    std::optional<std::size_t> given;
-
-    std::size_t rows(std::size_t items) const { return of(items, 20); }
-    std::size_t pictures(std::size_t items) const { return of(items, 64); }  // a page
-
-  private:
-    std::size_t of(std::size_t items, std::size_t usual) const {
-        const std::size_t most = given.value_or(usual);
-        return most == 0 || most > items ? items : most;
+// Every command ends here: the JSON of its result, or its text, what to do next, the line about looks at the
+// test part, and the files that were written.
+template <typename Result>
+void present(const Result& result, const Presentation& how) {
+    if (how.json) {
+        print(to_json(result) + "\n");
+        return;
     }
-};
-void add_most_option(Command& command, MostItems& most);
-
-// "1,234,567", "1 min 20 s".
-std::string with_commas(std::int64_t value);
-std::string spoken_seconds(double seconds);
-std::string plural(std::int64_t count, const std::string& word);
+    print(to_text(result, how.form) + how.next);
+    if (const std::vector<TestLook>* looks = looks_of(result)) print(test_look_line(*looks));
+    print_written(how.written);
+}
 
 // How far something is.
 struct Progress {
@@ -118,14 +101,15 @@ class ProgressBars {
     void show(const std::string& what, std::int64_t done, std::int64_t total);
     // Takes the bars away, so that a line can be printed.
     void clear();
+    // One bar of this name, for a callback; this must outlive it.
+    std::function<void(std::int64_t done, std::int64_t total)> of(const std::string& what);
+    // One bar whose name the callback gives.
+    std::function<void(const std::string& what, std::int64_t done, std::int64_t total)> named();
 
   private:
     bool terminal_;
     std::size_t shown_ = 0;
     double last_drawn_ = 0.0;
 };
-
-// Columns of the terminal, or 100 when output goes elsewhere.
-std::size_t terminal_width();
 
 }  // namespace jevrin::app

@@ -1,13 +1,12 @@
 #include "commands.hpp"
+#include "materials_view.hpp"
 #include "output.hpp"
-#include "runs_table.hpp"
 #include "training_view.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/study/materials.hpp"
-
-#include <fmt/format.h>
+#include "jevrin/results/runs_result.hpp"
+#include "jevrin/results/training_result.hpp"
 
 namespace jevrin::app {
 namespace {
@@ -25,42 +24,11 @@ struct TrainOptions {
 
 // What would be trained, in order, and what of it is done already.
 void list_runs(const Plan& plan, const TrainOptions& options) {
-    const bool has_ledger = std::filesystem::exists(options.ledger / "ledger.db");
-    std::unique_ptr<Materials> materials;
-    {
-        ProgressBars bar;
-        materials = gather_materials(plan, has_ledger ? std::optional(options.ledger) : std::nullopt,
-                                     [&](const std::string& what, std::int64_t done, std::int64_t total) {
-                                         bar.show(what, done, total);
-                                     });
-    }
+    const std::unique_ptr<Materials> materials = gather_with_view(plan, options.ledger);
     std::optional<Ledger> ledger;
-    if (has_ledger) ledger = Ledger::open(options.ledger);
-    const std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.study.selection);
-    double all = 0.0;
-    for (const PlannedRun& run : runs) all += run.operations;
-    Json json = Json::array();
-    Table table({"run", "regime", "state", "epochs", "share of the work"}, {3, 4});
-    for (const PlannedRun& run : runs) {
-        const std::optional<RunRecord> known =
-            ledger ? ledger->find_run(plan.name, run.identity) : std::nullopt;
-        const std::string state = known ? spoken_state(*known) : "new";
-        const double share = all > 0.0 ? run.operations / all : 0.0;
-        json.push_back({{"run", run.name()},
-                        {"regime", name_of(run.identity.regime)},
-                        {"state", state},
-                        {"epochs", known ? known->epochs : 0},
-                        {"planned_epochs", run.epochs},
-                        {"share", share}});
-        table.add({run.name(), name_of(run.identity.regime), state,
-                   fmt::format("{}/{}", known ? known->epochs : 0, run.epochs),
-                   fmt::format("{:.1f} %", 100.0 * share)});
-    }
-    if (options.json)
-        print_json(json);
-    else
-        print(fmt::format("{}, in the order of training; nothing was trained\n\n{}",
-                          plural(static_cast<std::int64_t>(runs.size()), "run"), table.text()));
+    if (Ledger::exists(options.ledger)) ledger = Ledger::open(options.ledger);
+    present(report_planned_runs(*materials, options.study.selection, ledger ? &*ledger : nullptr),
+            {.json = options.json});
 }
 
 void train(TrainOptions options) {
@@ -75,17 +43,9 @@ void train(TrainOptions options) {
         throw InputError("--json belongs to --list; 'jevrin runs --json' tells what was trained");
     if (options.without_stores) options.study.stores = Stores::left_out;
     const StudySummary summary = train_with_view(plan, options.ledger, options.study);
-    std::string line = fmt::format("{} trained, {} already finished", plural(summary.trained, "run"),
-                                   summary.already_finished);
-    if (summary.failed > 0) line += fmt::format(", {} failed", summary.failed);
-    if (summary.failed_before > 0)
-        line += fmt::format(", {} failed before and left alone (--retry trains them again)",
-                            summary.failed_before);
-    if (summary.elsewhere > 0) line += fmt::format(", {} in training by another process", summary.elsewhere);
-    if (summary.superseded > 0)
-        line += fmt::format("; {} with other settings set aside", plural(summary.superseded, "earlier run"));
-    const Ledger ledger = Ledger::open(options.ledger);
-    print(fmt::format("\n{}\n\n{}", line, runs_table(ledger.runs(summary.study), plan.metric)));
+    print("\n" + to_text(summary));
+    if (summary.failed_before > 0) print("--retry trains those that failed again\n");
+    print("\n" + runs_text(Ledger::open(options.ledger).runs(summary.study), plan.metric));
     if (summary.failed > 0) throw ExitStatus{1};
 }
 

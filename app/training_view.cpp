@@ -4,6 +4,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/results/training_result.hpp"
+#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 
@@ -50,24 +52,15 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     name_width += plan.images.folds.size() > 1 ? 4 : 2;
     ProgressBars bar;
     StudyCallbacks callbacks;
-    callbacks.preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
-        bar.show(what, done, total);
-    };
+    callbacks.preparing = bar.named();
     callbacks.warning = [&](const std::string& message) {
         bar.clear();
         warn(message);
     };
     callbacks.begun = [&](const StudyOutlook& outlook) {
         bar.clear();
-        std::string text = fmt::format("{} to train", plural(outlook.to_train, "run"));
-        if (outlook.resumed > 0) text += fmt::format(" ({} begun before)", outlook.resumed);
-        if (outlook.finished > 0) text += fmt::format(", {} finished before", outlook.finished);
-        if (outlook.failed > 0)
-            text += fmt::format(", {} failed before (--retry trains them again)", outlook.failed);
-        if (outlook.superseded > 0)
-            text += fmt::format("; {} with other settings set aside: what the plan changed is trained anew",
-                                plural(outlook.superseded, "earlier run"));
-        print(text + "\n");
+        print(to_text(outlook));
+        if (outlook.failed > 0) print("--retry trains those that failed again\n");
     };
     callbacks.run_warning = [&](const RunRecord& run, const std::string& message) {
         bar.clear();

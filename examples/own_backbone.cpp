@@ -24,7 +24,7 @@ int main(int argc, char** argv) {
             candidate.training.batch = 8;
             plan.candidates.push_back(candidate);
         }
-        for (const CandidateCheck& check : check_plan(plan, *gather_materials(plan)).candidates)
+        for (const CandidateCheck& check : check_plan(*gather_materials(plan)).candidates)
             fmt::print("{}: {} of {} parameters train\n", check.candidate, check.trainable_parameters,
                        check.parameters);
         train_study(plan, argv[3]);

@@ -1,6 +1,5 @@
 #include "jevrin/comparison/curves.hpp"
 
-#include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 
@@ -140,31 +139,6 @@ std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves) 
         group->runs.push_back(&run);
     }
     return groups;
-}
-
-std::string curves_csv(const std::vector<RunCurves>& curves) {
-    std::string text = csv_row(std::vector<std::string>{
-        "run", "candidate", "regime", "seed", "fold", "epoch", "step", "examples", "seconds", "learning_rate",
-        "objective", "training_loss", "training_accuracy", "training_balanced_accuracy", "training_macro_f1",
-        "validation_loss", "validation_accuracy", "validation_balanced_accuracy", "validation_macro_f1"});
-    for (const RunCurves& run : curves) {
-        double seconds = 0.0;
-        for (const EpochRecord& e : run.epochs) {
-            seconds += e.seconds;
-            std::vector<std::string> cells = {run.run.name(), run.run.candidate, name_of(run.run.regime)};
-            for (const std::int64_t number :
-                 {run.run.seed, run.run.fold, e.epoch, e.step, e.step * run.run.batch})
-                cells.push_back(std::to_string(number));
-            for (const double number :
-                 {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,
-                  e.training_balanced_accuracy, e.training_macro_f1, e.validation_loss,
-                  validation_score(e, Metric::accuracy), validation_score(e, Metric::balanced_accuracy),
-                  validation_score(e, Metric::macro_f1)})
-                cells.push_back(fmt::format("{}", number));
-            text += csv_row(cells);
-        }
-    }
-    return text;
 }
 
 }  // namespace jevrin

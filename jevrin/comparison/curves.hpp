@@ -32,6 +32,14 @@ bool is_on_both_parts(CurveQuantity quantity);
 enum class CurveAxis { epoch, step, seconds, examples };
 const EnumNames<CurveAxis>& names_of(CurveAxis);
 
+// How curves are shown.
+struct CurveView {
+    std::vector<CurveQuantity> quantities = {CurveQuantity::loss, CurveQuantity::balanced_accuracy};
+    CurveAxis axis = CurveAxis::epoch;
+    double smoothing = 0.0;  // weight of what came before, in [0, 1): smoothed()
+    bool log_scale = false;  // of values
+};
+
 enum class CurvePart { training, validation };
 
 using CurvePoints = std::vector<std::pair<double, double>>;
@@ -60,8 +68,5 @@ struct CandidateCurves {
 };
 // Runs without an epoch are left out. Refers to the curves.
 std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves);
-
-// As CSV: a row for each run and epoch with every quantity.
-std::string curves_csv(const std::vector<RunCurves>& curves);
 
 }  // namespace jevrin

@@ -38,12 +38,32 @@ bool is_of_record(const std::string& key) {
     return std::find(std::begin(record_keys), std::end(record_keys), key) != std::end(record_keys);
 }
 
-void flatten(const Json& value, const std::string& path, std::map<std::string, Json>& values) {
+std::string spoken_value(const Json& value) {
+    if (value.is_null()) return "";
+    if (value.is_string()) return value.get<std::string>();
+    if (value.is_array()) {
+        std::string text;
+        for (const Json& element : value) text += (text.empty() ? "" : " ") + spoken_value(element);
+        return text;
+    }
+    if (value.is_number_float()) return fmt::format("{:.6g}", value.get<double>());
+    return json_text(value);
+}
+
+RunValue run_value(const Json& value) {
+    RunValue result{.text = spoken_value(value), .json = json_text(value)};
+    if (value.is_number()) result.number = value.get<double>();
+    if (value.is_array())
+        for (const Json& element : value) result.elements.push_back(spoken_value(element));
+    return result;
+}
+
+void flatten(const Json& value, const std::string& path, std::map<std::string, RunValue>& values) {
     if (value.is_object() && !value.empty()) {
         for (const auto& [key, inner] : value.items())
             flatten(inner, path.empty() ? key : path + "." + key, values);
     } else if (!is_of_record(path)) {
-        values[path] = value;
+        values[path] = run_value(value);
     }
 }
 
@@ -51,35 +71,28 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     RunRow row{.run = run, .values = {}};
     const Json settings = parse_json(ledger.settings(run.id));
     if (settings.is_object()) flatten(settings, "", row.values);
-    auto& values = row.values;
-    values["run"] = run.name();
-    values["candidate"] = run.candidate;
-    values["origin"] = run.origin;
-    values["regime"] = name_of(run.regime);
-    values["seed"] = run.seed;
-    values["fold"] = run.fold;
-    values["state"] = name_of(run.state);
-    values["epochs"] = run.epochs;
-    values["seconds"] = run.seconds;
-    values["parameters"] = run.parameters;
-    values["trainable_parameters"] = run.trainable_parameters;
-    values["multiplications"] = run.multiplications;
-    values["image_set_version"] = run.image_set_version;
-    values["tags"] = run.tags;
-    values["note"] = run.note;
+    const auto put = [&](const std::string& key, const Json& value) { row.values[key] = run_value(value); };
+    put("run", run.name());
+    put("candidate", run.candidate);
+    put("origin", run.origin);
+    put("regime", name_of(run.regime));
+    put("seed", run.seed);
+    put("fold", run.fold);
+    put("state", name_of(run.state));
+    put("epochs", run.epochs);
+    put("seconds", run.seconds);
+    put("parameters", run.parameters);
+    put("trainable_parameters", run.trainable_parameters);
+    put("multiplications", run.multiplications);
+    put("image_set_version", run.image_set_version);
+    put("tags", run.tags);
+    put("note", run.note);
     const auto best = [&](auto value) { return run.best ? Json(value(*run.best)) : Json(); };
-    values["best_epoch"] = best([](const EpochRecord& e) { return e.epoch; });
-    values["loss"] = best([](const EpochRecord& e) { return e.validation_loss; });
+    put("best_epoch", best([](const EpochRecord& e) { return e.epoch; }));
+    put("loss", best([](const EpochRecord& e) { return e.validation_loss; }));
     for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
-        values[name_of(metric)] =
-            best([metric](const EpochRecord& e) { return validation_score(e, metric); });
+        put(name_of(metric), best([metric](const EpochRecord& e) { return validation_score(e, metric); }));
     return row;
-}
-
-const Json& value_in(const RunRow& row, const std::string& key) {
-    static const Json none;
-    const auto found = row.values.find(key);
-    return found == row.values.end() ? none : found->second;
 }
 
 std::optional<double> number_in(const std::string& text) {
@@ -90,14 +103,11 @@ std::optional<double> number_in(const std::string& text) {
 }
 
 // Below 0, 0, above 0; nothing when the value is not there.
-std::optional<int> compare(const Json& value, const std::string& with) {
-    if (value.is_null()) return std::nullopt;
+std::optional<int> compare(const RunValue& value, const std::string& with) {
+    if (!value.is_there()) return std::nullopt;
     const std::optional<double> number = number_in(with);
-    if (value.is_number() && number) {
-        const double own = value.get<double>();
-        return own < *number ? -1 : own > *number ? 1 : 0;
-    }
-    return spoken_value(value).compare(with);
+    if (value.number && number) return *value.number < *number ? -1 : *value.number > *number ? 1 : 0;
+    return value.text.compare(with);
 }
 
 struct Condition {
@@ -106,13 +116,12 @@ struct Condition {
     std::string value;
 
     bool holds(const RunRow& row) const {
-        const Json& own = value_in(row, key);
+        const RunValue& own = row.value(key);
         if (key == "tags" && (sign == "=" || sign == "!=")) {
-            const bool has =
-                std::any_of(own.begin(), own.end(), [&](const Json& tag) { return tag == value; });
+            const bool has = std::find(own.elements.begin(), own.elements.end(), value) != own.elements.end();
             return has == (sign == "=");
         }
-        if (sign == "~") return !own.is_null() && spoken_value(own).find(value) != std::string::npos;
+        if (sign == "~") return own.is_there() && own.text.find(value) != std::string::npos;
         const std::optional<int> order = compare(own, value);
         if (!order) return sign == "!=";
         if (sign == "=") return *order == 0;
@@ -143,12 +152,17 @@ Condition read_condition(const std::vector<RunRow>& rows, const std::string& tex
             trimmed(text.substr(place + sign.size()))};
 }
 
-bool comes_before(const Json& a, const Json& b) {
-    if (a.is_number() && b.is_number()) return a.get<double>() < b.get<double>();
-    return spoken_value(a) < spoken_value(b);
+bool comes_before(const RunValue& a, const RunValue& b) {
+    return a.number && b.number ? *a.number < *b.number : a.text < b.text;
 }
 
 }  // namespace
+
+const RunValue& RunRow::value(const std::string& key) const {
+    static const RunValue nothing;
+    const auto found = values.find(key);
+    return found == values.end() ? nothing : found->second;
+}
 
 std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>& runs) {
     std::vector<RunRow> rows;
@@ -178,18 +192,6 @@ std::string key_called(const std::vector<RunRow>& rows, const std::string& word)
                                  printable(word), did_you_mean(word, known)));
 }
 
-std::string spoken_value(const Json& value) {
-    if (value.is_null()) return "";
-    if (value.is_string()) return value.get<std::string>();
-    if (value.is_array()) {
-        std::string text;
-        for (const Json& element : value) text += (text.empty() ? "" : " ") + spoken_value(element);
-        return text;
-    }
-    if (value.is_number_float()) return fmt::format("{:.6g}", value.get<double>());
-    return json_text(value);
-}
-
 void keep_where(std::vector<RunRow>& rows, const std::vector<std::string>& conditions) {
     std::vector<Condition> all;
     for (const std::string& text : conditions) all.push_back(read_condition(rows, text));
@@ -203,9 +205,9 @@ void sort_by(std::vector<RunRow>& rows, const std::string& key) {
     const bool down = key.starts_with("-");
     const std::string called = key_called(rows, down ? key.substr(1) : key);
     std::stable_sort(rows.begin(), rows.end(), [&](const RunRow& a, const RunRow& b) {
-        const Json& left = value_in(a, called);
-        const Json& right = value_in(b, called);
-        if (left.is_null() || right.is_null()) return !left.is_null() && right.is_null();
+        const RunValue& left = a.value(called);
+        const RunValue& right = b.value(called);
+        if (!left.is_there() || !right.is_there()) return left.is_there() && !right.is_there();
         return down ? comes_before(right, left) : comes_before(left, right);
     });
 }
@@ -220,7 +222,7 @@ std::vector<std::string> differing_settings(const std::vector<RunRow>& rows) {
     std::vector<std::string> differing;
     for (const std::string& key : keys)
         if (std::any_of(rows.begin(), rows.end(),
-                        [&](const RunRow& row) { return value_in(row, key) != value_in(rows.front(), key); }))
+                        [&](const RunRow& row) { return !(row.value(key) == rows.front().value(key)); }))
             differing.push_back(key);
     return differing;
 }
@@ -229,7 +231,7 @@ std::vector<RunGroup> group_by(const std::vector<RunRow>& rows, const std::strin
     const std::string called = key_called(rows, key);
     std::vector<RunGroup> groups;
     for (const RunRow& row : rows) {
-        const std::string value = spoken_value(value_in(row, called));
+        const std::string value = row.value(called).text;
         auto group = std::find_if(groups.begin(), groups.end(),
                                   [&](const RunGroup& known) { return known.value == value; });
         if (group == groups.end()) group = groups.insert(groups.end(), RunGroup{.value = value});

@@ -11,7 +11,6 @@
 // of a path will do where it is the only one ("learning_rate").
 #pragma once
 
-#include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
 #include <map>
@@ -21,17 +20,32 @@
 
 namespace jevrin {
 
+// What a run has under a key.
+struct RunValue {
+    std::string text;                   // for a cell of a table; empty: nothing is there
+    std::string json = "null";          // the same as JSON
+    std::optional<double> number = {};  // when it is one
+    std::vector<std::string> elements = {};  // when it is a list: the text of each
+
+    bool is_there() const { return json != "null"; }
+    // Numbers by their value, others by their JSON.
+    bool operator==(const RunValue& other) const {
+        return number && other.number ? *number == *other.number : json == other.json;
+    }
+};
+
 struct RunRow {
     RunRecord run;
-    std::map<std::string, Json> values;  // strings, numbers, truth values, arrays; null: not there
+    std::map<std::string, RunValue> values;
+
+    // Nothing when the run lacks the key.
+    const RunValue& value(const std::string& key) const;
 };
 // A row for each run, in their order.
 std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>& runs);
 
 // The key that a word means. InputError names the nearest one, or those it may mean.
 std::string key_called(const std::vector<RunRow>& rows, const std::string& word);
-// A value for a cell of a table.
-std::string spoken_value(const Json& value);
 
 // Keeps rows for which every condition holds: KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT (contains). Numbers
 // are compared as numbers; a row that lacks the key holds for != alone; tags=x asks whether x is among them.

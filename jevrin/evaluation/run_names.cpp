@@ -50,6 +50,15 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
     return found;
 }
 
+const RunRecord* best_run(const std::vector<RunRecord>& runs, Metric metric) {
+    const RunRecord* best = nullptr;
+    for (const RunRecord& run : runs)
+        if (run.best && (best == nullptr || score(run.best->validation, metric) >
+                                                score(best->best->validation, metric)))
+            best = &run;
+    return best;
+}
+
 std::vector<RunRecord> finished_runs_called(const Ledger& ledger, const StudyRecord& study,
                                             const std::vector<std::string>& names) {
     for (const std::string& name : names) {

@@ -72,12 +72,10 @@ SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
                             const std::vector<std::string>& names, SuspectSource source,
                             const PredictionProgress& progress) {
     const std::vector<RunRecord> runs = finished_runs_called(ledger, study, names);
-    const RunRecord* best = nullptr;
+    std::vector<RunRecord> frozen;
     for (const RunRecord& run : runs)
-        if (run.regime == Regime::frozen && run.best &&
-            (best == nullptr ||
-             validation_score(*run.best, study.metric) > validation_score(*best->best, study.metric)))
-            best = &run;
+        if (run.regime == Regime::frozen) frozen.push_back(run);
+    const RunRecord* best = best_run(frozen, study.metric);
     if (best == nullptr || source == SuspectSource::recorded)
         return suspects_by_predictions(ledger, study, runs);
     return suspects_by_features(ledger, study, *best, progress);

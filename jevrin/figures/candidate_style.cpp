@@ -4,7 +4,6 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <cstdlib>
 
 namespace jevrin {
@@ -23,22 +22,11 @@ std::string mixed(const std::string& colour, int towards, double share) {
 
 }  // namespace
 
-std::size_t CandidateStyles::place_of(const std::string& candidate) const {
-    return static_cast<std::size_t>(std::find(candidates_.begin(), candidates_.end(), candidate) -
-                                    candidates_.begin());
-}
-
 std::string CandidateStyles::colour(const std::string& candidate) const {
     const std::size_t place = place_of(candidate);
     const std::string base = series_colour(place);
     const std::size_t shade = place / series_colours % 3;
     return shade == 0 ? base : shade == 1 ? mixed(base, 255, 0.45) : mixed(base, 0, 0.4);
-}
-
-std::string CandidateStyles::letter(const std::string& candidate) const {
-    const std::size_t place = place_of(candidate);
-    const std::string last(1, static_cast<char>('a' + place % 26));
-    return place < 26 ? last : std::string(1, static_cast<char>('a' + (place / 26 - 1) % 26)) + last;
 }
 
 int regime_mark(Regime regime) {

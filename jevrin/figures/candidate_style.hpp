@@ -2,27 +2,21 @@
 #pragma once
 
 #include "jevrin/plan/regime.hpp"
+#include "jevrin/results/candidate_letters.hpp"
 
 #include <string>
 #include <vector>
 
 namespace jevrin {
 
-class CandidateStyles {
+// Their letters (results/candidate_letters.hpp), and a colour for each.
+class CandidateStyles : public CandidateLetters {
   public:
-    // All candidates of the study in their order, whichever of them a figure shows (Ledger::candidates()).
-    explicit CandidateStyles(std::vector<std::string> candidates) : candidates_(std::move(candidates)) {}
+    using CandidateLetters::CandidateLetters;
 
     // "#rrggbb". The first eight can be told apart with the common kinds of colour blindness (Okabe & Ito
     // 2008); the next ones are lighter, then darker versions of them, so figures also write letters.
     std::string colour(const std::string& candidate) const;
-    // "a" to "z", then "aa", "ab" and so on.
-    std::string letter(const std::string& candidate) const;
-
-  private:
-    std::size_t place_of(const std::string& candidate) const;
-
-    std::vector<std::string> candidates_;
 };
 
 // gnuplot's number of a filled mark: triangle for scratch, circle for frozen, square for partial.

@@ -1,6 +1,5 @@
 #include "jevrin/figures/confusion_figure.hpp"
 
-#include "jevrin/base/csv.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 #include "jevrin/figures/matrix_drawing.hpp"
@@ -14,11 +13,6 @@
 namespace jevrin {
 namespace {
 
-std::string spoken(const std::vector<std::vector<double>>& values, std::size_t i, std::size_t j,
-                   CellValue value) {
-    return value == CellValue::counts ? fmt::format("{}", values[i][j]) : fmt::format("{:.2f}", values[i][j]);
-}
-
 std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& shares,
                          CellValue value) {
     const auto values = cell_values(matrix, value);
@@ -31,7 +25,7 @@ std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::v
             if (n > 10 && matrix.at(i, j) == 0) continue;
             labels +=
                 fmt::format("set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
-                            spoken(values, i, j, value), j, i,
+                            spoken_cell(values[i][j], value), j, i,
                             shares[i][j] > 0.55    ? "#ffffff"
                             : matrix.at(i, j) == 0 ? "#b8b8b8"
                                                    : "#202020",
@@ -66,26 +60,6 @@ std::string scale_title(CellValue value, std::size_t classes) {
 }
 
 }  // namespace
-
-std::vector<std::vector<double>> cell_values(const ConfusionMatrix& matrix, CellValue value) {
-    const std::size_t n = matrix.classes();
-    std::vector<double> rows(n, 0.0);
-    std::vector<double> columns(n, 0.0);
-    for (std::size_t i = 0; i < n; ++i)
-        for (std::size_t j = 0; j < n; ++j) {
-            rows[i] += static_cast<double>(matrix.at(i, j));
-            columns[j] += static_cast<double>(matrix.at(i, j));
-        }
-    std::vector<std::vector<double>> values(n, std::vector<double>(n, 0.0));
-    for (std::size_t i = 0; i < n; ++i)
-        for (std::size_t j = 0; j < n; ++j) {
-            const double whole = value == CellValue::of_true        ? rows[i]
-                                 : value == CellValue::of_predicted ? columns[j]
-                                                                    : 1.0;
-            if (whole > 0.0) values[i][j] = static_cast<double>(matrix.at(i, j)) / whole;
-        }
-    return values;
-}
 
 void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
                     const std::string& title, const std::filesystem::path& file, CellValue value) {
@@ -165,58 +139,6 @@ unset multiplot
                             data, share_palette, rows, columns, gnuplot_string(title), named ? 0.16 : 0.04,
                             last, last, plots),
                 file, 1280, 110 + static_cast<int>(rows) * 290);
-}
-
-std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
-                               std::size_t width, CellValue value) {
-    std::size_t name_width = 4;
-    std::size_t cell = 5;
-    for (std::size_t c = 0; c < classes.size(); ++c) {
-        name_width = std::max(name_width, display_width(name_of(classes, c)));
-        cell = std::max(cell, std::min<std::size_t>(10, display_width(name_of(classes, c))) + 1);
-    }
-    constexpr std::size_t scores_width = 20;
-    if (name_width + matrix.classes() * (cell + 1) + scores_width > std::max<std::size_t>(width, 100)) {
-        constexpr std::size_t most = 20;
-        std::string text =
-            fmt::format("{} classes do not fit the terminal; the fullest cells are\n", matrix.classes());
-        for (const Confusion& confusion : strongest_confusions(matrix, most))
-            text += fmt::format("  {} called {}: {} of {}\n", name_of(classes, confusion.true_class),
-                                name_of(classes, confusion.predicted), confusion.count, confusion.support);
-        return text;
-    }
-    const auto values = cell_values(matrix, value);
-    std::string text = fmt::format("{}  predicted\n{}", padded("true", name_width), padded("", name_width));
-    for (const std::string& name : classes) {
-        const std::string head = shortened(name, cell - 1);
-        text += std::string(cell - display_width(head) + 1, ' ') + head;
-    }
-    text += "   recall  precision\n";
-    for (std::size_t i = 0; i < matrix.classes(); ++i) {
-        text += padded(name_of(classes, i), name_width);
-        for (std::size_t j = 0; j < matrix.classes(); ++j)
-            text += fmt::format(" {:>{}}", matrix.at(i, j) == 0 ? "." : spoken(values, i, j, value), cell);
-        text += fmt::format("   {:6.3f}  {:9.3f}\n", matrix.recall(i), matrix.precision(i));
-    }
-    return text;
-}
-
-std::string matrix_csv(const std::vector<std::vector<double>>& values,
-                       const std::vector<std::string>& classes) {
-    std::vector<std::string> cells = {"true"};
-    cells.insert(cells.end(), classes.begin(), classes.end());
-    std::string text = csv_row(cells);
-    for (std::size_t i = 0; i < values.size(); ++i) {
-        cells = {classes.at(i)};
-        for (const double number : values[i]) cells.push_back(fmt::format("{}", number));
-        text += csv_row(cells);
-    }
-    return text;
-}
-
-std::string confusion_csv(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
-                          CellValue value) {
-    return matrix_csv(cell_values(matrix, value), classes);
 }
 
 }  // namespace jevrin

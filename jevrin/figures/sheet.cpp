@@ -4,6 +4,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 
 #include <fmt/format.h>
@@ -174,6 +175,22 @@ Image to_image(std::span<const float> values, const Fitting& fitting) {
 }
 
 }  // namespace
+
+std::vector<std::filesystem::path> draw_items(const StudyRecord& study,
+                                              const std::vector<PicturedItem>& items, std::size_t most,
+                                              const std::string& title, const std::filesystem::path& file) {
+    std::vector<ItemRecord> records;
+    for (const PicturedItem& item : items) records.push_back(item.item);
+    const ImageSet set = items_of(study, records);
+    return draw_pages(
+        std::min(most, items.size()),
+        [&](std::size_t k) {
+            return CaptionedPicture{.picture = load_image(set, set.items[k]),
+                                    .lines = items[k].lines,
+                                    .wrong = items[k].wrong};
+        },
+        title, file);
+}
 
 std::vector<SheetRow> sample_rows(const ImageSet& set, std::size_t pictures_per_class, std::uint64_t seed) {
     const auto chosen = sample(set, pictures_per_class, seed);

@@ -3,6 +3,7 @@
 
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/results/pictured_items.hpp"
 
 #include <filesystem>
 #include <functional>
@@ -27,10 +28,16 @@ struct CaptionedPicture {
     bool wrong = false;
 };
 
+inline constexpr std::size_t page_of_pictures = 64;
 // Pictures in rows of eight, 64 on a page: the first page is the file, the others stand beside it as
 // NAME-2.ENDING and so on. Each picture is asked for when its page is drawn. Returns the files.
 std::vector<std::filesystem::path> draw_pages(std::size_t count,
                                               const std::function<CaptionedPicture(std::size_t)>& picture,
+                                              const std::string& title, const std::filesystem::path& file);
+
+// Such pages of items of a study, read from where it found them; the first of them, at most so many.
+std::vector<std::filesystem::path> draw_items(const StudyRecord& study,
+                                              const std::vector<PicturedItem>& items, std::size_t most,
                                               const std::string& title, const std::filesystem::path& file);
 
 // One row per class with a random sample of its pictures, drawn from the seed. Of more than 40 classes the

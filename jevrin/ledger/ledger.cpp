@@ -62,6 +62,10 @@ double training_score(const EpochRecord& epoch, Metric metric) {
     unhandled(metric);
 }
 
+std::string path_of_item(const std::string& id) {
+    return id.substr(0, id.rfind('#'));
+}
+
 std::string RunRecord::name() const {
     return fold > 0 ? fmt::format("{}/{}/{}", candidate, seed, fold) : fmt::format("{}/{}", candidate, seed);
 }
@@ -72,8 +76,12 @@ void require_finished(const RunRecord& run) {
                                      name_of(run.state)));
 }
 
+bool Ledger::exists(const std::filesystem::path& directory) {
+    return std::filesystem::exists(directory / "ledger.db");
+}
+
 Ledger Ledger::open(const std::filesystem::path& directory) {
-    if (!std::filesystem::exists(directory / "ledger.db"))
+    if (!exists(directory))
         throw InputError(
             fmt::format("{}: there is no ledger here; train a plan first, or name another directory",
                         printable(directory.string())));

@@ -37,6 +37,9 @@ class Ledger {
     // brings earlier ones up to date.
     static Ledger open(const std::filesystem::path& directory);
 
+    // Whether there is one.
+    static bool exists(const std::filesystem::path& directory);
+
     const std::filesystem::path& directory() const;
     std::filesystem::path model_file(RunId run) const;
     // Of one epoch, when it was kept.

@@ -120,7 +120,7 @@ ItemRecord Ledger::item(StudyId study, const std::string& name) const {
     std::vector<ItemRecord> meant;
     std::vector<std::string> paths;
     for (ItemRecord& item : items(study)) {
-        const std::string path = item.id.substr(0, item.id.rfind('#'));
+        const std::string path = path_of_item(item.id);
         if (item.id == name || path == name) return std::move(item);
         if (path.ends_with("/" + name)) meant.push_back(item);
         paths.push_back(path);

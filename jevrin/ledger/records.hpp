@@ -106,6 +106,9 @@ struct PredictionRecord {
     std::vector<float> probabilities;  // by class
 };
 
+// The path below the image set in an item's id, PATH#HASH.
+std::string path_of_item(const std::string& id);
+
 // One item with its label, as a run saw it.
 struct ItemRecord {
     std::string id;

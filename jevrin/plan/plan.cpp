@@ -229,6 +229,17 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     return plan;
 }
 
+const Candidate& candidate_called(const Plan& plan, const std::string& name) {
+    std::vector<std::string> names;
+    for (const Candidate& candidate : plan.candidates) {
+        if (candidate.name == name) return candidate;
+        names.push_back(candidate.name);
+    }
+    throw InputError(fmt::format("{}: no candidate is called '{}'{}; there are {}",
+                                 printable(plan.file.string()), printable(name), did_you_mean(name, names),
+                                 fmt::join(names, ", ")));
+}
+
 Plan read_plan(const std::filesystem::path& file) {
     return parse_plan(read_text(file), file);
 }

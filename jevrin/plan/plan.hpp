@@ -86,6 +86,9 @@ Plan read_plan(const std::filesystem::path& file);
 // The same from text; file names the plan in messages and relative paths start beside it.
 Plan parse_plan(std::string_view text, const std::filesystem::path& file);
 
+// The candidate of this name; InputError names the nearest one.
+const Candidate& candidate_called(const Plan& plan, const std::string& name);
+
 // A plan with nothing but one run of this one, every default filled in, paths absolute: TOML that
 // parse_plan() reads. fold is 0 without folds.
 std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold);

@@ -44,7 +44,8 @@ std::vector<std::string> describe_stages(const Network& network) {
 
 }  // namespace
 
-PlanCheck check_plan(const Plan& plan, const Materials& materials) {
+PlanCheck check_plan(const Materials& materials) {
+    const Plan& plan = materials.plan;
     PlanCheck check;
     const TrainingData& data = materials.data;
     for (const Part part : all_parts)

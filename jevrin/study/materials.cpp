@@ -245,7 +245,7 @@ PartsSettings settle_parts(const ImagesPlan& images, const ImageSet& set) {
 }
 
 KnownPlaces places_in(const std::optional<std::filesystem::path>& ledger, const PartsSettings& parts) {
-    if (!ledger || !std::filesystem::exists(*ledger / "ledger.db")) return {};
+    if (!ledger || !Ledger::exists(*ledger)) return {};
     return Ledger::open(*ledger).known_places(parts.key());
 }
 

@@ -267,7 +267,7 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
             throw Interrupted("stopped while the images were prepared; what was finished before is kept");
     };
     // One of an earlier version is brought up to date before it is asked for places.
-    if (std::filesystem::exists(ledger_directory / "ledger.db")) LedgerWriter::open(ledger_directory);
+    if (Ledger::exists(ledger_directory)) LedgerWriter::open(ledger_directory);
     const std::unique_ptr<Materials> materials =
         gather_materials(plan, ledger_directory, preparing, options.stores);
     std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);

@@ -1,3 +1,4 @@
+#include "support/made_up_curves.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
@@ -21,6 +22,8 @@
 namespace jevrin {
 namespace {
 
+using test::accuracy_view;
+using test::curves_of;
 using test::message_of;
 using test::TemporaryDirectory;
 using testing::HasSubstr;
@@ -30,33 +33,6 @@ CandidateStyles styles_of(const std::vector<RunCurves>& curves) {
     std::vector<std::string> names;
     for (const CandidateCurves& candidate : by_candidate(curves)) names.push_back(candidate.candidate);
     return CandidateStyles(names);
-}
-
-const CurveView accuracy_view = {.quantities = {CurveQuantity::loss, CurveQuantity::accuracy}};
-
-std::vector<RunCurves> curves_of(const std::vector<std::string>& candidates, int seeds, int epochs) {
-    std::vector<RunCurves> all;
-    for (std::size_t c = 0; c < candidates.size(); ++c)
-        for (int seed = 1; seed <= seeds; ++seed) {
-            RunCurves run;
-            run.run.candidate = candidates[c];
-            run.run.seed = seed;
-            run.run.epochs = epochs;
-            for (int e = 1; e <= epochs; ++e) {
-                ConfusionMatrix matrix(2);
-                matrix.add(0, 0, 5 + e);
-                matrix.add(1, 0, 5);
-                const RecordedEpoch epoch = recorded_epoch({.epoch = e,
-                                                            .training_loss = 2.0 / e,
-                                                            .validation_loss = 2.5 / e + 0.1 * seed,
-                                                            .validation_scores = {}},
-                                                           matrix);
-                run.epochs.push_back(epoch);
-                run.run.best = epoch;
-            }
-            all.push_back(run);
-        }
-    return all;
 }
 
 // How many pixels of a picture are not white.
@@ -217,37 +193,6 @@ TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
     }
 }
 
-TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
-    const std::string text = terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), accuracy_view,
-                                             CandidateStyles({"new head", "from scratch"}), 80);
-    EXPECT_THAT(text, testing::AllOf(HasSubstr("a new head (mean of 2 runs)"), HasSubstr("b from scratch"),
-                                     HasSubstr("epoch 5"), HasSubstr("2.650 |"), HasSubstr("0.650 |")));
-    for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1)
-        EXPECT_LE(end - begin, 82U);
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), accuracy_view, CandidateStyles({"a"}), 80),
-                HasSubstr("t training, v validation"));
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), accuracy_view, CandidateStyles({"a"}), 80),
-                HasSubstr("no epoch is finished"));
-}
-
-TEST(Curves, InTheTerminalFollowTheAxisTheScaleAndTheQuantities) {
-    const auto curves = curves_of({"one", "two"}, 1, 5);
-    const CandidateStyles styles({"zero", "one", "two"});
-    CurveView view = accuracy_view;
-    view.quantities = {CurveQuantity::loss, CurveQuantity::learning_rate};
-    view.axis = CurveAxis::step;
-    view.log_scale = true;
-    const std::string text = terminal_curves(curves, view, styles, 90);
-    // Letters are those of the study, not of what is shown.
-    EXPECT_THAT(text, testing::AllOf(HasSubstr("b one, c two"), HasSubstr("validation loss (cross-entropy)"),
-                                     HasSubstr("learning rate"), HasSubstr("step 0")));
-    EXPECT_THAT(text, testing::Not(HasSubstr("accuracy")));
-    // A rate of 0 has no place on a scale of powers.
-    EXPECT_THAT(text, HasSubstr("learning rate: no value above 0 for a scale of powers"));
-    view.smoothing = 0.9;
-    EXPECT_NE(terminal_curves(curves, view, styles, 90), text);
-}
-
 TEST(Curves, OfOneRunMarkItsBestEpochOnEveryQuantity) {
     const TemporaryDirectory directory;
     const auto curves = curves_of({"only"}, 1, 6);
@@ -303,39 +248,6 @@ TEST(Confusion, IsDrawnForThreeAndForFortyClasses) {
         draw_confusion(matrix, classes, "t", directory / "m.png");
         EXPECT_GT(inked(directory / "m.png"), 10'000);
     }
-}
-
-TEST(Confusion, AsTextHasAlignedRowsWithRecallAndPrecision) {
-    ConfusionMatrix matrix(2);
-    matrix.add(0, 0, 8);
-    matrix.add(0, 1, 2);
-    matrix.add(1, 1, 100);
-    const std::string text = terminal_confusion(matrix, {"blisters", "pinholes"}, 100);
-    EXPECT_THAT(text, HasSubstr("\nblisters         8         2    0.800      1.000\n"));
-    EXPECT_THAT(text, HasSubstr("\npinholes         .       100    1.000      0.980\n"));
-}
-
-TEST(Confusion, TooWideForTheTerminalIsListed) {
-    ConfusionMatrix matrix(60);
-    std::vector<std::string> classes;
-    for (std::size_t c = 0; c < 60; ++c) {
-        matrix.add(c, c, 5);
-        classes.push_back(fmt::format("class {}", c));
-    }
-    matrix.add(7, 9, 3);
-    EXPECT_THAT(terminal_confusion(matrix, classes, 160), HasSubstr("class 7 called class 9: 3 of 8\n"));
-}
-
-TEST(Confusion, SharesSumToOneByRowOrColumn) {
-    ConfusionMatrix matrix(3);
-    matrix.add(0, 0, 3);
-    matrix.add(0, 1, 1);
-    matrix.add(1, 1, 2);
-    EXPECT_EQ(cell_values(matrix, CellValue::of_true)[0], (std::vector<double>{0.75, 0.25, 0.0}));
-    EXPECT_DOUBLE_EQ(cell_values(matrix, CellValue::of_predicted)[1][1], 2.0 / 3);
-    EXPECT_EQ(cell_values(matrix, CellValue::of_true)[2], (std::vector<double>{0.0, 0.0, 0.0}));
-    EXPECT_EQ(confusion_csv(matrix, {"a", "b,c", "d"}),
-              "true,a,\"b,c\",d\na,3,1,0\n\"b,c\",0,2,0\nd,0,0,0\n");
 }
 
 TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {

@@ -187,7 +187,7 @@ TEST_F(NetworkStudy, SeveralBackbonesAreCheckedSideBySide) {
         "[[candidate]]\nname = \"on b\"\nregime = \"frozen\"\nbackbone = \"b\"\n",
         two);
     const auto materials = gather_materials(p);
-    const PlanCheck check = check_plan(materials->plan, *materials);
+    const PlanCheck check = check_plan(*materials);
     ASSERT_EQ(check.candidates.size(), 2U);
     EXPECT_GT(check.candidates[0].parameters, check.candidates[1].parameters);
     EXPECT_GT(check.candidates[0].multiplications, check.candidates[1].multiplications);
@@ -202,7 +202,7 @@ TEST_F(NetworkStudy, TheCheckListsEveryLayerAndItsTotals) {
         "[[candidate]]\nname = \"p\"\nregime = \"partial\"\ntrain_last = 2\n"
         "learning_rate_factors = { stage2 = 0.1 }\n");
     const auto materials = gather_materials(p);
-    const CandidateCheck check = check_plan(materials->plan, *materials).candidates.at(0);
+    const CandidateCheck check = check_plan(*materials).candidates.at(0);
     std::int64_t parameters = 0;
     std::int64_t trainable = 0;
     std::int64_t multiplications = 0;

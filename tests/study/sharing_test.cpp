@@ -212,7 +212,7 @@ TEST(Folds, EachIsValidationOnceAndTheChoiceSeesThemTogether) {
     text.replace(text.find("parts = {"), text.find('\n', text.find("parts = {")) - text.find("parts = {"),
                  "parts = { folds = 3, fold = \"each\", test = 0.25 }");
     const Plan plan = written(directory, text);
-    const PlanCheck check = check_plan(plan, *gather_materials(plan));
+    const PlanCheck check = check_plan(*gather_materials(plan));
     EXPECT_EQ(check.runs, 18);
     const StudySummary summary = train_study(plan, directory / "ledger");
     EXPECT_EQ(summary.trained, 18);

@@ -342,7 +342,7 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     const TemporaryDirectory directory;
     const Plan plan = read_plan(write_small_study(directory.path(), small_plan(4)));
     const auto materials = gather_materials(plan);
-    const PlanCheck check = check_plan(plan, *materials);
+    const PlanCheck check = check_plan(*materials);
     EXPECT_EQ(check.runs, 6);
     EXPECT_EQ(check.part_sizes, (std::vector<std::int64_t>{18, 9, 9}));
     ASSERT_EQ(check.candidates.size(), 3U);

@@ -1,5 +1,6 @@
+#include "jevrin/results/terminal_curves.hpp"
+
 #include "jevrin/base/text.hpp"
-#include "jevrin/figures/curves_figure.hpp"
 
 #include <fmt/format.h>
 
@@ -114,7 +115,7 @@ CurvePoints mean_curve(const CandidateCurves& candidate, CurveQuantity quantity,
 }  // namespace
 
 std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveView& view,
-                            const CandidateStyles& styles, std::size_t width) {
+                            const CandidateLetters& letters, std::size_t width) {
     const std::vector<CandidateCurves> groups = by_candidate(curves);
     if (groups.empty()) return "no epoch is finished yet\n";
     const bool single = groups.size() == 1;
@@ -123,7 +124,7 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
         const bool both = is_on_both_parts(quantity);
         std::vector<Series> series;
         for (const CandidateCurves& group : groups) {
-            const char letter = styles.letter(group.candidate).back();
+            const char letter = letters.letter(group.candidate).back();
             if (!both || single)
                 series.push_back(
                     {single ? 't' : letter, mean_curve(group, quantity, CurvePart::training, view)});
@@ -142,7 +143,7 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
     std::string legend;
     for (const CandidateCurves& group : groups)
         legend +=
-            fmt::format("{}{} {}{}", legend.empty() ? "" : ", ", styles.letter(group.candidate).back(),
+            fmt::format("{}{} {}{}", legend.empty() ? "" : ", ", letters.letter(group.candidate).back(),
                         printable(group.candidate),
                         group.runs.size() > 1 ? fmt::format(" (mean of {} runs)", group.runs.size()) : "");
     return text + legend + ", * several\n";

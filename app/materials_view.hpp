@@ -1,0 +1,16 @@
+// gather_materials() with a bar, for the commands that look at a plan without training it.
+#pragma once
+
+#include "output.hpp"
+
+#include "jevrin/study/materials.hpp"
+
+namespace jevrin::app {
+
+// What a ledger already holds is used; none is made.
+inline std::unique_ptr<Materials> gather_with_view(const Plan& plan, const std::filesystem::path& ledger) {
+    ProgressBars bar;
+    return gather_materials(plan, Ledger::exists(ledger) ? std::optional(ledger) : std::nullopt, bar.named());
+}
+
+}  // namespace jevrin::app

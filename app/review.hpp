@@ -1,0 +1,41 @@
+// What the commands that list items for review have in common: a sheet of their pictures, and --mark.
+#pragma once
+
+#include "output.hpp"
+
+#include "jevrin/figures/sheet.hpp"
+#include "jevrin/results/marks_result.hpp"
+#include "jevrin/results/words.hpp"
+
+namespace jevrin::app {
+
+struct ReviewOptions {
+    bool json = false;
+    std::optional<std::size_t> most;
+    std::size_t mark = 0;
+    std::filesystem::path sheet;
+    std::string next = {};
+};
+
+inline void add_mark_option(Command& command, std::size_t& wanted) {
+    command.add_option("--mark", wanted, "mark so many of the first for review").type_name("N");
+}
+
+// Draws, marks and presents a result that has pictured_items() and marks_for().
+template <typename Result>
+void present_for_review(const Result& result, const OpenStudy& open, const ReviewOptions& options) {
+    const TextForm form = form_for_terminal(options.most, "--most 0 for all");
+    const std::vector<PicturedItem> items = pictured_items(result);
+    std::vector<std::filesystem::path> files;
+    if (!options.sheet.empty())
+        files = draw_items(open.study, items, form.rows_of(items.size(), page_of_pictures), result.title(),
+                           options.sheet);
+    const std::size_t marked = put_marks(open.ledger, open.study, marks_for(result), options.mark);
+    std::string next = options.next;
+    if (marked > 0)
+        next += plural(static_cast<std::int64_t>(marked), "item") +
+                " marked for review; 'jevrin marks' lists them\n";
+    present(result, {.json = options.json, .form = form, .written = files, .next = next});
+}
+
+}  // namespace jevrin::app

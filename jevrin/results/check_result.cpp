@@ -1,0 +1,195 @@
+#include "jevrin/results/check_result.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/images/descriptions.hpp"
+#include "jevrin/plan/descriptions.hpp"
+#include "jevrin/plan/run_settings.hpp"
+#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/result_table.hpp"
+#include "jevrin/results/words.hpp"
+#include "jevrin/training/descriptions.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace jevrin {
+namespace {
+
+Json to_json(const CandidateCheck& c, const RunSettings& settings) {
+    Json layers = Json::array();
+    for (const LayerRow& layer : c.layers)
+        layers.push_back({{"name", layer.name},
+                          {"operators", layer.operators},
+                          {"shape", layer.shape},
+                          {"parameters", layer.parameters},
+                          {"trains", layer.trains},
+                          {"multiplications", layer.multiplications},
+                          {"bytes", layer.bytes}});
+    return {{"candidate", c.candidate},
+            {"regime", name_of(c.regime)},
+            {"stages", c.stages},
+            {"layers", layers},
+            {"parameters", c.parameters},
+            {"trainable_parameters", c.trainable_parameters},
+            {"multiplications", c.multiplications},
+            {"backbone_bytes", c.backbone_bytes},
+            {"memory_bytes", c.memory_bytes},
+            {"largest_batch", c.largest_batch},
+            {"runs", c.runs},
+            {"epochs", c.epochs},
+            {"seconds_per_epoch", c.seconds_per_epoch},
+            {"seconds_once", c.seconds_once},
+            {"settings", complete_json(settings)}};
+}
+
+// What is turned on: "flip, shift 0.1".
+std::string describe(const Augmentation& augmentation) {
+    std::string text;
+    const auto add = [&](const std::string& what) { text += (text.empty() ? "" : ", ") + what; };
+    const Json settings = complete_json(augmentation);
+    for (const auto& [key, value] : settings.items()) {
+        if (value.is_boolean() && value.get<bool>()) add(key);
+        if (value.is_number() && value.get<double>() > 0) add(fmt::format("{} {}", key, value.get<double>()));
+    }
+    if (!augmentation.overlays.empty()) add(plural(std::ssize(augmentation.overlays), "overlay"));
+    if (augmentation.mixing.form != MixingForm::none)
+        add(fmt::format("mixing {} (alpha {})", name_of(augmentation.mixing.form),
+                        augmentation.mixing.alpha));
+    return text.empty() ? "none" : text;
+}
+
+// "learning_rate 0.02, momentum 0.9": a table of settings, without its name and what is turned off.
+std::string describe_settings(const Json& table) {
+    std::string text;
+    for (const auto& [key, value] : table.items()) {
+        const bool off = value == false || value == 0 || value == "none" || value == "natural" ||
+                         value.is_structured() || (key == "training_fraction" && value == 1.0);
+        if (key == "kind" || off) continue;
+        text += fmt::format("{}{} {}", text.empty() ? "" : ", ", key,
+                            value.is_string() ? printable(value.get<std::string>()) : json_text(value));
+    }
+    return text;
+}
+
+std::string settings_lines(const Candidate& candidate) {
+    if (candidate.last_layer == LastLayer::logistic_regression)
+        return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
+    std::string hidden;
+    for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
+    Json training = complete_json(candidate.training);
+    Json loss = training["loss"];
+    std::string loss_text = describe_settings(loss);
+    if (loss["class_weights"].is_object())
+        loss_text += "class weights " + describe_settings(loss["class_weights"]);
+    const std::string schedule = describe_settings(training["schedule"]);
+    return fmt::format("  training: {}\n  optimiser: {}, {}; schedule: {}{}; loss: cross-entropy{}\n",
+                       describe_settings(training), training["optimiser"]["kind"].get<std::string>(),
+                       describe_settings(training["optimiser"]),
+                       training["schedule"]["kind"].get<std::string>(),
+                       schedule.empty() ? "" : " (" + schedule + ")",
+                       loss_text.empty() ? "" : " (" + loss_text + ")") +
+           fmt::format("  augment: {}; head: {}dropout {}\n", describe(candidate.training.augmentation),
+                       hidden, candidate.head.dropout);
+}
+
+std::string layer_lines(const CandidateCheck& c) {
+    ResultTable table({"layer", "", "shape", "parameters", "operations", "memory", ""}, {3, 4, 5});
+    LayerRow total;
+    for (const LayerRow& layer : c.layers) {
+        table.add({printable(layer.name), layer.operators, to_string(layer.shape),
+                   layer.parameters == 0 ? "" : with_commas(layer.parameters),
+                   layer.multiplications == 0 ? "" : with_commas(layer.multiplications),
+                   spoken_bytes(layer.bytes),
+                   layer.parameters == 0 ? ""
+                   : layer.trains        ? "trains"
+                                         : "frozen"});
+        total.parameters += layer.parameters;
+        total.multiplications += layer.multiplications;
+        total.bytes += layer.bytes;
+    }
+    table.add({"total", fmt::format("{} of the parameters train", with_commas(c.trainable_parameters)), "",
+               with_commas(total.parameters), with_commas(total.multiplications), spoken_bytes(total.bytes),
+               ""});
+    return table.text();
+}
+
+std::string candidates_table(const CheckResult& result) {
+    ResultTable table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations",
+                       "memory", "batch <=", "runs", "epochs", "s/epoch", "s once"},
+                      {3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
+    for (std::size_t i = 0; i < result.check.candidates.size(); ++i) {
+        const CandidateCheck& c = result.check.candidates[i];
+        table.add({c.candidate, name_of(c.regime), printable(result.plan.candidates[i].backbone),
+                   c.backbone_bytes == 0 ? "" : spoken_bytes(c.backbone_bytes), count_cell(c.parameters),
+                   count_cell(c.trainable_parameters), count_cell(c.multiplications),
+                   spoken_bytes(c.memory_bytes),
+                   c.largest_batch >= result.check.part_sizes[0] ? "all" : with_commas(c.largest_batch),
+                   std::to_string(c.runs), std::to_string(c.epochs),
+                   fmt::format("{:.2f}", c.seconds_per_epoch), fmt::format("{:.2f}", c.seconds_once)});
+    }
+    return table.text();
+}
+
+}  // namespace
+
+const CandidateCheck& CheckResult::shown() const {
+    std::vector<std::string> names;
+    for (const CandidateCheck& c : check.candidates) {
+        if (candidate.empty() || c.candidate == candidate) return c;
+        names.push_back(c.candidate);
+    }
+    throw InputError(fmt::format("no candidate is called '{}'{}; there are {}", printable(candidate),
+                                 did_you_mean(candidate, names), fmt::join(names, ", ")));
+}
+
+std::string CheckResult::figure_title() const {
+    const CandidateCheck& c = shown();
+    return fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
+                       name_of(c.regime), with_commas(c.parameters), with_commas(c.trainable_parameters));
+}
+
+CheckResult report_check(const Materials& materials, const std::string& candidate) {
+    if (!candidate.empty()) candidate_called(materials.plan, candidate);
+    return {.plan = materials.plan,
+            .classes = materials.set.classes.size(),
+            .check = check_plan(materials),
+            .candidate = candidate};
+}
+
+std::string to_json(const CheckResult& result) {
+    const PlanCheck& check = result.check;
+    Json json = {{"plan", result.plan.name}, {"runs", check.runs}, {"seconds", check.seconds}};
+    json["parts"] = {{"training", check.part_sizes[0]},
+                     {"validation", check.part_sizes[1]},
+                     {"test", check.part_sizes[2]}};
+    json["candidates"] = Json::array();
+    for (std::size_t i = 0; i < check.candidates.size(); ++i)
+        json["candidates"].push_back(
+            to_json(check.candidates[i], settings_of(result.plan, result.plan.candidates[i])));
+    return document(json);
+}
+
+std::string to_text(const CheckResult& result, const TextForm&) {
+    const PlanCheck& check = result.check;
+    const Plan& plan = result.plan;
+    std::string text = fmt::format("plan '{}' is sound: {}, about {} to train on this machine\n", plan.name,
+                                   plural(check.runs, "run"), spoken_seconds(check.seconds));
+    text += fmt::format(
+        "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
+        check.part_sizes[0], check.part_sizes[1], check.part_sizes[2], result.classes,
+        plan.images.fitting.size, plan.images.fitting.size, name_of(plan.images.fitting.fit),
+        plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric));
+    text += candidates_table(result) +
+            "operations: multiplications forward, for one image; batch <=: the largest that fits the memory "
+            "(all: the training part)\n";
+    for (std::size_t i = 0; i < check.candidates.size(); ++i) {
+        if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
+        text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", check.candidates[i].candidate,
+                            fmt::join(check.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
+                            layer_lines(check.candidates[i]));
+    }
+    return text;
+}
+
+}  // namespace jevrin

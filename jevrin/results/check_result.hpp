@@ -1,0 +1,25 @@
+// A plan looked at before it is paid for: what each candidate is and costs.
+#pragma once
+
+#include "jevrin/results/form.hpp"
+#include "jevrin/study/check.hpp"
+
+namespace jevrin {
+
+struct CheckResult {
+    Plan plan;  // with what it left open settled
+    std::size_t classes = 0;
+    PlanCheck check;
+    std::string candidate;  // whose layers the text and the figure show; empty: all, and the first
+
+    // The candidate that a figure shows.
+    const CandidateCheck& shown() const;
+    std::string figure_title() const;
+};
+// check_plan(). InputError for a candidate that there is not.
+CheckResult report_check(const Materials& materials, const std::string& candidate = "");
+
+std::string to_json(const CheckResult& result);
+std::string to_text(const CheckResult& result, const TextForm& form = {});
+
+}  // namespace jevrin

@@ -1,0 +1,36 @@
+// The choice with its evidence, and what the sealed part says of it when it was asked.
+#pragma once
+
+#include "jevrin/comparison/choice.hpp"
+#include "jevrin/comparison/test_report.hpp"
+#include "jevrin/results/form.hpp"
+#include "jevrin/results/result_table.hpp"
+
+namespace jevrin {
+
+struct ChoiceQuery {
+    std::vector<std::string> runs = {};  // candidates, or runs, to choose among; none: all
+    Cost cost = ChoiceSettings{}.cost;
+    bool pairs = false;  // every candidate against every other, too
+    // The chosen one is scored on the test part: this opens the sealed part, and the ledger records it.
+    bool test = false;
+};
+
+struct ChoiceResult {
+    StudyRecord study;
+    Choice choice;
+    std::vector<CandidatePair> pairs;  // when they were asked for
+    std::optional<TestReport> test;
+    bool with_pairs = false;
+
+    std::string title() const;
+};
+ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const ChoiceQuery& query = {},
+                           const PredictionProgress& progress = {});
+
+std::string to_json(const ChoiceResult& result);
+// The ranking.
+ResultTable to_table(const ChoiceResult& result);
+std::string to_text(const ChoiceResult& result, const TextForm& form = {});
+
+}  // namespace jevrin

@@ -1,0 +1,145 @@
+#include "jevrin/results/curves_result.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/evaluation/run_names.hpp"
+#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/terminal_curves.hpp"
+#include "jevrin/results/words.hpp"
+
+#include <fmt/format.h>
+
+namespace jevrin {
+namespace {
+
+Json to_json(const EpochRecord& e) {
+    return {{"epoch", e.epoch},
+            {"step", e.step},
+            {"training",
+             {{"loss", e.training_loss},
+              {"objective", e.objective},
+              {"accuracy", e.training_accuracy},
+              {"balanced_accuracy", e.training_balanced_accuracy},
+              {"macro_f1", e.training_macro_f1}}},
+            {"validation",
+             {{"loss", e.validation_loss},
+              {"accuracy", e.validation_scores.accuracy},
+              {"balanced_accuracy", e.validation_scores.balanced_accuracy},
+              {"macro_f1", e.validation_scores.macro_f1}}},
+            {"learning_rate", e.learning_rate},
+            {"seconds", e.seconds},
+            {"data_seconds", e.data_seconds},
+            {"compute_seconds", e.compute_seconds},
+            {"validation_seconds", e.validation_seconds},
+            {"memory_bytes", e.memory_bytes}};
+}
+
+std::string summary_line(const RunCurves& curves, Metric metric) {
+    const RunRecord& run = curves.run;
+    if (!run.best) return fmt::format("{}: no epoch is finished yet\n", run.name());
+    const EpochRecord& last = curves.epochs.back();
+    return fmt::format(
+        "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last loss {:.3f} on training, {:.3f} on "
+        "validation\n",
+        run.name(), run.epochs, run.planned_epochs, spoken_metric(metric),
+        score(run.best->validation, metric), run.best->epoch, last.training_loss, last.validation_loss);
+}
+
+}  // namespace
+
+std::string CurvesResult::title() const {
+    return curves.size() == 1 ? fmt::format("{}: {}", context.study.name, curves[0].run.name())
+                              : fmt::format("{}: {} runs", context.study.name, curves.size());
+}
+
+CurvesResult report_curves(const Ledger& ledger, const StudyRecord& study,
+                           const std::vector<std::string>& runs, CurveView view) {
+    if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(study.metric)};
+    constexpr std::size_t most = 4;
+    if (view.quantities.size() > most)
+        throw InputError(fmt::format("{} quantities are too many for one picture; give at most {}",
+                                     view.quantities.size(), most));
+    CurvesResult result{.context = context_of(ledger, study),
+                        .curves = {},
+                        .view = std::move(view),
+                        .candidates = ledger.candidates(study.id)};
+    for (const RunRecord& run : runs_called(ledger, study, runs))
+        result.curves.push_back(curves_of_run(ledger, run));
+    return result;
+}
+
+std::string to_json(const CurvesResult& result) {
+    Json json = Json::array();
+    for (const RunCurves& curves : result.curves) {
+        Json epochs = Json::array();
+        for (const EpochRecord& epoch : curves.epochs) epochs.push_back(to_json(epoch));
+        json.push_back({{"run", curves.run.name()},
+                        {"epochs", std::move(epochs)},
+                        {"test_looks", looks_with(result.context.looks, curves.run.name())}});
+    }
+    return document(json);
+}
+
+ResultTable to_table(const CurvesResult& result) {
+    std::vector<TableColumn> columns;
+    for (const char* key : {"run", "candidate", "regime", "seed", "fold", "epoch", "step", "examples",
+                            "seconds", "learning_rate", "objective", "training_loss", "training_accuracy",
+                            "training_balanced_accuracy", "training_macro_f1", "validation_loss",
+                            "validation_accuracy", "validation_balanced_accuracy", "validation_macro_f1"})
+        columns.push_back({.key = key, .head = key});
+    ResultTable table(std::move(columns));
+    for (const RunCurves& curves : result.curves) {
+        const RunRecord& run = curves.run;
+        double seconds = 0.0;
+        for (const EpochRecord& e : curves.epochs) {
+            seconds += e.seconds;
+            std::vector<TableCell> cells = {run.name(), run.candidate, name_of(run.regime)};
+            for (const std::int64_t number : {run.seed, run.fold, e.epoch, e.step, e.step * run.batch})
+                cells.emplace_back(std::to_string(number));
+            for (const double number :
+                 {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,
+                  e.training_balanced_accuracy, e.training_macro_f1, e.validation_loss,
+                  validation_score(e, Metric::accuracy), validation_score(e, Metric::balanced_accuracy),
+                  validation_score(e, Metric::macro_f1)})
+                cells.emplace_back(three_decimals(number), fmt::format("{}", number));
+            table.add(std::move(cells));
+        }
+    }
+    return table;
+}
+
+ResultTable table_at(const CurvesResult& result, std::int64_t epoch) {
+    ResultTable table({"run", "epoch", "training loss", "validation loss", "accuracy", "balanced", "macro F1",
+                       "learning rate", "seconds"},
+                      {1, 2, 3, 4, 5, 6, 7, 8});
+    for (const RunCurves& curves : result.curves) {
+        double seconds = 0.0;
+        const EpochRecord* found = nullptr;
+        for (const EpochRecord& e : curves.epochs) {
+            if (e.epoch > epoch) break;
+            seconds += e.seconds;
+            if (e.epoch == epoch) found = &e;
+        }
+        if (found == nullptr) {
+            table.add({curves.run.name(), "-", "-", "-", "-", "-", "-", "-", "-"});
+            continue;
+        }
+        table.add({curves.run.name(), std::to_string(epoch), three_decimals(found->training_loss),
+                   three_decimals(found->validation_loss), three_decimals(found->validation_scores.accuracy),
+                   three_decimals(found->validation_scores.balanced_accuracy),
+                   three_decimals(found->validation_scores.macro_f1),
+                   fmt::format("{:.3g}", found->learning_rate), fmt::format("{:.2f}", seconds)});
+    }
+    return table;
+}
+
+std::string to_text(const CurvesResult& result, const TextForm& form) {
+    const std::size_t lines = form.rows_of(result.curves.size(), 40);
+    std::string text;
+    for (std::size_t k = 0; k < lines; ++k)
+        text += summary_line(result.curves[k], result.context.study.metric);
+    return text + form.and_more(result.curves.size() - lines, "runs") + "\n" +
+           terminal_curves(result.curves, result.view, CandidateLetters(result.candidates), form.width) +
+           "\n";
+}
+
+}  // namespace jevrin

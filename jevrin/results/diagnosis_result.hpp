@@ -1,0 +1,24 @@
+// What the curves of each run say.
+#pragma once
+
+#include "jevrin/comparison/diagnosis.hpp"
+#include "jevrin/results/form.hpp"
+
+namespace jevrin {
+
+struct DiagnosedRun {
+    RunRecord run;
+    Diagnosis diagnosis;
+};
+
+struct DiagnosisResult {
+    std::vector<DiagnosedRun> runs;
+};
+// runs: runs or candidates; none: all.
+DiagnosisResult report_diagnoses(const Ledger& ledger, const StudyRecord& study,
+                                 const std::vector<std::string>& runs = {});
+
+std::string to_json(const DiagnosisResult& result);
+std::string to_text(const DiagnosisResult& result, const TextForm& form = {});
+
+}  // namespace jevrin

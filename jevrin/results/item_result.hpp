@@ -1,0 +1,44 @@
+// One item in full: what a run says of it, and the training items most like it.
+#pragma once
+
+#include "jevrin/evaluation/run_features.hpp"
+#include "jevrin/results/form.hpp"
+#include "jevrin/results/pictured_items.hpp"
+
+namespace jevrin {
+
+struct ItemQuery {
+    std::string run;
+    std::string item;            // its path below the image set, or the end of it
+    std::size_t neighbours = 7;  // how many training items like it; 0: none
+};
+
+struct LikeItem {
+    ItemRecord item;
+    double likeness = 0.0;  // cosine of the angle between the features
+};
+
+struct ItemResult {
+    StudyRecord study;
+    RunRecord run;
+    ItemRecord item;
+    Part part = Part::training;        // where the run had it
+    std::vector<float> probabilities;  // by class
+    std::vector<LikeItem> neighbours;  // of the training part, the most alike first
+    std::optional<MarkRecord> mark;
+
+    // Classes, the likeliest first.
+    std::vector<std::size_t> order() const;
+    std::size_t predicted() const { return order().front(); }
+    std::string title() const;
+};
+// InputError when the item is in the sealed test part, or the run did not have it.
+ItemResult report_item(const Ledger& ledger, const StudyRecord& study, const ItemQuery& query,
+                       const PredictionProgress& progress = {});
+
+std::string to_json(const ItemResult& result);
+std::string to_text(const ItemResult& result, const TextForm& form = {});
+// The item first.
+std::vector<PicturedItem> pictured_items(const ItemResult& result);
+
+}  // namespace jevrin

@@ -1,0 +1,33 @@
+// What the JSON of several results shares.
+#pragma once
+
+#include "jevrin/base/json.hpp"
+#include "jevrin/metrics/intervals.hpp"
+
+#include <cmath>
+#include <optional>
+#include <string>
+
+namespace jevrin {
+
+// The document of a result.
+inline std::string document(const Json& json) {
+    return json_text(json, 2);
+}
+
+// null when the value is NaN or infinite.
+inline Json number(double value) {
+    return std::isfinite(value) ? Json(value) : Json();
+}
+
+template <class T>
+Json or_null(const std::optional<T>& value) {
+    return value ? Json(*value) : Json();
+}
+
+// [low, high].
+inline Json interval_json(const std::optional<Interval>& interval) {
+    return interval ? Json::array({interval->low, interval->high}) : Json();
+}
+
+}  // namespace jevrin

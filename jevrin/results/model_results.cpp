@@ -1,0 +1,211 @@
+#include "jevrin/results/model_results.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/plan/recipe.hpp"
+#include "jevrin/results/json_values.hpp"
+
+#include <fmt/format.h>
+#include <glob.h>
+
+#include <algorithm>
+#include <numeric>
+
+namespace jevrin {
+namespace {
+
+// What a pattern that no shell has resolved stands for.
+std::vector<std::filesystem::path> files_of_pattern(const std::string& pattern) {
+    glob_t found{};
+    std::vector<std::filesystem::path> files;
+    if (::glob(pattern.c_str(), 0, nullptr, &found) == 0)
+        for (std::size_t i = 0; i < found.gl_pathc; ++i) files.emplace_back(found.gl_pathv[i]);
+    ::globfree(&found);
+    if (files.empty()) throw InputError(fmt::format("{}: no file has a name like this", printable(pattern)));
+    return files;
+}
+
+std::size_t shown_classes(const ClassifySettings& settings, std::size_t classes) {
+    return settings.top == 0 ? classes : std::min(settings.top, classes);
+}
+
+Json answer_json(const ClassifyResult& result, const ImageAnswer& answer) {
+    Json json = {{"image", answer.file}, {"top", Json::array()}};
+    for (std::size_t k = 0; k < result.top; ++k)
+        json["top"].push_back({{"class", result.classes[answer.order[k]]},
+                               {"probability", answer.probabilities[answer.order[k]]}});
+    json["unknown"] = answer.distance ? Json(answer.unknown()) : Json();
+    json["distance"] = or_null(answer.distance);
+    json["sure"] = answer.sure;
+    return json;
+}
+
+const std::string& likeliest(const ClassifyResult& result, const ImageAnswer& answer) {
+    return result.classes[answer.order.front()];
+}
+
+std::string other_classes(const ClassifyResult& result, const ImageAnswer& answer) {
+    std::string text;
+    for (std::size_t k = 1; k < result.top; ++k)
+        text += fmt::format("{}{} {:.3f}", k == 1 ? "" : ", ", shortened(result.classes[answer.order[k]], 32),
+                            answer.probabilities[answer.order[k]]);
+    return text;
+}
+
+}  // namespace
+
+ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const std::string& run,
+                          const std::filesystem::path& file, std::optional<std::int64_t> epoch) {
+    const RunRecord record = ledger.run(study.id, run);
+    const std::filesystem::path model = model_of(ledger, record, epoch);
+    const Classifier classifier = load_classifier(model);  // a damaged model is found here, not by its user
+    write_file(file, read_file(model));
+    return {.context = context_of(ledger, study),
+            .run = record,
+            .epoch = epoch.value_or(record.best ? record.best->epoch : 0),
+            .file = file,
+            .bytes = static_cast<std::int64_t>(std::filesystem::file_size(file)),
+            .classes = classifier.classes,
+            .temperature = classifier.temperature,
+            .fitting = classifier.preparation.fitting};
+}
+
+std::string to_json(const ExportResult& result) {
+    return document({{"run", result.run.name()},
+                     {"epoch", result.epoch},
+                     {"file", result.file.string()},
+                     {"bytes", result.bytes},
+                     {"classes", result.classes},
+                     {"temperature", result.temperature},
+                     {"test_looks", result.context.looks.size()}});
+}
+
+std::string to_text(const ExportResult& result, const TextForm&) {
+    return fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n",
+                       result.run.name(), result.epoch, printable(result.file.string()),
+                       spoken_bytes(result.bytes), result.classes.size(), result.fitting.size,
+                       result.fitting.size, name_of(result.fitting.fit));
+}
+
+std::string ImageAnswer::remark() const {
+    if (unknown()) return fmt::format("resembles nothing in training ({:.1f} times the limit)", *distance);
+    return sure ? "" : "unsure";
+}
+
+ImageClassifier::ImageClassifier(const std::filesystem::path& model, const ClassifySettings& settings)
+    : settings_(settings), recogniser_(load_classifier(model)) {}
+
+ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> files,
+                                         const std::function<void(const std::string&)>& refused,
+                                         const ReadProgress& progress) {
+    const Classifier& classifier = recogniser_.classifier();
+    const std::size_t count = classifier.classes.size();
+    ClassifyResult result{
+        .classes = classifier.classes, .top = shown_classes(settings_, count), .answers = {}};
+    constexpr std::size_t at_a_time = 256;
+    for (std::size_t begin = 0; begin < files.size(); begin += at_a_time) {
+        if (progress) progress(static_cast<std::int64_t>(begin), std::ssize(files));
+        std::vector<std::vector<std::uint8_t>> fitted;
+        std::vector<std::string> names;
+        for (const auto& file : files.subspan(begin, std::min(at_a_time, files.size() - begin))) try {
+                fitted.push_back(load_fitted(file, classifier.preparation.fitting));
+                names.push_back(file.string());
+            } catch (const InputError& error) {
+                ++result.refused;
+                if (refused) refused(error.what());
+            }
+        if (fitted.empty()) continue;
+        const Recognition recognition = recogniser_.recognise(fitted);
+        for (std::size_t i = 0; i < names.size(); ++i) {
+            ImageAnswer answer{.file = names[i], .probabilities = {}, .order = {}, .distance = {}};
+            const auto row = recognition.probabilities.begin() + static_cast<std::ptrdiff_t>(i * count);
+            answer.probabilities.assign(row, row + static_cast<std::ptrdiff_t>(count));
+            answer.order.resize(count);
+            std::iota(answer.order.begin(), answer.order.end(), std::size_t{0});
+            std::stable_sort(answer.order.begin(), answer.order.end(), [&](std::size_t a, std::size_t b) {
+                return answer.probabilities[a] > answer.probabilities[b];
+            });
+            answer.sure = static_cast<double>(answer.confidence()) >= settings_.sure_from;
+            if (!recognition.distances.empty())
+                answer.distance = recognition.distances[i] / classifier.familiarity->limit;
+            result.answers.push_back(std::move(answer));
+        }
+    }
+    return result;
+}
+
+std::vector<std::filesystem::path> images_called(const std::vector<std::string>& words) {
+    std::vector<std::filesystem::path> files;
+    const auto add = [&](const std::filesystem::path& path) {
+        for (const auto& file : image_files(path)) files.push_back(file);
+    };
+    for (const std::string& word : words) {
+        const std::filesystem::path path = word;
+        if (path.extension() == ".toml") {
+            const ImageSource source = read_images_of(path).source;
+            if (source.unlabelled.empty())
+                throw InputError(
+                    fmt::format("{}: its [images] name no 'unlabelled' folder", printable(word)));
+            add(source.unlabelled);
+        } else if (word.find_first_of("*?[") != std::string::npos && !std::filesystem::exists(path)) {
+            for (const auto& file : files_of_pattern(word)) add(file);
+        } else {
+            add(path);
+        }
+    }
+    return files;
+}
+
+std::string to_json(const ClassifyResult& result) {
+    Json json = Json::array();
+    for (const ImageAnswer& answer : result.answers) json.push_back(answer_json(result, answer));
+    return document(json);
+}
+
+std::string to_json_line(const ClassifyResult& result, const ImageAnswer& answer) {
+    return json_text(answer_json(result, answer)) + "\n";
+}
+
+ResultTable to_table(const ClassifyResult& result) {
+    using Place = TableColumn::Place;
+    const bool remarks = std::any_of(result.answers.begin(), result.answers.end(),
+                                     [](const ImageAnswer& a) { return !a.remark().empty(); });
+    std::vector<TableColumn> columns = {{.key = "image", .head = "image"},
+                                        {.key = "class", .head = "class"},
+                                        {.key = "probability", .head = "probability", .align = Align::right},
+                                        {.key = "sure", .head = {}, .place = Place::csv},
+                                        {.key = "unknown", .head = {}, .place = Place::csv},
+                                        {.key = "distance", .head = {}, .place = Place::csv}};
+    for (const std::string& name : result.classes)
+        columns.push_back({.key = name, .head = {}, .place = Place::csv});
+    if (result.top > 1) columns.push_back({.key = {}, .head = "then", .place = Place::text});
+    if (remarks) columns.push_back({.key = {}, .head = {}, .place = Place::text});
+    ResultTable table(std::move(columns));
+    for (const ImageAnswer& answer : result.answers) {
+        std::vector<TableCell> cells = {
+            {printable(answer.file), answer.file},
+            name_cell(likeliest(result, answer), 32),
+            {fmt::format("{:.3f}", answer.confidence()), fmt::format("{}", answer.confidence())},
+            answer.sure ? "1" : "0",
+            answer.distance ? (answer.unknown() ? "1" : "0") : "",
+            answer.distance ? fmt::format("{}", *answer.distance) : ""};
+        for (const float p : answer.probabilities) cells.emplace_back(fmt::format("{}", p));
+        if (result.top > 1) cells.emplace_back(other_classes(result, answer));
+        if (remarks) cells.emplace_back(answer.remark());
+        table.add(std::move(cells));
+    }
+    return table;
+}
+
+std::string to_text(const ClassifyResult& result, const TextForm&) {
+    return result.answers.empty() ? "" : to_table(result).text();
+}
+
+std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer) {
+    return fmt::format("{}  {}  {:.3f}{}\n", printable(answer.file), shortened(likeliest(result, answer), 32),
+                       answer.confidence(), answer.remark().empty() ? "" : "  " + answer.remark());
+}
+
+}  // namespace jevrin

@@ -1,0 +1,88 @@
+// Models in use: one written as a file, and what one says of new images.
+#pragma once
+
+#include "jevrin/results/form.hpp"
+#include "jevrin/results/result_table.hpp"
+#include "jevrin/training/classifier.hpp"
+
+#include <filesystem>
+#include <functional>
+#include <span>
+
+namespace jevrin {
+
+struct ExportResult {
+    StudyContext context;
+    RunRecord run;
+    std::int64_t epoch = 0;  // whose model it is
+    std::filesystem::path file;
+    std::int64_t bytes = 0;
+    std::vector<std::string> classes;
+    double temperature = 1.0;
+    Fitting fitting;
+};
+// Writes the model of a run, of its best epoch unless another is given; a file of that name is replaced.
+// InputError when the run is not finished, the epoch was not kept, or the model is damaged.
+ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const std::string& run,
+                          const std::filesystem::path& file,
+                          std::optional<std::int64_t> epoch = std::nullopt);
+std::string to_json(const ExportResult& result);
+std::string to_text(const ExportResult& result, const TextForm& form = {});
+
+struct ClassifySettings {
+    std::size_t top = 3;     // classes that are told; 0: all
+    double sure_from = 0.0;  // less likely answers are unsure
+};
+
+// What is said of one image.
+struct ImageAnswer {
+    std::string file;
+    std::vector<float> probabilities;  // by class
+    std::vector<std::size_t> order;    // classes, the likeliest first
+    std::optional<double> distance;    // over the limit: above 1 it resembles nothing in training
+    bool sure = true;
+
+    bool unknown() const { return distance && *distance > 1.0; }
+    float confidence() const { return probabilities[order.front()]; }
+    // What is to be heeded about it; empty: nothing.
+    std::string remark() const;
+};
+
+struct ClassifyResult {
+    std::vector<std::string> classes;
+    std::size_t top = 3;  // at most the number of classes
+    std::vector<ImageAnswer> answers;
+    std::int64_t refused = 0;  // images that cannot be read
+};
+
+// A model made ready for images that come one after another.
+class ImageClassifier {
+  public:
+    // InputError when the file is no classifier.
+    ImageClassifier(const std::filesystem::path& model, const ClassifySettings& settings);
+
+    // Images that cannot be read are counted, and refused is told of each. Some are read at a time, so that a
+    // large folder takes no more memory than a small one.
+    ClassifyResult classify(std::span<const std::filesystem::path> files,
+                            const std::function<void(const std::string& message)>& refused = {},
+                            const ReadProgress& progress = {});
+
+  private:
+    ClassifySettings settings_;
+    Recogniser recogniser_;
+};
+
+// The images that words mean: files, folders with all images below them, patterns ("new/*.png"), or a plan
+// with its unlabelled images. InputError for one that means nothing.
+std::vector<std::filesystem::path> images_called(const std::vector<std::string>& words);
+
+std::string to_json(const ClassifyResult& result);
+// One answer on one line.
+std::string to_json_line(const ClassifyResult& result, const ImageAnswer& answer);
+// All probabilities.
+ResultTable to_table(const ClassifyResult& result);
+std::string to_text(const ClassifyResult& result, const TextForm& form = {});
+// One answer as a line.
+std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer);
+
+}  // namespace jevrin

@@ -1,0 +1,11 @@
+#include "jevrin/results/pictured_items.hpp"
+
+#include <filesystem>
+
+namespace jevrin {
+
+std::string file_name_of_item(const std::string& id) {
+    return std::filesystem::path(path_of_item(id)).filename().string();
+}
+
+}  // namespace jevrin

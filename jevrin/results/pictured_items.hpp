@@ -1,0 +1,20 @@
+// Items whose pictures a result wants shown, each with what to write below it.
+#pragma once
+
+#include "jevrin/ledger/records.hpp"
+
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+struct PicturedItem {
+    ItemRecord item;
+    std::vector<std::string> lines;  // at most 3
+    bool wrong = false;              // how its frame is drawn
+};
+
+// "tile-014.png", of an item's id.
+std::string file_name_of_item(const std::string& id);
+
+}  // namespace jevrin

@@ -1,0 +1,57 @@
+// The table of a result: aligned columns for people, comma-separated for programs.
+#pragma once
+
+#include <cstddef>
+#include <limits>
+#include <string>
+#include <vector>
+
+namespace jevrin {
+
+enum class Align { left, right };
+
+struct TableColumn {
+    std::string key;            // heads it in CSV
+    std::string head;           // heads it in the text
+    Align align = Align::left;  // in the text
+    enum class Place { both, text, csv } place = Place::both;
+};
+
+struct TableCell {
+    std::string shown;  // in the text
+    std::string exact;  // in CSV
+
+    TableCell(const char* same) : shown(same), exact(same) {}
+    TableCell(std::string same) : shown(std::move(same)), exact(shown) {}
+    TableCell(std::string in_text, std::string in_csv)
+        : shown(std::move(in_text)), exact(std::move(in_csv)) {}
+};
+// A class, candidate or file: cut to this display width in the text, and safe to print.
+TableCell name_cell(const std::string& name, std::size_t width = 40);
+// So many decimals in the text, all of them in CSV; empty when the value is NaN.
+TableCell decimal_cell(double value, int decimals = 3);
+// With commas in the text.
+TableCell count_cell(std::int64_t value);
+
+class ResultTable {
+  public:
+    explicit ResultTable(std::vector<TableColumn> columns) : columns_(std::move(columns)) {}
+    // For text alone: heads, and which columns (from 0) are aligned to the right.
+    explicit ResultTable(const std::vector<std::string>& heads, const std::vector<std::size_t>& right = {});
+
+    // A cell for each column.
+    void add(std::vector<TableCell> cells);
+    std::size_t rows() const { return rows_.size(); }
+    // The first rows, under their heads.
+    std::string text(std::size_t most = std::numeric_limits<std::size_t>::max()) const;
+    // All rows (RFC 4180).
+    std::string csv() const;
+    // The same without the heads.
+    std::string csv_rows() const;
+
+  private:
+    std::vector<TableColumn> columns_;
+    std::vector<std::vector<TableCell>> rows_;
+};
+
+}  // namespace jevrin

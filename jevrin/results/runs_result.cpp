@@ -1,0 +1,198 @@
+#include "jevrin/results/runs_result.hpp"
+
+#include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_names.hpp"
+#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/words.hpp"
+
+#include <fmt/format.h>
+
+#include <set>
+
+namespace jevrin {
+namespace {
+
+Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
+    Json json = {{"run", run.name()},
+                 {"candidate", run.candidate},
+                 {"regime", name_of(run.regime)},
+                 {"origin", run.origin},
+                 {"seed", run.seed},
+                 {"fold", run.fold},
+                 {"state", name_of(run.state)},
+                 {"in_training", run.claimed},
+                 {"epochs", run.epochs},
+                 {"planned_epochs", run.planned_epochs}};
+    json["best_epoch"] = run.best ? Json(run.best->epoch) : Json();
+    json["validation"] = run.best ? Json{{"accuracy", run.best->validation.accuracy()},
+                                         {"balanced_accuracy", run.best->validation.balanced_accuracy()},
+                                         {"macro_f1", run.best->validation.macro_f1()},
+                                         {"loss", run.best->validation_loss}}
+                                  : Json();
+    json["parameters"] = run.parameters;
+    json["trainable_parameters"] = run.trainable_parameters;
+    json["multiplications"] = run.multiplications;
+    json["seconds"] = run.seconds;
+    json["image_set_version"] = run.image_set_version;
+    json["tags"] = run.tags;
+    json["note"] = run.note;
+    json["test_looks"] = looks_with(looks, run.name());
+    if (!run.reason.empty()) json["reason"] = run.reason;
+    return json;
+}
+
+// What is not the same in all of them, setting by setting.
+std::string differing_text(const RunsResult& result) {
+    const std::vector<std::string>& keys = result.differing;
+    if (keys.empty()) return "these runs have the same settings\n";
+    const Metric metric = result.context.study.metric;
+    std::vector<std::string> heads = {"run"};
+    // The end of a path, where it is the only one.
+    for (const std::string& key : keys) {
+        const std::string end = key.substr(key.rfind('.') == std::string::npos ? 0 : key.rfind('.') + 1);
+        const auto same = std::count_if(keys.begin(), keys.end(), [&](const std::string& other) {
+            return other == end || other.ends_with("." + end);
+        });
+        heads.push_back(same == 1 ? end : key);
+    }
+    heads.push_back(spoken_metric(metric));
+    ResultTable table(heads, {heads.size() - 1});
+    for (const RunRow& row : result.rows) {
+        std::vector<TableCell> cells = {name_cell(row.run.name())};
+        for (const std::string& key : keys) cells.push_back(name_cell(row.value(key).text, 24));
+        cells.emplace_back(row.run.best ? three_decimals(validation_score(*row.run.best, metric)) : "-");
+        table.add(std::move(cells));
+    }
+    return table.text();
+}
+
+}  // namespace
+
+std::string spoken_state(const RunRecord& run) {
+    if (run.claimed) return "training";
+    return run.state == RunState::training ? "interrupted" : name_of(run.state);
+}
+
+std::string runs_text(const std::vector<RunRecord>& runs, Metric metric) {
+    if (runs.empty()) return "no runs yet\n";
+    const RunRecord* best = best_run(runs, metric);
+    std::int64_t finished = 0;
+    ResultTable table({"run", "regime", "state", "epochs", "best", "accuracy", "balanced", "macro F1", "loss",
+                       "trainable", "seconds"},
+                      {3, 4, 5, 6, 7, 8, 9, 10});
+    for (const RunRecord& run : runs) {
+        finished += run.state == RunState::finished;
+        std::vector<TableCell> cells = {run.name(), name_of(run.regime), spoken_state(run),
+                                        fmt::format("{}/{}", run.epochs, run.planned_epochs)};
+        if (run.best) {
+            const ConfusionMatrix& matrix = run.best->validation;
+            cells.emplace_back(std::to_string(run.best->epoch));
+            for (const double value : {matrix.accuracy(), matrix.balanced_accuracy(), matrix.macro_f1(),
+                                       run.best->validation_loss})
+                cells.emplace_back(fmt::format("{:.3f}", value));
+        } else {
+            cells.insert(cells.end(), 5, "-");
+        }
+        cells.push_back(count_cell(run.trainable_parameters));
+        cells.emplace_back(fmt::format("{:.2f}", run.seconds));
+        table.add(std::move(cells));
+    }
+    std::string text = fmt::format("{} of {} finished", finished, plural(std::ssize(runs), "run"));
+    if (best != nullptr)
+        text += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
+                            score(best->best->validation, metric), best->name());
+    text += "\n\n" + table.text();
+    for (const RunRecord& run : runs)
+        if (run.state == RunState::failed) text += fmt::format("{} failed: {}\n", run.name(), run.reason);
+    return text;
+}
+
+RunsResult report_runs(const Ledger& ledger, const StudyRecord& study, const RunsQuery& query) {
+    RunsResult result{.context = context_of(ledger, study),
+                      .rows = {},
+                      .differing = {},
+                      .shows_differing = query.differing};
+    const std::vector<RunRecord> archived = ledger.archived_runs(study.id);
+    result.rows = run_rows(ledger, query.archived ? archived : ledger.runs(study.id));
+    keep_where(result.rows, query.conditions);
+    for (const std::string& tag : query.tags) keep_where(result.rows, {"tags=" + tag});
+    if (!query.sort.empty()) sort_by(result.rows, query.sort);
+    if (query.differing) result.differing = differing_settings(result.rows);
+    if (!query.archived) result.put_away = std::ssize(archived);
+    return result;
+}
+
+std::string to_json(const RunsResult& result) {
+    Json json = Json::array();
+    for (const RunRow& row : result.rows) {
+        json.push_back(to_json(row.run, result.context.looks));
+        for (const std::string& key : result.differing)
+            json.back()["settings"][key] = parse_json(row.value(key).json);
+    }
+    return document(json);
+}
+
+ResultTable to_table(const RunsResult& result) {
+    std::set<std::string> keys;
+    for (const RunRow& row : result.rows)
+        for (const auto& [key, value] : row.values)
+            if (key != "run") keys.insert(key);
+    std::vector<TableColumn> columns = {{.key = "run", .head = "run"}};
+    for (const std::string& key : keys) columns.push_back({.key = key, .head = key});
+    ResultTable table(std::move(columns));
+    for (const RunRow& row : result.rows) {
+        std::vector<TableCell> cells = {row.run.name()};
+        for (const std::string& key : keys) cells.emplace_back(row.value(key).text);
+        table.add(std::move(cells));
+    }
+    return table;
+}
+
+std::string to_text(const RunsResult& result, const TextForm& form) {
+    const StudyRecord& study = result.context.study;
+    std::string text;
+    if (result.shows_differing) {
+        text = differing_text(result);
+    } else {
+        std::vector<RunRecord> runs;
+        for (const RunRow& row : result.rows) runs.push_back(row.run);
+        text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric));
+    }
+    if (study.image_set_version > 1)
+        text += fmt::format("the image set is version {} of {}; the JSON says which one each run saw\n",
+                            study.image_set_version, printable(study.image_root));
+    if (result.put_away > 0) text += plural(result.put_away, "run") + " put away" + form.hint() + "\n";
+    return text + "scores are of the validation part; ";
+}
+
+RunGroupsResult group_runs(const RunsResult& result, const std::string& key) {
+    const Metric metric = result.context.study.metric;
+    return {.key = key, .metric = metric, .groups = group_by(result.rows, key, metric)};
+}
+
+std::string to_json(const RunGroupsResult& result) {
+    Json json = Json::array();
+    for (const RunGroup& group : result.groups)
+        json.push_back({{result.key, group.value},
+                        {"runs", group.runs},
+                        {"finished", group.finished},
+                        {"mean", or_null(group.mean)},
+                        {"lowest", group.mean ? Json(group.lowest) : Json()},
+                        {"highest", group.mean ? Json(group.highest) : Json()},
+                        {"seconds", group.seconds}});
+    return document(json);
+}
+
+std::string to_text(const RunGroupsResult& result, const TextForm&) {
+    ResultTable table(
+        {result.key, "runs", "finished", spoken_metric(result.metric), "lowest", "highest", "seconds"},
+        {1, 2, 3, 4, 5, 6});
+    for (const RunGroup& group : result.groups)
+        table.add({name_cell(group.value), count_cell(group.runs), count_cell(group.finished),
+                   group.mean ? three_decimals(*group.mean) : "-",
+                   group.mean ? three_decimals(group.lowest) : "-",
+                   group.mean ? three_decimals(group.highest) : "-", fmt::format("{:.2f}", group.seconds)});
+    return table.text();
+}
+
+}  // namespace jevrin

@@ -1,0 +1,19 @@
+// What an image set looks like, and what to know before it is divided and trained on.
+#pragma once
+
+#include "jevrin/images/survey.hpp"
+#include "jevrin/results/form.hpp"
+
+namespace jevrin {
+
+struct SurveyResult {
+    ImageSet set;
+    Survey survey;
+};
+// read_image_set() and survey_images().
+SurveyResult report_survey(const ImageSource& source, const ReadProgress& progress = {});
+
+std::string to_json(const SurveyResult& result);
+std::string to_text(const SurveyResult& result, const TextForm& form = {});
+
+}  // namespace jevrin

@@ -1,0 +1,151 @@
+#include "jevrin/results/training_result.hpp"
+
+#include "jevrin/base/text.hpp"
+#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/result_table.hpp"
+#include "jevrin/results/runs_result.hpp"
+#include "jevrin/results/words.hpp"
+
+#include <fmt/format.h>
+
+namespace jevrin {
+
+PlannedRunsResult report_planned_runs(const Materials& materials, const Selection& selection,
+                                      const Ledger* ledger) {
+    const std::vector<PlannedRun> runs = select_runs(plan_runs(materials), selection);
+    double all = 0.0;
+    for (const PlannedRun& run : runs) all += run.operations;
+    PlannedRunsResult result;
+    for (const PlannedRun& run : runs) {
+        const std::optional<RunRecord> known =
+            ledger == nullptr ? std::nullopt : ledger->find_run(materials.plan.name, run.identity);
+        result.runs.push_back({.run = run.name(),
+                               .regime = run.identity.regime,
+                               .state = known ? spoken_state(*known) : "new",
+                               .epochs = known ? known->epochs : 0,
+                               .planned_epochs = run.epochs,
+                               .share = all > 0.0 ? run.operations / all : 0.0});
+    }
+    return result;
+}
+
+std::string to_json(const PlannedRunsResult& result) {
+    Json json = Json::array();
+    for (const PlannedRunRow& row : result.runs)
+        json.push_back({{"run", row.run},
+                        {"regime", name_of(row.regime)},
+                        {"state", row.state},
+                        {"epochs", row.epochs},
+                        {"planned_epochs", row.planned_epochs},
+                        {"share", row.share}});
+    return document(json);
+}
+
+std::string to_text(const PlannedRunsResult& result, const TextForm&) {
+    ResultTable table({"run", "regime", "state", "epochs", "share of the work"}, {3, 4});
+    for (const PlannedRunRow& row : result.runs)
+        table.add({row.run, name_of(row.regime), row.state,
+                   fmt::format("{}/{}", row.epochs, row.planned_epochs),
+                   fmt::format("{:.1f} %", 100.0 * row.share)});
+    return fmt::format("{}, in the order of training; nothing was trained\n\n{}",
+                       plural(std::ssize(result.runs), "run"), table.text());
+}
+
+std::string to_text(const StudyOutlook& outlook) {
+    std::string text = fmt::format("{} to train", plural(outlook.to_train, "run"));
+    if (outlook.resumed > 0) text += fmt::format(" ({} begun before)", outlook.resumed);
+    if (outlook.finished > 0) text += fmt::format(", {} finished before", outlook.finished);
+    if (outlook.failed > 0) text += fmt::format(", {} failed before", outlook.failed);
+    if (outlook.superseded > 0)
+        text += fmt::format("; {} with other settings set aside: what the plan changed is trained anew",
+                            plural(outlook.superseded, "earlier run"));
+    return text + "\n";
+}
+
+std::string to_text(const StudySummary& summary) {
+    std::string text = fmt::format("{} trained, {} already finished", plural(summary.trained, "run"),
+                                   summary.already_finished);
+    if (summary.failed > 0) text += fmt::format(", {} failed", summary.failed);
+    if (summary.failed_before > 0)
+        text += fmt::format(", {} failed before and left alone", summary.failed_before);
+    if (summary.elsewhere > 0) text += fmt::format(", {} in training by another process", summary.elsewhere);
+    if (summary.superseded > 0)
+        text += fmt::format("; {} with other settings set aside", plural(summary.superseded, "earlier run"));
+    return text + "\n";
+}
+
+StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study) {
+    StudyProgress progress{.study = study, .runs = ledger.runs(study.id), .seconds_left = 0.0};
+    struct Seen {
+        double seconds = 0.0;
+        double epochs = 0.0;
+    };
+    std::map<std::string, Seen> seen;  // by candidate
+    for (const RunRecord& run : progress.runs) {
+        seen[run.candidate].seconds += run.seconds;
+        seen[run.candidate].epochs += static_cast<double>(run.epochs);
+    }
+    double done = 0.0;
+    double all = 0.0;
+    for (const RunRecord& run : progress.runs) {
+        const bool over = run.state == RunState::finished || run.state == RunState::failed;
+        progress.in_training += run.claimed ? 1 : 0;
+        progress.open += over ? 0 : 1;
+        const std::int64_t planned = over ? run.epochs : run.planned_epochs;
+        done += static_cast<double>(run.epochs);
+        all += static_cast<double>(planned);
+        if (over) continue;
+        const Seen& own = seen[run.candidate];
+        if (own.epochs == 0.0) progress.seconds_left.reset();
+        if (progress.seconds_left)
+            *progress.seconds_left += static_cast<double>(planned - run.epochs) * own.seconds / own.epochs;
+    }
+    progress.share = all > 0.0 ? done / all : 0.0;
+    return progress;
+}
+
+std::string to_json(const StudyProgress& progress) {
+    Json json = {{"study", progress.study.name},
+                 {"runs", progress.runs.size()},
+                 {"open", progress.open},
+                 {"in_training", Json::array()},
+                 {"seconds_left", or_null(progress.seconds_left)}};
+    for (const RunRecord& run : progress.runs)
+        if (run.claimed)
+            json["in_training"].push_back(
+                {{"run", run.name()}, {"epochs", run.epochs}, {"planned_epochs", run.planned_epochs}});
+    return document(json);
+}
+
+std::string to_text(const StudyProgress& progress, const TextForm&) {
+    return fmt::format(
+        "study '{}': {} of {} over, {} in training{}\n", progress.study.name,
+        std::ssize(progress.runs) - progress.open, plural(std::ssize(progress.runs), "run"),
+        progress.in_training,
+        progress.open > 0 && progress.seconds_left
+            ? fmt::format(", about {} of training left", spoken_seconds(*progress.seconds_left))
+            : "");
+}
+
+StudyFollower::News StudyFollower::news(const StudyProgress& progress) {
+    News news;
+    for (const RunRecord& run : progress.runs) {
+        Told& told = told_[run.id];
+        if (run.epochs < told.epochs) told = {};  // begun again
+        const std::vector<WarningRecord> warnings = ledger_.warnings(run.id);
+        if (!first_) {
+            if (run.epochs > told.epochs)
+                for (RecordedEpoch& epoch : ledger_.epochs(run.id))  // the next may have ended meanwhile
+                    if (epoch.epoch > told.epochs && epoch.epoch <= run.epochs)
+                        news.epochs.emplace_back(run, std::move(epoch));
+            for (std::size_t i = told.warnings; i < warnings.size(); ++i)
+                news.warnings.emplace_back(run, warnings[i]);
+            if (run.state == RunState::failed && told.state != RunState::failed) news.failed.push_back(run);
+        }
+        told = {run.epochs, warnings.size(), run.state};
+    }
+    first_ = false;
+    return news;
+}
+
+}  // namespace jevrin

@@ -1,0 +1,73 @@
+// What a plan would train, what was trained, and how a study stands while it is trained.
+#pragma once
+
+#include "jevrin/results/form.hpp"
+#include "jevrin/study/study.hpp"
+
+#include <map>
+
+namespace jevrin {
+
+// What would be trained, in order, and what of it is done already.
+struct PlannedRunRow {
+    std::string run;
+    Regime regime = Regime::scratch;
+    std::string state;        // "new", or as spoken_state()
+    std::int64_t epochs = 0;  // finished
+    std::int64_t planned_epochs = 0;
+    double share = 0.0;  // of the work
+};
+struct PlannedRunsResult {
+    std::vector<PlannedRunRow> runs;
+};
+// ledger: what is already done; none: nothing.
+PlannedRunsResult report_planned_runs(const Materials& materials, const Selection& selection,
+                                      const Ledger* ledger);
+std::string to_json(const PlannedRunsResult& result);
+std::string to_text(const PlannedRunsResult& result, const TextForm& form = {});
+
+// What there was to do, as train_study() found it.
+std::string to_text(const StudyOutlook& outlook);
+// What it did.
+std::string to_text(const StudySummary& summary);
+
+// A study at one moment.
+struct StudyProgress {
+    StudyRecord study;
+    std::vector<RunRecord> runs;
+    std::int64_t in_training = 0;
+    std::int64_t open = 0;               // neither finished nor failed
+    std::optional<double> seconds_left;  // of training; none while a candidate has no epoch yet
+    double share = 0.0;                  // of all epochs
+};
+StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study);
+std::string to_json(const StudyProgress& progress);
+// One line.
+std::string to_text(const StudyProgress& progress, const TextForm& form = {});
+
+// What happened in a study between two looks, each thing once.
+class StudyFollower {
+  public:
+    struct News {
+        std::vector<std::pair<RunRecord, RecordedEpoch>> epochs;  // that were finished
+        std::vector<std::pair<RunRecord, WarningRecord>> warnings;
+        std::vector<RunRecord> failed;
+    };
+
+    // ledger must outlive this.
+    explicit StudyFollower(const Ledger& ledger) : ledger_(ledger) {}
+    // The first call remembers what there is and tells nothing.
+    News news(const StudyProgress& progress);
+
+  private:
+    struct Told {
+        std::int64_t epochs = 0;
+        std::size_t warnings = 0;
+        RunState state = RunState::waiting;
+    };
+    const Ledger& ledger_;
+    std::map<RunId, Told> told_;
+    bool first_ = true;
+};
+
+}  // namespace jevrin

@@ -22,9 +22,9 @@ namespace jevrin {
 
 // What a run has under a key.
 struct RunValue {
-    std::string text;                   // for a cell of a table; empty: nothing is there
-    std::string json = "null";          // the same as JSON
-    std::optional<double> number = {};  // when it is one
+    std::string text;                        // for a cell of a table; empty: nothing is there
+    std::string json = "null";               // the same as JSON
+    std::optional<double> number = {};       // when it is one
     std::vector<std::string> elements = {};  // when it is a list: the text of each
 
     bool is_there() const { return json != "null"; }

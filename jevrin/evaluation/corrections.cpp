@@ -36,8 +36,7 @@ std::int64_t write_corrections(const std::vector<MarkRecord>& marks, const std::
     if (std::filesystem::exists(file)) rows = read_rows(file);
     for (const MarkRecord& mark : marks)
         if (mark.excluded || !mark.label.empty())
-            rows[path_of_item(mark.item)] = {mark.excluded ? "exclude" : mark.label,
-                                                               mark.note};
+            rows[path_of_item(mark.item)] = {mark.excluded ? "exclude" : mark.label, mark.note};
     std::string text = csv_row(std::vector<std::string>{"item", "label", "note"});
     for (const auto& [item, row] : rows) text += csv_row(std::vector<std::string>{item, row.label, row.note});
     write_file(file, text);

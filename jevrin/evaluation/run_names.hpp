@@ -18,8 +18,8 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
                                    const std::vector<std::string>& names,
                                    RunScope scope = RunScope::standing);
 
-// The one whose best epoch has the highest score by the metric, the first of equal ones; null when none has an
-// epoch.
+// The one whose best epoch has the highest score by the metric, the first of equal ones; null when none has
+// an epoch.
 const RunRecord* best_run(const std::vector<RunRecord>& runs, Metric metric);
 
 // The finished ones of them. InputError when a name means none that is finished, or none is at all.

@@ -185,9 +185,8 @@ std::vector<std::filesystem::path> draw_items(const StudyRecord& study,
     return draw_pages(
         std::min(most, items.size()),
         [&](std::size_t k) {
-            return CaptionedPicture{.picture = load_image(set, set.items[k]),
-                                    .lines = items[k].lines,
-                                    .wrong = items[k].wrong};
+            return CaptionedPicture{
+                .picture = load_image(set, set.items[k]), .lines = items[k].lines, .wrong = items[k].wrong};
         },
         title, file);
 }

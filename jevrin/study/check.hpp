@@ -37,8 +37,8 @@ struct PlanCheck {
     std::vector<std::int64_t> part_sizes;  // training, validation, test
 };
 
-// Builds the network of each candidate of the plan and times one real batch of it. InputError names the candidate, and what to
-// change, when one does not fit the images, the backbone or the memory.
+// Builds the network of each candidate of the plan and times one real batch of it. InputError names the
+// candidate, and what to change, when one does not fit the images, the backbone or the memory.
 PlanCheck check_plan(const Materials& materials);
 
 }  // namespace jevrin

@@ -4,7 +4,6 @@
 
 #include "jevrin/figures/network_figure.hpp"
 #include "jevrin/results/check_result.hpp"
-#include "jevrin/results/words.hpp"
 
 namespace jevrin::app {
 namespace {
@@ -19,13 +18,10 @@ struct CheckOptions {
 };
 
 void check(const CheckOptions& options) {
-    const std::unique_ptr<Materials> materials = gather_with_view(read_plan(options.plan), options.ledger);
-    if (!materials->set.problems.empty())
-        warn(plural(std::ssize(materials->set.problems), "unreadable image") +
-             " left out; 'jevrin survey' names them");
-    for (const auto* notes : {&materials->set.notes, &materials->parts.notes})
-        for (const std::string& note : *notes) warn(note);
+    const std::shared_ptr<const Materials> materials =
+        gather_with_view(read_plan(options.plan), options.ledger);
     const CheckResult result = report_check(*materials, options.candidate);
+    for (const std::string& note : result.notes) warn(note);
     if (!options.figure.empty()) draw_network(result.shown().layers, result.figure_title(), options.figure);
     present(result, {.json = options.json, .form = form_for_terminal(), .written = {options.figure}});
 }

@@ -2,7 +2,6 @@
 #include "materials_view.hpp"
 #include "output.hpp"
 
-#include "jevrin/base/error.hpp"
 #include "jevrin/results/written_results.hpp"
 
 namespace jevrin::app {
@@ -17,19 +16,11 @@ struct FeaturesOptions {
     bool json = false;
 };
 
-// The candidate that is named, or the first with frozen layers.
-const Candidate& chosen_candidate(const Plan& plan, const std::string& name) {
-    if (!name.empty()) return candidate_called(plan, name);
-    for (const Candidate& candidate : plan.candidates)
-        if (candidate.regime != Regime::scratch) return candidate;
-    throw InputError("no candidate of this plan has frozen layers");
-}
-
 FeaturesResult write_features(const FeaturesOptions& options) {
     const auto materials = gather_with_view(read_plan(options.plan), options.ledger);
     ProgressBars bar;
     return {.directory = options.directory,
-            .written = export_features(*materials, chosen_candidate(materials->plan, options.candidate),
+            .written = export_features(*materials, options.candidate,
                                        options.with_test ? TestItems::included : TestItems::left_out,
                                        options.directory, bar.named())};
 }

@@ -24,7 +24,7 @@ struct TrainOptions {
 
 // What would be trained, in order, and what of it is done already.
 void list_runs(const Plan& plan, const TrainOptions& options) {
-    const std::unique_ptr<Materials> materials = gather_with_view(plan, options.ledger);
+    const std::shared_ptr<const Materials> materials = gather_with_view(plan, options.ledger);
     std::optional<Ledger> ledger;
     if (Ledger::exists(options.ledger)) ledger = Ledger::open(options.ledger);
     present(report_planned_runs(*materials, options.study.selection, ledger ? &*ledger : nullptr),

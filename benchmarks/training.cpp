@@ -79,7 +79,7 @@ class Demo {
   private:
     std::filesystem::path directory_;
     Plan plan_;
-    std::unique_ptr<Materials> materials_;
+    std::shared_ptr<const Materials> materials_;
 };
 
 const Demo& demo_study() {

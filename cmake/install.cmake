@@ -1,4 +1,4 @@
-# What is installed: the library with the headers that its umbrella headers reach, the tool, the demo's plans, man page and
+# What is installed: the library with its public headers, the tool, the demo's plans, man page and
 # completion; as CMake package, pkg-config file and, by CPack, Debian package.
 include(GNUInstallDirs)
 include(CMakePackageConfigHelpers)
@@ -17,10 +17,22 @@ function(collect_headers header result)
   set(${result} ${found} PARENT_SCOPE)
 endfunction()
 
-set(INSTALLED_HEADERS "")
-collect_headers(jevrin/jevrin.hpp INSTALLED_HEADERS)
-collect_headers(jevrin/presentation.hpp INSTALLED_HEADERS)
-foreach(header IN LISTS INSTALLED_HEADERS)
+# The list is kept by hand; what it holds and what the umbrella headers reach must be the same.
+file(STRINGS cmake/public_headers.txt PUBLIC_HEADERS REGEX "^jevrin/")
+set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS cmake/public_headers.txt)
+set(reached "")
+collect_headers(jevrin/jevrin.hpp reached)
+collect_headers(jevrin/presentation.hpp reached)
+foreach(header IN LISTS reached)
+  if(NOT header IN_LIST PUBLIC_HEADERS)
+    message(FATAL_ERROR "${header} would become public by accident: a public header includes it. Include it elsewhere, or "
+                        "add it to cmake/public_headers.txt.")
+  endif()
+endforeach()
+foreach(header IN LISTS PUBLIC_HEADERS)
+  if(NOT header IN_LIST reached)
+    message(FATAL_ERROR "cmake/public_headers.txt lists ${header}, which jevrin.hpp and presentation.hpp do not reach.")
+  endif()
   get_filename_component(room ${header} DIRECTORY)
   install(FILES ${CMAKE_SOURCE_DIR}/${header} DESTINATION ${CMAKE_INSTALL_INCLUDEDIR}/${room} COMPONENT library)
 endforeach()
@@ -57,7 +69,7 @@ install(FILES cmake/completion.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-co
 install(FILES demo/glaze.toml demo/surfaces.toml demo/backbone.onnx
         DESTINATION ${CMAKE_INSTALL_DATADIR}/jevrin/demo COMPONENT tool)
 install(FILES README.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
-install(FILES docs/architecture.md docs/guide.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
+install(FILES docs/architecture.md docs/guide.md docs/library.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
         DESTINATION ${CMAKE_INSTALL_DOCDIR}/docs COMPONENT tool)
 
 set(CPACK_GENERATOR DEB)

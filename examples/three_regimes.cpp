@@ -19,10 +19,8 @@ int main(int argc, char** argv) {
         fmt::print("{} runs trained\n", summary.trained);
 
         const jevrin::Ledger ledger = jevrin::Ledger::open(argv[2]);
-        const jevrin::Choice choice = jevrin::choose(ledger, ledger.study());
-        for (const jevrin::RankedCandidate& candidate : choice.ranking)
-            fmt::print("{:<14} {:.3f}\n", candidate.candidate, candidate.mean);
-        fmt::print("{}\n", choice.summary);
+        const jevrin::ChoiceResult result = jevrin::report_choice(ledger, ledger.study());
+        fmt::print("{}", to_text(result, {.width = 80}));
         return 0;
     } catch (const jevrin::InputError& error) {
         fmt::print(stderr, "{}\n", error.what());

@@ -2,70 +2,56 @@
 //
 //     jevrin::train_study(jevrin::read_plan("plan.toml"), "ledger");
 //     const jevrin::Ledger ledger = jevrin::Ledger::open("ledger");
-//     const jevrin::Choice choice = jevrin::choose(ledger, ledger.study());
+//     const jevrin::ChoiceResult result = jevrin::report_choice(ledger, ledger.study());
+//     to_text(result), to_json(result) ...
 //
-// Each header holds one concept and can be included alone; docs/architecture.md has the rooms they lie in.
+// Each header holds one concept and can be included alone. docs/library.md says which of them are stable.
 #pragma once
 
-// base: errors, random streams, parallel loops, files, text
-#include "jevrin/base/csv.hpp"
+// Errors, and how much of the machine is used
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
-#include "jevrin/base/parallel.hpp"
-#include "jevrin/base/random.hpp"
-#include "jevrin/base/text.hpp"
-// images: find, decode, check, divide, prepare, augment, batch
-#include "jevrin/images/batches.hpp"
+#include "jevrin/base/threads.hpp"
+// Images: find, check, divide, prepare, compose
 #include "jevrin/images/composition.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/parts.hpp"
-#include "jevrin/images/survey.hpp"
-// graph, execution, exchange: networks as data, running them, model files
+#include "jevrin/images/prepared_images.hpp"
+// Networks: as data, made by families, in model files, at work
 #include "jevrin/exchange/model_file.hpp"
-#include "jevrin/execution/activations.hpp"
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/freezing.hpp"
-#include "jevrin/graph/layer_table.hpp"
-// training: one run, and what a trained model is
-#include "jevrin/training/checkpoint.hpp"
+// Training: one run, and what a trained model is
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/run_trainer.hpp"
-// metrics: scores, intervals, thresholds, what an item contributes
+// Metrics: scores, intervals, thresholds, what an item contributes
 #include "jevrin/metrics/calibration.hpp"
 #include "jevrin/metrics/crossed.hpp"
 #include "jevrin/metrics/influence.hpp"
-#include "jevrin/metrics/item_selection.hpp"
-#include "jevrin/metrics/label_suspicion.hpp"
 #include "jevrin/metrics/scores.hpp"
 #include "jevrin/metrics/significance.hpp"
-#include "jevrin/metrics/threshold_curves.hpp"
-// plan, ledger, study: what is compared, what happened, how it is carried out
+// Studies: what is compared, how it is carried out, what happened
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/plan.hpp"
-#include "jevrin/plan/recipe.hpp"
-#include "jevrin/plan/run_settings.hpp"
-#include "jevrin/study/check.hpp"
-#include "jevrin/study/features.hpp"
 #include "jevrin/study/study.hpp"
-// evaluation: one run or several of one kind, on one part
-#include "jevrin/evaluation/corrections.hpp"
-#include "jevrin/evaluation/part_predictions.hpp"
-#include "jevrin/evaluation/run_features.hpp"
-#include "jevrin/evaluation/run_matrices.hpp"
-#include "jevrin/evaluation/run_names.hpp"
-#include "jevrin/evaluation/score_report.hpp"
-#include "jevrin/evaluation/suspects.hpp"
-#include "jevrin/evaluation/threshold_report.hpp"
-// comparison: across runs, and the choice
-#include "jevrin/comparison/agreement.hpp"
-#include "jevrin/comparison/amounts.hpp"
-#include "jevrin/comparison/choice.hpp"
-#include "jevrin/comparison/curves.hpp"
-#include "jevrin/comparison/diagnosis.hpp"
-#include "jevrin/comparison/ledger_difference.hpp"
-#include "jevrin/comparison/matrices.hpp"
-#include "jevrin/comparison/run_table.hpp"
-#include "jevrin/comparison/test_report.hpp"
+// Results: every answer as a value, with its JSON, its table and its text
+#include "jevrin/results/agreement_result.hpp"
+#include "jevrin/results/amounts_result.hpp"
+#include "jevrin/results/check_result.hpp"
+#include "jevrin/results/choice_result.hpp"
+#include "jevrin/results/classes_result.hpp"
+#include "jevrin/results/confusion_result.hpp"
+#include "jevrin/results/curves_result.hpp"
+#include "jevrin/results/diagnosis_result.hpp"
+#include "jevrin/results/item_result.hpp"
+#include "jevrin/results/mistakes_result.hpp"
+#include "jevrin/results/model_results.hpp"
+#include "jevrin/results/recall_result.hpp"
+#include "jevrin/results/run_result.hpp"
+#include "jevrin/results/runs_result.hpp"
+#include "jevrin/results/scores_result.hpp"
+#include "jevrin/results/survey_result.hpp"
+#include "jevrin/results/suspects_result.hpp"
+#include "jevrin/results/thresholds_result.hpp"

@@ -1,4 +1,4 @@
-// Everything that draws: PNG and SVG by gnuplot, characters for the terminal.
+// Everything that draws: PNG and SVG, by gnuplot.
 #pragma once
 
 #include "jevrin/figures/amounts_figure.hpp"
@@ -6,7 +6,6 @@
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
-#include "jevrin/figures/layer_pictures.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
 #include "jevrin/figures/network_figure.hpp"
 #include "jevrin/figures/reliability_figure.hpp"

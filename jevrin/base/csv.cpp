@@ -11,7 +11,7 @@
 #include <new>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Runs libcsv over a text and calls row(cells, first line) at the end of each row.
@@ -155,4 +155,4 @@ std::string csv_row(std::span<const std::string> cells) {
     return row;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string_view>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The first row names the columns.
 struct CsvRow {
@@ -46,4 +46,4 @@ std::string csv_cell(std::string_view text);
 // A row with its line break.
 std::string csv_row(std::span<const std::string> cells);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace jevrin::detail {
+namespace jevrin::inline v1::detail {
 
 std::string number_words(double low, double high) {
     return fmt::format("number from {} to {}", low, high);
@@ -26,4 +26,4 @@ std::pair<double, double> read_pair(TableReader& reader, const std::string& key,
     return {values[0], values[1]};
 }
 
-}  // namespace jevrin::detail
+}  // namespace jevrin::inline v1::detail

@@ -26,7 +26,7 @@
 #include <utility>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What documents say of one setting.
 struct SettingInfo {
@@ -356,4 +356,4 @@ Json canonical_json(const S& settings) {
     return description_of(settings).canonical(settings);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <algorithm>
 #include <stdexcept>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 void throw_unhandled(long long value) {
     throw std::logic_error(fmt::format("the value {} of an enumeration is not handled here", value));
@@ -36,4 +36,4 @@ std::size_t find_name(std::string_view what, const std::vector<std::string>& nam
 
 }  // namespace detail
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

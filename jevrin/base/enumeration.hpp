@@ -16,7 +16,7 @@
 #include <utility>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A value of an enumeration that the code does not know: a programming mistake, never a quiet default.
 // Throws std::logic_error.
@@ -70,4 +70,4 @@ Enum value_named(std::string_view name) {
     return names_of(Enum{}).value(name);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

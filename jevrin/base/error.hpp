@@ -7,7 +7,7 @@
 #include <stdexcept>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Base of all errors thrown by the library.
 class Error : public std::runtime_error {
@@ -61,4 +61,4 @@ class Interrupted : public Error {
     using Error::Error;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,6 +1,7 @@
 #include "jevrin/base/files.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fcntl.h>
@@ -11,7 +12,7 @@
 #include <cerrno>
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 class Descriptor {
@@ -168,4 +169,4 @@ PlaceLock::~PlaceLock() {
     if (descriptor_ >= 0) ::close(descriptor_);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <cerrno>
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 FolderWatch::FolderWatch(const std::filesystem::path& folder) : folder_(folder) {
     if (!std::filesystem::is_directory(folder))
@@ -56,4 +56,4 @@ std::vector<std::filesystem::path> FolderWatch::next(double seconds) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <filesystem>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class FolderWatch {
   public:
@@ -27,4 +27,4 @@ class FolderWatch {
     int descriptor_ = -1;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <memory>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string ContentHash::text() const {
     return fmt::format("{:016x}{:016x}", high, low);
@@ -78,4 +78,4 @@ std::uint64_t content_number(std::span<const std::byte> bytes) {
     return XXH3_64bits(bytes.data(), bytes.size());
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <string>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ContentHash {
     std::uint64_t high = 0;
@@ -53,7 +53,7 @@ class ContentHasher {
 std::uint64_t content_number(std::string_view text);
 std::uint64_t content_number(std::span<const std::byte> bytes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1
 
 template <>
 struct std::hash<jevrin::ContentHash> {

@@ -2,7 +2,7 @@
 
 template class nlohmann::basic_json<nlohmann::ordered_map>;
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 Json parse_json(std::string_view text) {
     return Json::parse(text, nullptr, false);
@@ -12,4 +12,4 @@ std::string json_text(const Json& json, int indent) {
     return json.dump(indent, ' ', false, Json::error_handler_t::replace);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <string>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 using Json = nlohmann::ordered_json;
 
@@ -18,6 +18,6 @@ Json parse_json(std::string_view text);
 // Bytes that are not UTF-8 become the replacement character. indent: spaces per level; -1 for one line.
 std::string json_text(const Json& json, int indent = -1);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1
 
 extern template class nlohmann::basic_json<nlohmann::ordered_map>;

@@ -13,7 +13,7 @@
 #include <cstring>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 MappedFile::MappedFile(const std::filesystem::path& path) {
     int descriptor = -1;
@@ -47,4 +47,4 @@ MappedFile& MappedFile::operator=(MappedFile&& other) noexcept {
     return *this;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <filesystem>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A regular file, mapped for reading. It must not become shorter while it is mapped.
 class MappedFile {
@@ -23,4 +23,4 @@ class MappedFile {
     std::span<const std::byte> bytes_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <fstream>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::atomic<std::int64_t> chosen_limit{0};
@@ -60,4 +60,4 @@ std::int64_t peak_memory() {
     return status_line("VmHWM:");
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Bytes the process may use: nine tenths of the machine's memory or of its control group's limit, unless set.
 std::int64_t memory_limit();
@@ -14,4 +14,4 @@ void set_memory_limit(std::int64_t bytes);
 std::int64_t resident_memory();
 std::int64_t peak_memory();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,7 +1,7 @@
 // One function object out of several, for std::visit.
 #pragma once
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 template <typename... Cases>
 struct Overloaded : Cases... {
@@ -10,4 +10,4 @@ struct Overloaded : Cases... {
 template <typename... Cases>
 Overloaded(Cases...) -> Overloaded<Cases...>;
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

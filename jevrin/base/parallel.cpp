@@ -20,7 +20,7 @@ extern "C" void __tsan_release(void* address);
 #define JEVRIN_RELEASE(address) static_cast<void>(address)
 #endif
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Loop {
@@ -100,8 +100,8 @@ void BackgroundTask::wait() {
     if (state_->failure) std::rethrow_exception(std::exchange(state_->failure, nullptr));
 }
 
-Range chunk_range(std::int64_t total, std::int64_t count, std::int64_t chunk) {
+IndexRange chunk_range(std::int64_t total, std::int64_t count, std::int64_t chunk) {
     return {total * chunk / count, total * (chunk + 1) / count};
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,17 +5,15 @@
 // for any number of threads.
 #pragma once
 
+#include "jevrin/base/threads.hpp"
+
 #include <concepts>
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <type_traits>
 
-namespace jevrin {
-
-// How many threads loops may use; at least 1. The default is the number of processors.
-void set_threads(int count);
-int threads();
+namespace jevrin::inline v1 {
 
 // A view of a callable that takes a chunk; valid as long as the callable. Unlike std::function it allocates
 // nothing.
@@ -58,12 +56,12 @@ class BackgroundTask {
 };
 
 // A half-open range of indices.
-struct Range {
+struct IndexRange {
     std::int64_t begin = 0;
     std::int64_t end = 0;
 };
 
 // The part of [0, total) that belongs to a chunk when total is cut into count nearly equal chunks.
-Range chunk_range(std::int64_t total, std::int64_t count, std::int64_t chunk);
+IndexRange chunk_range(std::int64_t total, std::int64_t count, std::int64_t chunk);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

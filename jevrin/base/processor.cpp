@@ -5,7 +5,7 @@
 #include <fstream>
 #include <thread>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // "model name : ..." of /proc/cpuinfo; empty where there is none.
@@ -37,4 +37,4 @@ const Processor& processor() {
     return found;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Processor {
     std::string name;  // as the system calls it, with the widest vectors it has
@@ -13,4 +13,4 @@ struct Processor {
 // Looked up once.
 const Processor& processor();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <cmath>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 RandomStream::RandomStream(const RandomKey& key)
     // The purpose takes the upper half of one key word; seeds beyond 48 bits fold into the rest.
@@ -63,4 +63,4 @@ std::vector<std::int64_t> random_order(std::int64_t count, std::uint64_t seed, P
     return order;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What a draw is for. The values are part of the recorded behaviour: add at the end, never renumber.
 enum class Purpose : std::uint32_t {
@@ -68,4 +68,4 @@ class RandomStream {
 std::vector<std::int64_t> random_order(std::int64_t count, std::uint64_t seed, Purpose purpose,
                                        std::uint32_t epoch);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <cassert>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -189,4 +189,4 @@ void RowStore::put(const ContentHash& content, std::span<const std::byte> row) {
     overflow_->put(content, row);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

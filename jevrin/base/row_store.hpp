@@ -24,7 +24,7 @@
 #include <string>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RowStoreSettings {
     // Made when it is missing; without one the store disappears with its object.
@@ -86,4 +86,4 @@ class RowStore {
     std::unique_ptr<RowStore> overflow_;  // takes what the directory cannot
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 double SettingNode::number() const {
     const auto* whole = as<std::int64_t>();
@@ -56,4 +56,4 @@ SettingNode node_of(const Json& json) {
     return node;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

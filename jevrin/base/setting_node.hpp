@@ -9,7 +9,7 @@
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // From 1; 0: it stands nowhere (a value that was put in, or a file without lines).
 struct SourcePlace {
@@ -62,4 +62,4 @@ const char* type_name(const SettingNode& node);
 // JSON without places.
 SettingNode node_of(const Json& json);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <algorithm>
 #include <type_traits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 TableReader::TableReader(const SettingNode& table, std::filesystem::path file, std::string what)
     : table_(table), file_(std::move(file)), what_(std::move(what)) {}
@@ -200,4 +200,4 @@ void TableReader::finish() const {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

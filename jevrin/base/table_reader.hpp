@@ -10,7 +10,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class TableReader {
   public:
@@ -94,4 +94,4 @@ class TableReader {
     std::vector<std::string> accepted_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

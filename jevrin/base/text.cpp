@@ -11,7 +11,7 @@
 #include <numeric>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct CodePoint {
@@ -185,4 +185,4 @@ std::string spoken_bytes(std::int64_t bytes) {
     return value < 1e9 ? fmt::format("{:.1f} MB", value / 1e6) : fmt::format("{:.2f} GB", value / 1e9);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

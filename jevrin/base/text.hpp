@@ -7,7 +7,7 @@
 #include <string>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The text with control characters and bytes that are not UTF-8 written as \xNN, so that no file or class
 // name can move the cursor or forge a line of output.
@@ -45,4 +45,4 @@ std::string folded_form(std::string_view text);
 // "12.3 MB".
 std::string spoken_bytes(std::int64_t bytes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <mutex>
 #include <thread>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Pool {
@@ -83,4 +83,4 @@ void PoolGroup::wait() {
     arena().execute([&] { tasks_->group.wait(); });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <cstdint>
 #include <memory>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Calls run(context, chunk) for each chunk in [0, count), on as many threads as set_threads() allows.
 void run_on_pool(std::int64_t count, void (*run)(void*, std::int64_t), void* context);
@@ -29,4 +29,4 @@ class PoolGroup {
     std::unique_ptr<Tasks> tasks_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

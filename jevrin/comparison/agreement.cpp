@@ -10,7 +10,7 @@
 #include <limits>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr double nothing = std::numeric_limits<double>::quiet_NaN();
@@ -167,4 +167,4 @@ std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, s
     return places;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct AgreedItem {
     ItemNumber item;
@@ -45,4 +45,4 @@ enum class ItemGroup {
 std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group,
                                   std::optional<Regime> regime = std::nullopt);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cmath>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr const char* fraction_path = "training.training_fraction";
@@ -176,4 +176,4 @@ AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evid
     return report;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct AmountPoint {
     double fraction = 0.0;            // of the training part
@@ -49,4 +49,4 @@ struct AmountReport {
 // InputError when no candidate was trained on several fractions.
 AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -17,7 +17,7 @@
 #include <map>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // What one candidate brings to the choice.
@@ -253,4 +253,4 @@ std::vector<CandidatePair> compare_pairs(const Ledger& ledger, const StudyRecord
     return pairs;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

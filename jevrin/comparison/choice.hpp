@@ -19,7 +19,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What "cheap" means.
 enum class Cost {
@@ -89,4 +89,4 @@ struct CandidatePair {
 std::vector<CandidatePair> compare_pairs(const Ledger& ledger, const StudyRecord& study,
                                          const StudyEvidence& evidence);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

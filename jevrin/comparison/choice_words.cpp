@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string quoted(const std::string& name) {
@@ -168,4 +168,4 @@ void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vecto
     choice.reasons.insert(choice.reasons.end(), set_apart.begin(), set_apart.end());
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

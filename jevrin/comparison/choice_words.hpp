@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ChoiceCounts {
     std::int64_t tied = 0;   // the best and those that the evidence does not put behind it
@@ -20,4 +20,4 @@ void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vecto
 // "0.04 s of training a run", "4,550 trained parameters".
 std::string spoken_cost(const RankedCandidate& candidate, Cost cost);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

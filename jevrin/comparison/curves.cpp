@@ -8,7 +8,7 @@
 #include <algorithm>
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::optional<Metric> metric_of(CurveQuantity quantity) {
@@ -141,4 +141,4 @@ std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves) 
     return groups;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <utility>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The epochs of one run.
 struct RunCurves {
@@ -69,4 +69,4 @@ struct CandidateCurves {
 // Runs without an epoch are left out. Refers to the curves.
 std::vector<CandidateCurves> by_candidate(const std::vector<RunCurves>& curves);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

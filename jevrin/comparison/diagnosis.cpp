@@ -7,7 +7,7 @@
 #include <numeric>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Each value with its neighbours: one odd epoch decides nothing.
@@ -259,4 +259,4 @@ Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSetting
     return Examination(curve, settings).conclude();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

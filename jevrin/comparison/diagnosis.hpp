@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class Finding {
     too_short,        // to say anything
@@ -77,4 +77,4 @@ struct Diagnosis {
 // curve: the epochs of one run in their order, at least one; the rules stand in docs/diagnosis.md.
 Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 RunEvidence evidence_of_run(const Ledger& ledger, const RunRecord& run) {
@@ -119,4 +119,4 @@ CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t cla
     return outcomes;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

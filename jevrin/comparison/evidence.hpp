@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One finished run and what it predicted on its validation part, by the ledger's number of the item.
 struct RunEvidence {
@@ -51,4 +51,4 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
 // For leads by this metric.
 CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cmath>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 bool all_on_the_same_items(const CandidateOutcomes& first, const CandidateOutcomes& second) {
@@ -144,4 +144,4 @@ NeededEvidence needed_evidence(const Lead& lead) {
     return needed;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One run, item by item.
 struct RunOutcomes {
@@ -79,4 +79,4 @@ struct NeededEvidence {
 // For crossed leads; from the normal approximation, (1.96 + 0.84) standard errors.
 NeededEvidence needed_evidence(const Lead& lead);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::optional<double> best_score(const RunRecord& run, Metric metric) {
@@ -66,4 +66,4 @@ std::vector<RunPair> compare_ledgers(const Ledger& first, const Ledger& second) 
     return pairs;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

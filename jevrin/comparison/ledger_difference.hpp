@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RunPair {
     std::string study;
@@ -25,4 +25,4 @@ struct RunPair {
 // has.
 std::vector<RunPair> compare_ledgers(const Ledger& first, const Ledger& second);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

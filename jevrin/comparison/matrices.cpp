@@ -11,7 +11,7 @@
 #include <limits>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // What each seed predicted for the same items; folds of a seed put together.
@@ -214,4 +214,4 @@ RecallTable recalls_of(const StudyEvidence& evidence) {
     return table;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // By cell, [true class][predicted]: shares of the true class, 0 where it has no items.
 using CellShares = std::vector<std::vector<double>>;
@@ -72,4 +72,4 @@ struct RecallTable {
 };
 RecallTable recalls_of(const StudyEvidence& evidence);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

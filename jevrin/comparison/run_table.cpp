@@ -10,7 +10,7 @@
 #include <charconv>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr const char* record_keys[] = {"run",
@@ -249,4 +249,4 @@ std::vector<RunGroup> group_by(const std::vector<RunRow>& rows, const std::strin
     return groups;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -18,7 +18,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What a run has under a key.
 struct RunValue {
@@ -71,4 +71,4 @@ struct RunGroup {
 };
 std::vector<RunGroup> group_by(const std::vector<RunRow>& rows, const std::string& key, Metric metric);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

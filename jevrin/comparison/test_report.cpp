@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string in_words(const TestReport& report, const Choice& choice) {
@@ -74,4 +74,4 @@ TestReport report_on_test(const std::filesystem::path& ledger_directory, const S
     return report;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct TestedRun {
     std::string run;
@@ -33,4 +33,4 @@ struct TestReport {
 TestReport report_on_test(const std::filesystem::path& ledger, const StudyRecord& study, const Choice& choice,
                           const PredictionProgress& progress = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

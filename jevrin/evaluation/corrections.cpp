@@ -7,7 +7,7 @@
 #include <map>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Row {
@@ -43,4 +43,4 @@ std::int64_t write_corrections(const std::vector<MarkRecord>& marks, const std::
     return std::ssize(rows);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

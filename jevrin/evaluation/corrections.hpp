@@ -7,11 +7,11 @@
 #include <filesystem>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Writes the marks that propose a label or to leave the item out as a corrections file (item, label, note),
 // ordered by item. Rows that the file already has for other items stay. Returns how many rows it has.
 // InputError when there is such a file and it is no list of corrections.
 std::int64_t write_corrections(const std::vector<MarkRecord>& marks, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

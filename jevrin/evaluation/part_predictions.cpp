@@ -15,7 +15,7 @@
 #include <algorithm>
 #include <charconv>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::vector<std::string> ids_of(const std::vector<ItemRecord>& items) {
@@ -226,4 +226,4 @@ PartPredictions read_predictions(const std::filesystem::path& file, const std::v
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

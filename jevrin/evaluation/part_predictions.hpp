@@ -11,7 +11,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PartPredictions {
     std::vector<std::string> items;  // ids
@@ -59,4 +59,4 @@ std::string to_csv(const PartPredictions& predictions, const std::vector<std::st
 PartPredictions read_predictions(const std::filesystem::path& file, const std::vector<ItemRecord>& items,
                                  const std::vector<std::string>& classes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

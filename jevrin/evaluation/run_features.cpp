@@ -13,7 +13,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t pictures_at_a_time = 64;
@@ -120,4 +120,4 @@ PartPredictions out_of_fold_predictions(const RunFeatures& features, std::size_t
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RunFeatures {
     std::vector<ItemRecord> items;
@@ -44,4 +44,4 @@ std::vector<Neighbour> nearest_items(const RunFeatures& features, std::size_t it
 PartPredictions out_of_fold_predictions(const RunFeatures& features, std::size_t classes,
                                         std::int64_t folds = 5, std::uint64_t seed = 1);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::vector<RunRecord> runs_with_matrices(const Ledger& ledger, const StudyRecord& study,
                                           const std::vector<std::string>& names) {
@@ -45,4 +45,4 @@ RunMatrix sum_of_matrices(const Ledger& ledger, const StudyRecord& study, const 
     return sum;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The runs of these names that have a matrix: a run that is named needs one epoch, of a candidate the
 // finished runs count. InputError when there is none.
@@ -31,4 +31,4 @@ RunMatrix sum_of_matrices(const Ledger& ledger, const StudyRecord& study, const 
                           Part part, std::optional<std::int64_t> epoch = std::nullopt,
                           const PredictionProgress& progress = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 bool is_meant(const RunRecord& run, const std::string& name) {
@@ -72,4 +72,4 @@ std::vector<RunRecord> finished_runs_called(const Ledger& ledger, const StudyRec
     return found;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Runs that stand, or those that were archived as well.
 enum class RunScope { standing, archived_too };
@@ -26,4 +26,4 @@ const RunRecord* best_run(const std::vector<RunRecord>& runs, Metric metric);
 std::vector<RunRecord> finished_runs_called(const Ledger& ledger, const StudyRecord& study,
                                             const std::vector<std::string>& names);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

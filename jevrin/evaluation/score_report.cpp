@@ -1,6 +1,6 @@
 #include "jevrin/evaluation/score_report.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 ScoreReport score_report(const PredictionTable& table, const ScoreSettings& settings,
                          const BootstrapSettings& bootstrap, std::optional<double> temperature) {
@@ -16,4 +16,4 @@ ScoreReport score_report(const PredictionTable& table, const ScoreSettings& sett
     return report;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

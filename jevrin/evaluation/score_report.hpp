@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ScoreReport {
     Scores scores;
@@ -29,4 +29,4 @@ struct ScoreReport {
 ScoreReport score_report(const PredictionTable& table, const ScoreSettings& settings,
                          const BootstrapSettings& bootstrap, std::optional<double> temperature);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 SuspectReport suspects_by_features(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                                    const PredictionProgress& progress) {
@@ -81,4 +81,4 @@ SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
     return suspects_by_features(ledger, study, *best, progress);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

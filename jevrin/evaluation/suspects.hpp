@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct SuspectReport {
     std::string source;           // where the probabilities come from, in words
@@ -36,4 +36,4 @@ SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
                             SuspectSource source = SuspectSource::features,
                             const PredictionProgress& progress = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

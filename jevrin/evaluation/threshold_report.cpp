@@ -8,7 +8,7 @@
 
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 ThresholdReport threshold_report(const Ledger& ledger, const RunRecord& run,
                                  const PartPredictions& predictions, const ThresholdWishes& wishes) {
@@ -40,4 +40,4 @@ ThresholdReport threshold_report(const Ledger& ledger, const RunRecord& run,
     return report;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ThresholdWishes {
     std::optional<std::size_t> one_class = std::nullopt;  // only this class
@@ -38,4 +38,4 @@ struct ThresholdReport {
 ThresholdReport threshold_report(const Ledger& ledger, const RunRecord& run,
                                  const PartPredictions& predictions, const ThresholdWishes& wishes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <map>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 using Outputs = std::vector<Folded>;
@@ -484,4 +484,4 @@ std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> i
     return {out};
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 inline constexpr std::int64_t batch_prime = 1'048'583;  // the first above 2^20
 
@@ -35,4 +35,4 @@ std::vector<std::string> foldable_operators();
 // The outputs of a node. InputError names the node.
 std::vector<Folded> fold(const GraphNode& node, FoldedInputs inputs);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

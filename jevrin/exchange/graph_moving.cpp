@@ -1,13 +1,17 @@
 // What only moves elements, as a stored graph has it.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/tensor/arithmetic.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 std::vector<const Folded*> pointers_to(const std::vector<std::shared_ptr<const Folded>>& inputs) {
@@ -358,4 +362,4 @@ void GraphReader::read_depth_to_space(const GraphNode& node) {
     set(node, builder_.reshape(cut, {s[0], depth, s[2] * block, s[3] * block}, batch_prime, node.name()));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class GraphNode {
   public:
@@ -76,4 +76,4 @@ class GraphNode {
     std::int64_t opset_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

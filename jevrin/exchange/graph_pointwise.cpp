@@ -1,13 +1,16 @@
 // What works element by element, as a stored graph has it.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/tensor/arithmetic.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 View GraphReader::pointwise(const std::string& name, const Operator& op, const View& view) {
     View result = view;
@@ -212,4 +215,4 @@ void GraphReader::read_softmax(const GraphNode& node) {
     set(node, result);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,10 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 const std::vector<int> channels_last = {2, 3, 1};
 }
@@ -167,4 +170,4 @@ void GraphReader::read_reduction(const GraphNode& node) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

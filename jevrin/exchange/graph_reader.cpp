@@ -9,7 +9,10 @@
 #include <cmath>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 // All constants that are computed while reading take no more than this many elements together.
@@ -479,4 +482,4 @@ std::size_t GraphReader::fixed_number(const std::string& name, float value) {
     return builder_.add(name, Constant{false}, {}, {Tensor({1}, {&value, 1})});
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

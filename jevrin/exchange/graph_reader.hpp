@@ -18,7 +18,7 @@
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A value of the graph: left out, stored in the file, known, or dependent on the image.
 using GraphValue = std::variant<std::monostate, const StoredTensor*, std::shared_ptr<const Folded>, View>;
@@ -100,9 +100,9 @@ class GraphReader {
     void read_global_maximum(const GraphNode& node);
     void read_reduction(const GraphNode& node);
     std::pair<std::size_t, View> image(const GraphNode& node);
-    Window window(const GraphNode& node, const Shape& image, std::int64_t kernel_height,
-                  std::int64_t kernel_width) const;
-    Window pooling_window(const GraphNode& node, const Shape& image) const;
+    operators::Window window(const GraphNode& node, const Shape& image, std::int64_t kernel_height,
+                             std::int64_t kernel_width) const;
+    operators::Window pooling_window(const GraphNode& node, const Shape& image) const;
     View image_result(const View& from, std::size_t node) const;
     View reduced(const GraphNode& node, const std::string& name, ReductionKind kind, const View& view);
 
@@ -147,4 +147,4 @@ class GraphReader {
     std::int64_t folded_elements_ = 0;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

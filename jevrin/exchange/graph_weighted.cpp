@@ -9,7 +9,9 @@
 #include <limits>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 void GraphReader::read_convolution(const GraphNode& node) {
     node.expect_inputs(2, 3);
@@ -309,4 +311,4 @@ void GraphReader::read_local_response(const GraphNode& node) {
     set(node, image_result(view, builder_.add(name, Arithmetic{ArithmeticKind::divide}, {input, x})));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

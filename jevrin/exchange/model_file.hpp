@@ -14,7 +14,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Model {
     Network network;
@@ -43,4 +43,4 @@ std::vector<std::string> readable_operators();
 // Writes the file whole or not at all.
 void write_model(const std::filesystem::path& path, const Model& model);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 Model read_model(const std::filesystem::path& path, const ReadSettings& settings) {
     const std::string file = printable(path.string());
@@ -21,4 +21,4 @@ Model read_model(const std::filesystem::path& path, const ReadSettings& settings
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,10 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 constexpr int opset_written = 17;
@@ -242,4 +245,4 @@ void write_model(const std::filesystem::path& path, const Model& model) {
     write_file(path, bytes);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

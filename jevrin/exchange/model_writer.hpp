@@ -14,7 +14,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // How a value lies in the file: as in memory, or as an image with its channels first.
 enum class Layout { plain, channels_first };
@@ -51,7 +51,7 @@ class ModelWriter {
                          const std::vector<std::int64_t>& values);
     static void set_int(onnx::NodeProto& proto, const std::string& called, std::int64_t value);
     static void set_float(onnx::NodeProto& proto, const std::string& called, float value);
-    static void set_window(onnx::NodeProto& proto, const Window& w);
+    static void set_window(onnx::NodeProto& proto, const operators::Window& w);
     // The name of a node's value in a layout; a transposition is written when it lies otherwise.
     std::string as(std::size_t node, Layout wanted);
     // A constant is one item in the file; where each image needs one of its own it is repeated.
@@ -66,10 +66,10 @@ class ModelWriter {
     // Under the name of its role.
     void add_parameter(onnx::NodeProto& proto, std::size_t i, std::size_t p);
     void write_node(std::size_t i);
-    void write(std::size_t i, const Input&);
+    void write(std::size_t i, const operators::Input&);
     [[noreturn]] void refuse(std::size_t i) const;
-    void write(std::size_t i, const Constant& op);
-    void write(std::size_t i, const Convolution& op);
+    void write(std::size_t i, const operators::Constant& op);
+    void write(std::size_t i, const operators::Convolution& op);
     // Channels are the second dimension in the file: images turn to channels-first, rows of tokens on their
     // side and back.
     template <typename WriteOn>
@@ -93,30 +93,30 @@ class ModelWriter {
             set_ints(add("Transpose", name(i), {normalised}), "perm", back);
         }
     }
-    void write(std::size_t i, const BatchNormalisation& op);
+    void write(std::size_t i, const operators::BatchNormalisation& op);
     // In groups: each group is normalised as one channel, then scaled and shifted by channel.
-    void write(std::size_t i, const GroupNormalisation& op);
-    void write(std::size_t i, const LayerNormalisation& op);
-    void write(std::size_t i, const Activation& op);
-    void write(std::size_t i, const ParametricRelu&);
-    void write(std::size_t i, const MaxPooling& op);
-    void write(std::size_t i, const AveragePooling& op);
-    void write(std::size_t i, const GlobalAveragePooling&);
-    void write(std::size_t i, const Reduction& op);
-    void write(std::size_t i, const Softmax& op);
-    void write(std::size_t i, const Arithmetic& op);
-    void write(std::size_t i, const MatrixProduct&);
-    void write(std::size_t i, const Dense&);
+    void write(std::size_t i, const operators::GroupNormalisation& op);
+    void write(std::size_t i, const operators::LayerNormalisation& op);
+    void write(std::size_t i, const operators::Activation& op);
+    void write(std::size_t i, const operators::ParametricRelu&);
+    void write(std::size_t i, const operators::MaxPooling& op);
+    void write(std::size_t i, const operators::AveragePooling& op);
+    void write(std::size_t i, const operators::GlobalAveragePooling&);
+    void write(std::size_t i, const operators::Reduction& op);
+    void write(std::size_t i, const operators::Softmax& op);
+    void write(std::size_t i, const operators::Arithmetic& op);
+    void write(std::size_t i, const operators::MatrixProduct&);
+    void write(std::size_t i, const operators::Dense&);
     // The inputs of a node in the layout of most of them.
     Layout common_layout(std::size_t i) const;
-    void write(std::size_t i, const Concatenate& op);
-    void write(std::size_t i, const Slice& op);
-    void write(std::size_t i, const Padding& op);
-    void write(std::size_t i, const Transpose& op);
-    void write(std::size_t i, const Reshape& op);
-    void write(std::size_t i, const Flatten&);
-    void write(std::size_t i, const Gather& op);
-    void write(std::size_t i, const Dropout& op);
+    void write(std::size_t i, const operators::Concatenate& op);
+    void write(std::size_t i, const operators::Slice& op);
+    void write(std::size_t i, const operators::Padding& op);
+    void write(std::size_t i, const operators::Transpose& op);
+    void write(std::size_t i, const operators::Reshape& op);
+    void write(std::size_t i, const operators::Flatten&);
+    void write(std::size_t i, const operators::Gather& op);
+    void write(std::size_t i, const operators::Dropout& op);
 
     const Network& network_;
     std::vector<Shape> shapes_;
@@ -128,4 +128,4 @@ class ModelWriter {
     onnx::GraphProto* graph_ = nullptr;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

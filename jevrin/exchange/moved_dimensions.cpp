@@ -4,7 +4,7 @@
 #include <limits>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {}
 
 Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const std::int64_t> stated,
@@ -150,4 +150,4 @@ std::vector<std::int64_t> permutation_of(const GraphNode& node, std::int64_t ran
     return permutation;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

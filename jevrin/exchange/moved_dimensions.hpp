@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The shape that a Reshape asks for: 0 keeps a dimension, -1 takes what is left of `total` elements.
 Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const std::int64_t> stated,
@@ -36,4 +36,4 @@ Folded shape_value(const GraphNode& node, const Shape& shape);
 // The permutation of a Transpose.
 std::vector<std::int64_t> permutation_of(const GraphNode& node, std::int64_t rank);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

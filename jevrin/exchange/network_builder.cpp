@@ -9,7 +9,10 @@
 #include <cassert>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 // Elements that a value of one image may have.
@@ -284,4 +287,4 @@ View NetworkBuilder::reshape(const View& from, const Shape& target, std::int64_t
     return this->view(cut, axes);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

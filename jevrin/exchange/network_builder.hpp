@@ -15,7 +15,7 @@
 #include <utility>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 inline constexpr int batch_axis = -1;
 
@@ -76,4 +76,4 @@ class NetworkBuilder {
     std::map<std::pair<std::size_t, Groups>, std::size_t> arranged_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

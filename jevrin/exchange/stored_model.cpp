@@ -15,7 +15,7 @@
 #include <cstring>
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 static_assert(std::endian::native == std::endian::little, "stored elements are little-endian");
@@ -400,4 +400,4 @@ StoredModel read_stored_model(const std::filesystem::path& path) {
     return ModelWalk(path).read();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

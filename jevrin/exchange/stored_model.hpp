@@ -15,7 +15,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Dimensions beyond this are refused before any memory is taken.
 inline constexpr std::int64_t largest_dimension = 1 << 20;
@@ -66,4 +66,4 @@ struct StoredModel {
 // InputError, without the name of the file, when it is no model, cut short, or claims what cannot be.
 StoredModel read_stored_model(const std::filesystem::path& path);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

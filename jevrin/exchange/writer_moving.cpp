@@ -10,7 +10,9 @@
 #include <limits>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 void ModelWriter::write(std::size_t i, const MaxPooling& op) {
     set_window(add_image("MaxPool", i), op.window);
@@ -129,4 +131,4 @@ void ModelWriter::write(std::size_t i, const Gather& op) {
     set_int(proto, "axis", file_axis(input, op.axis, layouts_[i]));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

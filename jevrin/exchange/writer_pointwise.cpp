@@ -10,7 +10,9 @@
 #include <limits>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 void ModelWriter::write(std::size_t i, const Activation& op) {
     const Function& f = op.function;
@@ -151,4 +153,4 @@ void ModelWriter::write(std::size_t i, const Dropout& op) {
     proto.add_input(add_weight(name(i) + ":rate", {}, {&rate, 1}));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,9 @@
 #include <limits>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 void ModelWriter::write(std::size_t i, const Convolution& op) {
     const Node& node = network_.nodes[i];
@@ -108,4 +110,4 @@ void ModelWriter::write(std::size_t i, const Dense&) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

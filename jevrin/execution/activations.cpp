@@ -5,7 +5,10 @@
 
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 void describe(StageActivation& stage) {
@@ -49,4 +52,4 @@ const Tensor* first_filters(const Network& network) {
     return nullptr;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

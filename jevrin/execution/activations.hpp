@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct StageActivation {
     std::string stage;
@@ -26,4 +26,4 @@ std::vector<StageActivation> stage_activations(const Network& network, std::span
 // The weight of the first convolution, [height, width, in, out]; null when there is none.
 const Tensor* first_filters(const Network& network);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 namespace {
 
@@ -46,4 +46,4 @@ BufferPlan plan_buffers(std::span<const BufferLife> lives) {
     return by_size.total <= by_time.total ? by_size : by_time;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

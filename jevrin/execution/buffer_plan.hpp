@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A buffer and the steps, first and last included, during which it holds something.
 struct BufferLife {
@@ -23,4 +23,4 @@ struct BufferPlan {
 // first or the earliest first, whichever takes less.
 BufferPlan plan_buffers(std::span<const BufferLife> lives);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

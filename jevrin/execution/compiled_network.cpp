@@ -13,7 +13,10 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 constexpr std::int64_t float_bytes = sizeof(float);
@@ -240,4 +243,4 @@ void CompiledNetwork::Release::operator()(float* memory) const {
     release_floats(memory);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <memory>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct BufferLife;
 
@@ -75,4 +75,4 @@ class CompiledNetwork {
     std::unique_ptr<float[], Release> arena_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 Inference::Inference(const Network& network, std::int64_t capacity)
     : network_(rewrite(network, RewritingStage::before_inference)),
@@ -57,4 +57,4 @@ void class_probabilities(std::int64_t batch, std::int64_t classes, std::span<con
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class CompiledNetwork;
 
@@ -45,4 +45,4 @@ class Inference {
 void class_probabilities(std::int64_t batch, std::int64_t classes, std::span<const float> logits,
                          std::span<float> probabilities);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

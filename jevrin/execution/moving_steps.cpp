@@ -5,7 +5,10 @@
 
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 class RearrangementStep : public Step {
@@ -97,4 +100,4 @@ std::unique_ptr<Step> step_of(const Gather& op, const Node&, const StepShapes& s
     return rearranged(Rearrangement::gather(shapes.inputs[0], op.axis, op.places));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

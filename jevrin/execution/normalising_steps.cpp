@@ -4,7 +4,10 @@
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/softmax.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 class BatchNormalisationStep : public Step {
@@ -157,4 +160,4 @@ std::unique_ptr<Step> step_of(const Softmax& op, const Node&, const StepShapes& 
     return std::make_unique<SoftmaxStep>(shape, op.logarithm);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

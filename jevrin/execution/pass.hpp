@@ -4,7 +4,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What the random operators of a training pass are keyed by.
 struct PassDraw {
@@ -28,4 +28,4 @@ std::int64_t fitting_batch(const PassMemory& memory);
 // InputError when a batch of this size needs more than memory_limit() leaves, with the batch that would fit.
 void require_memory(const PassMemory& memory, std::int64_t batch);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,10 @@
 #include "jevrin/tensor/dropout.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 class ActivationStep : public Step {
@@ -122,4 +125,4 @@ std::unique_ptr<Step> step_of(const Dropout& op, const Node&, const StepShapes& 
     return std::make_unique<DropoutStep>(op.rate, element_count(shapes.output), shapes.index);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

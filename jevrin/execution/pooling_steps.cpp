@@ -4,7 +4,10 @@
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/reduction.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 class MaxPoolingStep : public Step {
@@ -115,4 +118,4 @@ std::unique_ptr<Step> step_of(const Reduction& op, const Node&, const StepShapes
     return std::make_unique<ReductionStep>(op, shapes.inputs[0]);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,8 +1,12 @@
 #include "jevrin/execution/steps.hpp"
 
+#include "jevrin/base/overloaded.hpp"
+
 #include <stdexcept>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes) {
     return std::visit(Overloaded{
@@ -14,4 +18,4 @@ std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes) {
                       node.op);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What one step reads and writes backwards. A null input gradient is not wanted.
 struct BackwardArguments {
@@ -72,32 +72,38 @@ std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepS
 
 // One for each operator, beside its step; make_step() takes that of the node's.
 // weighted_steps.cpp
-std::unique_ptr<Step> step_of(const Constant& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Convolution& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const MatrixProduct& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Dense& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Constant& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Convolution& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::MatrixProduct& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Dense& op, const Node& node, const StepShapes& shapes);
 // normalising_steps.cpp
-std::unique_ptr<Step> step_of(const BatchNormalisation& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const LayerNormalisation& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const GroupNormalisation& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Softmax& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::BatchNormalisation& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::LayerNormalisation& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::GroupNormalisation& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Softmax& op, const Node& node, const StepShapes& shapes);
 // pointwise_steps.cpp
-std::unique_ptr<Step> step_of(const Activation& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const ParametricRelu& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Arithmetic& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Dropout& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Activation& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::ParametricRelu& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Arithmetic& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Dropout& op, const Node& node, const StepShapes& shapes);
 // pooling_steps.cpp
-std::unique_ptr<Step> step_of(const MaxPooling& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const AveragePooling& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const GlobalAveragePooling& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Reduction& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::MaxPooling& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::AveragePooling& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::GlobalAveragePooling& op, const Node& node,
+                              const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Reduction& op, const Node& node, const StepShapes& shapes);
 // moving_steps.cpp
-std::unique_ptr<Step> step_of(const Concatenate& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Slice& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Padding& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Transpose& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Reshape& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Flatten& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const Gather& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Concatenate& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Slice& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Padding& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Transpose& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Reshape& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Flatten& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Step> step_of(const operators::Gather& op, const Node& node, const StepShapes& shapes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

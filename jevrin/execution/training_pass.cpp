@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
     : network_(network), compiled_(std::make_unique<CompiledNetwork>(network, PassKind::training)) {
@@ -88,4 +88,4 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -16,7 +16,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class CompiledNetwork;
 struct BackwardArguments;
@@ -66,4 +66,4 @@ class TrainingPass {
     const float* input_ = nullptr;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,10 +5,14 @@
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/element_loop.hpp"
 #include "jevrin/tensor/matrix_product.hpp"
+#include "jevrin/tensor/reduction.hpp"
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 const float* bias_of(const Node& node) {
@@ -127,4 +131,4 @@ std::unique_ptr<Step> step_of(const Dense&, const Node&, const StepShapes& shape
     return std::make_unique<DenseStep>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <set>
 #include <sstream>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
                   const std::string& title, const std::filesystem::path& file) {
@@ -75,4 +75,4 @@ set rmargin at screen 0.97
         file, 1280, 760);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <filesystem>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Scores with their intervals over the number of training items, on a scale of doublings: each point in the
 // colour of its candidate with its regime's mark, the lines between them in the colour of the candidate that
@@ -15,4 +15,4 @@ namespace jevrin {
 void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
                   const std::string& title, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

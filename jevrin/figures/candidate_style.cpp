@@ -6,7 +6,7 @@
 
 #include <cstdlib>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // A colour on its way to white (255) or black (0).
@@ -53,4 +53,4 @@ std::string regime_sign(Regime regime) {
     unhandled(regime);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Their letters (results/candidate_letters.hpp), and a colour for each.
 class CandidateStyles : public CandidateLetters {
@@ -24,4 +24,4 @@ int regime_mark(Regime regime);
 // The same as a character, for lists beside figures.
 std::string regime_sign(Regime regime);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <cmath>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_candidates = 40;
@@ -235,4 +235,4 @@ unset multiplot
         file, 1280, std::max(560, 170 + 24 * static_cast<int>(count)));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

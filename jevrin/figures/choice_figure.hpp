@@ -7,7 +7,7 @@
 #include <filesystem>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Three panels: the mean of each candidate with its 95 % interval, best first and the chosen one named; how
 // far each lies behind the best, with its interval; and scores against the cost, the efficient front as a
@@ -15,4 +15,4 @@ namespace jevrin {
 void draw_choice(const Choice& choice, const CandidateStyles& styles, const std::string& title,
                  const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_classes = 60;
@@ -65,4 +65,4 @@ plot $recalls using 1:2:3:4 with xerrorbars linewidth 1.6 linecolor rgb '#0072b2
         file, 1100, 190 + row * static_cast<int>(std::max<std::size_t>(count, 3)));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

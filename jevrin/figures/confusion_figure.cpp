@@ -10,7 +10,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& shares,
@@ -141,4 +141,4 @@ unset multiplot
                 file, 1280, 110 + static_cast<int>(rows) * 290);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

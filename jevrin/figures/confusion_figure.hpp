@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Shade follows the share (of the true class for counts). Up to 30 classes stand in their order with a figure
 // in each cell; more are put in an order in which confused classes are neighbours, every few of them with its
@@ -20,4 +20,4 @@ void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string
 void draw_confusion_strip(const std::vector<ConfusionFrame>& frames, const std::vector<std::string>& classes,
                           const std::string& title, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

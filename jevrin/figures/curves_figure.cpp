@@ -10,7 +10,7 @@
 #include <limits>
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_panels = 4;
@@ -325,4 +325,4 @@ unset multiplot
         file, 1280, 720);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

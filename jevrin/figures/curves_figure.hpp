@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A panel for each quantity, at most four. One colour per candidate: the mean over its runs on validation
 // thick with the runs' range as a band, the mean on training dashed; smoothed curves with the unsmoothed ones
@@ -17,4 +17,4 @@ namespace jevrin {
 void draw_curves(const std::vector<RunCurves>& curves, const CurveView& view, const CandidateStyles& styles,
                  const std::string& title, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

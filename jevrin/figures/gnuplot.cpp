@@ -20,7 +20,7 @@
 #include <mutex>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Feeds the script to gnuplot's standard input and returns what it says on standard error; no shell takes
@@ -179,4 +179,4 @@ std::string series_colour(std::size_t index) {
     return colours[index % series_colours];
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <string>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Foreign text as a gnuplot string: nothing in it can become code. Characters that no font of this machine
 // has become question marks.
@@ -21,4 +21,4 @@ void draw_figure(const std::string& script, const std::filesystem::path& file, i
 inline constexpr std::size_t series_colours = 8;  // from there on they begin again
 std::string series_colour(std::size_t index);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cmath>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Small maps are shown with square pixels, not blurred.
@@ -115,4 +115,4 @@ SheetRow map_pictures(const StageActivation& stage, std::size_t most) {
     return row;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One picture for each filter, at most so many: in colour for filters on three channels, the sum over the
 // channels otherwise. Grey stands for 0.
@@ -16,4 +16,4 @@ SheetRow filter_pictures(const Tensor& filters, std::size_t most);
 // tokens that come from a square of patches show the length of each token. Empty for vectors.
 SheetRow map_pictures(const StageActivation& stage, std::size_t most);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

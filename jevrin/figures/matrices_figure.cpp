@@ -10,7 +10,7 @@
 #include <cmath>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Around zero: orange below, white, blue above; both ends differ from each other with every kind of colour
@@ -321,4 +321,4 @@ plot $cells using 1:2:3 with image pixels
         file, 1280, 270 + row * static_cast<int>(std::max<std::size_t>(order.size(), 4)));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // first - second by cell, blue where the first has more and orange where the second has; cells beyond chance
 // are framed. Up to 30 classes each cell has its figure and the gains of recall stand beside; of more,
@@ -26,4 +26,4 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
 void draw_recalls(const RecallTable& table, const std::vector<std::string>& classes,
                   const CandidateStyles& styles, const std::string& title, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

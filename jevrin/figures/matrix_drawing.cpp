@@ -9,7 +9,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string name_of(const std::vector<std::string>& classes, std::size_t one) {
     constexpr std::size_t longest_name = 24;
@@ -40,4 +40,4 @@ std::string class_tics(const std::vector<std::string>& classes, const std::vecto
     return tics;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

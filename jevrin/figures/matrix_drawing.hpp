@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Up to so many classes each cell has its figure, and the classes their own order.
 inline constexpr std::size_t most_with_figures = 30;
@@ -30,4 +30,4 @@ std::vector<std::size_t> display_order(const ConfusionMatrix& matrix);
 std::string class_tics(const std::vector<std::string>& classes, const std::vector<std::size_t>& order,
                        std::size_t most);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

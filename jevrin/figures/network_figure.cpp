@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t rows_wanted = 17;   // of a column
@@ -142,4 +142,4 @@ plot NaN
     draw_figure(script, file, width, std::max(560, static_cast<int>(rows) * 50 + 80));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,10 +7,10 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Frozen layers are grey, trained ones coloured; lines beside a column are values that skip layers.
 void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
                   const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

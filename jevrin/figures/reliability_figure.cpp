@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 void draw_reliability(std::span<const ReliabilityBin> bins, const std::string& title,
                       const std::filesystem::path& file) {
@@ -59,4 +59,4 @@ unset multiplot
                 file, 900, 800);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,11 +7,11 @@
 #include <span>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The share that was right over the confidence, a point for each bin with Wilson's 95 % interval, its size by
 // how many items it holds; below, how many there are. On the diagonal, confidence means what it says.
 void draw_reliability(std::span<const ReliabilityBin> bins, const std::string& title,
                       const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

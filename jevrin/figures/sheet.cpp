@@ -6,6 +6,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/images/batches.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -13,7 +14,7 @@
 #include <algorithm>
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t margin = 24;
@@ -233,4 +234,4 @@ std::vector<SheetRow> sample_rows_before_and_after(const ImageSet& set, std::siz
     return rows;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,8 +1,9 @@
 // Sheets: many labelled pictures on one page.
 #pragma once
 
-#include "jevrin/images/batches.hpp"
+#include "jevrin/images/augmentation.hpp"
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/preparation.hpp"
 #include "jevrin/results/pictured_items.hpp"
 
 #include <filesystem>
@@ -10,7 +11,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct SheetRow {
     std::string label;  // stands above the row
@@ -50,4 +51,4 @@ std::vector<SheetRow> sample_rows_before_and_after(const ImageSet& set, std::siz
                                                    std::uint64_t seed, const Fitting& fitting,
                                                    const Augmentation& augmentation);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

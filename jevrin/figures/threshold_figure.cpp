@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_coloured = 8;
@@ -136,4 +136,4 @@ unset multiplot
                 file, 1280, 580);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

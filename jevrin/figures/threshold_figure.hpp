@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One class against the rest.
 struct NamedCurve {
@@ -23,4 +23,4 @@ void draw_thresholds(const std::vector<NamedCurve>& curves, const std::vector<Co
                      const std::optional<CoveragePoint>& chosen, const std::string& title,
                      const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

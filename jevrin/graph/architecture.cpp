@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/overloaded.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/network_parts.hpp"
@@ -12,7 +13,10 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 std::size_t add_shortcut(Network& network, const std::string& name, std::size_t input, std::int64_t in,
@@ -176,4 +180,4 @@ void initialise(Network& network, std::size_t first_node, std::uint64_t seed) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A residual backbone (He 2016): a convolution with this kernel and stride and, if asked, a 3x3 maximum with
 // stride 2; one stage per width, every stage but the first halving the map; then the global average. Stages
@@ -109,4 +109,4 @@ void append_head(Network& backbone, const HeadSettings& settings, std::int64_t c
 // parametric ReLUs 0.25 (He 2015). Keyed by seed and node name.
 void initialise(Network& network, std::size_t first_node, std::uint64_t seed);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

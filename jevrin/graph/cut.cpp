@@ -10,7 +10,10 @@
 #include <optional>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 // Nodes by what happens to them at a cut.
@@ -162,4 +165,4 @@ std::optional<NetworkHalves> cut_at_head(const Network& network) {
     return halves;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

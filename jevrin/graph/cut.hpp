@@ -7,7 +7,7 @@
 #include <optional>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The two halves of a network at a boundary: the frozen part computes the boundary features of an item, the
 // trained part makes the classes from them.
@@ -41,4 +41,4 @@ std::size_t find_head(const Network& network);
 // Cuts a classifier before its head, where its value is a vector of features; nothing when that cannot be.
 std::optional<NetworkHalves> cut_at_head(const Network& network);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,5 +1,6 @@
 #include "jevrin/graph/descriptions.hpp"
 
+#include "jevrin/base/overloaded.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
@@ -8,7 +9,7 @@
 #include <algorithm>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t widest = 65'536;
@@ -360,4 +361,6 @@ std::vector<std::pair<std::string, std::vector<SettingInfo>>> family_infos() {
     return infos;
 }
 
-}  // namespace jevrin
+template class Description<HeadSettings>;
+
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include "jevrin/base/description.hpp"
 #include "jevrin/graph/architecture.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 const EnumNames<ResidualBlock>& names_of(ResidualBlock);
 
@@ -18,6 +18,9 @@ const Description<VisionTransformerSettings>& description_of(const VisionTransfo
 const Description<Layer>& description_of(const Layer&);
 const Description<HeadSettings>& description_of(const HeadSettings&);
 
+// Compiled once.
+extern template class Description<HeadSettings>;
+
 // A [network] table: a family with its settings, or a list of layers. InputError with the place of what is
 // wrong.
 Architecture read_architecture(TableReader reader);
@@ -27,4 +30,4 @@ Json canonical_json(const Architecture& architecture);
 // The families by name, each with its settings, for documents.
 std::vector<std::pair<std::string, std::vector<SettingInfo>>> family_infos();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,10 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 Window square_window(std::int64_t size) {
@@ -201,4 +204,4 @@ Network vision_transformer_backbone(const VisionTransformerSettings& settings, c
     return network;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

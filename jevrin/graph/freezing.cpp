@@ -5,7 +5,10 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 bool is_weighted(const Node& node) {
@@ -58,4 +61,4 @@ void set_rate_factor(Network& network, const std::string& stage_or_node, double 
         if (belongs_to(node, stage_or_node)) node.rate_factor = factor;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

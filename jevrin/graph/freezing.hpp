@@ -7,7 +7,7 @@
 #include <cstdint>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The nodes of a network that come from its backbone are [1, end).
 // Where the last so many weighted layers (convolutions and dense layers) of the backbone begin. InputError
@@ -30,4 +30,4 @@ void fix_statistics(Network& network, std::size_t begin, std::size_t end);
 // are none.
 void set_rate_factor(Network& network, const std::string& stage_or_node, double factor);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

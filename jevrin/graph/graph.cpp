@@ -11,7 +11,9 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
 
 std::size_t Network::add(std::string name, Operator op, std::vector<std::size_t> inputs,
                          std::vector<Tensor> parameters) {
@@ -109,4 +111,4 @@ std::size_t find_boundary(const Network& network, const std::string& stage_or_no
                                  fmt::join(stages, ", ")));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -19,7 +19,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Node {
     std::string name;
@@ -75,4 +75,4 @@ bool belongs_to(const Node& node, const std::string& stage_or_node);
 // is none.
 std::size_t find_boundary(const Network& network, const std::string& stage_or_node);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

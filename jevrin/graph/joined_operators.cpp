@@ -5,7 +5,10 @@
 #include <numbers>
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 constexpr int deepest_product = 4;
@@ -248,4 +251,4 @@ Network join_activations(Network network) {
     return remove_unused(std::move(network));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

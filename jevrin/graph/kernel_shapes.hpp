@@ -5,10 +5,10 @@
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/pooling.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // image is [height, width, channels]; node is a convolution.
 ConvolutionShape convolution_shape(const Node& node, const Shape& image);
-PoolingShape pooling_shape(const Window& window, const Shape& image, bool count_padding);
+PoolingShape pooling_shape(const operators::Window& window, const Shape& image, bool count_padding);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,10 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 class ListBuilder {
@@ -154,4 +157,4 @@ Network layer_network(const LayerList& list, const Shape& input) {
     return std::move(builder).network();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

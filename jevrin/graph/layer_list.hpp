@@ -14,7 +14,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class LayerKind {
     convolution,    // width, kernel, stride, dilation, groups; padded so that stride 1 keeps the size; bias
@@ -61,4 +61,4 @@ struct LayerList {
 // names both sides of a clash: the layer, what it needs, and what the layer before it gives.
 Network layer_network(const LayerList& list, const Shape& input);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,10 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 std::string describe_window(const Window& w) {
@@ -63,4 +66,4 @@ std::vector<LayerRow> layer_table(const Network& network) {
     return layers;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

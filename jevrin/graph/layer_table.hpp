@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LayerRow {
     std::string name;       // of its first node
@@ -26,4 +26,4 @@ struct LayerRow {
 // layer before them.
 std::vector<LayerRow> layer_table(const Network& network);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

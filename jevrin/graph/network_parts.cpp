@@ -1,6 +1,8 @@
 #include "jevrin/graph/network_parts.hpp"
 
-namespace jevrin::network_parts {
+namespace jevrin::inline v1::network_parts {
+
+using namespace operators;
 
 std::size_t convolution(Network& network, const std::string& name, std::size_t input, std::int64_t in,
                         std::int64_t out, std::int64_t kernel, std::int64_t stride, std::int64_t groups) {
@@ -44,4 +46,4 @@ std::size_t global_average(Network& network, std::size_t input) {
     return network.add("pool.flatten", Flatten{}, {x});
 }
 
-}  // namespace jevrin::network_parts
+}  // namespace jevrin::inline v1::network_parts

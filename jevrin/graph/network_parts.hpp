@@ -6,7 +6,7 @@
 #include <cstdint>
 #include <string>
 
-namespace jevrin::network_parts {
+namespace jevrin::inline v1::network_parts {
 
 // Square kernels with the padding that keeps the size at stride 1; no bias. Weights are zero.
 std::size_t convolution(Network& network, const std::string& name, std::size_t input, std::int64_t in,
@@ -30,4 +30,4 @@ std::size_t residual_block(Network& network, const std::string& name, std::size_
 // pool.average and pool.flatten.
 std::size_t global_average(Network& network, std::size_t input);
 
-}  // namespace jevrin::network_parts
+}  // namespace jevrin::inline v1::network_parts

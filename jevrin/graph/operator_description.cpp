@@ -2,7 +2,10 @@
 
 #include "jevrin/base/enumeration.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 using Role = ParameterRole;
@@ -155,4 +158,4 @@ const OperatorDescription& describe(const Operator& op) {
         op);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string_view>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class ParameterRole {
     weight,
@@ -37,4 +37,4 @@ struct OperatorDescription {
 };
 const OperatorDescription& describe(const Operator& op);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

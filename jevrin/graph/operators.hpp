@@ -2,18 +2,16 @@
 // axes count the dimensions of one item from 0.
 #pragma once
 
-#include "jevrin/base/overloaded.hpp"
-#include "jevrin/tensor/arithmetic.hpp"
-#include "jevrin/tensor/pointwise.hpp"
-#include "jevrin/tensor/rearrangement.hpp"
-#include "jevrin/tensor/reduction.hpp"
+#include "jevrin/tensor/kinds.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstdint>
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+namespace operators {
 
 struct Window {
     std::int64_t kernel_height = 1;
@@ -117,23 +115,29 @@ struct Dropout {
     double rate = 0.5;
 };
 
-using Operator = std::variant<Input, Constant, Convolution, BatchNormalisation, LayerNormalisation,
-                              GroupNormalisation, Activation, ParametricRelu, MaxPooling, AveragePooling,
-                              GlobalAveragePooling, Reduction, Softmax, Arithmetic, MatrixProduct, Dense,
-                              Concatenate, Slice, Padding, Transpose, Reshape, Flatten, Gather, Dropout>;
+}  // namespace operators
+
+using Operator =
+    std::variant<operators::Input, operators::Constant, operators::Convolution, operators::BatchNormalisation,
+                 operators::LayerNormalisation, operators::GroupNormalisation, operators::Activation,
+                 operators::ParametricRelu, operators::MaxPooling, operators::AveragePooling,
+                 operators::GlobalAveragePooling, operators::Reduction, operators::Softmax,
+                 operators::Arithmetic, operators::MatrixProduct, operators::Dense, operators::Concatenate,
+                 operators::Slice, operators::Padding, operators::Transpose, operators::Reshape,
+                 operators::Flatten, operators::Gather, operators::Dropout>;
 
 // The two most common ones.
 inline Operator relu() {
-    return Activation{{FunctionKind::relu}};
+    return operators::Activation{{FunctionKind::relu}};
 }
 inline Operator sum_of_two() {
-    return Arithmetic{ArithmeticKind::add};
+    return operators::Arithmetic{ArithmeticKind::add};
 }
 
 // Whether an operator is an activation of this kind.
 inline bool is_activation(const Operator& op, FunctionKind kind) {
-    const auto* activation = std::get_if<Activation>(&op);
+    const auto* activation = std::get_if<operators::Activation>(&op);
     return activation != nullptr && activation->function.kind == kind;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,10 @@
 #include <map>
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 std::vector<int> count_users(const Network& network) {
@@ -145,4 +148,4 @@ Network rewrite(Network network, RewritingStage stage) {
     return network;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

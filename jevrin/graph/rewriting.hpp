@@ -7,7 +7,7 @@
 
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class RewritingStage {
     after_reading,     // what an exporter spelled out becomes whole operators
@@ -26,4 +26,4 @@ const std::vector<RewritingPass>& rewriting_passes();
 // Every pass of a stage, one after the other.
 Network rewrite(Network network, RewritingStage stage);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

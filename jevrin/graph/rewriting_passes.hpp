@@ -3,7 +3,7 @@
 
 #include "jevrin/graph/graph.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // joined_operators.cpp: one operator where an exporter spelled it out. The new one has the name of the last
 // node that it stands for; nodes that nothing reads any more stay until remove_unused().
@@ -18,4 +18,4 @@ Network fold_normalisations(Network network);  // stored statistics, into the co
 Network fuse_activations(Network network);     // into the convolution before them
 Network fuse_rectified_sums(Network network);  // a ReLU into the sum before it
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,13 +3,17 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/graph/kernel_shapes.hpp"
+#include "jevrin/tensor/arithmetic.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 [[noreturn]] void clash(const Node& node, const std::string& what) {
@@ -287,4 +291,4 @@ std::vector<Shape> infer_shapes(const Network& network) {
     return shapes;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

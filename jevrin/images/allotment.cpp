@@ -11,7 +11,7 @@
 #include <cmath>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::vector<Slot> slots_of(const PartsSettings& settings) {
@@ -209,4 +209,4 @@ int Allotment::slot_for_unit(const std::vector<std::size_t>& members) const {
     return best;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

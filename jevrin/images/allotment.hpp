@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The items that stay together, by the index of the first of them.
 using Units = std::map<std::size_t, std::vector<std::size_t>>;
@@ -52,4 +52,4 @@ class Allotment {
     std::vector<std::vector<std::int64_t>> needs_;  // the same, less what is there
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

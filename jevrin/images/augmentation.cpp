@@ -10,7 +10,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 const std::array<std::string, 4> strength_names = {"none", "light", "medium", "strong"};
@@ -169,4 +169,4 @@ MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::in
     return draw;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

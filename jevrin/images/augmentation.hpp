@@ -17,7 +17,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Bytes [height, width, channels] to change in place; channels is 1 or 3.
 struct PixelGrid {
@@ -104,4 +104,4 @@ struct MixingDraw {
 MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::int64_t item,
                        std::size_t choices, std::int64_t side);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

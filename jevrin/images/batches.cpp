@@ -1,12 +1,13 @@
 #include "jevrin/images/batches.hpp"
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/images/picture_store.hpp"
 
 #include <algorithm>
 #include <cassert>
 #include <mutex>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Bytes that each thread keeps for one picture.
@@ -200,4 +201,4 @@ const Batch* BatchQueue::next() {
     return &work.slots[slot];
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,52 +1,18 @@
-// The fitted pictures of an image set, and batches of them as numbers, prepared ahead of their use.
+// Batches of the fitted pictures of an image set as numbers, prepared ahead of their use.
 //
-//     PreparedImages prepared(set, fitting, &store);
 //     BatchQueue queue(prepared, settings, order_of_items, batch_size, {.seed = 1, .epoch = 3});
 //     while (const Batch* batch = queue.next()) ... batch->pictures, batch->targets ...
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"
-#include "jevrin/images/image_set.hpp"
-#include "jevrin/images/picture_store.hpp"
-#include "jevrin/images/preparation.hpp"
+#include "jevrin/images/prepared_images.hpp"
 
 #include <cstdint>
 #include <memory>
 #include <span>
 #include <vector>
 
-namespace jevrin {
-
-class PreparedImages {
-  public:
-    // set and store must outlive this. With a store every picture that it lacks is read, fitted and put there
-    // now, in parallel; without one pictures are read whenever they are needed. The bytes are the same.
-    PreparedImages(const ImageSet& set, const Fitting& fitting, PictureStore* store = nullptr,
-                   const ReadProgress& progress = {});
-
-    const Fitting& fitting() const { return fitting_; }
-    std::int64_t values_per_image() const { return fitting_.values(); }
-
-    std::int64_t count() const;
-    // Of the file, or rows, that an item came from.
-    const ContentHash& content(std::int64_t item) const;
-
-    // One picture's bytes; into `space` [values_per_image] when they must be read.
-    const std::uint8_t* pixels(std::size_t item, std::span<std::uint8_t> space) const;
-
-    // The scaling measured over these items.
-    Scaling scaling_of(std::span<const std::size_t> items) const;
-
-    // out [items.size(), size, size, channels], in parallel. The overlays that were laid on change nothing
-    // about the labels; mixing is not done here.
-    void fill(std::span<const std::int64_t> items, const ScalingTable& scaling,
-              const Augmentation& augmentation, const AugmentationKey& key, std::span<float> out) const;
-
-  private:
-    const ImageSet& set_;
-    Fitting fitting_;
-    PictureStore* store_;
-};
+namespace jevrin::inline v1 {
 
 // A batch as a network takes it.
 struct Batch {
@@ -92,4 +58,4 @@ class BatchQueue {
     std::unique_ptr<Work> work_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

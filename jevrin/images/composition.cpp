@@ -11,7 +11,7 @@
 #include <algorithm>
 #include <mutex>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -142,4 +142,4 @@ CompositionSummary compose(const ImageSet& set, const Composition& composition, 
     return summary;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Composition {
     std::int64_t copies = 1;  // new pictures of each image
@@ -33,4 +33,4 @@ struct CompositionSummary {
 CompositionSummary compose(const ImageSet& set, const Composition& composition,
                            const std::filesystem::path& directory, const ReadProgress& progress = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

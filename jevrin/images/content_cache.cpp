@@ -10,7 +10,7 @@
 #include <string_view>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::string_view heading = "jevrin contents 1\n";
@@ -116,4 +116,4 @@ void ContentCache::save() {
     changed_ = false;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

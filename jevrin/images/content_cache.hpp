@@ -16,7 +16,7 @@
 #include <string>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What one reading of a file gives.
 struct FileContent {
@@ -62,4 +62,4 @@ class ContentCache {
     bool changed_ = false;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include "jevrin/images/decoding.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Colours with alpha as [height, width, 4].
 struct TransparentImage {
@@ -26,4 +26,4 @@ ImageFacts webp_facts(std::span<const std::byte> bytes);
 Image decode_opaque_webp(std::span<const std::byte> bytes);
 TransparentImage decode_transparent_webp(std::span<const std::byte> bytes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <cstring>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 bool has_mark(std::span<const std::byte> bytes, std::string_view mark, std::size_t at = 0) {
@@ -122,4 +122,4 @@ Cutout decode_cutout(std::span<const std::byte> bytes) {
     return cutout;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

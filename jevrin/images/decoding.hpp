@@ -10,7 +10,7 @@
 
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // values: pixels that did not come from an image file but from an array of numbers.
 enum class ImageFormat { unknown, png, jpeg, webp, values };
@@ -55,4 +55,4 @@ struct Cutout {
 // A PNG or WebP with alpha; what has none is opaque everywhere.
 Cutout decode_cutout(std::span<const std::byte> bytes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 void read_cutout(Overlay& overlay) {
@@ -253,4 +253,9 @@ const Description<Fitting>& description_of(const Fitting&) {
     return description;
 }
 
-}  // namespace jevrin
+template class Description<Augmentation>;
+template class Description<ImageSource>;
+template class Description<Fitting>;
+template class Description<Composition>;
+
+}  // namespace jevrin::inline v1

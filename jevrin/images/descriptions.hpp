@@ -7,7 +7,7 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 const Description<Mixing>& description_of(const Mixing&);
 const Description<Overlay>& description_of(const Overlay&);
@@ -16,4 +16,10 @@ const Description<ImageSource>& description_of(const ImageSource&);
 const Description<Fitting>& description_of(const Fitting&);
 const Description<Composition>& description_of(const Composition&);
 
-}  // namespace jevrin
+// Compiled once.
+extern template class Description<Augmentation>;
+extern template class Description<ImageSource>;
+extern template class Description<Fitting>;
+extern template class Description<Composition>;
+
+}  // namespace jevrin::inline v1

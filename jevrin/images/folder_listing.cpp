@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -208,4 +208,4 @@ std::vector<fs::path> image_files(const fs::path& path) {
     return files;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

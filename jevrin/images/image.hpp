@@ -7,7 +7,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Red, green, blue.
 using Colour = std::array<std::uint8_t, 3>;
@@ -38,4 +38,4 @@ std::vector<std::byte> encode_jpeg(const Image& image, int quality);
 // coarser of both grids. Sums of whole numbers, all exact, so that the result is the same on every machine.
 Image resize(const Image& image, std::int64_t width, std::int64_t height);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -13,7 +13,7 @@
 #include <algorithm>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -223,4 +223,4 @@ std::vector<std::int64_t> class_counts(const ImageSet& set) {
     return counts;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -21,7 +21,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Where a set comes from.
 struct ImageSource {
@@ -119,4 +119,4 @@ std::vector<std::int64_t> class_counts(const ImageSet& set);
 // All image files below a folder (or the one file), by name, hidden and foreign ones left out.
 std::vector<std::filesystem::path> image_files(const std::filesystem::path& path);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,7 +15,7 @@
 #include <set>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -220,4 +220,4 @@ void list_arrays(ImageSet& set, const ImageSource& source) {
     set.array = array;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <string_view>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 const unsigned char* as_chars(std::span<const std::byte> bytes) {
@@ -188,4 +188,4 @@ std::vector<std::byte> encode_jpeg(const Image& image, int quality) {
     return {first, first + size};
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <cstddef>
 #include <cstdio>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::map<std::string, std::string> image_libraries() {
     const int webp = WebPGetDecoderVersion();
@@ -19,4 +19,4 @@ std::map<std::string, std::string> image_libraries() {
             {"libwebp", fmt::format("{}.{}.{}", webp >> 16, webp >> 8 & 255, webp & 255)}};
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

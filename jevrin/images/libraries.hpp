@@ -4,9 +4,9 @@
 #include <map>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Their versions, by name.
 std::map<std::string, std::string> image_libraries();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

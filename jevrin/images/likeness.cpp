@@ -12,7 +12,7 @@
 #include <numeric>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t side = likeness_side;
@@ -155,4 +155,4 @@ std::vector<NearDuplicate> near_duplicates(const ImageSet& set) {
     return pairs;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

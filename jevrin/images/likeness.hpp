@@ -14,7 +14,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ImageSet;
 
@@ -60,4 +60,4 @@ class Alike {
     std::vector<std::size_t> first_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include "jevrin/images/image_set.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 void list_folders(ImageSet& set, const ImageSource& source);
 void list_index(ImageSet& set, const ImageSource& source);
@@ -18,4 +18,4 @@ void collect_images(const std::filesystem::path& folder, std::vector<std::filesy
 void set_classes(ImageSet& set, std::vector<std::string> names, const ImageSource& source,
                  const std::string& place);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,7 +15,7 @@
 #include <optional>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::string_view npy_mark = "\x93NUMPY";
@@ -353,4 +353,4 @@ LabelArray read_labels(const std::filesystem::path& path) {
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class NumberType { uint8, int8, uint16, int16, uint32, int32, uint64, int64, float32, float64 };
 
@@ -82,4 +82,4 @@ struct LabelArray {
 };
 LabelArray read_labels(const std::filesystem::path& path);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

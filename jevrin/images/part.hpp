@@ -7,7 +7,7 @@
 #include <optional>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class Part { training, validation, test };
 inline constexpr std::array<Part, 3> all_parts = {Part::training, Part::validation, Part::test};
@@ -16,4 +16,4 @@ const EnumNames<Part>& names_of(Part);
 // From a folder's name or a cell: the name, or train, valid, val, testing, in any case.
 std::optional<Part> part_from_name(const std::string& name);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <numeric>
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Units units_among(const ImageSet& set, const std::vector<std::size_t>& items, bool near_duplicates_together) {
@@ -189,4 +189,4 @@ Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings, cons
     return parts;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,7 +15,7 @@
 #include <unordered_map>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // shares: of each class. counts: so many images of each class; a count of 0 for training means the rest.
 // given: as the source says (folders, or a column). folds: k equal shares, one of which is validation.
@@ -66,4 +66,4 @@ Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings = {},
 // The units of a set: for each item the lowest index of those it stays together with.
 std::vector<std::size_t> find_units(const ImageSet& set, bool near_duplicates_together);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

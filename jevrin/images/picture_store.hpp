@@ -14,7 +14,7 @@
 #include <optional>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class PictureStore {
   public:
@@ -53,4 +53,4 @@ class PictureStore {
     RowStore rows_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

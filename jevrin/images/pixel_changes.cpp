@@ -4,7 +4,7 @@
 #include <cmath>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Scratch that each thread keeps: augmentation allocates nothing once it is warm.
@@ -275,4 +275,4 @@ void lay_over(const PixelGrid& grid, const Cutout& cutout, const std::array<doub
         }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/images/augmentation.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What moves pixels, in this order: a crop resized to the whole, zoom and rotation about the centre, flips, a
 // shift in whole pixels. Outside the picture its edge is repeated.
@@ -43,4 +43,4 @@ void erase(const PixelGrid& grid, double area, double aspect, double x, double y
 void lay_over(const PixelGrid& grid, const Cutout& cutout, const std::array<double, 2>& centre, double size,
               double opacity);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

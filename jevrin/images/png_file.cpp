@@ -6,7 +6,7 @@
 
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // libpng's simplified reader: it knows palettes, 16 bits, grey, transparency by colour, and interlacing.
@@ -99,4 +99,4 @@ std::vector<std::byte> encode_png(const Image& image) {
     return bytes;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

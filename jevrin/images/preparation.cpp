@@ -11,7 +11,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Size {
@@ -208,4 +208,4 @@ void ScalingTable::apply(std::span<const std::uint8_t> pixels, std::span<float> 
         for (std::size_t c = 0; c < channels; ++c) out[i + c] = table_[c][pixels[i + c]];
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

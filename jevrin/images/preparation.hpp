@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
 // about its centre, pad fills up the shorter side.
@@ -91,4 +91,4 @@ class ScalingTable {
     std::array<std::array<float, 256>, 3> table_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

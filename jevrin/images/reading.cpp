@@ -14,7 +14,7 @@
 #include <mutex>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 namespace fs = std::filesystem;
@@ -243,4 +243,4 @@ void read_items(ImageSet& set, const ReadProgress& progress, ContentCache* cache
         if (counts[c] == 0) refuse_empty_class(set, set.classes[c]);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include <cassert>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // For each output coordinate the input coordinates it takes: `taps` of them from first[o] on, with weights
@@ -103,4 +103,4 @@ Image resize(const Image& image, std::int64_t width, std::int64_t height) {
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Spread spread_of(std::vector<double> values) {
@@ -64,4 +64,4 @@ Survey survey_images(const ImageSet& set) {
     return survey;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

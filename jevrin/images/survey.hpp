@@ -7,7 +7,7 @@
 #include <map>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Items from the smallest to the largest by a measure.
 struct Spread {
@@ -46,4 +46,4 @@ struct Survey {
 // Of a set that was read and has items.
 Survey survey_images(const ImageSet& set);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

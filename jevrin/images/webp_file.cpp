@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 #include <webp/decode.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 const std::uint8_t* data(std::span<const std::byte> bytes) {
@@ -52,4 +52,4 @@ TransparentImage decode_transparent_webp(std::span<const std::byte> bytes) {
     return image;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,14 +3,14 @@
 #pragma once
 
 #include "jevrin/ledger/records.hpp"
-#include "jevrin/training/layer_monitor.hpp"
+#include "jevrin/training/layer_summary.hpp"
 
 #include <cstdint>
 #include <string>
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Numbers of an epoch: columns of `epochs` beside run, keys of checkpoints.
 struct EpochColumn {
@@ -106,4 +106,4 @@ inline std::string placeholders(std::size_t count) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <filesystem>
 #include <memory>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LedgerConnection {
     std::filesystem::path directory;
@@ -16,4 +16,4 @@ struct LedgerConnection {
     std::filesystem::path claims_file() const { return directory / "claims"; }
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <chrono>
 #include <thread>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 const char* const schema = R"sql(
@@ -394,4 +394,4 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

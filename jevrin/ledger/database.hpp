@@ -7,7 +7,7 @@
 #include <memory>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The version of the schema this code writes.
 inline constexpr int schema_version = 7;
@@ -29,4 +29,4 @@ auto with_database_errors(const std::filesystem::path& file, Work work) -> declt
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include <compare>
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // 0 names nothing.
 template <typename Kind>
@@ -21,4 +21,4 @@ using DivisionId = LedgerId<struct DivisionKind>;
 using ImageSetId = LedgerId<struct ImageSetKind>;
 using ItemNumber = LedgerId<struct ItemKind>;
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

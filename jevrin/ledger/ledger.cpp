@@ -3,13 +3,14 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/statements.hpp"
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // As RunIdentity::varied is written: a table of texts by path.
@@ -452,4 +453,4 @@ std::vector<TestLook> Ledger::test_looks(StudyId study) const {
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,11 +15,10 @@
 // WorkError when it cannot be read; both name the file.
 #pragma once
 
-#include "jevrin/base/files.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/ledger/records.hpp"
-#include "jevrin/training/layer_monitor.hpp"
+#include "jevrin/training/layer_summary.hpp"
 
 #include <filesystem>
 #include <memory>
@@ -27,7 +26,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LedgerConnection;
 
@@ -115,4 +114,4 @@ class Ledger {
     std::shared_ptr<LedgerConnection> connection_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
     return with_database_errors(connection_->file(), [&] {
@@ -156,4 +156,4 @@ std::vector<MarkRecord> Ledger::marks(StudyId study) const {
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

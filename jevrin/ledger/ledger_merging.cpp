@@ -7,7 +7,7 @@
 
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The numbers of the other ledger and what they are here.
@@ -239,4 +239,4 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

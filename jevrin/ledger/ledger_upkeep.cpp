@@ -4,7 +4,7 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/statements.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // A tag is one word of the tables and filters that show it.
@@ -72,4 +72,4 @@ void LedgerWriter::delete_run(RunId run) {
     for (const std::filesystem::path& file : ledger_.model_files(run)) std::filesystem::remove(file, none);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

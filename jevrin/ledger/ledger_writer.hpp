@@ -13,9 +13,10 @@
 // ledger cannot be written; nothing is written half.
 #pragma once
 
+#include "jevrin/base/place_lock.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class LedgerWriter {
   public:
@@ -93,4 +94,4 @@ class LedgerWriter {
     Ledger ledger_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // What it takes to read items again, besides their paths: only arrays need more than that.
@@ -333,4 +333,4 @@ bool LedgerWriter::remove_mark(StudyId study, const std::string& item) {
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

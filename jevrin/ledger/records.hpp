@@ -12,7 +12,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Of one part.
 struct PartScores {
@@ -179,4 +179,4 @@ struct RunIdentity {
     const std::string& key() const { return identity.empty() ? settings : identity; }
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -16,7 +16,7 @@
 #include <string>
 #include <type_traits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // UTC, "2026-01-31T12:00:00Z".
 inline std::string now() {
@@ -86,4 +86,4 @@ Enum stored_value(const LedgerConnection& connection, const std::string& name) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

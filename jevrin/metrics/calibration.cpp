@@ -6,7 +6,7 @@
 #include <cmath>
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr double lowest_temperature = 0.2;
@@ -30,7 +30,7 @@ Slope slope_at(const PredictionTable& table, double power) {
     const std::int64_t chunks = (rows + rows_at_a_time - 1) / rows_at_a_time;
     std::vector<Slope> by_chunk(static_cast<std::size_t>(chunks));
     parallel_for(chunks, [&](std::int64_t chunk) {
-        const Range range = chunk_range(rows, chunks, chunk);
+        const IndexRange range = chunk_range(rows, chunks, chunk);
         Slope sum;
         for (auto i = static_cast<std::size_t>(range.begin); i < static_cast<std::size_t>(range.end); ++i) {
             const auto row = table.row(i);
@@ -131,4 +131,4 @@ PredictionTable with_temperature(const PredictionTable& table, double temperatur
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

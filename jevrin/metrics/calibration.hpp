@@ -7,7 +7,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Items whose confidence (the highest probability) lies in (low, high].
 struct ReliabilityBin {
@@ -45,4 +45,4 @@ double fit_temperature(const PredictionTable& table);
 // again.
 PredictionTable with_temperature(const PredictionTable& table, double temperature);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include <cassert>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Pair {
@@ -79,4 +79,4 @@ ConfusionMatrix reordered(const ConfusionMatrix& matrix, const std::vector<std::
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <cassert>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 double ratio(std::int64_t part, std::int64_t whole) {
@@ -130,4 +130,4 @@ double score(const ConfusionMatrix& matrix, Metric metric) {
     unhandled(metric);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -16,7 +16,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class ConfusionMatrix {
   public:
@@ -67,4 +67,4 @@ const EnumNames<Metric>& names_of(Metric);
 std::string spoken_metric(Metric metric);
 double score(const ConfusionMatrix& matrix, Metric metric);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Sum of squares about the mean, over the number less one.
@@ -133,4 +133,4 @@ CrossedEstimate crossed_difference(const SeedsByItems& first, const SeedsByItems
                          confidence);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

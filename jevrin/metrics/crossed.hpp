@@ -15,7 +15,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct CrossedEstimate {
     double mean = 0.0;
@@ -44,4 +44,4 @@ CrossedEstimate crossed_mean(const SeedsByItems& table, double confidence = 0.95
 CrossedEstimate crossed_difference(const SeedsByItems& first, const SeedsByItems& second,
                                    double confidence = 0.95);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

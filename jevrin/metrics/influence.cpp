@@ -1,6 +1,6 @@
 #include "jevrin/metrics/influence.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // What scores over classes are made of.
@@ -102,4 +102,4 @@ std::vector<double> item_influences(std::size_t classes, std::span<const std::si
     return values;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Jackknife pseudo-values (Tukey 1958): n * score(all) - (n - 1) * score(all but item i). Their mean
 // estimates the score, and they may be compared item by item between models. For accuracy they are 1 and 0.
@@ -15,4 +15,4 @@ namespace jevrin {
 std::vector<double> item_influences(std::size_t classes, std::span<const std::size_t> labels,
                                     std::span<const std::size_t> predicted, Metric metric);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

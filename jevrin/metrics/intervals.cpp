@@ -9,7 +9,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 double t_quantile(double degrees_of_freedom, double confidence) {
@@ -58,4 +58,4 @@ ResampledMean resampled_mean(std::span<const double> differences, double share, 
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <optional>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Interval {
     double low = 0.0;
@@ -34,4 +34,4 @@ struct ResampledMean {
 // At least two differences.
 ResampledMean resampled_mean(std::span<const double> differences, double share, double confidence = 0.95);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSelection& selection) {
     const std::vector<std::size_t> predicted = table.predicted();
@@ -32,4 +32,4 @@ std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSe
     return items;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

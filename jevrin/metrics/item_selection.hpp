@@ -7,7 +7,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class ItemOutcome { wrong, right, all };
 
@@ -26,4 +26,4 @@ struct ItemSelection {
 // Rows of the table.
 std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSelection& selection);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

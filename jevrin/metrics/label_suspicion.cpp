@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The mean probability of each class over the items that carry it; above any probability without items.
@@ -70,4 +70,4 @@ std::vector<SuspectLabel> find_suspect_labels(const PredictionTable& table) {
     return suspects;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <cstddef>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // An item whose label the predictions contradict.
 struct SuspectLabel {
@@ -25,4 +25,4 @@ struct SuspectLabel {
 // that did not learn from these items: of the validation part, or out of fold.
 std::vector<SuspectLabel> find_suspect_labels(const PredictionTable& table);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // values: [n], n >= 1.
 inline double mean_of(std::span<const double> values) {
@@ -18,4 +18,4 @@ inline double squares_about(std::span<const double> values, double centre) {
     return sum;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

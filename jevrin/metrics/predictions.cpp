@@ -10,7 +10,7 @@
 #include <cmath>
 #include <unordered_map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t rows_at_a_time = 1024;
@@ -26,7 +26,7 @@ struct Faults {
     double sum = 0.0;  // of the first row that does not sum to 1
 };
 
-Faults faults_of(const PredictionTable& table, Range rows) {
+Faults faults_of(const PredictionTable& table, IndexRange rows) {
     Faults faults;
     for (auto r = static_cast<std::size_t>(rows.begin); r < static_cast<std::size_t>(rows.end); ++r) {
         if (table.labels[r] >= table.classes && faults.labels++ == 0) faults.first_label = r;
@@ -67,7 +67,7 @@ std::vector<std::size_t> PredictionTable::predicted() const {
     const auto rows = static_cast<std::int64_t>(items());
     const std::int64_t chunks = (rows + rows_at_a_time - 1) / rows_at_a_time;
     parallel_for(chunks, [&](std::int64_t chunk) {
-        const Range range = chunk_range(rows, chunks, chunk);
+        const IndexRange range = chunk_range(rows, chunks, chunk);
         for (auto i = static_cast<std::size_t>(range.begin); i < static_cast<std::size_t>(range.end); ++i)
             result[i] = predicted(i);
     });
@@ -155,4 +155,4 @@ std::vector<std::size_t> places_of_items(std::span<const std::string> items,
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

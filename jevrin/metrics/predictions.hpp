@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PredictionTable {
     std::size_t classes = 0;
@@ -37,4 +37,4 @@ void require_probabilities(const PredictionTable& table);
 std::vector<std::size_t> places_of_items(std::span<const std::string> items,
                                          std::span<const std::string> predicted_items);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <functional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Only the probabilities of the class's own items divide the others: place 2 k + 1 is that of the k-th
@@ -134,4 +134,4 @@ RankScores ClassRanking::scores(std::span<const std::uint32_t> counts) const {
     return scores_of_places(own, others);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

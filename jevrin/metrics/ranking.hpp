@@ -8,7 +8,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One class against the rest. Nothing when all items are of the class, or none is.
 struct RankScores {
@@ -36,4 +36,4 @@ class ClassRanking {
     std::size_t place_count_ = 0;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <limits>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr double undefined = std::numeric_limits<double>::quiet_NaN();
@@ -87,7 +87,7 @@ std::vector<ItemScores> score_items(const PredictionTable& table, std::size_t k)
     const auto rows = static_cast<std::int64_t>(table.items());
     const std::int64_t chunks = (rows + rows_at_a_time - 1) / rows_at_a_time;
     parallel_for(chunks, [&](std::int64_t chunk) {
-        const Range range = chunk_range(rows, chunks, chunk);
+        const IndexRange range = chunk_range(rows, chunks, chunk);
         for (auto i = static_cast<std::size_t>(range.begin); i < static_cast<std::size_t>(range.end); ++i)
             items[i] = score_item(table.row(i), table.labels[i], k);
     });
@@ -467,4 +467,4 @@ std::vector<Confusion> strongest_confusions(const ConfusionMatrix& matrix, std::
     return cells;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -19,7 +19,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class Measure {
     accuracy,
@@ -118,4 +118,4 @@ struct Confusion {
 // The fullest first; of equal ones the larger share of its class first.
 std::vector<Confusion> strongest_confusions(const ConfusionMatrix& matrix, std::size_t most);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 double mcnemar_p_value(std::int64_t first_only, std::int64_t second_only) {
     const std::int64_t differing = first_only + second_only;
@@ -30,4 +30,4 @@ std::vector<double> holm_adjusted(std::span<const double> p_values) {
     return adjusted;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

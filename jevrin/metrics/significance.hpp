@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The exact test of McNemar (1947): of the items on which two candidates differ, so many are right for the
 // first only and so many for the second only. Two-sided p-value from the binomial distribution with even
@@ -16,4 +16,4 @@ double mcnemar_p_value(std::int64_t first_only, std::int64_t second_only);
 // large as the one before, at most 1. In the order given.
 std::vector<double> holm_adjusted(std::span<const double> p_values);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

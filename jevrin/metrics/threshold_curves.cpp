@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 double share(std::int64_t part, std::int64_t whole) {
@@ -104,4 +104,4 @@ std::optional<CoveragePoint> point_of_coverage(const std::vector<CoveragePoint>&
         [](const CoveragePoint& p) { return p.accuracy(); });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

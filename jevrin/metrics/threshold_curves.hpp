@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Items whose probability of the class is at least the threshold are taken for it.
 struct ThresholdPoint {
@@ -54,4 +54,4 @@ std::vector<CoveragePoint> coverage_curve(const PredictionTable& table);
 std::optional<CoveragePoint> point_of_accuracy(const std::vector<CoveragePoint>& curve, double accuracy);
 std::optional<CoveragePoint> point_of_coverage(const std::vector<CoveragePoint>& curve, double share);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

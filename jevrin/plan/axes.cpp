@@ -12,7 +12,7 @@
 #include <cmath>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_combinations = 1000;
@@ -228,4 +228,4 @@ std::string describe(const std::vector<VariedSetting>& settings) {
     return fmt::format("{}", fmt::join(parts, ", "));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -16,7 +16,7 @@
 #include <variant>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One combination: for each axis the place in its list, or a number drawn from its range.
 using AxisValue = std::variant<std::size_t, std::int64_t, double>;
@@ -42,4 +42,4 @@ Axes read_axes(TableReader vary);
 std::vector<VariedSetting> apply_axes(const Axes& axes, const std::vector<AxisValue>& combination,
                                       SettingNode& candidate, const TableReader& places);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 #include "jevrin/plan/descriptions.hpp"
 #include "jevrin/training/descriptions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 bool is_partial(const Candidate& c) {
@@ -108,4 +108,7 @@ const Description<Candidate>& description_of(const Candidate&) {
     return description;
 }
 
-}  // namespace jevrin
+template class Description<Unfreezing>;
+template class Description<Candidate>;
+
+}  // namespace jevrin::inline v1

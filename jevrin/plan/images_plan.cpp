@@ -10,7 +10,7 @@
 #include <limits>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr double largest_count = 1e6;
@@ -200,4 +200,6 @@ ImagesPlan read_images(TableReader reader) {
     return images;
 }
 
-}  // namespace jevrin
+template class Description<ImagesPlan>;
+
+}  // namespace jevrin::inline v1

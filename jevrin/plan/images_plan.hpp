@@ -8,7 +8,7 @@
 
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // How bytes become numbers: by the mean and deviation of the training part, to 0 to 1, or by stated numbers.
 enum class ScalingKind { training, unit, stated };
@@ -31,4 +31,4 @@ struct ImagesPlan {
     std::optional<StatedScaling> scaling;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,7 +15,7 @@
 #include <limits>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Logistic regression is solved: it has neither a head nor a training of its own.
@@ -244,4 +244,4 @@ Plan read_plan(const std::filesystem::path& file) {
     return parse_plan(read_text(file), file);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include "jevrin/plan/images_plan.hpp"
 #include "jevrin/plan/regime.hpp"
 #include "jevrin/plan/varied_setting.hpp"
-#include "jevrin/training/run_trainer.hpp"
+#include "jevrin/training/training_settings.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -18,7 +18,7 @@
 #include <string_view>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // How the last layer is found: by training, or on frozen features by logistic regression solved to
 // convergence.
@@ -93,4 +93,4 @@ const Candidate& candidate_called(const Plan& plan, const std::string& name);
 // parse_plan() reads. fold is 0 without folds.
 std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // TOML's basic strings are those of JSON, but for one more character that must be escaped.
@@ -92,4 +92,4 @@ std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint6
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

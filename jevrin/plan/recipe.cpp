@@ -9,7 +9,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 ImagesPlan require_images(TableReader& reader) {
@@ -50,4 +50,4 @@ ImagesPlan read_images_of(const std::filesystem::path& file) {
     return require_images(reader);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Recipe {
     ImagesPlan images;
@@ -19,4 +19,4 @@ Recipe read_recipe(const std::filesystem::path& file);
 // The [images] of a plan or recipe alone: what surveys need. Other tables are not looked at.
 ImagesPlan read_images_of(const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string row(const SettingInfo& info) {
@@ -58,4 +58,4 @@ std::string settings_reference() {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

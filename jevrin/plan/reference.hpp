@@ -3,10 +3,10 @@
 
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Markdown: a heading and a table of keys for each table of a plan or recipe. docs/formats.md holds it; a
 // test keeps the two together.
 std::string settings_reference();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

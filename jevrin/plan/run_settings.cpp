@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Goes up when a default changes or a setting comes to mean something else; then identities are made anew.
@@ -96,4 +96,7 @@ RunSettings parse_settings(std::string_view text) {
     return read_settings(TableReader(node, "settings", "a run"), RunSettings{});
 }
 
-}  // namespace jevrin
+template class Description<RunImages>;
+template class Description<RunSettings>;
+
+}  // namespace jevrin::inline v1

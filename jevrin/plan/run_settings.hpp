@@ -7,7 +7,7 @@
 #include <string>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RunImages {
     ImagesPlan plan;          // without its source
@@ -35,4 +35,4 @@ std::string identity_of(const RunSettings& settings);
 // Reads what to_text() writes, now or in an earlier version. InputError with the key that is not understood.
 RunSettings parse_settings(std::string_view text);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 #include <toml++/toml.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 SourcePlace place_at(const toml::source_position& position) {
@@ -43,4 +43,4 @@ SettingNode parse_toml(std::string_view text, const std::filesystem::path& file)
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

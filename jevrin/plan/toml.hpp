@@ -6,10 +6,10 @@
 #include <filesystem>
 #include <string_view>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Keys of a table come in the order of their letters. InputError with FILE:LINE:COLUMN when the text is not
 // TOML.
 SettingNode parse_toml(std::string_view text, const std::filesystem::path& file);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

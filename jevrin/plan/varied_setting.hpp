@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A setting of a variant, by its path below the candidate, and what it is in words: "learning_rate", "0.03".
 struct VariedSetting {
@@ -15,4 +15,4 @@ struct VariedSetting {
 // "learning_rate 0.03, dropout 0.2": settings by their last key, or as much of the path as tells them apart.
 std::string describe(const std::vector<VariedSetting>& settings);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string spoken_group(const AgreementQuery& query) {
@@ -184,4 +184,4 @@ std::vector<MarkRecord> marks_for(const AgreementResult& result) {
     return marks;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/pictured_items.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct AgreementQuery {
     std::vector<std::string> runs = {};  // runs or candidates; none: all
@@ -40,4 +40,4 @@ std::vector<PicturedItem> pictured_items(const AgreementResult& result);
 // Marks for review, in the order of the selected items.
 std::vector<MarkRecord> marks_for(const AgreementResult& result);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 AmountsResult report_amounts(const Ledger& ledger, const StudyRecord& study,
                              const std::vector<std::string>& runs) {
@@ -80,4 +80,4 @@ std::string to_text(const AmountsResult& result, const TextForm& form) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

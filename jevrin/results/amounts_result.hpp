@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct AmountsResult {
     StudyContext context;
@@ -21,4 +21,4 @@ std::string to_json(const AmountsResult& result);
 ResultTable to_table(const AmountsResult& result);
 std::string to_text(const AmountsResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

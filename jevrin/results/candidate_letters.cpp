@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::size_t CandidateLetters::place_of(const std::string& candidate) const {
     return static_cast<std::size_t>(std::find(candidates_.begin(), candidates_.end(), candidate) -
@@ -15,4 +15,4 @@ std::string CandidateLetters::letter(const std::string& candidate) const {
     return place < 26 ? last : std::string(1, static_cast<char>('a' + (place / 26 - 1) % 26)) + last;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class CandidateLetters {
   public:
@@ -21,4 +21,4 @@ class CandidateLetters {
     std::vector<std::string> candidates_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

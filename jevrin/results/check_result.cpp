@@ -8,12 +8,13 @@
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/words.hpp"
+#include "jevrin/study/materials.hpp"
 #include "jevrin/training/descriptions.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const CandidateCheck& c, const RunSettings& settings) {
@@ -151,10 +152,17 @@ std::string CheckResult::figure_title() const {
 
 CheckResult report_check(const Materials& materials, const std::string& candidate) {
     if (!candidate.empty()) candidate_called(materials.plan, candidate);
-    return {.plan = materials.plan,
-            .classes = materials.set.classes.size(),
-            .check = check_plan(materials),
-            .candidate = candidate};
+    CheckResult result{.plan = materials.plan,
+                       .classes = materials.set.classes.size(),
+                       .check = check_plan(materials),
+                       .notes = {},
+                       .candidate = candidate};
+    if (!materials.set.problems.empty())
+        result.notes.push_back(plural(std::ssize(materials.set.problems), "unreadable image") +
+                               " left out; 'jevrin survey' names them");
+    for (const auto* notes : {&materials.set.notes, &materials.parts.notes})
+        result.notes.insert(result.notes.end(), notes->begin(), notes->end());
+    return result;
 }
 
 std::string to_json(const CheckResult& result) {
@@ -192,4 +200,4 @@ std::string to_text(const CheckResult& result, const TextForm&) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

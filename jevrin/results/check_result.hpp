@@ -4,13 +4,14 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/study/check.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct CheckResult {
     Plan plan;  // with what it left open settled
     std::size_t classes = 0;
     PlanCheck check;
-    std::string candidate;  // whose layers the text and the figure show; empty: all, and the first
+    std::vector<std::string> notes;  // what to know of the images: some left out, classes in few parts
+    std::string candidate;           // whose layers the text and the figure show; empty: all, and the first
 
     // The candidate that a figure shows.
     const CandidateCheck& shown() const;
@@ -22,4 +23,4 @@ CheckResult report_check(const Materials& materials, const std::string& candidat
 std::string to_json(const CheckResult& result);
 std::string to_text(const CheckResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

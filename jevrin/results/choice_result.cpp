@@ -7,7 +7,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const std::optional<Lead>& lead) {
@@ -256,4 +256,4 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

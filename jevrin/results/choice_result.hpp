@@ -6,7 +6,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ChoiceQuery {
     std::vector<std::string> runs = {};  // candidates, or runs, to choose among; none: all
@@ -33,4 +33,4 @@ std::string to_json(const ChoiceResult& result);
 ResultTable to_table(const ChoiceResult& result);
 std::string to_text(const ChoiceResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

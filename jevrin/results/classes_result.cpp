@@ -12,7 +12,7 @@
 #include <limits>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Column {
@@ -174,4 +174,4 @@ std::string to_text(const ClassesResult& result, const TextForm& form) {
            form.and_more(result.order.size() - rows, "classes") + "\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/run_predictions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ClassesQuery {
     // Of the table: support, right, false_positives, false_negatives, precision, recall, f1, roc_auc,
@@ -33,4 +33,4 @@ std::string to_json(const ClassesResult& result);
 ResultTable to_table(const ClassesResult& result);
 std::string to_text(const ClassesResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::string>& classes) {
@@ -154,4 +154,4 @@ std::string to_text(const MatrixMeanResult& result, const TextForm& form) {
     return result.title() + "\n\n" + table.text(rows) + form.and_more(table.rows() - rows, "cells") + "\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

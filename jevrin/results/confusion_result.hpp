@@ -6,7 +6,7 @@
 #include "jevrin/results/confusion_text.hpp"
 #include "jevrin/results/form.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ConfusionQuery {
     std::vector<std::string> runs;  // or candidates, with all their runs
@@ -69,4 +69,4 @@ std::string to_json(const MatrixMeanResult& result);
 ResultTable to_table(const MatrixMeanResult& result);
 std::string to_text(const MatrixMeanResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

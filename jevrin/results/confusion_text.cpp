@@ -7,7 +7,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string name_cut(const std::vector<std::string>& classes, std::size_t one) {
@@ -89,4 +89,4 @@ ResultTable matrix_table(const std::vector<std::vector<double>>& values,
     return table;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What a cell says: its items, their share of the true class (recall on the diagonal), or of what is
 // predicted as the class (precision there).
@@ -27,4 +27,4 @@ std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<
 ResultTable matrix_table(const std::vector<std::vector<double>>& values,
                          const std::vector<std::string>& classes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

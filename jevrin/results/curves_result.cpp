@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const EpochRecord& e) {
@@ -142,4 +142,4 @@ std::string to_text(const CurvesResult& result, const TextForm& form) {
            "\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct CurvesResult {
     StudyContext context;
@@ -27,4 +27,4 @@ ResultTable to_table(const CurvesResult& result);
 ResultTable table_at(const CurvesResult& result, std::int64_t epoch);
 std::string to_text(const CurvesResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

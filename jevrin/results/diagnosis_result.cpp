@@ -10,7 +10,7 @@
 #include <map>
 #include <sstream>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // A name, and beside it words that go on in their own column.
@@ -74,4 +74,4 @@ std::string to_text(const DiagnosisResult& result, const TextForm& form) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include "jevrin/comparison/diagnosis.hpp"
 #include "jevrin/results/form.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct DiagnosedRun {
     RunRecord run;
@@ -21,4 +21,4 @@ DiagnosisResult report_diagnoses(const Ledger& ledger, const StudyRecord& study,
 std::string to_json(const DiagnosisResult& result);
 std::string to_text(const DiagnosisResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

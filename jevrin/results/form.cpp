@@ -7,7 +7,7 @@
 
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string TextForm::and_more(std::size_t left, const std::string& of_what) const {
     if (left == 0) return "";
@@ -31,4 +31,4 @@ std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& r
     return std::count_if(looks.begin(), looks.end(), [&](const TestLook& look) { return look.run == run; });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -19,14 +19,14 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // How the text of a result is laid out.
 struct TextForm {
     std::size_t width = 100;  // columns of the terminal
     std::optional<std::size_t> rows =
         std::nullopt;          // of a list, at most; 0: all; otherwise as many as is usual
-    std::string for_all = {};  // how a reader gets the rest: "--json for all"
+    std::string for_all = {};  // how a reader gets the rest, in the caller's words
 
     // Of so many rows, how many are shown.
     std::size_t rows_of(std::size_t all, std::size_t usual = 20) const {
@@ -35,7 +35,7 @@ struct TextForm {
     }
     // " (HOW)"; empty when that is.
     std::string hint() const { return for_all.empty() ? "" : " (" + for_all + ")"; }
-    // "... and 5 more classes (--json for all)", a line; nothing when none is left.
+    // "... and 5 more classes (HOW)", a line; nothing when none is left.
     std::string and_more(std::size_t left, const std::string& of_what = "") const;
 };
 
@@ -52,4 +52,4 @@ std::string test_look_line(const std::vector<TestLook>& looks);
 // How many of them were with this run.
 std::int64_t looks_with(const std::vector<TestLook>& looks, const std::string& run);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

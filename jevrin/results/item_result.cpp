@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/words.hpp"
@@ -11,7 +12,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Where a run has an item; the test part is left alone.
@@ -157,4 +158,4 @@ std::vector<PicturedItem> pictured_items(const ItemResult& result) {
     return items;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -1,11 +1,11 @@
 // One item in full: what a run says of it, and the training items most like it.
 #pragma once
 
-#include "jevrin/evaluation/run_features.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/pictured_items.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ItemQuery {
     std::string run;
@@ -41,4 +41,4 @@ std::string to_text(const ItemResult& result, const TextForm& form = {});
 // The item first.
 std::vector<PicturedItem> pictured_items(const ItemResult& result);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <optional>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The document of a result.
 inline std::string document(const Json& json) {
@@ -30,4 +30,4 @@ inline Json interval_json(const std::optional<Interval>& interval) {
     return interval ? Json::array({interval->low, interval->high}) : Json();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 KeptRunsResult read_again(const Ledger& ledger, const std::vector<RunRecord>& runs, std::string done) {
@@ -80,4 +80,4 @@ std::string to_text(const KeptRunsResult& result, const TextForm&) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include "jevrin/results/form.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct KeptRunsResult {
     std::vector<RunRecord> runs;  // as they are now; deleted ones as they were
@@ -29,4 +29,4 @@ KeptRunsResult delete_runs(const Ledger& ledger, const std::vector<RunRecord>& r
 std::string to_json(const KeptRunsResult& result);
 std::string to_text(const KeptRunsResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // For square images of that many channels, scaled to 0 to 1.
@@ -74,4 +74,4 @@ std::string to_text(const LayersResult& result, const TextForm&) {
            "zeros: values that are exactly 0; silent: channels that are 0 everywhere in this image\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LayersQuery {
     std::filesystem::path model;  // ONNX
@@ -32,4 +32,4 @@ LayersResult report_layers(const LayersQuery& query);
 std::string to_json(const LayersResult& result);
 std::string to_text(const LayersResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string score_cell(const std::optional<double>& value) {
@@ -78,4 +78,4 @@ std::string to_text(const ContrastResult& result, const TextForm&) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

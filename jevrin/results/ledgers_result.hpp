@@ -6,7 +6,7 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct MergeResult {
     std::filesystem::path from;
@@ -25,4 +25,4 @@ std::string to_json(const ContrastResult& result);
 // Runs that differ, below a count of those that do not.
 std::string to_text(const ContrastResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

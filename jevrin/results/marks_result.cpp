@@ -12,7 +12,7 @@
 
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::vector<ItemRecord> items_called(const Ledger& ledger, const StudyRecord& study,
@@ -129,4 +129,4 @@ std::string to_text(const MarksResult& result, const TextForm&) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Marks that were put, or taken away.
 struct MarkingResult {
@@ -56,4 +56,4 @@ MarksResult report_marks(const Ledger& ledger, const StudyRecord& study,
 std::string to_json(const MarksResult& result);
 std::string to_text(const MarksResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

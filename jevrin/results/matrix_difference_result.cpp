@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // One side of a difference: the finished runs that the names mean, as one candidate.
@@ -153,4 +153,4 @@ std::string to_text(const MatrixDifferenceResult& result, const TextForm& form) 
            "\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string MistakesResult::title() const {
     const char* outcome = query.outcome == ItemOutcome::wrong   ? "wrong "
@@ -100,4 +100,4 @@ std::vector<PicturedItem> pictured_items(const MistakesResult& result) {
     return items;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/run_predictions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct MistakesQuery {
     std::string true_class = {};  // only of this class; empty: any
@@ -34,4 +34,4 @@ ResultTable to_table(const MistakesResult& result);
 std::string to_text(const MistakesResult& result, const TextForm& form = {});
 std::vector<PicturedItem> pictured_items(const MistakesResult& result);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

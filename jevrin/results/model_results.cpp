@@ -13,7 +13,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // What a pattern that no shell has resolved stands for.
@@ -208,4 +208,4 @@ std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer
                        answer.confidence(), answer.remark().empty() ? "" : "  " + answer.remark());
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <functional>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ExportResult {
     StudyContext context;
@@ -85,4 +85,4 @@ std::string to_text(const ClassifyResult& result, const TextForm& form = {});
 // One answer as a line.
 std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

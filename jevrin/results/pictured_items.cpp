@@ -2,10 +2,10 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string file_name_of_item(const std::string& id) {
     return std::filesystem::path(path_of_item(id)).filename().string();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

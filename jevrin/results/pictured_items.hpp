@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PicturedItem {
     ItemRecord item;
@@ -17,4 +17,4 @@ struct PicturedItem {
 // "tile-014.png", of an item's id.
 std::string file_name_of_item(const std::string& id);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

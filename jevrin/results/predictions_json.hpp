@@ -4,7 +4,7 @@
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/run_predictions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // run, part, epoch, items, test_looks.
 inline Json head_json(const RunPredictions& of) {
@@ -15,4 +15,4 @@ inline Json head_json(const RunPredictions& of) {
             {"test_looks", of.context.looks.size()}};
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

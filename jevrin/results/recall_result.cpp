@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 RecallResult report_recalls(const Ledger& ledger, const StudyRecord& study,
                             const std::vector<std::string>& runs) {
@@ -76,4 +76,4 @@ std::string to_text(const RecallResult& result, const TextForm& form) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

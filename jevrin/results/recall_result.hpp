@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RecallResult {
     StudyContext context;
@@ -22,4 +22,4 @@ std::string to_json(const RecallResult& result);
 ResultTable to_table(const RecallResult& result);
 std::string to_text(const RecallResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 TableCell name_cell(const std::string& name, std::size_t width) {
     return {shortened(name, width), name};
@@ -80,4 +80,4 @@ std::string ResultTable::csv_rows() const {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class Align { left, right };
 
@@ -54,4 +54,4 @@ class ResultTable {
     std::vector<std::vector<TableCell>> rows_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

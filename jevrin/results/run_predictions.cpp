@@ -8,7 +8,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string RunPredictions::what() const {
     if (!source.empty())
@@ -50,4 +50,4 @@ std::size_t class_called(const std::vector<std::string>& classes, const std::str
     return static_cast<std::size_t>(found - classes.begin());
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PredictionQuery {
     std::string run;  // "new head/1"
@@ -43,4 +43,4 @@ RunPredictions open_predictions_from(const std::filesystem::path& file, const Le
 // The class of this name; InputError names the nearest one.
 std::size_t class_called(const std::vector<std::string>& classes, const std::string& name);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const LayerSummary& layer) {
@@ -117,4 +117,4 @@ std::string layers_text(const RunResult& result) {
            test_look_line(result.looks);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,7 +3,7 @@
 
 #include "jevrin/results/form.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RunResult {
     StudyRecord study;
@@ -26,4 +26,4 @@ std::string to_text(const RunResult& result, const TextForm& form = {});
 // Its layers at that epoch; InputError when nothing is recorded about them.
 std::string layers_text(const RunResult& result);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

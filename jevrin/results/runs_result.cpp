@@ -9,7 +9,7 @@
 
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
@@ -195,4 +195,4 @@ std::string to_text(const RunGroupsResult& result, const TextForm&) {
     return table.text();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct RunsQuery {
     std::vector<std::string> conditions = {};  // keep_where(): all must hold
@@ -45,4 +45,4 @@ std::string spoken_state(const RunRecord& run);
 // The verdict, then a line per run.
 std::string runs_text(const std::vector<RunRecord>& runs, Metric metric);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

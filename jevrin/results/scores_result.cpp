@@ -6,7 +6,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Those that are not equal to another one for items of one label and one prediction.
@@ -117,4 +117,4 @@ std::string to_text(const ScoresResult& result, const TextForm&) {
            reliability_table(report) + "\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

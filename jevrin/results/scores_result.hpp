@@ -4,7 +4,7 @@
 #include "jevrin/evaluation/score_report.hpp"
 #include "jevrin/results/run_predictions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ScoresQuery {
     std::size_t top_k = 2;
@@ -20,4 +20,4 @@ ScoresResult report_scores(const Ledger& ledger, RunPredictions of, const Scores
 std::string to_json(const ScoresResult& result);
 std::string to_text(const ScoresResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

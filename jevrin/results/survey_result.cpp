@@ -9,7 +9,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t shown = 5;
@@ -201,4 +201,4 @@ std::string to_text(const SurveyResult& result, const TextForm& form) {
     return text;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include "jevrin/images/survey.hpp"
 #include "jevrin/results/form.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct SurveyResult {
     ImageSet set;
@@ -16,4 +16,4 @@ SurveyResult report_survey(const ImageSource& source, const ReadProgress& progre
 std::string to_json(const SurveyResult& result);
 std::string to_text(const SurveyResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string SuspectsResult::title() const {
     return fmt::format("{}: {} of {} labels are suspect, the most suspect first", context.study.name,
@@ -80,4 +80,4 @@ std::vector<MarkRecord> marks_for(const SuspectsResult& result) {
     return marks;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/pictured_items.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct SuspectsResult {
     StudyContext context;
@@ -29,4 +29,4 @@ std::vector<PicturedItem> pictured_items(const SuspectsResult& result);
 // Marks for review, in the order of the suspects.
 std::vector<MarkRecord> marks_for(const SuspectsResult& result);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

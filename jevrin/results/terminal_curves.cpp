@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Series {
@@ -149,4 +149,4 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
     return text + legend + ", * several\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 
 #include <tuple>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::string optional_decimals(const std::optional<double>& value) {
@@ -148,4 +148,4 @@ std::string to_text(const ThresholdsResult& result, const TextForm&) {
            "thresholds found on the items they are judged by are flattered a little\n";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/run_predictions.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ThresholdsQuery {
     std::string one_class = {};  // only this class; empty: all
@@ -28,4 +28,4 @@ std::string to_json(const ThresholdsResult& result);
 ResultTable to_table(const ThresholdsResult& result);
 std::string to_text(const ThresholdsResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,10 +5,12 @@
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/words.hpp"
+#include "jevrin/study/materials.hpp"
+#include "jevrin/study/planned_runs.hpp"
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 PlannedRunsResult report_planned_runs(const Materials& materials, const Selection& selection,
                                       const Ledger* ledger) {
@@ -148,4 +150,4 @@ StudyFollower::News StudyFollower::news(const StudyProgress& progress) {
     return news;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What would be trained, in order, and what of it is done already.
 struct PlannedRunRow {
@@ -70,4 +70,4 @@ class StudyFollower {
     bool first_ = true;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

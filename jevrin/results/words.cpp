@@ -8,7 +8,7 @@
 #include <cctype>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string with_commas(std::int64_t value) {
     std::string digits = std::to_string(value);
@@ -45,4 +45,4 @@ std::string shell_word(const std::string& word) {
     return text + "'";
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

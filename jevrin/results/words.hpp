@@ -5,7 +5,7 @@
 #include <cstdint>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // "1,234,567".
 std::string with_commas(std::int64_t value);
@@ -18,4 +18,4 @@ std::string three_decimals(double value);
 // A word as a shell takes it, quoted where it must be.
 std::string shell_word(const std::string& word);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string to_json(const CompositionResult& result) {
     return document({{"directory", result.directory.string()},
@@ -37,4 +37,4 @@ std::string to_text(const FeaturesResult& result, const TextForm&) {
         printable(result.directory.string()));
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

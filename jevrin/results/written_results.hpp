@@ -5,7 +5,7 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/study/features.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct CompositionResult {
     std::filesystem::path directory;
@@ -21,4 +21,4 @@ struct FeaturesResult {
 std::string to_json(const FeaturesResult& result);
 std::string to_text(const FeaturesResult& result, const TextForm& form = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 
 #include <optional>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_items = 4096;
@@ -44,4 +44,4 @@ void fit_certainty(Classifier& classifier, const RunTrainer& trainer, const Trai
     classifier.familiarity = familiarity_of(trainer, data);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Gives the classifier its temperature, from what the best weights predicted on the validation part, and its
 // familiarity: fitted on training items, its limit on those of validation, at most 4,096 of each. Without
@@ -12,4 +12,4 @@ namespace jevrin {
 void fit_certainty(Classifier& classifier, const RunTrainer& trainer, const TrainingData& data,
                    const Predictions& validation);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,9 @@
 #include "jevrin/execution/training_pass.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/study/materials.hpp"
 #include "jevrin/training/loss.hpp"
+#include "jevrin/training/run_memory.hpp"
 
 #include <fmt/format.h>
 
@@ -13,7 +15,7 @@
 #include <numeric>
 #include <set>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The shortest of a few measured calls, in seconds.
@@ -128,4 +130,4 @@ PlanCheck check_plan(const Materials& materials) {
     return check;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,14 +3,14 @@
 
 #include "jevrin/graph/layer_table.hpp"
 #include "jevrin/plan/plan.hpp"
-#include "jevrin/study/materials.hpp"
+#include "jevrin/study/gathering.hpp"
 
 #include <cstdint>
 #include <memory>
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What one candidate costs. Times come from a short measured run of one real batch on this machine.
 struct CandidateCheck {
@@ -41,4 +41,4 @@ struct PlanCheck {
 // candidate, and what to change, when one does not fit the images, the backbone or the memory.
 PlanCheck check_plan(const Materials& materials);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string environment_json() {
     Json json = {{"jevrin", JEVRIN_VERSION},
@@ -23,4 +23,4 @@ std::string environment_json() {
     return json_text(json);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -3,10 +3,10 @@
 
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // JSON: versions of Jevrin, the compiler and the libraries that can change a number, processor, cores,
 // threads.
 std::string environment_json();
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

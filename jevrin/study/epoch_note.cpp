@@ -6,7 +6,7 @@
 
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::string to_text(const EpochNote& note) {
     Json json = {{"best", note.best}, {"warnings", note.warnings}};
@@ -49,4 +49,4 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

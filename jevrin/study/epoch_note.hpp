@@ -3,13 +3,13 @@
 #pragma once
 
 #include "jevrin/ledger/records.hpp"
-#include "jevrin/training/layer_monitor.hpp"
+#include "jevrin/training/layer_summary.hpp"
 
 #include <optional>
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct EpochNote {
     RecordedEpoch epoch;
@@ -22,4 +22,4 @@ std::string to_text(const EpochNote& note);
 // Nothing when the text is empty: no epoch is finished. InputError when it is not understood.
 std::optional<EpochNote> note_from_text(const std::string& text);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/study/materials.hpp"
 #include "jevrin/training/boundary_features.hpp"
 
 #include <fmt/format.h>
@@ -11,7 +12,7 @@
 #include <algorithm>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t rows_at_a_time = 256;
@@ -35,10 +36,19 @@ void append(std::string& bytes, std::span<const Value> values) {
     bytes.append(reinterpret_cast<const char*>(values.data()), values.size_bytes());
 }
 
+// The candidate of this name, or the first with frozen layers.
+const Candidate& frozen_candidate(const Plan& plan, const std::string& name) {
+    if (!name.empty()) return candidate_called(plan, name);
+    for (const Candidate& candidate : plan.candidates)
+        if (candidate.regime != Regime::scratch) return candidate;
+    throw InputError("no candidate of this plan has frozen layers");
+}
+
 }  // namespace
 
-FeatureExport export_features(const Materials& materials, const Candidate& candidate, TestItems test,
+FeatureExport export_features(const Materials& materials, const std::string& name, TestItems test,
                               const std::filesystem::path& directory, const MaterialsProgress& progress) {
+    const Candidate& candidate = frozen_candidate(materials.plan, name);
     if (candidate.regime == Regime::scratch)
         throw InputError(fmt::format(
             "{}: candidate '{}' is scratch and has no frozen layers; name a frozen or partial one",
@@ -92,4 +102,4 @@ FeatureExport export_features(const Materials& materials, const Candidate& candi
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

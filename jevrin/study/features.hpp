@@ -1,14 +1,13 @@
 // Boundary features of an image set, for use elsewhere.
 #pragma once
 
-#include "jevrin/plan/plan.hpp"
-#include "jevrin/study/materials.hpp"
+#include "jevrin/study/gathering.hpp"
 
 #include <cstdint>
 #include <filesystem>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct FeatureExport {
     std::int64_t items = 0;
@@ -19,9 +18,10 @@ struct FeatureExport {
 // Writes the values at the boundary of a frozen or partial candidate, without augmentation, for every item of
 // the training and validation parts (and the test part, when asked), in the order of the image set:
 // features.npy [items, width] float32, labels.npy [items] int64 (places in the order of the classes), and
-// features.csv with item, label, part and the features. InputError for a scratch candidate.
+// features.csv with item, label, part and the features. The candidate is
+// the one of this name, or the first with frozen layers. InputError for a scratch one, or when there is none.
 enum class TestItems { left_out, included };
-FeatureExport export_features(const Materials& materials, const Candidate& candidate, TestItems test,
+FeatureExport export_features(const Materials& materials, const std::string& candidate, TestItems test,
                               const std::filesystem::path& directory, const MaterialsProgress& progress = {});
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

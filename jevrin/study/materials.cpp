@@ -8,15 +8,17 @@
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/freezing.hpp"
 #include "jevrin/images/content_cache.hpp"
+#include "jevrin/images/picture_store.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/loss.hpp"
+#include "jevrin/training/run_memory.hpp"
 #include "jevrin/training/sampling.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 namespace {
 
@@ -274,9 +276,9 @@ void require_files(const Plan& plan) {
 
 }  // namespace
 
-std::unique_ptr<Materials> gather_materials(const Plan& stated,
-                                            const std::optional<std::filesystem::path>& ledger,
-                                            const MaterialsProgress& progress, Stores kept) {
+std::shared_ptr<const Materials> gather_materials(const Plan& stated,
+                                                  const std::optional<std::filesystem::path>& ledger,
+                                                  const MaterialsProgress& progress, Stores kept) {
     auto materials = std::make_unique<Materials>();
     Plan& plan = materials->plan = stated;
     ImageSet& set = materials->set;
@@ -317,4 +319,4 @@ std::unique_ptr<Materials> gather_materials(const Plan& stated,
     return materials;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,6 +4,7 @@
 
 #include "jevrin/images/batches.hpp"
 #include "jevrin/plan/plan.hpp"
+#include "jevrin/study/gathering.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
 #include <functional>
@@ -13,7 +14,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Backbone {
     Network network;                 // without its head, for pictures of the plan's size
@@ -70,15 +71,4 @@ struct Materials {
     TrainingData data_for(const Candidate& candidate, std::int64_t fold = 0) const;
 };
 
-// what is "reading images" or "preparing images".
-using MaterialsProgress = std::function<void(const std::string& what, std::int64_t done, std::int64_t total)>;
-// With a ledger's directory, pictures keep the places that it knows, and what was read and fitted once is
-// kept in its stores; without one nothing is left behind. InputError for everything that is wrong with the
-// plan's images or networks.
-enum class Stores { kept, left_out };
-std::unique_ptr<Materials> gather_materials(const Plan& plan,
-                                            const std::optional<std::filesystem::path>& ledger = std::nullopt,
-                                            const MaterialsProgress& progress = {},
-                                            Stores kept = Stores::kept);
-
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

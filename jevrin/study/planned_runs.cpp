@@ -9,7 +9,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 RunSettings run_settings(const Materials& materials, const Candidate& candidate, std::int64_t fold) {
@@ -124,4 +124,4 @@ std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selectio
     return runs;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,12 +4,13 @@
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/study/materials.hpp"
+#include "jevrin/study/study.hpp"
 
 #include <cstdint>
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PlannedRun {
     const Candidate* candidate = nullptr;
@@ -26,13 +27,7 @@ struct PlannedRun {
 // this.
 std::vector<PlannedRun> plan_runs(const Materials& materials);
 
-// The runs that are asked for. Names are those of a candidate, of the candidate it is a variant
-// of, or of a run; until keeps everything up to the last run of that name. InputError for a name that nothing
-// has.
-struct Selection {
-    std::vector<std::string> only = {};
-    std::string until = {};
-};
+// Those that are asked for.
 std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selection& selection);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

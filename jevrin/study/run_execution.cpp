@@ -8,7 +8,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The share of the largest class among what training sees.
@@ -196,4 +196,4 @@ std::vector<PredictionRecord> RunExecution::prediction_records(const Predictions
     return records;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -15,7 +15,7 @@
 #include <functional>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What an execution tells as it goes; each may be empty.
 struct RunEvents {
@@ -68,4 +68,4 @@ class RunExecution {
     std::string note_;      // of the last epoch
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr double exploding_update = 0.3;
@@ -67,4 +67,4 @@ std::vector<std::string> RunWatch::observe(const EpochRecord& epoch,
     return messages;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

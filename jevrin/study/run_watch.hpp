@@ -12,13 +12,13 @@
 #pragma once
 
 #include "jevrin/ledger/records.hpp"
-#include "jevrin/training/layer_monitor.hpp"
+#include "jevrin/training/layer_summary.hpp"
 
 #include <set>
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class RunWatch {
   public:
@@ -36,4 +36,4 @@ class RunWatch {
     std::set<std::string> said_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

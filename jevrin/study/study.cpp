@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/images/picture_store.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/run_execution.hpp"
@@ -20,7 +21,7 @@
 #include <tuple>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Which runs of a plan are missing, and one after the other whoever is free.
@@ -268,7 +269,7 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
     };
     // One of an earlier version is brought up to date before it is asked for places.
     if (Ledger::exists(ledger_directory)) LedgerWriter::open(ledger_directory);
-    const std::unique_ptr<Materials> materials =
+    const std::shared_ptr<const Materials> materials =
         gather_materials(plan, ledger_directory, preparing, options.stores);
     std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);
     LedgerWriter ledger = LedgerWriter::open(ledger_directory);
@@ -306,4 +307,4 @@ std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, con
     return messages;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,14 +10,22 @@
 
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/plan/plan.hpp"
-#include "jevrin/study/planned_runs.hpp"
+#include "jevrin/study/gathering.hpp"
 
 #include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+// The runs that are asked for. Names are those of a candidate, of the candidate it is a variant
+// of, or of a run; until keeps everything up to the last run of that name. InputError for a name that nothing
+// has.
+struct Selection {
+    std::vector<std::string> only = {};
+    std::string until = {};
+};
 
 struct StudyOptions {
     Selection selection;           // which runs
@@ -84,4 +92,4 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
 // the edge of three or more that were tried.
 std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, const Plan& plan);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 TimeLeft::TimeLeft(const std::vector<PlannedRun>& runs) : runs_(runs) {
     for (const PlannedRun& run : runs) epochs_left_.push_back(run.epochs);
@@ -68,4 +68,4 @@ void TimeLeft::fill(StudyPosition& position, double epoch_share) const {
     position.epoch_seconds_left = current_epoch_ * (1.0 - epoch_share);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

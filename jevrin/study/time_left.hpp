@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct StudyPosition;
 
@@ -50,4 +50,4 @@ class TimeLeft {
     bool known_ = false;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The shape with leading ones up to so many dimensions.
@@ -221,4 +221,4 @@ void ArithmeticKernel::backward(std::int64_t batch, const float* a, const float*
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

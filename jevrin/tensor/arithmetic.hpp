@@ -2,15 +2,14 @@
 // dimensions of one operand are repeated along those of the other.
 #pragma once
 
+#include "jevrin/tensor/kinds.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstdint>
 #include <optional>
 #include <vector>
 
-namespace jevrin {
-
-enum class ArithmeticKind { add, subtract, multiply, divide, power, maximum, minimum };
+namespace jevrin::inline v1 {
 
 // The shape that both broadcast to, or nothing when they do not fit together.
 std::optional<Shape> broadcast_shape(const Shape& a, const Shape& b);
@@ -55,4 +54,4 @@ class ArithmeticKernel {
     std::vector<Stretch> stretches_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // One axis of the data gradient: the input places first, first + stride, ... and what reaches them.
@@ -134,4 +134,4 @@ std::int64_t ConvolutionKernel::scratch_size() const {
     return size;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

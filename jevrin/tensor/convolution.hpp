@@ -19,7 +19,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class ConvolutionKernel {
   public:
@@ -63,4 +63,4 @@ class ConvolutionKernel {
     WeightGradient weights_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

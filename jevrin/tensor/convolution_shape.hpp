@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ConvolutionShape {
     std::int64_t height = 0;
@@ -36,4 +36,4 @@ struct ConvolutionShape {
     std::int64_t multiplications() const { return out_height() * out_width() * weight_count(); }
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Rows are always computed in blocks of this size, so that a row gets the same bits in every batch; each
@@ -94,4 +94,4 @@ std::int64_t DenseKernel::scratch_size() const {
                      weight_.scratch_size()});
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class DenseKernel {
   public:
@@ -34,4 +34,4 @@ class DenseKernel {
     WeightGradient weight_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

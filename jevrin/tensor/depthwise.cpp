@@ -8,7 +8,7 @@
 #include <cassert>
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t lanes = 16;
@@ -122,7 +122,7 @@ void DepthwiseKernel::weight_gradient(std::int64_t batch, const float* input, co
     parallel_for(chunks, [&](std::int64_t chunk) {
         float* partial = partials.data() + chunk * size;
         std::fill_n(partial, size, 0.0F);
-        const Range images = chunk_range(batch, chunks, chunk);
+        const IndexRange images = chunk_range(batch, chunks, chunk);
         for (std::int64_t row = images.begin * s.out_height(); row < images.end * s.out_height(); ++row) {
             const float* image = input + row / s.out_height() * s.height * s.width * channels;
             const float* gradients = output_gradient + row * s.out_width() * channels;
@@ -179,4 +179,4 @@ std::int64_t DepthwiseKernel::scratch_size() const {
     return sum_chunks * shape_.weight_count();
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class DepthwiseKernel {
   public:
@@ -50,4 +50,4 @@ class DepthwiseKernel {
     Links backward_columns_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

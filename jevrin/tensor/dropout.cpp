@@ -4,7 +4,7 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/tensor/element_loop.hpp"
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 float scale_of(double rate) {
@@ -33,4 +33,4 @@ void dropout_backward(double rate, std::int64_t count, const std::uint8_t* kept,
                     [=](std::int64_t i) { return output_gradient[i] * (kept[i] != 0 ? scale : 0.0F); });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

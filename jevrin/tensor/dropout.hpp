@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // The mask of an item is drawn from (seed, dropout, epoch, items[n] with layer).
 struct DropoutDraw {
@@ -21,4 +21,4 @@ void dropout(const DropoutDraw& draw, std::int64_t batch, std::int64_t item_size
 void dropout_backward(double rate, std::int64_t count, const std::uint8_t* kept, const float* output_gradient,
                       bool accumulate, float* input_gradient);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Elements of one chunk: enough to hide the cost of starting it, few enough to stay in a cache.
 constexpr std::int64_t chunk_elements = 32 * 1024;
@@ -61,4 +61,4 @@ double sum_terms(std::int64_t length, Term term) {
     return sum;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cmath>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Sums over the items are cut into this many chunks, added in order.
@@ -66,7 +66,7 @@ void normalise_groups_backward(const GroupNormalisationShape& s, std::int64_t it
     parallel_for(chunks, [&](std::int64_t chunk) {
         double* scale_sums = all + chunk * 2 * s.channels;
         double* shift_sums = scale_sums + s.channels;
-        const Range range = chunk_range(items, chunks, chunk);
+        const IndexRange range = chunk_range(items, chunks, chunk);
         for (std::int64_t n = range.begin; n < range.end; ++n)
             for (std::int64_t g = 0; g < s.groups; ++g) {
                 const float* in = input + n * s.item_size();
@@ -111,4 +111,4 @@ void normalise_groups_backward(const GroupNormalisationShape& s, std::int64_t it
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct GroupNormalisationShape {
     std::int64_t pixels = 1;
@@ -34,4 +34,4 @@ void normalise_groups_backward(const GroupNormalisationShape& shape, std::int64_
                                const float* statistics, const float* scale, const float* output_gradient,
                                const GroupNormalisationGradients& gradients);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <libxsmm.h>
 #endif
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 std::map<std::string, std::string> compute_libraries() {
     std::map<std::string, std::string> versions = {
@@ -20,4 +20,4 @@ std::map<std::string, std::string> compute_libraries() {
     return versions;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

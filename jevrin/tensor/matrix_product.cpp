@@ -6,7 +6,7 @@
 
 #include <array>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::array<std::uint64_t, 1> no_offset = {0};
@@ -71,4 +71,4 @@ void MatrixProductKernel::right_gradient(std::int64_t count, const float* a, con
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

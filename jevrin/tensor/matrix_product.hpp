@@ -6,7 +6,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class MatrixProductKernel {
   public:
@@ -34,4 +34,4 @@ class MatrixProductKernel {
     SumOfProducts right_[2];
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cstring>
 #include <type_traits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Sums over the batch are cut into this many chunks of images, added in order.
@@ -79,7 +79,7 @@ struct GradientTerms {
 // Adds up the terms that make(Lanes(), channel) gives, over rows, for some vectors of channels side by side;
 // the sums stay in registers.
 template <typename Lanes, int vectors, typename Make>
-void sum_block(const Range& rows, std::int64_t channels, std::int64_t channel, const Make& make,
+void sum_block(const IndexRange& rows, std::int64_t channels, std::int64_t channel, const Make& make,
                double* first, double* second) {
     using Terms = decltype(make(Lanes(), std::int64_t{}));
     Terms terms[vectors];
@@ -105,8 +105,8 @@ void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Mak
     parallel_for(chunks, [&](std::int64_t chunk) {
         double* first = all + chunk * 2 * channels;
         double* second = first + channels;
-        const Range images = chunk_range(batch, chunks, chunk);
-        const Range rows{images.begin * shape.pixels, images.end * shape.pixels};
+        const IndexRange images = chunk_range(batch, chunks, chunk);
+        const IndexRange rows{images.begin * shape.pixels, images.end * shape.pixels};
         std::int64_t c = 0;
         for (; c + 32 <= channels; c += 32)
             sum_block<EightChannels, 4>(rows, channels, c, make, first, second);
@@ -248,4 +248,4 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

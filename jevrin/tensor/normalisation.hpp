@@ -10,7 +10,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct NormalisationShape {
     std::int64_t pixels = 1;  // per image
@@ -52,4 +52,4 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
                         const float* shift, AfterNormalisation after, const float* output_gradient,
                         const NormalisationGradients& gradients);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <cmath>
 #include <iterator>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr float root_half = 0.707106781F;
@@ -203,4 +203,4 @@ void pass_values(std::int64_t count, const float* source, bool accumulate, float
     assign_elements(count, accumulate, target, [=](std::int64_t i) { return source[i]; });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

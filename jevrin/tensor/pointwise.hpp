@@ -1,44 +1,12 @@
 // Functions of one number, applied to every element.
 #pragma once
 
-#include "jevrin/base/enumeration.hpp"
+#include "jevrin/tensor/kinds.hpp"
 
 #include <cstdint>
 #include <string>
 
-namespace jevrin {
-
-enum class FunctionKind {
-    identity,
-    relu,          // max(x, 0)
-    clip,          // x held within [alpha, beta]
-    leaky_relu,    // x, or alpha * x below zero
-    sigmoid,       // 1 / (1 + e^-x)
-    hard_sigmoid,  // alpha * x + beta held within [0, 1]
-    hard_swish,    // x * (x / 6 + 1 / 2 held within [0, 1]): Howard 2019
-    silu,          // x * sigmoid(x): Elfwing 2018
-    tanh,
-    erf,
-    gelu,  // x * (1 + erf(x / sqrt 2)) / 2: Hendrycks & Gimpel 2016
-    square_root,
-    exponential,
-    logarithm,
-    absolute,
-    elu,       // beta * x, or beta * alpha * (e^x - 1) below zero: Clevert 2016; scaled: Klambauer 2017
-    softplus,  // ln(1 + e^x)
-    softsign,  // x / (1 + |x|)
-};
-
-struct Function {
-    FunctionKind kind = FunctionKind::identity;
-    float alpha = 0.0F;
-    float beta = 0.0F;
-
-    bool operator==(const Function&) const = default;
-};
-
-// "relu", "hard swish", ...
-const EnumNames<FunctionKind>& names_of(FunctionKind);
+namespace jevrin::inline v1 {
 
 // Whether the slope is computed from the input; otherwise it is computed from the output.
 bool slope_needs_input(const Function& function);
@@ -70,4 +38,4 @@ void add_to_rows(std::int64_t rows, std::int64_t columns, const float* bias, flo
 // target (+)= source.
 void pass_values(std::int64_t count, const float* source, bool accumulate, float* target);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,12 +5,12 @@
 #include <algorithm>
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Window {
-    Range rows;
-    Range columns;
+    IndexRange rows;
+    IndexRange columns;
     float divisor = 1.0F;
 };
 
@@ -19,9 +19,9 @@ Window window_at(const PoolingShape& s, std::int64_t y, std::int64_t x) {
     const std::int64_t top = y * s.stride_height - s.pad_top;
     const std::int64_t left = x * s.stride_width - s.pad_left;
     const auto clipped = [](std::int64_t begin, std::int64_t length, std::int64_t size) {
-        return Range{std::max<std::int64_t>(begin, 0), std::min(begin + length, size)};
+        return IndexRange{std::max<std::int64_t>(begin, 0), std::min(begin + length, size)};
     };
-    const auto length = [](const Range& range) { return range.end - range.begin; };
+    const auto length = [](const IndexRange& range) { return range.end - range.begin; };
     Window window{clipped(top, s.kernel_height, s.height), clipped(left, s.kernel_width, s.width)};
     std::int64_t counted = length(window.rows) * length(window.columns);
     if (s.count_padding)
@@ -140,4 +140,4 @@ void global_average_pool_backward(std::int64_t pixels, std::int64_t channels, st
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

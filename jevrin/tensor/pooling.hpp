@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct PoolingShape {
     std::int64_t height = 0;
@@ -55,4 +55,4 @@ void global_average_pool(std::int64_t pixels, std::int64_t channels, std::int64_
 void global_average_pool_backward(std::int64_t pixels, std::int64_t channels, std::int64_t batch,
                                   const float* output_gradient, bool accumulate, float* input_gradient);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <libxsmm.h>
 #endif
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 #ifdef JEVRIN_LIBXSMM
@@ -94,4 +94,4 @@ void SumOfProducts::operator()(const float* a, const float* b, float* c,
     multiply_portably(shape_, a, b, c, a_offsets, b_offsets);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -14,7 +14,7 @@
 #include <cstdint>
 #include <span>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct ProductShape {
     std::int64_t rows = 0;
@@ -54,4 +54,4 @@ class SumOfProducts {
     void (*adding_kernel_)() = nullptr;  // the same shape, adding to C: for sums longer than one call takes
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

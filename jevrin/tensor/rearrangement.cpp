@@ -8,7 +8,7 @@
 #include <limits>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 std::vector<std::vector<std::int64_t>> all_places(const Shape& shape) {
@@ -173,4 +173,4 @@ void concatenate_backward(std::int64_t outer, std::span<const std::int64_t> size
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

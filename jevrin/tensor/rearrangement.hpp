@@ -2,24 +2,14 @@
 // of where every stretch of the output comes from.
 #pragma once
 
+#include "jevrin/tensor/kinds.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstdint>
 #include <span>
 #include <vector>
 
-namespace jevrin {
-
-// How values beyond the edge are made: constant ones, the nearest element, or a mirror image without the edge
-// itself.
-enum class PaddingKind { constant, edge, reflect };
-
-// The places start, start + step, ... of a dimension, count of them; the step may be negative.
-struct Stretch {
-    std::int64_t start = 0;
-    std::int64_t step = 1;
-    std::int64_t count = 0;
-};
+namespace jevrin::inline v1 {
 
 class Rearrangement {
   public:
@@ -61,4 +51,4 @@ void concatenate(std::int64_t outer, std::span<const std::int64_t> sizes,
 void concatenate_backward(std::int64_t outer, std::span<const std::int64_t> sizes, std::size_t input,
                           const float* output_gradient, bool accumulate, float* input_gradient);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <limits>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 void sum_rows(std::int64_t rows, std::int64_t columns, const float* values, float* sums) {
     constexpr std::int64_t most_chunks = 8;
@@ -17,7 +17,7 @@ void sum_rows(std::int64_t rows, std::int64_t columns, const float* values, floa
     double* all = partials.data();
     parallel_for(chunks, [&](std::int64_t chunk) {
         double* sum = all + chunk * columns;
-        const Range range = chunk_range(rows, chunks, chunk);
+        const IndexRange range = chunk_range(rows, chunks, chunk);
         for (std::int64_t row = range.begin; row < range.end; ++row)
             for (std::int64_t c = 0; c < columns; ++c)
                 sum[c] += static_cast<double>(values[row * columns + c]);
@@ -96,4 +96,4 @@ void ReductionKernel::backward(std::int64_t batch, const float* output_gradient,
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

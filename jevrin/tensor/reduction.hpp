@@ -1,19 +1,18 @@
 // Sums, means and maxima.
 #pragma once
 
+#include "jevrin/tensor/kinds.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstdint>
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // sums[c] = the sum of values[r * columns + c] over all rows, added in double within chunks of rows that
 // depend on the shape alone.
 void sum_rows(std::int64_t rows, std::int64_t columns, const float* values, float* sums);
-
-enum class ReductionKind { mean, sum, maximum };
 
 // Takes some dimensions of every item together.
 class ReductionKernel {
@@ -37,4 +36,4 @@ class ReductionKernel {
     std::vector<std::int32_t> targets_;  // of each element of an item
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <mutex>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 struct Block {
@@ -77,4 +77,4 @@ void reserve_scratch(std::int64_t count, std::size_t leases) {
     for (; ready < leases; ++ready) p.free.push_back({allocate_floats(count), count});
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <cstddef>
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class Scratch {
   public:
@@ -28,4 +28,4 @@ class Scratch {
 // Makes sure that this many leases of this size can be held at once without an allocation.
 void reserve_scratch(std::int64_t count, std::size_t leases);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

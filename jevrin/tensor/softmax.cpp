@@ -8,7 +8,7 @@
 #include <iterator>
 #include <type_traits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Calls body(offset of the first value, step) for each distribution; the step between its values is known at
@@ -93,4 +93,4 @@ void log_softmax_backward(const SoftmaxShape& s, const float* output, const floa
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

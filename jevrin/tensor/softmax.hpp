@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct SoftmaxShape {
     std::int64_t outer = 1;
@@ -21,4 +21,4 @@ void softmax_backward(const SoftmaxShape& shape, const float* output, const floa
 void log_softmax_backward(const SoftmaxShape& shape, const float* output, const float* output_gradient,
                           bool accumulate, float* input_gradient);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

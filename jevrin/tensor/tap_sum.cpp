@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Rows shorter than this leave registers unused; runs then cross rows.
@@ -60,7 +60,7 @@ std::int64_t TapSum::packed_size() const {
     return tap_count() * shape_.groups * shape_.depth * shape_.columns;
 }
 
-Range TapSum::band_rows(std::int64_t band) const {
+IndexRange TapSum::band_rows(std::int64_t band) const {
     return {band * rows_per_band_, std::min((band + 1) * rows_per_band_, shape_.out_height)};
 }
 
@@ -186,7 +186,7 @@ void TapSum::fill_zeros(std::int64_t batch, float* output) const {
 }
 
 // The rows that the band reads, one below the other, with zeros around the image.
-void TapSum::copy_padded(const float* image, Range rows, float* buffer) const {
+void TapSum::copy_padded(const float* image, IndexRange rows, float* buffer) const {
     const TapSumShape& s = shape_;
     const std::int64_t channels = s.groups * s.depth;
     const std::int64_t begin = rows.begin * s.row_step + first_row_;
@@ -212,7 +212,7 @@ void TapSum::copy_padded(const float* image, Range rows, float* buffer) const {
 }
 
 // For each output pixel the source pixels of all tap columns side by side, [row][out_width][column][depth].
-void TapSum::copy_side_by_side(const float* image, Range rows, float* buffer) const {
+void TapSum::copy_side_by_side(const float* image, IndexRange rows, float* buffer) const {
     const TapSumShape& s = shape_;
     const std::int64_t channels = s.groups * s.depth;
     for (const Plane& plane : planes_) {
@@ -238,7 +238,7 @@ void TapSum::copy_side_by_side(const float* image, Range rows, float* buffer) co
 }
 
 // a is the source of the band's first output row, output its first pixel.
-void TapSum::compute_band(const float* a, Range rows, const ColumnBlock& block, const float* packed,
+void TapSum::compute_band(const float* a, IndexRange rows, const ColumnBlock& block, const float* packed,
                           bool accumulate, float* output) const {
     const bool last_band = rows.end - rows.begin != rows_per_band_;
     const bool last_block = block.width != block_width_;
@@ -265,10 +265,10 @@ void TapSum::operator()(std::int64_t batch, const float* source, const float* pa
     const std::int64_t parts = std::min<std::int64_t>(blocks, divide_up(fewest_tasks, units));
     parallel_for(units * parts, [&](std::int64_t task) {
         const std::int64_t unit = task / parts;
-        const Range block_range = chunk_range(blocks, parts, task % parts);
+        const IndexRange block_range = chunk_range(blocks, parts, task % parts);
         const std::int64_t first = bands_ > 1 ? unit / bands_ : unit * images_per_task_;
         const std::int64_t last = bands_ > 1 ? first + 1 : std::min(first + images_per_task_, batch);
-        const Range rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
+        const IndexRange rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
         const Scratch buffer(buffer_size_ * (last - first));
         std::int64_t copied_group = -1;
         for (std::int64_t b = block_range.begin; b < block_range.end; ++b) {
@@ -318,7 +318,7 @@ void pack_transposed_weight(const TapSum& sum, const float* weight, std::int64_t
     const std::int64_t pieces = std::ssize(blocks) * count;
     const std::int64_t tasks = std::min(pieces, divide_up(sum.packed_size(), smallest_copy));
     parallel_for(tasks, [&](std::int64_t task) {
-        const Range range = chunk_range(pieces, tasks, task);
+        const IndexRange range = chunk_range(pieces, tasks, task);
         for (std::int64_t piece = range.begin; piece < range.end; ++piece) {
             const TapSum::ColumnBlock& block = blocks[static_cast<std::size_t>(piece / count)];
             const std::int64_t tap = piece % count;
@@ -329,4 +329,4 @@ void pack_transposed_weight(const TapSum& sum, const float* weight, std::int64_t
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -22,7 +22,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct TapSumShape {
     std::int64_t height = 0;  // of the source image
@@ -72,15 +72,15 @@ class TapSum {
     };
 
     std::int64_t tap_count() const;
-    Range band_rows(std::int64_t band) const;
+    IndexRange band_rows(std::int64_t band) const;
     void choose_layout();
     void lay_out_padded();
     void lay_out_side_by_side();
     void make_products(ProductForm form);
     void fill_zeros(std::int64_t batch, float* output) const;
-    void copy_padded(const float* image, Range rows, float* buffer) const;
-    void copy_side_by_side(const float* image, Range rows, float* buffer) const;
-    void compute_band(const float* a, Range rows, const ColumnBlock& block, const float* packed,
+    void copy_padded(const float* image, IndexRange rows, float* buffer) const;
+    void copy_side_by_side(const float* image, IndexRange rows, float* buffer) const;
+    void compute_band(const float* a, IndexRange rows, const ColumnBlock& block, const float* packed,
                       bool accumulate, float* output) const;
 
     TapSumShape shape_;
@@ -120,4 +120,4 @@ const float* pack_weight(const TapSum& sum, const float* weight, std::int64_t ro
 void pack_transposed_weight(const TapSum& sum, const float* weight, std::int64_t row_length,
                             std::span<const std::int64_t> taps, float* packed);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cassert>
 #include <new>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 namespace {
 
@@ -76,4 +76,4 @@ void Tensor::fill(float value) {
     std::fill_n(data_.get(), size_, value);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

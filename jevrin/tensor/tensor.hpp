@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 using Shape = std::vector<std::int64_t>;
 
@@ -65,4 +65,4 @@ class Tensor {
     std::unique_ptr<float[], Release> data_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

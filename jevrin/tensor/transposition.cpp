@@ -4,7 +4,7 @@
 #include <cstring>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr int lanes = 16;
@@ -57,4 +57,4 @@ void transpose(std::int64_t rows, std::int64_t columns, const float* from, std::
         for (std::int64_t r = c < whole_columns ? whole_rows : 0; r < rows; ++r) element(r, c);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cmath>
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // e^x within 2e-7; 0 below -87.3 and about 3e38 above 88.7.
 inline float fast_exp(float x) {
@@ -62,4 +62,4 @@ inline float fast_erf(float x) {
     return a < 0.5F ? two_over_root_pi * x * series : far;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -8,7 +8,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t channel_block = 64;
@@ -309,7 +309,7 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
         const ChannelBlock& block = blocks_[static_cast<std::size_t>(task % blocks)];
         const Scratch scratch(portion_scratch());
         float* sums = chunk_count > 1 ? partials.data() + chunk * count : gradient;
-        const Range range = chunk_range(portions(batch), chunk_count, chunk);
+        const IndexRange range = chunk_range(portions(batch), chunk_count, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i) {
             const bool add = i != range.begin || (chunk_count == 1 && accumulate);
             add_portion(portion(batch, i), block, input, output_gradient, add, sums, scratch.data());
@@ -328,4 +328,4 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
     });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -14,7 +14,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 class WeightGradient {
   public:
@@ -100,4 +100,4 @@ class WeightGradient {
     Products products_[2][2][2];  // [last rows or full][last channel block or full][last columns or full]
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

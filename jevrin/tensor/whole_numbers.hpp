@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 constexpr std::int64_t divide_down(std::int64_t a, std::int64_t b) {
     return a >= 0 ? a / b : -((-a + b - 1) / b);
@@ -18,4 +18,4 @@ constexpr std::int64_t round_up(std::int64_t a, std::int64_t b) {
     return divide_up(a, b) * b;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

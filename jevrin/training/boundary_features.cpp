@@ -10,7 +10,7 @@
 #include <cassert>
 #include <cstring>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t feature_batch = 32;
@@ -122,4 +122,4 @@ bool FeaturePool::accepts() const {
                        [](const auto& features) { return features.second->accepts(); });
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -16,7 +16,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // Where features are kept, and what they depend on besides the pictures and the boundary.
 struct FeatureSettings {
@@ -87,4 +87,4 @@ class FeaturePool {
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

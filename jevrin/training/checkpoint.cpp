@@ -14,7 +14,7 @@
 // The layout: a line "jevrin checkpoint 2 LENGTH", LENGTH bytes of JSON, the float32 numbers of all lists in
 // the order the JSON names them, then the 32 hexadecimal digits of the content hash of everything before.
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 const std::string magic = "jevrin checkpoint 2 ";
@@ -169,4 +169,4 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 
 #include <filesystem>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // WorkError when it cannot be written; a checkpoint that stood there before stays whole.
 void write_checkpoint(const std::filesystem::path& path, const TrainingState& state);
@@ -13,4 +13,4 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
 // InputError when the file is missing, cut short or altered (it ends in a hash of all that comes before).
 TrainingState read_checkpoint(const std::filesystem::path& path);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <algorithm>
 #include <cassert>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 const std::string classes_key = "jevrin.classes";
 const std::string preparation_key = "jevrin.preparation";
@@ -166,4 +166,4 @@ Recognition Recogniser::recognise(std::span<const std::vector<std::uint8_t>> fit
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

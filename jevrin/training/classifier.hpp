@@ -18,7 +18,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct Classifier {
     Network network;  // its output is one logit per class
@@ -61,4 +61,4 @@ class Recogniser {
     std::vector<Inference> inferences_;  // of the whole network, or of its two halves
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

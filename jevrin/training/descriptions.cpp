@@ -5,7 +5,7 @@
 
 #include <fmt/format.h>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::int64_t most_epochs = 100'000;
@@ -190,4 +190,9 @@ const Description<TrainingSettings>& description_of(const TrainingSettings&) {
     return description;
 }
 
-}  // namespace jevrin
+template class Description<OptimiserSettings>;
+template class Description<Schedule>;
+template class Description<LossSettings>;
+template class Description<TrainingSettings>;
+
+}  // namespace jevrin::inline v1

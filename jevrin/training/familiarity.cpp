@@ -12,7 +12,7 @@
 #include <cmath>
 #include <limits>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 static_assert(std::endian::native == std::endian::little, "models hold little-endian numbers");
@@ -196,4 +196,4 @@ double familiarity_limit(const Familiarity& familiarity, std::span<const float> 
     return distances[std::min(place, distances.size()) - 1];
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -12,7 +12,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // One Gaussian around each class, all of one shape: wide along a few directions, equally wide in all others
 // (the covariance of probabilistic principal components, Tipping & Bishop 1999; distances to class means, Lee
@@ -43,4 +43,4 @@ Familiarity fit_familiarity(std::span<const float> features, std::span<const std
 // their distances from below, or the largest of fewer than 50 (split conformal, Vovk 2005).
 double familiarity_limit(const Familiarity& familiarity, std::span<const float> features);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t none = static_cast<std::size_t>(-1);
@@ -147,4 +147,4 @@ LayerSummary LayerMonitor::steepest() const {
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -7,7 +7,7 @@
 #include <cmath>
 #include <deque>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 using DoubleMatrix = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
@@ -191,4 +191,4 @@ LogisticRegression fit_logistic_regression(std::span<const float> features,
     return result;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -9,7 +9,7 @@
 #include <span>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LogisticSettings {
     double penalty = 1.0;     // of the squared weights of standardised features, biases left out
@@ -35,4 +35,4 @@ LogisticRegression fit_logistic_regression(std::span<const float> features,
                                            std::span<const double> weights, std::size_t classes,
                                            const LogisticSettings& settings);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <cassert>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // The wanted probability of a class: its share of the labels, smoothed.
@@ -114,4 +114,4 @@ std::vector<double> balanced_weights(std::span<const std::size_t> labels, std::s
     return weights;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -10,7 +10,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct LossSettings {
     // Of the wanted distribution, spread evenly over all classes (Szegedy 2016).
@@ -53,4 +53,4 @@ std::vector<double> settle_class_weights(const LossSettings& settings,
 // The weights of LossSettings::balanced_classes; 0 for classes that have no item.
 std::vector<double> balanced_weights(std::span<const std::size_t> labels, std::size_t classes);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

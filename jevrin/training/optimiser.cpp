@@ -12,7 +12,7 @@
 #include <array>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t piece_size = 16'384;
@@ -135,4 +135,4 @@ double clipping_factor(double norm, double limit) {
     return limit > 0.0 && norm > limit ? limit / norm : 1.0;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

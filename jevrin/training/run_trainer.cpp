@@ -8,8 +8,10 @@
 #include "jevrin/graph/rewriting.hpp"
 #include "jevrin/training/logistic_regression.hpp"
 #include "jevrin/training/loss.hpp"
+#include "jevrin/training/run_memory.hpp"
 #include "jevrin/training/run_weights.hpp"
 #include "jevrin/training/sampling.hpp"
+#include "jevrin/training/training_state.hpp"
 
 #include <fmt/format.h>
 
@@ -19,7 +21,10 @@
 #include <cmath>
 #include <utility>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
 namespace {
 
 constexpr std::int64_t evaluation_batch = 32;
@@ -445,4 +450,4 @@ void RunTrainer::restore(const TrainingState& state) {
     p.phase().monitor.restore(state.sums.layers);
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

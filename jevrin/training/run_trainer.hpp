@@ -12,12 +12,12 @@
 // settings.validate_every steps.
 #pragma once
 
-#include "jevrin/execution/pass.hpp"
 #include "jevrin/graph/graph.hpp"
-#include "jevrin/images/batches.hpp"
 #include "jevrin/images/parts.hpp"
+#include "jevrin/images/prepared_images.hpp"
+#include "jevrin/training/class_counts.hpp"
+#include "jevrin/training/layer_summary.hpp"
 #include "jevrin/training/training_settings.hpp"
-#include "jevrin/training/training_state.hpp"
 
 #include <cstdint>
 #include <functional>
@@ -25,7 +25,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // What every run of a study shares: equal terms begin here.
 struct TrainingData {
@@ -68,13 +68,12 @@ struct TrainingPhase {
     std::size_t first_trained = 1;
 };
 
-// The memory of a run beside its images and features while it trains from this node on: steps, evaluations,
-// weights, momentum, the best weights.
-PassMemory run_memory(const Network& network, std::size_t first_trained);
-
 // Called after each batch of an epoch; return false to stop: Interrupted is thrown, and the trainer stands
 // behind that batch.
 using BatchProgress = std::function<bool(std::int64_t batch, std::int64_t batches)>;
+
+// What a checkpoint holds (training/training_state.hpp).
+struct TrainingState;
 
 // Boundary features of items, computed once and shared by runs with the same frozen part.
 class FeaturePool;
@@ -128,4 +127,4 @@ class RunTrainer {
     std::unique_ptr<Work> work_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -2,11 +2,12 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/training/training_state.hpp"
 
 #include <algorithm>
 #include <cmath>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // Calls visit(node name, parameter index) for each parameter that trains, in the order of a pass.
@@ -175,4 +176,4 @@ Network RunWeights::network_with(const std::vector<Tensor>& parameters) const {
     return whole;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

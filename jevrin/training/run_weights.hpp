@@ -15,7 +15,7 @@
 #include <utility>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 // A network cut for one phase, with what training it takes.
 struct PhaseWork {
@@ -82,4 +82,4 @@ class RunWeights {
     std::unique_ptr<PhaseWork> phase_;
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

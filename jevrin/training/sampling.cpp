@@ -11,7 +11,7 @@
 #include <cmath>
 #include <map>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 using ByClass = std::map<std::size_t, std::vector<std::size_t>>;
@@ -86,4 +86,4 @@ std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,
     return taken;
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

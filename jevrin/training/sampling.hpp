@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class Sampling {
     natural,   // each item once
@@ -28,4 +28,4 @@ std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,
                                           std::span<const std::size_t> labels, double share,
                                           std::uint64_t seed);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -11,7 +11,7 @@
 #include <cmath>
 #include <numbers>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 // From 1 to 0 along half a cosine while share goes from 0 to 1.
@@ -74,4 +74,4 @@ void PlateauWatch::observe(const Schedule& schedule, double validation_loss) {
     }
 }
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -6,7 +6,7 @@
 #include <cstdint>
 #include <string>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 enum class ScheduleKind {
     constant,
@@ -50,4 +50,4 @@ struct PlateauWatch {
     void observe(const Schedule& schedule, double validation_loss);
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

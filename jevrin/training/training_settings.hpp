@@ -3,13 +3,13 @@
 
 #include "jevrin/images/augmentation.hpp"
 #include "jevrin/training/loss.hpp"
-#include "jevrin/training/optimiser.hpp"
+#include "jevrin/training/optimiser_settings.hpp"
 #include "jevrin/training/sampling.hpp"
 #include "jevrin/training/schedule.hpp"
 
 #include <cstdint>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 
 struct TrainingSettings {
     std::int64_t epochs = 15;
@@ -41,4 +41,4 @@ struct RunLength {
 };
 RunLength run_length(const TrainingSettings& settings, std::int64_t training_items);
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -2,29 +2,16 @@
 #pragma once
 
 #include "jevrin/tensor/tensor.hpp"
-#include "jevrin/training/layer_monitor.hpp"
-#include "jevrin/training/optimiser.hpp"
+#include "jevrin/training/class_counts.hpp"
+#include "jevrin/training/layer_summary.hpp"
+#include "jevrin/training/optimiser_settings.hpp"
 #include "jevrin/training/schedule.hpp"
 
 #include <cstdint>
 #include <string>
 #include <vector>
 
-namespace jevrin {
-
-// Counts of the predictions made while an epoch trains, by class.
-struct ClassCounts {
-    std::vector<std::int64_t> labelled;
-    std::vector<std::int64_t> predicted;
-    std::vector<std::int64_t> right;
-
-    void add(std::size_t label, std::size_t prediction);
-    std::int64_t total() const;
-    double accuracy() const;
-    // Means over the classes that occur, as those of a confusion matrix.
-    double balanced_accuracy() const;
-    double macro_f1() const;
-};
+namespace jevrin::inline v1 {
 
 // What the epoch in progress has come to so far.
 struct EpochSums {
@@ -50,4 +37,4 @@ struct TrainingState {
     std::string note;  // whatever the caller wants to find again
 };
 
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

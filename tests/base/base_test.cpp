@@ -6,6 +6,7 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/processor.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
@@ -105,7 +106,7 @@ TEST(Parallel, TheExceptionOfTheFirstFailingChunkReachesTheCaller) {
 TEST(Parallel, ChunkRangesCoverEverythingOnce) {
     std::int64_t next = 0;
     for (std::int64_t chunk = 0; chunk < 7; ++chunk) {
-        const Range range = chunk_range(23, 7, chunk);
+        const IndexRange range = chunk_range(23, 7, chunk);
         EXPECT_EQ(range.begin, next);
         next = range.end;
     }

@@ -10,6 +10,9 @@
 #include <map>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::Graph;

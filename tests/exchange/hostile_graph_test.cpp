@@ -10,6 +10,9 @@
 #include <fstream>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::Graph;

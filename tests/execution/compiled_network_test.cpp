@@ -20,6 +20,9 @@
 #include <functional>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::random_tensor;

@@ -18,6 +18,9 @@
 #include <cstring>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::Doubles;

@@ -6,6 +6,9 @@
 #include <cstring>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::outputs_of;

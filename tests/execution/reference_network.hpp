@@ -100,8 +100,8 @@ inline double reference_arithmetic(ArithmeticKind kind, double a, double b) {
     return 0;
 }
 
-inline Doubles reference_pooling(const Window& w, const Shape& in, const Shape& out, std::int64_t batch,
-                                 const Doubles& x, bool largest, bool count_padding) {
+inline Doubles reference_pooling(const operators::Window& w, const Shape& in, const Shape& out,
+                                 std::int64_t batch, const Doubles& x, bool largest, bool count_padding) {
     Doubles y;
     for (std::int64_t n = 0; n < batch; ++n)
         for (std::int64_t oy = 0; oy < out[0]; ++oy)
@@ -157,16 +157,16 @@ class ReferenceOperator {
         }
     }
 
-    Doubles operator()(const Input&) const { return {}; }
-    Doubles operator()(const Dropout&) const { return {}; }
-    Doubles operator()(const Constant&) const {
+    Doubles operator()(const operators::Input&) const { return {}; }
+    Doubles operator()(const operators::Dropout&) const { return {}; }
+    Doubles operator()(const operators::Constant&) const {
         return each([&](std::int64_t, const Shape& index) { return p_[0][place_of(out_, index)]; });
     }
-    Doubles operator()(const Convolution&) const {
+    Doubles operator()(const operators::Convolution&) const {
         const ConvolutionShape s = convolution_shape(node_, in_[0]);
         return reference_convolution(s, batch_, *x_[0], p_[0], p_.size() > 1 ? p_[1] : Doubles{});
     }
-    Doubles operator()(const BatchNormalisation& op) const {
+    Doubles operator()(const operators::BatchNormalisation& op) const {
         const auto channels = static_cast<std::size_t>(out_.back());
         const auto channel = [=](std::size_t i) { return i % channels; };
         Doubles y = normalised(*x_[0], channels, static_cast<double>(op.epsilon), channel);
@@ -178,14 +178,14 @@ class ReferenceOperator {
         }
         return y;
     }
-    Doubles operator()(const LayerNormalisation& op) const {
+    Doubles operator()(const operators::LayerNormalisation& op) const {
         const std::size_t width = p_[0].size();
         Doubles y = normalised(*x_[0], x_[0]->size() / width, static_cast<double>(op.epsilon),
                                [=](std::size_t i) { return i / width; });
         for (std::size_t i = 0; i < y.size(); ++i) y[i] = y[i] * p_[0][i % width] + p_[1][i % width];
         return y;
     }
-    Doubles operator()(const GroupNormalisation& op) const {
+    Doubles operator()(const operators::GroupNormalisation& op) const {
         const auto channels = static_cast<std::size_t>(out_.back());
         const auto groups = static_cast<std::size_t>(op.groups);
         const auto item = static_cast<std::size_t>(element_count(out_));
@@ -195,26 +195,26 @@ class ReferenceOperator {
         for (std::size_t i = 0; i < y.size(); ++i) y[i] = y[i] * p_[0][i % channels] + p_[1][i % channels];
         return y;
     }
-    Doubles operator()(const Activation& op) const {
+    Doubles operator()(const operators::Activation& op) const {
         return each(
             [&](std::int64_t n, const Shape& i) { return reference_function(op.function, x(0, n, i)); });
     }
-    Doubles operator()(const ParametricRelu&) const {
+    Doubles operator()(const operators::ParametricRelu&) const {
         return each([&](std::int64_t n, const Shape& i) {
             const double slope = p_[0].size() == 1 ? p_[0][0] : p_[0][static_cast<std::size_t>(i.back())];
             return x(0, n, i) >= 0 ? x(0, n, i) : slope * x(0, n, i);
         });
     }
-    Doubles operator()(const MaxPooling& op) const {
+    Doubles operator()(const operators::MaxPooling& op) const {
         return reference_pooling(op.window, in_[0], out_, batch_, *x_[0], true, false);
     }
-    Doubles operator()(const AveragePooling& op) const {
+    Doubles operator()(const operators::AveragePooling& op) const {
         return reference_pooling(op.window, in_[0], out_, batch_, *x_[0], false, op.count_padding);
     }
-    Doubles operator()(const GlobalAveragePooling&) const {
+    Doubles operator()(const operators::GlobalAveragePooling&) const {
         return reference_pooling({in_[0][0], in_[0][1]}, in_[0], out_, batch_, *x_[0], false, false);
     }
-    Doubles operator()(const Reduction& op) const {
+    Doubles operator()(const operators::Reduction& op) const {
         const std::int64_t item = element_count(in_[0]);
         Doubles y(static_cast<std::size_t>(batch_ * element_count(out_)),
                   op.kind == ReductionKind::maximum ? -1e300 : 0.0);
@@ -235,7 +235,7 @@ class ReferenceOperator {
             }
         return y;
     }
-    Doubles operator()(const Softmax& op) const {
+    Doubles operator()(const operators::Softmax& op) const {
         const auto axis = static_cast<std::size_t>(op.axis);
         return each([&](std::int64_t n, const Shape& index) {
             double sum = 0;
@@ -245,12 +245,12 @@ class ReferenceOperator {
             return op.logarithm ? std::log(share) : share;
         });
     }
-    Doubles operator()(const Arithmetic& op) const {
+    Doubles operator()(const operators::Arithmetic& op) const {
         return each([&](std::int64_t n, const Shape& index) {
             return reference_arithmetic(op.kind, repeated(0, n, index), repeated(1, n, index));
         });
     }
-    Doubles operator()(const MatrixProduct&) const {
+    Doubles operator()(const operators::MatrixProduct&) const {
         return each([&](std::int64_t n, const Shape& index) {
             Shape a = index;
             Shape b = index;
@@ -263,7 +263,7 @@ class ReferenceOperator {
             return sum;
         });
     }
-    Doubles operator()(const Dense&) const {
+    Doubles operator()(const operators::Dense&) const {
         return each([&](std::int64_t n, const Shape& index) {
             double sum = p_.size() > 1 ? p_[1][static_cast<std::size_t>(index.back())] : 0.0;
             Shape from = index;
@@ -273,7 +273,7 @@ class ReferenceOperator {
             return sum;
         });
     }
-    Doubles operator()(const Concatenate& op) const {
+    Doubles operator()(const operators::Concatenate& op) const {
         const auto axis = static_cast<std::size_t>(op.axis);
         return each([&](std::int64_t n, Shape index) {
             std::size_t input = 0;
@@ -281,14 +281,14 @@ class ReferenceOperator {
             return x(input, n, index);
         });
     }
-    Doubles operator()(const Slice& op) const {
+    Doubles operator()(const operators::Slice& op) const {
         return each([&](std::int64_t n, Shape index) {
             for (std::size_t d = 0; d < index.size(); ++d)
                 index[d] = op.stretches[d].start + index[d] * op.stretches[d].step;
             return x(0, n, index);
         });
     }
-    Doubles operator()(const Padding& op) const {
+    Doubles operator()(const operators::Padding& op) const {
         return each([&](std::int64_t n, Shape index) {
             bool outside = false;
             for (std::size_t d = 0; d < index.size(); ++d) {
@@ -302,7 +302,7 @@ class ReferenceOperator {
                                                                : x(0, n, index);
         });
     }
-    Doubles operator()(const Transpose& op) const {
+    Doubles operator()(const operators::Transpose& op) const {
         return each([&](std::int64_t n, const Shape& index) {
             Shape from(index.size());
             for (std::size_t d = 0; d < index.size(); ++d)
@@ -310,15 +310,15 @@ class ReferenceOperator {
             return x(0, n, from);
         });
     }
-    Doubles operator()(const Reshape&) const { return *x_[0]; }
-    Doubles operator()(const Flatten&) const {
+    Doubles operator()(const operators::Reshape&) const { return *x_[0]; }
+    Doubles operator()(const operators::Flatten&) const {
         if (in_[0].size() != 3) return *x_[0];
         return each([&](std::int64_t n, const Shape& index) {
             const Shape first = index_of({in_[0][2], in_[0][0], in_[0][1]}, index[0]);
             return x(0, n, {first[1], first[2], first[0]});
         });
     }
-    Doubles operator()(const Gather& op) const {
+    Doubles operator()(const operators::Gather& op) const {
         return each([&](std::int64_t n, Shape index) {
             std::int64_t& at = index[static_cast<std::size_t>(op.axis)];
             at = op.places[static_cast<std::size_t>(at)];

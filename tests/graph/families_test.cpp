@@ -9,6 +9,9 @@
 #include <cmath>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using testing::ElementsAre;

@@ -12,7 +12,7 @@ inline Network small_network() {
     append_head(network, {.hidden = {5}, .dropout = 0.3}, 3);
     initialise(network, 0, 1);
     for (Node& node : network.nodes)
-        if (std::holds_alternative<BatchNormalisation>(node.op)) {
+        if (std::holds_alternative<operators::BatchNormalisation>(node.op)) {
             node.parameters[1] = random_tensor(node.parameters[1].shape(), 8, 0.3);
             node.parameters[2] = random_tensor(node.parameters[2].shape(), 9, 0.3);
             node.parameters[3].fill(0.7F);

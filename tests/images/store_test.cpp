@@ -5,6 +5,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/images/batches.hpp"
+#include "jevrin/images/picture_store.hpp"
 
 #include <fmt/format.h>
 #include <sys/resource.h>

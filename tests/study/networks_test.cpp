@@ -18,6 +18,9 @@
 #include <cstring>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::message_of;
@@ -235,7 +238,7 @@ TEST_F(NetworkStudy, FeaturesAreWhatTheFrozenPartGives) {
     const Plan p = plan("[[candidate]]\nname = \"f\"\nregime = \"frozen\"\n");
     const auto materials = gather_materials(p);
     const FeatureExport all =
-        export_features(*materials, p.candidates[0], TestItems::included, directory_ / "out");
+        export_features(*materials, p.candidates[0].name, TestItems::included, directory_ / "out");
     EXPECT_EQ(all.items, 36);
     EXPECT_EQ(all.width, 8);
     const std::string array = read_text(directory_ / "out" / "features.npy");
@@ -252,14 +255,17 @@ TEST_F(NetworkStudy, FeaturesAreWhatTheFrozenPartGives) {
     const std::string table = read_text(directory_ / "out" / "features.csv");
     EXPECT_THAT(table, AllOf(HasSubstr("item,label,part,f1,f2"), HasSubstr(materials->set.items[2].id)));
     const FeatureExport some =
-        export_features(*materials, p.candidates[0], TestItems::left_out, directory_ / "out");
+        export_features(*materials, p.candidates[0].name, TestItems::left_out, directory_ / "out");
     EXPECT_EQ(some.items, 36 - std::ssize(materials->parts.test));
     const Plan scratch = plan("[[candidate]]\nname = \"s\"\nregime = \"scratch\"\n");
     EXPECT_THAT(message_of<InputError>([&] {
-                    export_features(*materials, scratch.candidates[0], TestItems::left_out,
-                                    directory_ / "o2");
+                    export_features(*gather_materials(scratch), "s", TestItems::left_out, directory_ / "o2");
                 }),
                 HasSubstr("has no frozen layers"));
+    EXPECT_THAT(message_of<InputError>([&] {
+                    export_features(*gather_materials(scratch), "", TestItems::left_out, directory_ / "o2");
+                }),
+                HasSubstr("no candidate of this plan has frozen layers"));
 }
 
 }  // namespace

@@ -29,7 +29,7 @@ class Execution : public testing::Test {
 
     TemporaryDirectory directory_;
     Plan plan_;
-    std::unique_ptr<Materials> materials_;
+    std::shared_ptr<const Materials> materials_;
     std::vector<PlannedRun> runs_;
 };
 

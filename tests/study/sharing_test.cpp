@@ -8,6 +8,7 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
+#include "jevrin/study/planned_runs.hpp"
 #include "jevrin/study/study.hpp"
 #include "jevrin/training/classifier.hpp"
 

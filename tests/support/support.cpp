@@ -71,7 +71,7 @@ void write_small_backbone(const std::filesystem::path& file, std::int64_t size) 
     initialise(classifier.network, 0, 5);
     // Statistics as if it had been trained.
     for (Node& node : classifier.network.nodes)
-        if (std::holds_alternative<BatchNormalisation>(node.op)) {
+        if (std::holds_alternative<operators::BatchNormalisation>(node.op)) {
             node.parameters[2] = random_tensor(node.parameters[2].shape(), 3, 0.2);
             node.parameters[3].fill(1.5F);
         }

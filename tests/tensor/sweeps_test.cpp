@@ -25,7 +25,8 @@ constexpr double sweep_tolerance = 1e-5;
 TEST(PoolingSweep, MaximumAndAverageAgreeWithTheirDefinitions) {
     RandomStream random({11, Purpose::sample, 0, 0});
     for (std::uint64_t round = 0; round < 150; ++round) {
-        Window w{1 + random.below(4), 1 + random.below(4), 1 + random.below(3), 1 + random.below(3)};
+        operators::Window w{1 + random.below(4), 1 + random.below(4), 1 + random.below(3),
+                            1 + random.below(3)};
         w.pad_top = random.below(static_cast<std::uint32_t>(w.kernel_height));
         w.pad_left = random.below(static_cast<std::uint32_t>(w.kernel_width));
         w.pad_bottom = random.below(static_cast<std::uint32_t>(w.kernel_height));

@@ -22,6 +22,9 @@
 #include <map>
 
 namespace jevrin {
+
+using namespace operators;
+
 namespace {
 
 using test::message_of;

@@ -1,11 +1,9 @@
-#include "jevrin/training/training_state.hpp"
-
-#include "jevrin/training/training_settings.hpp"
+#include "jevrin/training/class_counts.hpp"
 
 #include <algorithm>
 #include <numeric>
 
-namespace jevrin {
+namespace jevrin::inline v1 {
 namespace {
 
 double ratio(std::int64_t part, std::int64_t whole) {
@@ -50,16 +48,4 @@ double ClassCounts::macro_f1() const {
     return present == 0 ? 0.0 : sum / static_cast<double>(present);
 }
 
-RunLength run_length(const TrainingSettings& settings, std::int64_t training_items) {
-    const auto rounded_up = [](std::int64_t a, std::int64_t b) { return (a + b - 1) / b; };
-    RunLength length;
-    const std::int64_t items = std::max<std::int64_t>(1, training_items);
-    length.steps_per_epoch = rounded_up(items, std::min(settings.batch, items));
-    length.steps = settings.steps > 0 ? settings.steps : settings.epochs * length.steps_per_epoch;
-    length.steps_per_validation =
-        settings.validate_every > 0 ? settings.validate_every : length.steps_per_epoch;
-    length.validations = rounded_up(length.steps, length.steps_per_validation);
-    return length;
-}
-
-}  // namespace jevrin
+}  // namespace jevrin::inline v1

@@ -25,77 +25,15 @@ bool is_standard(const std::string& domain) {
 
 }  // namespace
 
-const std::map<std::string, GraphReader::ReadNode>& GraphReader::operators() {
-    using R = GraphReader;
-    static const std::map<std::string, ReadNode> table = {
-        {"Add", &R::read_arithmetic},
-        {"AveragePool", &R::read_average_pooling},
-        {"BatchNormalization", &R::read_batch_normalisation},
-        {"Cast", &R::read_cast},
-        {"Clip", &R::read_clip},
-        {"Concat", &R::read_concatenate},
-        {"Conv", &R::read_convolution},
-        {"DepthToSpace", &R::read_depth_to_space},
-        {"Div", &R::read_arithmetic},
-        {"Dropout", &R::read_dropout},
-        {"Expand", &R::read_expand},
-        {"Flatten", &R::read_flatten},
-        {"Gather", &R::read_gather},
-        {"Gemm", &R::read_gemm},
-        {"GlobalAveragePool", &R::read_global_average},
-        {"GlobalMaxPool", &R::read_global_maximum},
-        {"Identity", &R::read_identity},
-        {"InstanceNormalization", &R::read_instance_normalisation},
-        {"LRN", &R::read_local_response},
-        {"LayerNormalization", &R::read_layer_normalisation},
-        {"LogSoftmax", &R::read_softmax},
-        {"MatMul", &R::read_matrix_product},
-        {"Max", &R::read_arithmetic},
-        {"MaxPool", &R::read_max_pooling},
-        {"Mean", &R::read_arithmetic},
-        {"Min", &R::read_arithmetic},
-        {"Mul", &R::read_arithmetic},
-        {"PRelu", &R::read_parametric_relu},
-        {"Pad", &R::read_padding},
-        {"Pow", &R::read_arithmetic},
-        {"ReduceL2", &R::read_reduction},
-        {"ReduceMax", &R::read_reduction},
-        {"ReduceMean", &R::read_reduction},
-        {"ReduceMin", &R::read_reduction},
-        {"ReduceSum", &R::read_reduction},
-        {"ReduceSumSquare", &R::read_reduction},
-        {"Reshape", &R::read_reshape},
-        {"Shape", &R::read_shape},
-        {"Size", &R::read_shape},
-        {"Slice", &R::read_slice},
-        {"Softmax", &R::read_softmax},
-        {"SpaceToDepth", &R::read_space_to_depth},
-        {"Split", &R::read_split},
-        {"Squeeze", &R::read_squeeze},
-        {"Sub", &R::read_arithmetic},
-        {"Sum", &R::read_arithmetic},
-        {"Tile", &R::read_tile},
-        {"Transpose", &R::read_transpose},
-        {"Unsqueeze", &R::read_unsqueeze},
-        // Functions of one number.
-        {"Abs", &R::read_function},
-        {"Elu", &R::read_function},
-        {"Erf", &R::read_function},
-        {"Exp", &R::read_function},
-        {"HardSigmoid", &R::read_function},
-        {"HardSwish", &R::read_function},
-        {"LeakyRelu", &R::read_function},
-        {"Log", &R::read_function},
-        {"Neg", &R::read_function},
-        {"Reciprocal", &R::read_function},
-        {"Relu", &R::read_function},
-        {"Selu", &R::read_function},
-        {"Sigmoid", &R::read_function},
-        {"Softplus", &R::read_function},
-        {"Softsign", &R::read_function},
-        {"Sqrt", &R::read_function},
-        {"Tanh", &R::read_function},
-    };
+const GraphReader::Table& GraphReader::operators() {
+    static const Table table = [] {
+        Table readers;
+        put_weighted(readers);
+        put_pooling(readers);
+        put_pointwise(readers);
+        put_moving(readers);
+        return readers;
+    }();
     return table;
 }
 

@@ -1,5 +1,5 @@
-// Turns a stored graph into a network, node by node. What each operator becomes stands in the graph_*.cpp
-// files, by family.
+// Turns a stored graph into a network, node by node. What each operator becomes stands in the files of the
+// families, *_operators.cpp.
 #pragma once
 
 #include "jevrin/exchange/folding.hpp"
@@ -33,7 +33,17 @@ class GraphReader {
 
   private:
     using ReadNode = void (GraphReader::*)(const GraphNode&);
-    static const std::map<std::string, ReadNode>& operators();
+    using Table = std::map<std::string, ReadNode>;  // by the name in the file
+    static const Table& operators();
+    // Each family's, in its own file.
+    static void put_weighted(Table& table);
+    static void put_pooling(Table& table);
+    static void put_pointwise(Table& table);
+    static void put_moving(Table& table);
+    // One kind of stored node: by the operator it becomes, or by a name of its own. Specialised in the file
+    // of its family, and reached through the table alone.
+    template <typename Stored>
+    void read_as(const GraphNode& node);
 
     void find_needed(const std::string& output);
     void check_operators() const;
@@ -79,58 +89,17 @@ class GraphReader {
     View joined(const GraphNode& node, ArithmeticKind kind, int left, int right);
     View joined_views(const std::string& name, ArithmeticKind kind, const View& a, const View& b);
 
-    // graph_weighted.cpp
-    void read_convolution(const GraphNode& node);
-    void read_gemm(const GraphNode& node);
-    void read_matrix_product(const GraphNode& node);
-    void read_batch_normalisation(const GraphNode& node);
-    void read_layer_normalisation(const GraphNode& node);
-    void read_instance_normalisation(const GraphNode& node);
-    void read_parametric_relu(const GraphNode& node);
-    void read_local_response(const GraphNode& node);
+    // What the families share.
     View dense(const GraphNode& node, const std::string& name, const View& input, Tensor weight,
                std::vector<Tensor> bias);
     View normalised_channels(const GraphNode& node, Operator op, std::vector<Tensor> parameters);
     View product(const GraphNode& node, const View& a, const View& b);
-
-    // graph_pooling.cpp
-    void read_max_pooling(const GraphNode& node);
-    void read_average_pooling(const GraphNode& node);
-    void read_global_average(const GraphNode& node);
-    void read_global_maximum(const GraphNode& node);
-    void read_reduction(const GraphNode& node);
     std::pair<std::size_t, View> image(const GraphNode& node);
     operators::Window window(const GraphNode& node, const Shape& image, std::int64_t kernel_height,
                              std::int64_t kernel_width) const;
     operators::Window pooling_window(const GraphNode& node, const Shape& image) const;
     View image_result(const View& from, std::size_t node) const;
     View reduced(const GraphNode& node, const std::string& name, ReductionKind kind, const View& view);
-
-    // graph_pointwise.cpp
-    void read_function(const GraphNode& node);
-    void read_clip(const GraphNode& node);
-    void read_dropout(const GraphNode& node);
-    void read_arithmetic(const GraphNode& node);
-    void read_softmax(const GraphNode& node);
-    void read_cast(const GraphNode& node);
-
-    // graph_moving.cpp
-    void read_identity(const GraphNode& node);
-    void read_shape(const GraphNode& node);
-    void read_reshape(const GraphNode& node);
-    void read_flatten(const GraphNode& node);
-    void read_transpose(const GraphNode& node);
-    void read_squeeze(const GraphNode& node);
-    void read_unsqueeze(const GraphNode& node);
-    void read_concatenate(const GraphNode& node);
-    void read_slice(const GraphNode& node);
-    void read_split(const GraphNode& node);
-    void read_gather(const GraphNode& node);
-    void read_padding(const GraphNode& node);
-    void read_expand(const GraphNode& node);
-    void read_tile(const GraphNode& node);
-    void read_space_to_depth(const GraphNode& node);
-    void read_depth_to_space(const GraphNode& node);
     View sliced(const GraphNode& node, const std::string& name, const View& view,
                 const std::vector<SliceRange>& ranges);
     View settled(const GraphNode& node, const View& view);

@@ -202,9 +202,19 @@ void ModelWriter::add_parameter(onnx::NodeProto& proto, std::size_t i, std::size
 }
 
 void ModelWriter::write_node(std::size_t i) {
-    std::visit([&](const auto& op) { write(i, op); }, network_.nodes[i].op);
+    static const Table table = [] {
+        Table writers("form in model files");
+        put_ends(writers);
+        put_weighted(writers);
+        put_pointwise(writers);
+        put_pooling(writers);
+        put_moving(writers);
+        return writers;
+    }();
+    table.at(network_.nodes[i].op)(*this, i);
 }
 
+template <>
 void ModelWriter::write(std::size_t i, const Input&) {
     refuse(i);
 }
@@ -214,6 +224,7 @@ void ModelWriter::refuse(std::size_t i) const {
                                  operator_name(network_.nodes[i].op)));
 }
 
+template <>
 void ModelWriter::write(std::size_t i, const Constant& op) {
     const Tensor& tensor = network_.nodes[i].parameters[0];
     if (op.trained) {
@@ -224,6 +235,10 @@ void ModelWriter::write(std::size_t i, const Constant& op) {
     attribute.set_name("value");
     attribute.set_type(onnx::AttributeProto::TENSOR);
     fill(*attribute.mutable_t(), name(i), tensor.shape(), tensor.values());
+}
+
+void ModelWriter::put_ends(Table& table) {
+    put<Input, Constant>(table);
 }
 
 void write_model(const std::filesystem::path& path, const Model& model) {

@@ -1,8 +1,9 @@
-// Writes a network as an ONNX graph, node by node; what each operator becomes stands in the writer_*.cpp
-// files, by family.
+// Writes a network as an ONNX graph, node by node; what each operator becomes stands in the files of the
+// families, *_operators.cpp.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"
+#include "jevrin/graph/operator_table.hpp"
 
 #include <onnx/onnx_pb.h>
 
@@ -66,10 +67,24 @@ class ModelWriter {
     // Under the name of its role.
     void add_parameter(onnx::NodeProto& proto, std::size_t i, std::size_t p);
     void write_node(std::size_t i);
-    void write(std::size_t i, const operators::Input&);
+    // What one operator becomes, specialised in the file of its family. It is reached through the table
+    // alone, into which each family puts its operators.
+    template <typename Op>
+    void write(std::size_t i, const Op& op);
+    using Table = OperatorTable<void (*)(ModelWriter&, std::size_t)>;
+    static void put_ends(Table& table);
+    static void put_weighted(Table& table);
+    static void put_pointwise(Table& table);
+    static void put_pooling(Table& table);
+    static void put_moving(Table& table);
+    template <typename... Ops>
+    static void put(Table& table) {
+        (table.put<Ops>([](ModelWriter& writer, std::size_t i) {
+            writer.write(i, std::get<Ops>(writer.network_.nodes[i].op));
+        }),
+         ...);
+    }
     [[noreturn]] void refuse(std::size_t i) const;
-    void write(std::size_t i, const operators::Constant& op);
-    void write(std::size_t i, const operators::Convolution& op);
     // Channels are the second dimension in the file: images turn to channels-first, rows of tokens on their
     // side and back.
     template <typename WriteOn>
@@ -93,30 +108,8 @@ class ModelWriter {
             set_ints(add("Transpose", name(i), {normalised}), "perm", back);
         }
     }
-    void write(std::size_t i, const operators::BatchNormalisation& op);
-    // In groups: each group is normalised as one channel, then scaled and shifted by channel.
-    void write(std::size_t i, const operators::GroupNormalisation& op);
-    void write(std::size_t i, const operators::LayerNormalisation& op);
-    void write(std::size_t i, const operators::Activation& op);
-    void write(std::size_t i, const operators::ParametricRelu&);
-    void write(std::size_t i, const operators::MaxPooling& op);
-    void write(std::size_t i, const operators::AveragePooling& op);
-    void write(std::size_t i, const operators::GlobalAveragePooling&);
-    void write(std::size_t i, const operators::Reduction& op);
-    void write(std::size_t i, const operators::Softmax& op);
-    void write(std::size_t i, const operators::Arithmetic& op);
-    void write(std::size_t i, const operators::MatrixProduct&);
-    void write(std::size_t i, const operators::Dense&);
     // The inputs of a node in the layout of most of them.
     Layout common_layout(std::size_t i) const;
-    void write(std::size_t i, const operators::Concatenate& op);
-    void write(std::size_t i, const operators::Slice& op);
-    void write(std::size_t i, const operators::Padding& op);
-    void write(std::size_t i, const operators::Transpose& op);
-    void write(std::size_t i, const operators::Reshape& op);
-    void write(std::size_t i, const operators::Flatten&);
-    void write(std::size_t i, const operators::Gather& op);
-    void write(std::size_t i, const operators::Dropout& op);
 
     const Network& network_;
     std::vector<Shape> shapes_;

@@ -74,21 +74,27 @@ std::unique_ptr<Step> rearranged(Rearrangement rearrangement) {
 
 }  // namespace
 
+template <>
 std::unique_ptr<Step> step_of(const Concatenate& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<ConcatenateStep>(op.axis, shapes.inputs);
 }
+template <>
 std::unique_ptr<Step> step_of(const Slice& op, const Node&, const StepShapes& shapes) {
     return rearranged(Rearrangement::slice(shapes.inputs[0], op.stretches));
 }
+template <>
 std::unique_ptr<Step> step_of(const Padding& op, const Node&, const StepShapes& shapes) {
     return rearranged(Rearrangement::pad(shapes.inputs[0], op.before, op.after, op.kind, op.value));
 }
+template <>
 std::unique_ptr<Step> step_of(const Transpose& op, const Node&, const StepShapes& shapes) {
     return rearranged(Rearrangement::transpose(shapes.inputs[0], op.permutation));
 }
+template <>
 std::unique_ptr<Step> step_of(const Reshape&, const Node&, const StepShapes& shapes) {
     return std::make_unique<ReshapeStep>(element_count(shapes.output));
 }
+template <>
 std::unique_ptr<Step> step_of(const Flatten&, const Node&, const StepShapes& shapes) {
     const Shape& in = shapes.inputs[0];
     // Channels come first in a flattened image; one pixel or one channel is in that order already.
@@ -96,8 +102,13 @@ std::unique_ptr<Step> step_of(const Flatten&, const Node&, const StepShapes& sha
     if (image) return rearranged(Rearrangement::transpose(in, std::array<std::int64_t, 3>{2, 0, 1}));
     return std::make_unique<ReshapeStep>(element_count(shapes.output));
 }
+template <>
 std::unique_ptr<Step> step_of(const Gather& op, const Node&, const StepShapes& shapes) {
     return rearranged(Rearrangement::gather(shapes.inputs[0], op.axis, op.places));
+}
+
+void put_moving_steps(StepTable& table) {
+    put_steps<Concatenate, Slice, Padding, Transpose, Reshape, Flatten, Gather>(table);
 }
 
 }  // namespace jevrin::inline v1

@@ -137,20 +137,24 @@ std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepS
     return make_batch_normalisation(node, shapes, AfterNormalisation::relu);
 }
 
+template <>
 std::unique_ptr<Step> step_of(const BatchNormalisation&, const Node& node, const StepShapes& shapes) {
     return make_batch_normalisation(node, shapes, AfterNormalisation::nothing);
 }
+template <>
 std::unique_ptr<Step> step_of(const LayerNormalisation& op, const Node& node, const StepShapes& shapes) {
     const std::int64_t width = node.parameters[0].size();
     return std::make_unique<GroupNormalisationStep>(
         GroupNormalisationShape{.channels = width, .epsilon = op.epsilon},
         element_count(shapes.output) / width);
 }
+template <>
 std::unique_ptr<Step> step_of(const GroupNormalisation& op, const Node&, const StepShapes& shapes) {
     const std::int64_t channels = shapes.output.back();
     return std::make_unique<GroupNormalisationStep>(
         GroupNormalisationShape{element_count(shapes.output) / channels, channels, op.groups, op.epsilon}, 1);
 }
+template <>
 std::unique_ptr<Step> step_of(const Softmax& op, const Node&, const StepShapes& shapes) {
     SoftmaxShape shape;
     for (std::size_t d = 0; d < shapes.output.size(); ++d) {
@@ -158,6 +162,10 @@ std::unique_ptr<Step> step_of(const Softmax& op, const Node&, const StepShapes& 
         (d < axis ? shape.outer : d == axis ? shape.length : shape.inner) *= shapes.output[d];
     }
     return std::make_unique<SoftmaxStep>(shape, op.logarithm);
+}
+
+void put_normalising_steps(StepTable& table) {
+    put_steps<BatchNormalisation, LayerNormalisation, GroupNormalisation, Softmax>(table);
 }
 
 }  // namespace jevrin::inline v1

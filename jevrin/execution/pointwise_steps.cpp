@@ -112,17 +112,25 @@ class DropoutStep : public Step {
 
 }  // namespace
 
+template <>
 std::unique_ptr<Step> step_of(const Activation& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<ActivationStep>(op.function, element_count(shapes.output));
 }
+template <>
 std::unique_ptr<Step> step_of(const ParametricRelu&, const Node& node, const StepShapes& shapes) {
     return std::make_unique<ParametricReluStep>(element_count(shapes.output), node.parameters[0].size());
 }
+template <>
 std::unique_ptr<Step> step_of(const Arithmetic& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<ArithmeticStep>(op, shapes.inputs[0], shapes.inputs[1], shapes.output);
 }
+template <>
 std::unique_ptr<Step> step_of(const Dropout& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<DropoutStep>(op.rate, element_count(shapes.output), shapes.index);
+}
+
+void put_pointwise_steps(StepTable& table) {
+    put_steps<Activation, ParametricRelu, Arithmetic, Dropout>(table);
 }
 
 }  // namespace jevrin::inline v1

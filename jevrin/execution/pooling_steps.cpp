@@ -104,18 +104,26 @@ class ReductionStep : public Step {
 
 }  // namespace
 
+template <>
 std::unique_ptr<Step> step_of(const MaxPooling& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<MaxPoolingStep>(pooling_shape(op.window, shapes.inputs[0], false));
 }
+template <>
 std::unique_ptr<Step> step_of(const AveragePooling& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<AveragePoolingStep>(pooling_shape(op.window, shapes.inputs[0], op.count_padding));
 }
+template <>
 std::unique_ptr<Step> step_of(const GlobalAveragePooling&, const Node&, const StepShapes& shapes) {
     const Shape& in = shapes.inputs[0];
     return std::make_unique<GlobalAverageStep>(in[0] * in[1], in[2]);
 }
+template <>
 std::unique_ptr<Step> step_of(const Reduction& op, const Node&, const StepShapes& shapes) {
     return std::make_unique<ReductionStep>(op, shapes.inputs[0]);
+}
+
+void put_pooling_steps(StepTable& table) {
+    put_steps<MaxPooling, AveragePooling, GlobalAveragePooling, Reduction>(table);
 }
 
 }  // namespace jevrin::inline v1

@@ -1,21 +1,18 @@
 #include "jevrin/execution/steps.hpp"
 
-#include "jevrin/base/overloaded.hpp"
-
-#include <stdexcept>
-
 namespace jevrin::inline v1 {
 
-using namespace operators;
-
 std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes) {
-    return std::visit(Overloaded{
-                          [](const Input&) -> std::unique_ptr<Step> {
-                              throw std::logic_error("only the first node of a network is its input");
-                          },
-                          [&](const auto& op) { return step_of(op, node, shapes); },
-                      },
-                      node.op);
+    static const StepTable table = [] {
+        StepTable steps("step");
+        put_weighted_steps(steps);
+        put_normalising_steps(steps);
+        put_pointwise_steps(steps);
+        put_pooling_steps(steps);
+        put_moving_steps(steps);
+        return steps;
+    }();
+    return table.at(node.op)(node, shapes);
 }
 
 }  // namespace jevrin::inline v1

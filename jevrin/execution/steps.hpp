@@ -3,6 +3,7 @@
 
 #include "jevrin/execution/pass.hpp"
 #include "jevrin/graph/graph.hpp"
+#include "jevrin/graph/operator_table.hpp"
 
 #include <cstdint>
 #include <memory>
@@ -70,40 +71,25 @@ std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes);
 // Batch normalisation and the relu behind it in one step.
 std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes);
 
-// One for each operator, beside its step; make_step() takes that of the node's.
-// weighted_steps.cpp
-std::unique_ptr<Step> step_of(const operators::Constant& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Convolution& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::MatrixProduct& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Dense& op, const Node& node, const StepShapes& shapes);
-// normalising_steps.cpp
-std::unique_ptr<Step> step_of(const operators::BatchNormalisation& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::LayerNormalisation& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::GroupNormalisation& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Softmax& op, const Node& node, const StepShapes& shapes);
-// pointwise_steps.cpp
-std::unique_ptr<Step> step_of(const operators::Activation& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::ParametricRelu& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Arithmetic& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Dropout& op, const Node& node, const StepShapes& shapes);
-// pooling_steps.cpp
-std::unique_ptr<Step> step_of(const operators::MaxPooling& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::AveragePooling& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::GlobalAveragePooling& op, const Node& node,
-                              const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Reduction& op, const Node& node, const StepShapes& shapes);
-// moving_steps.cpp
-std::unique_ptr<Step> step_of(const operators::Concatenate& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Slice& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Padding& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Transpose& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Reshape& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Flatten& op, const Node& node, const StepShapes& shapes);
-std::unique_ptr<Step> step_of(const operators::Gather& op, const Node& node, const StepShapes& shapes);
+// The step of one operator, specialised beside its arithmetic. It is reached through the table alone, into
+// which each family puts its operators.
+template <typename Op>
+std::unique_ptr<Step> step_of(const Op& op, const Node& node, const StepShapes& shapes);
+
+using StepTable = OperatorTable<std::unique_ptr<Step> (*)(const Node&, const StepShapes&)>;
+void put_weighted_steps(StepTable& table);
+void put_normalising_steps(StepTable& table);
+void put_pointwise_steps(StepTable& table);
+void put_pooling_steps(StepTable& table);
+void put_moving_steps(StepTable& table);
+
+// For the file of a family, behind its specialisations.
+template <typename... Ops>
+void put_steps(StepTable& table) {
+    (table.put<Ops>([](const Node& node, const StepShapes& shapes) {
+        return step_of(std::get<Ops>(node.op), node, shapes);
+    }),
+     ...);
+}
 
 }  // namespace jevrin::inline v1

@@ -117,18 +117,26 @@ class ConstantStep : public Step {
 
 }  // namespace
 
+template <>
 std::unique_ptr<Step> step_of(const Constant&, const Node&, const StepShapes& shapes) {
     return std::make_unique<ConstantStep>(element_count(shapes.output));
 }
+template <>
 std::unique_ptr<Step> step_of(const Convolution& op, const Node& node, const StepShapes& shapes) {
     return std::make_unique<ConvolutionStep>(convolution_shape(node, shapes.inputs[0]), op.activation);
 }
+template <>
 std::unique_ptr<Step> step_of(const MatrixProduct&, const Node&, const StepShapes& shapes) {
     return std::make_unique<MatrixProductStep>(shapes.inputs[0], shapes.inputs[1]);
 }
+template <>
 std::unique_ptr<Step> step_of(const Dense&, const Node&, const StepShapes& shapes) {
     const std::int64_t in = shapes.inputs[0].back();
     return std::make_unique<DenseStep>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
+}
+
+void put_weighted_steps(StepTable& table) {
+    put_steps<Constant, Convolution, MatrixProduct, Dense>(table);
 }
 
 }  // namespace jevrin::inline v1

@@ -1,6 +1,11 @@
 #include "jevrin/graph/operator_description.hpp"
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/graph/operator_table.hpp"
+
+#include <fmt/format.h>
+
+#include <stdexcept>
 
 namespace jevrin::inline v1 {
 
@@ -156,6 +161,10 @@ const OperatorDescription& describe(const Operator& op) {
             return description;
         },
         op);
+}
+
+void throw_missing(const char* what, const Operator& op) {
+    throw std::logic_error(fmt::format("there is no {} for the operator '{}'", what, describe(op).name));
 }
 
 }  // namespace jevrin::inline v1

@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/operator_table.hpp"
 #include "jevrin/graph/rewriting.hpp"
 
 #include <cmath>
@@ -162,6 +163,22 @@ TEST(OperatorDescriptions, SayWhatParametersAre) {
     EXPECT_EQ(parameter_kind(BatchNormalisation{}, 3), ParameterKind::statistic);
     EXPECT_EQ(parameter_kind(Constant{.trained = false}, 0), ParameterKind::statistic);
     EXPECT_EQ(role_name(describe(Operator{LayerNormalisation{}}).roles[1]), "shift");
+}
+
+TEST(OperatorTable, FindsWhatAFamilyPutInAndNamesWhatIsMissing) {
+    OperatorTable<int (*)()> table("answer");
+    table.put<Dense>([] { return 1; });
+    table.put<Softmax>([] { return 2; });
+    EXPECT_EQ(table.at(Dense{})(), 1);
+    EXPECT_EQ(table.at(Softmax{})(), 2);
+    try {
+        table.at(Gather{});
+        FAIL();
+    } catch (const std::logic_error& error) {
+        EXPECT_STREQ(
+            error.what(),
+            fmt::format("there is no answer for the operator '{}'", describe(Gather{}).name).c_str());
+    }
 }
 
 }  // namespace

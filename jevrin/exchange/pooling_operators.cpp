@@ -1,18 +1,26 @@
-// Windows, pooling and reductions, as a stored graph has them.
+// Windows, pooling and reductions in model files: read, and written.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/exchange/model_writer.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numbers>
 
 namespace jevrin::inline v1 {
 
 using namespace operators;
 
 namespace {
+
+// Stored nodes that become something else than one operator.
+struct GlobalMaximum;
+
 const std::vector<int> channels_last = {2, 3, 1};
-}
+}  // namespace
 
 // The node of an image, channels last, and its view.
 std::pair<std::size_t, View> GraphReader::image(const GraphNode& node) {
@@ -78,14 +86,16 @@ Window GraphReader::pooling_window(const GraphNode& node, const Shape& image) co
     return window(node, image, (*kernel)[0], (*kernel)[1]);
 }
 
-void GraphReader::read_max_pooling(const GraphNode& node) {
+template <>
+void GraphReader::read_as<MaxPooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const auto [input, view] = image(node);
     const MaxPooling op{pooling_window(node, builder_.shape(input))};
     set(node, image_result(view, builder_.add(node.name(), op, {input})));
 }
 
-void GraphReader::read_average_pooling(const GraphNode& node) {
+template <>
+void GraphReader::read_as<AveragePooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const auto [input, view] = image(node);
     const AveragePooling op{pooling_window(node, builder_.shape(input)),
@@ -93,13 +103,15 @@ void GraphReader::read_average_pooling(const GraphNode& node) {
     set(node, image_result(view, builder_.add(node.name(), op, {input})));
 }
 
-void GraphReader::read_global_average(const GraphNode& node) {
+template <>
+void GraphReader::read_as<GlobalAveragePooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const auto [input, view] = image(node);
     set(node, image_result(view, builder_.add(node.name(), GlobalAveragePooling{}, {input})));
 }
 
-void GraphReader::read_global_maximum(const GraphNode& node) {
+template <>
+void GraphReader::read_as<GlobalMaximum>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const auto [input, view] = image(node);
     const Reduction op{ReductionKind::maximum, {0, 1}, true};
@@ -145,7 +157,8 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
     return result;
 }
 
-void GraphReader::read_reduction(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Reduction>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const View& view = dynamic(node, 0);
     const std::string& type = node.type();
@@ -168,6 +181,62 @@ void GraphReader::read_reduction(const GraphNode& node) {
             reduced(node, root ? node.name() + ":sum" : node.name(), ReductionKind::sum, squares);
         set(node, root ? pointwise(node.name(), Activation{{FunctionKind::square_root}}, sum) : sum);
     }
+}
+
+void GraphReader::put_pooling(Table& table) {
+    table.insert({
+        {"AveragePool", &GraphReader::read_as<AveragePooling>},
+        {"GlobalAveragePool", &GraphReader::read_as<GlobalAveragePooling>},
+        {"GlobalMaxPool", &GraphReader::read_as<GlobalMaximum>},
+        {"MaxPool", &GraphReader::read_as<MaxPooling>},
+        {"ReduceL2", &GraphReader::read_as<Reduction>},
+        {"ReduceMax", &GraphReader::read_as<Reduction>},
+        {"ReduceMean", &GraphReader::read_as<Reduction>},
+        {"ReduceMin", &GraphReader::read_as<Reduction>},
+        {"ReduceSum", &GraphReader::read_as<Reduction>},
+        {"ReduceSumSquare", &GraphReader::read_as<Reduction>},
+    });
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const MaxPooling& op) {
+    set_window(add_image("MaxPool", i), op.window);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const AveragePooling& op) {
+    onnx::NodeProto& proto = add_image("AveragePool", i);
+    set_window(proto, op.window);
+    set_int(proto, "count_include_pad", op.count_padding ? 1 : 0);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const GlobalAveragePooling&) {
+    add_image("GlobalAveragePool", i);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Reduction& op) {
+    const std::size_t input = network_.nodes[i].inputs[0];
+    const char* const type = op.kind == ReductionKind::mean  ? "ReduceMean"
+                             : op.kind == ReductionKind::sum ? "ReduceSum"
+                                                             : "ReduceMax";
+    // What is left of an image keeps its channels first only if all dimensions are kept.
+    const bool first = is_first(input) && op.keep_dimensions;
+    const Layout layout = first ? Layout::channels_first : Layout::plain;
+    layouts_[i] = layout;
+    std::vector<std::int64_t> axes;
+    for (const std::int64_t axis : op.axes) axes.push_back(file_axis(input, axis, layout));
+    onnx::NodeProto& proto = add(type, name(i), {as(input, layout)});
+    set_int(proto, "keepdims", op.keep_dimensions ? 1 : 0);
+    if (op.kind == ReductionKind::sum)
+        proto.add_input(add_integers(name(i) + ":axes", axes));
+    else
+        set_ints(proto, "axes", axes);
+}
+
+void ModelWriter::put_pooling(Table& table) {
+    put<MaxPooling, AveragePooling, GlobalAveragePooling, Reduction>(table);
 }
 
 }  // namespace jevrin::inline v1

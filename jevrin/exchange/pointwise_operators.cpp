@@ -1,16 +1,27 @@
-// What works element by element, as a stored graph has it.
+// What works element by element in model files: read, and written.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/exchange/model_writer.hpp"
 #include "jevrin/tensor/arithmetic.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <limits>
+#include <numbers>
 
 namespace jevrin::inline v1 {
 
 using namespace operators;
+
+namespace {
+
+// Stored nodes that become something else than one operator.
+struct Clip;
+struct Cast;
+
+}  // namespace
 
 View GraphReader::pointwise(const std::string& name, const Operator& op, const View& view) {
     View result = view;
@@ -24,7 +35,8 @@ View GraphReader::with_number(const std::string& name, ArithmeticKind kind, cons
     return result;
 }
 
-void GraphReader::read_function(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Activation>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const std::string& type = node.type();
@@ -52,7 +64,8 @@ void GraphReader::read_function(const GraphNode& node) {
     set(node, pointwise(node.name(), Activation{function}, view));
 }
 
-void GraphReader::read_clip(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Clip>(const GraphNode& node) {
     node.expect_inputs(1, 3);
     const auto bound = [&](const char* attribute, int input, float otherwise) {
         if (!node.has_input(input)) return node.number(attribute, otherwise);
@@ -67,7 +80,8 @@ void GraphReader::read_clip(const GraphNode& node) {
     set(node, pointwise(node.name(), Activation{{FunctionKind::clip, low, high}}, dynamic(node, 0)));
 }
 
-void GraphReader::read_dropout(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Dropout>(const GraphNode& node) {
     node.expect_inputs(1, 3);
     double rate = static_cast<double>(node.number("ratio", 0.5F));
     if (node.has_input(1)) {
@@ -86,7 +100,8 @@ void GraphReader::read_dropout(const GraphNode& node) {
     set(node, pointwise(node.name(), Dropout{rate}, dynamic(node, 0)));
 }
 
-void GraphReader::read_cast(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Cast>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const std::int64_t to = node.integer("to", onnx::TensorProto::FLOAT);
     if (to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE && to != onnx::TensorProto::FLOAT16)
@@ -159,7 +174,8 @@ View GraphReader::joined(const GraphNode& node, ArithmeticKind kind, int left, i
     return view;
 }
 
-void GraphReader::read_arithmetic(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Arithmetic>(const GraphNode& node) {
     const std::string& type = node.type();
     const bool many = type == "Sum" || type == "Mean" || type == "Max" || type == "Min";
     node.expect_inputs(many ? 1 : 2, many ? 1 << 16 : 2);
@@ -186,7 +202,8 @@ void GraphReader::read_arithmetic(const GraphNode& node) {
     set(node, sum);
 }
 
-void GraphReader::read_softmax(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Softmax>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const bool logarithm = node.type() == "LogSoftmax";
@@ -213,6 +230,190 @@ void GraphReader::read_softmax(const GraphNode& node) {
     const std::int64_t last = std::ssize(builder_.shape(result.node)) - 1;
     result.node = builder_.add(node.name(), Softmax{last, logarithm}, {result.node});
     set(node, result);
+}
+
+void GraphReader::put_pointwise(Table& table) {
+    table.insert({
+        {"Add", &GraphReader::read_as<Arithmetic>},
+        {"Cast", &GraphReader::read_as<Cast>},
+        {"Clip", &GraphReader::read_as<Clip>},
+        {"Div", &GraphReader::read_as<Arithmetic>},
+        {"Dropout", &GraphReader::read_as<Dropout>},
+        {"LogSoftmax", &GraphReader::read_as<Softmax>},
+        {"Max", &GraphReader::read_as<Arithmetic>},
+        {"Mean", &GraphReader::read_as<Arithmetic>},
+        {"Min", &GraphReader::read_as<Arithmetic>},
+        {"Mul", &GraphReader::read_as<Arithmetic>},
+        {"Pow", &GraphReader::read_as<Arithmetic>},
+        {"Softmax", &GraphReader::read_as<Softmax>},
+        {"Sub", &GraphReader::read_as<Arithmetic>},
+        {"Sum", &GraphReader::read_as<Arithmetic>},
+        {"Abs", &GraphReader::read_as<Activation>},
+        {"Elu", &GraphReader::read_as<Activation>},
+        {"Erf", &GraphReader::read_as<Activation>},
+        {"Exp", &GraphReader::read_as<Activation>},
+        {"HardSigmoid", &GraphReader::read_as<Activation>},
+        {"HardSwish", &GraphReader::read_as<Activation>},
+        {"LeakyRelu", &GraphReader::read_as<Activation>},
+        {"Log", &GraphReader::read_as<Activation>},
+        {"Neg", &GraphReader::read_as<Activation>},
+        {"Reciprocal", &GraphReader::read_as<Activation>},
+        {"Relu", &GraphReader::read_as<Activation>},
+        {"Selu", &GraphReader::read_as<Activation>},
+        {"Sigmoid", &GraphReader::read_as<Activation>},
+        {"Softplus", &GraphReader::read_as<Activation>},
+        {"Softsign", &GraphReader::read_as<Activation>},
+        {"Sqrt", &GraphReader::read_as<Activation>},
+        {"Tanh", &GraphReader::read_as<Activation>},
+    });
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Activation& op) {
+    const Function& f = op.function;
+    switch (f.kind) {
+        case FunctionKind::identity:
+            add_same_layout("Identity", i);
+            return;
+        case FunctionKind::relu:
+            add_same_layout("Relu", i);
+            return;
+        case FunctionKind::clip: {
+            const std::string low = add_number(i, "low", f.alpha);
+            const std::string high = add_number(i, "high", f.beta);
+            onnx::NodeProto& proto = add_same_layout("Clip", i);
+            proto.add_input(low);
+            proto.add_input(high);
+            return;
+        }
+        case FunctionKind::leaky_relu:
+            set_float(add_same_layout("LeakyRelu", i), "alpha", f.alpha);
+            return;
+        case FunctionKind::sigmoid:
+            add_same_layout("Sigmoid", i);
+            return;
+        case FunctionKind::hard_sigmoid: {
+            onnx::NodeProto& proto = add_same_layout("HardSigmoid", i);
+            set_float(proto, "alpha", f.alpha);
+            set_float(proto, "beta", f.beta);
+            return;
+        }
+        case FunctionKind::hard_swish:
+            add_same_layout("HardSwish", i);
+            return;
+        case FunctionKind::silu: {
+            const std::size_t x = network_.nodes[i].inputs[0];
+            const std::string gate = add_step("Sigmoid", i, "gate", {batched(x)}).name();
+            add_same_layout("Mul", i).add_input(gate);
+            return;
+        }
+        case FunctionKind::tanh:
+            add_same_layout("Tanh", i);
+            return;
+        case FunctionKind::erf:
+            add_same_layout("Erf", i);
+            return;
+        case FunctionKind::gelu: {
+            const std::string x = batched(network_.nodes[i].inputs[0]);
+            const std::string root = add_number(i, "root", std::numbers::sqrt2_v<float>);
+            const std::string inner = add_step("Div", i, "inner", {x, root}).name();
+            const std::string error = add_step("Erf", i, "erf", {inner}).name();
+            const std::string one = add_number(i, "one", 1.0F);
+            const std::string sum = add_step("Add", i, "sum", {error, one}).name();
+            const std::string gated = add_step("Mul", i, "gated", {x, sum}).name();
+            const std::string half = add_number(i, "half", 0.5F);
+            layouts_[i] = layouts_[network_.nodes[i].inputs[0]];
+            add("Mul", name(i), {gated, half});
+            return;
+        }
+        case FunctionKind::square_root:
+            add_same_layout("Sqrt", i);
+            return;
+        case FunctionKind::exponential:
+            add_same_layout("Exp", i);
+            return;
+        case FunctionKind::logarithm:
+            add_same_layout("Log", i);
+            return;
+        case FunctionKind::absolute:
+            add_same_layout("Abs", i);
+            return;
+        case FunctionKind::elu: {
+            onnx::NodeProto& proto = add_same_layout(f.beta == 1.0F ? "Elu" : "Selu", i);
+            set_float(proto, "alpha", f.alpha);
+            if (f.beta != 1.0F) set_float(proto, "gamma", f.beta);
+            return;
+        }
+        case FunctionKind::softplus:
+            add_same_layout("Softplus", i);
+            return;
+        case FunctionKind::softsign:
+            add_same_layout("Softsign", i);
+            return;
+    }
+    refuse(i);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const ParametricRelu&) {
+    const Tensor& slope = network_.nodes[i].parameters[0];
+    onnx::NodeProto& proto = add_same_layout("PRelu", i);
+    const bool turned = is_first(i) && slope.size() > 1;
+    proto.add_input(add_weight(name(i) + ":slope", turned ? Shape{slope.size(), 1, 1} : Shape{slope.size()},
+                               slope.values()));
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Softmax& op) {
+    onnx::NodeProto& proto = add_same_layout(op.logarithm ? "LogSoftmax" : "Softmax", i);
+    set_int(proto, "axis", file_axis(i, op.axis, layouts_[i]));
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Arithmetic& op) {
+    static const std::map<ArithmeticKind, const char*> types = {
+        {ArithmeticKind::add, "Add"},      {ArithmeticKind::subtract, "Sub"},
+        {ArithmeticKind::multiply, "Mul"}, {ArithmeticKind::divide, "Div"},
+        {ArithmeticKind::power, "Pow"},    {ArithmeticKind::maximum, "Max"},
+        {ArithmeticKind::minimum, "Min"},
+    };
+    const auto& inputs = network_.nodes[i].inputs;
+    const auto fits_first = [&](std::size_t n) {
+        return is_constant(n) ? element_count(shapes_[n]) == 1 : is_first(n);
+    };
+    const bool first = shapes_[i].size() == 3 && fits_first(inputs[0]) && fits_first(inputs[1]);
+    layouts_[i] = first ? Layout::channels_first : Layout::plain;
+    std::vector<std::string> names;
+    for (const std::size_t input : inputs) {
+        // Shapes are aligned from the right, and each image has one more dimension than its item: an item
+        // of fewer dimensions needs ones before it.
+        if (is_constant(input)) {
+            names.push_back(name(input));
+            continue;
+        }
+        std::string value = as(input, layouts_[i]);
+        if (shapes_[input].size() < shapes_[i].size()) {
+            std::vector<std::int64_t> wide(shapes_[i].size() - shapes_[input].size() + 1, 1);
+            wide[0] = 0;
+            wide.insert(wide.end(), shapes_[input].begin(), shapes_[input].end());
+            value =
+                add_step("Reshape", i, "wide", {value, add_integers(name(i) + ":wide_shape", wide)}).name();
+        }
+        names.push_back(value);
+    }
+    if (is_constant(inputs[0]) && is_constant(inputs[1])) names[0] = batched(inputs[0]);
+    add(types.at(op.kind), name(i), names);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Dropout& op) {
+    const auto rate = static_cast<float>(op.rate);
+    onnx::NodeProto& proto = add_same_layout("Dropout", i);
+    proto.add_input(add_weight(name(i) + ":rate", {}, {&rate, 1}));
+}
+
+void ModelWriter::put_pointwise(Table& table) {
+    put<Activation, ParametricRelu, Softmax, Arithmetic, Dropout>(table);
 }
 
 }  // namespace jevrin::inline v1

@@ -1,19 +1,29 @@
-// Convolutions, dense layers, matrix products and normalisation, as a stored graph has them.
+// Convolutions, dense layers, matrix products and normalisation in model files: read, and written.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/exchange/model_writer.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numbers>
 #include <numeric>
 
 namespace jevrin::inline v1 {
 
 using namespace operators;
 
-void GraphReader::read_convolution(const GraphNode& node) {
+namespace {
+
+// Stored nodes that become something else than one operator.
+struct LocalResponse;
+
+}  // namespace
+
+template <>
+void GraphReader::read_as<Convolution>(const GraphNode& node) {
     node.expect_inputs(2, 3);
     const auto [input, view] = image(node);
     const Weight stored = weight(node, 1);  // [out, in / groups, kernel_height, kernel_width]
@@ -55,7 +65,8 @@ View GraphReader::dense(const GraphNode& node, const std::string& name, const Vi
     return result;
 }
 
-void GraphReader::read_gemm(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Dense>(const GraphNode& node) {
     node.expect_inputs(2, 3);
     const float alpha = node.number("alpha", 1.0F);
     const float beta = node.number("beta", 1.0F);
@@ -147,7 +158,8 @@ View GraphReader::product(const GraphNode& node, const View& a, const View& b) {
     return builder_.placed(a, builder_.add(node.name(), MatrixProduct{}, {left, right}), order);
 }
 
-void GraphReader::read_matrix_product(const GraphNode& node) {
+template <>
+void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     if (is_dynamic(node, 0) && !is_dynamic(node, 1)) {
         const Weight stored = weight(node, 1);
@@ -201,7 +213,8 @@ View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::v
                            order);
 }
 
-void GraphReader::read_batch_normalisation(const GraphNode& node) {
+template <>
+void GraphReader::read_as<BatchNormalisation>(const GraphNode& node) {
     node.expect_inputs(5, 5);
     if (node.integer("training_mode", 0) != 0)
         node.fail("it is exported for training; export the model for inference");
@@ -217,7 +230,8 @@ void GraphReader::read_batch_normalisation(const GraphNode& node) {
             std::move(parameters)));
 }
 
-void GraphReader::read_instance_normalisation(const GraphNode& node) {
+template <>
+void GraphReader::read_as<GroupNormalisation>(const GraphNode& node) {
     node.expect_inputs(3, 3);
     const std::int64_t channels = element_count(weight(node, 1).shape);
     std::vector<Tensor> parameters;
@@ -226,7 +240,8 @@ void GraphReader::read_instance_normalisation(const GraphNode& node) {
                                   std::move(parameters)));
 }
 
-void GraphReader::read_layer_normalisation(const GraphNode& node) {
+template <>
+void GraphReader::read_as<LayerNormalisation>(const GraphNode& node) {
     node.expect_inputs(2, 3);
     const View& view = dynamic(node, 0);
     const std::int64_t axis = node.axis(node.integer("axis", -1), rank(view));
@@ -252,7 +267,8 @@ void GraphReader::read_layer_normalisation(const GraphNode& node) {
     set(node, result);
 }
 
-void GraphReader::read_parametric_relu(const GraphNode& node) {
+template <>
+void GraphReader::read_as<ParametricRelu>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     const View& view = dynamic(node, 0);
     const Weight slope = weight(node, 1);
@@ -288,7 +304,8 @@ void GraphReader::read_parametric_relu(const GraphNode& node) {
 
 // x / (bias + alpha / size * sum of x^2 over neighbouring channels) ^ beta (Krizhevsky 2012). The mean of the
 // neighbours is that of a window over an image whose columns are the channels.
-void GraphReader::read_local_response(const GraphNode& node) {
+template <>
+void GraphReader::read_as<LocalResponse>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const auto [input, view] = image(node);
     const Shape shape = builder_.shape(input);
@@ -309,6 +326,125 @@ void GraphReader::read_local_response(const GraphNode& node) {
     x = with_number("biased", ArithmeticKind::add, x, node.number("bias", 1.0F));
     x = with_number("power", ArithmeticKind::power, x, node.number("beta", 0.75F));
     set(node, image_result(view, builder_.add(name, Arithmetic{ArithmeticKind::divide}, {input, x})));
+}
+
+void GraphReader::put_weighted(Table& table) {
+    table.insert({
+        {"BatchNormalization", &GraphReader::read_as<BatchNormalisation>},
+        {"Conv", &GraphReader::read_as<Convolution>},
+        {"Gemm", &GraphReader::read_as<Dense>},
+        {"InstanceNormalization", &GraphReader::read_as<GroupNormalisation>},
+        {"LRN", &GraphReader::read_as<LocalResponse>},
+        {"LayerNormalization", &GraphReader::read_as<LayerNormalisation>},
+        {"MatMul", &GraphReader::read_as<MatrixProduct>},
+        {"PRelu", &GraphReader::read_as<ParametricRelu>},
+    });
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Convolution& op) {
+    const Node& node = network_.nodes[i];
+    if (op.activation.kind != FunctionKind::identity) refuse(i);
+    onnx::NodeProto& proto = add_image("Conv", i);
+    set_window(proto, op.window);
+    if (op.groups != 1) set_int(proto, "group", op.groups);
+    const Tensor& w = node.parameters[0];
+    const Shape& s = w.shape();
+    Tensor first({s[3], s[2], s[0], s[1]});
+    for (std::int64_t tap = 0; tap < s[0] * s[1]; ++tap)
+        for (std::int64_t in = 0; in < s[2]; ++in)
+            for (std::int64_t out = 0; out < s[3]; ++out)
+                first.data()[(out * s[2] + in) * s[0] * s[1] + tap] =
+                    w.data()[(tap * s[2] + in) * s[3] + out];
+    proto.add_input(add_weight(name(i) + ":weight", first.shape(), first.values()));
+    if (node.parameters.size() > 1) add_parameter(proto, i, 1);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const BatchNormalisation& op) {
+    write_by_channels(i, [&](const std::string& input, const std::string& called) {
+        onnx::NodeProto& proto = add("BatchNormalization", called, {input});
+        set_float(proto, "epsilon", op.epsilon);
+        set_float(proto, "momentum", 1.0F - op.momentum);
+        for (std::size_t p = 0; p < 4; ++p) add_parameter(proto, i, p);
+    });
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const GroupNormalisation& op) {
+    write_by_channels(i, [&](const std::string& input, const std::string& called) {
+        const Node& node = network_.nodes[i];
+        const std::int64_t channels = shapes_[i].back();
+        if (op.groups == channels && shapes_[i].size() > 1) {
+            onnx::NodeProto& proto = add("InstanceNormalization", called, {input});
+            set_float(proto, "epsilon", op.epsilon);
+            add_parameter(proto, i, 0);
+            add_parameter(proto, i, 1);
+            return;
+        }
+        const std::string cut = add_step("Reshape", i, "groups",
+                                         {input, add_integers(name(i) + ":groups_shape", {0, op.groups, -1})})
+                                    .name();
+        const std::vector<float> ones(static_cast<std::size_t>(op.groups), 1.0F);
+        const std::vector<float> zeros(static_cast<std::size_t>(op.groups), 0.0F);
+        onnx::NodeProto& normal = add_step("InstanceNormalization", i, "normalised", {cut});
+        normal.add_input(add_weight(name(i) + ":one", {op.groups}, ones));
+        normal.add_input(add_weight(name(i) + ":zero", {op.groups}, zeros));
+        set_float(normal, "epsilon", op.epsilon);
+        const Shape& s = shapes_[i];
+        std::vector<std::int64_t> whole = {0, channels};
+        whole.insert(whole.end(), s.begin(), s.end() - 1);
+        const std::string back =
+            add_step("Reshape", i, "whole", {normal.name(), add_integers(name(i) + ":whole_shape", whole)})
+                .name();
+        Shape wide(s.size(), 1);
+        wide[0] = channels;
+        const std::string scaled =
+            add_step("Mul", i, "scaled",
+                     {back, add_weight(name(i) + ":scale", wide, node.parameters[0].values())})
+                .name();
+        add("Add", called, {scaled, add_weight(name(i) + ":shift", wide, node.parameters[1].values())});
+    });
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const LayerNormalisation& op) {
+    onnx::NodeProto& proto = add_plain("LayerNormalization", i);
+    set_int(proto, "axis", -std::ssize(network_.nodes[i].parameters[0].shape()));
+    set_float(proto, "epsilon", op.epsilon);
+    add_parameter(proto, i, 0);
+    add_parameter(proto, i, 1);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const MatrixProduct&) {
+    std::vector<std::string> inputs;
+    for (const std::size_t input : network_.nodes[i].inputs)
+        inputs.push_back(is_constant(input) ? name(input) : as(input, Layout::plain));
+    add("MatMul", name(i), inputs);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Dense&) {
+    const Node& node = network_.nodes[i];
+    if (shapes_[i].size() == 1) {
+        onnx::NodeProto& proto = add_plain("Gemm", i);
+        add_parameter(proto, i, 0);
+        if (node.parameters.size() > 1) add_parameter(proto, i, 1);
+        return;
+    }
+    const bool biased = node.parameters.size() > 1;
+    const std::string product = biased ? fresh(name(i) + ":product") : name(i);
+    onnx::NodeProto& proto = add("MatMul", product, {as(node.inputs[0], Layout::plain)});
+    add_parameter(proto, i, 0);
+    if (biased) {
+        onnx::NodeProto& sum = add("Add", name(i), {product});
+        add_parameter(sum, i, 1);
+    }
+}
+
+void ModelWriter::put_weighted(Table& table) {
+    put<Convolution, BatchNormalisation, GroupNormalisation, LayerNormalisation, MatrixProduct, Dense>(table);
 }
 
 }  // namespace jevrin::inline v1

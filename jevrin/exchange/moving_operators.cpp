@@ -1,11 +1,15 @@
-// What only moves elements, as a stored graph has it.
+// What only moves elements in model files: read, and written.
 #include "jevrin/base/error.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/exchange/model_writer.hpp"
 #include "jevrin/tensor/arithmetic.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numbers>
 #include <numeric>
 
 namespace jevrin::inline v1 {
@@ -13,6 +17,17 @@ namespace jevrin::inline v1 {
 using namespace operators;
 
 namespace {
+
+// Stored nodes that become something else than one operator.
+struct Identity;
+struct ShapeOf;
+struct Squeeze;
+struct Unsqueeze;
+struct Split;
+struct Expand;
+struct Tile;
+struct SpaceToDepth;
+struct DepthToSpace;
 
 std::vector<const Folded*> pointers_to(const std::vector<std::shared_ptr<const Folded>>& inputs) {
     std::vector<const Folded*> pointers;
@@ -26,12 +41,14 @@ bool holds_batch(const std::vector<int>& dim) {
 
 }  // namespace
 
-void GraphReader::read_identity(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Identity>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     set(node, dynamic(node, 0));
 }
 
-void GraphReader::read_shape(const GraphNode& node) {
+template <>
+void GraphReader::read_as<ShapeOf>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const Shape all = sizes(dynamic(node, 0));
     if (node.type() == "Size") return set(node, Folded{{}, {static_cast<double>(element_count(all))}, true});
@@ -55,7 +72,8 @@ View GraphReader::reshaped(const GraphNode& node, const View& view, const std::v
                             node.name());
 }
 
-void GraphReader::read_reshape(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Reshape>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const auto inputs = known_inputs(node);
     const auto stated = integers_of(node, "shape", 1, pointers_to(inputs));
@@ -63,7 +81,8 @@ void GraphReader::read_reshape(const GraphNode& node) {
     set(node, settled(node, reshaped(node, dynamic(node, 0), *stated)));
 }
 
-void GraphReader::read_flatten(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Flatten>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const std::int64_t stated = node.integer("axis", 1);
@@ -75,7 +94,8 @@ void GraphReader::read_flatten(const GraphNode& node) {
     set(node, settled(node, builder_.reshape(view, flat, batch_prime, node.name())));
 }
 
-void GraphReader::read_transpose(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Transpose>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     View result = view;
@@ -86,7 +106,8 @@ void GraphReader::read_transpose(const GraphNode& node) {
     set(node, result);
 }
 
-void GraphReader::read_squeeze(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Squeeze>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const View& view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
@@ -102,7 +123,8 @@ void GraphReader::read_squeeze(const GraphNode& node) {
     set(node, settled(node, result));
 }
 
-void GraphReader::read_unsqueeze(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Unsqueeze>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const View& view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
@@ -114,7 +136,8 @@ void GraphReader::read_unsqueeze(const GraphNode& node) {
     set(node, result);
 }
 
-void GraphReader::read_concatenate(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Concatenate>(const GraphNode& node) {
     node.expect_inputs(1, 1 << 16);
     const View* base = nullptr;
     for (int i = 0; i < node.inputs(); ++i) {
@@ -181,14 +204,16 @@ View GraphReader::sliced(const GraphNode& node, const std::string& name, const V
     return view;
 }
 
-void GraphReader::read_slice(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Slice>(const GraphNode& node) {
     node.expect_inputs(1, 5);
     const View& view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
     set(node, sliced(node, node.name(), view, slice_ranges(node, sizes(view), pointers_to(inputs))));
 }
 
-void GraphReader::read_split(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Split>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
@@ -205,7 +230,8 @@ void GraphReader::read_split(const GraphNode& node) {
     }
 }
 
-void GraphReader::read_gather(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Gather>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
@@ -235,7 +261,8 @@ void GraphReader::read_gather(const GraphNode& node) {
     set(node, builder_.reshape(view, target, batch_prime, node.name()));
 }
 
-void GraphReader::read_padding(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Padding>(const GraphNode& node) {
     node.expect_inputs(1, 3);
     View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
@@ -270,7 +297,8 @@ void GraphReader::read_padding(const GraphNode& node) {
     set(node, builder_.placed(view, builder_.add(node.name(), op, {x}), order));
 }
 
-void GraphReader::read_expand(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Expand>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     const auto inputs = known_inputs(node);
     if (!inputs[1]) node.fail("its shape depends on the image");
@@ -303,7 +331,8 @@ void GraphReader::read_expand(const GraphNode& node) {
                         order));
 }
 
-void GraphReader::read_tile(const GraphNode& node) {
+template <>
+void GraphReader::read_as<Tile>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     const auto inputs = known_inputs(node);
     if (!inputs[1]) node.fail("its repeats depend on the image");
@@ -327,7 +356,8 @@ void GraphReader::read_tile(const GraphNode& node) {
 }
 
 // Blocks of pixels become channels: new shapes around a transposition.
-void GraphReader::read_space_to_depth(const GraphNode& node) {
+template <>
+void GraphReader::read_as<SpaceToDepth>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const std::int64_t block = node.integer("blocksize", 0);
@@ -341,7 +371,8 @@ void GraphReader::read_space_to_depth(const GraphNode& node) {
                                node.name()));
 }
 
-void GraphReader::read_depth_to_space(const GraphNode& node) {
+template <>
+void GraphReader::read_as<DepthToSpace>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const View& view = dynamic(node, 0);
     const std::int64_t block = node.integer("blocksize", 0);
@@ -360,6 +391,123 @@ void GraphReader::read_depth_to_space(const GraphNode& node) {
     else
         cut.dims = {d[0], d[1], d[4], d[2], d[5], d[3]};
     set(node, builder_.reshape(cut, {s[0], depth, s[2] * block, s[3] * block}, batch_prime, node.name()));
+}
+
+void GraphReader::put_moving(Table& table) {
+    table.insert({
+        {"Concat", &GraphReader::read_as<Concatenate>},
+        {"DepthToSpace", &GraphReader::read_as<DepthToSpace>},
+        {"Expand", &GraphReader::read_as<Expand>},
+        {"Flatten", &GraphReader::read_as<Flatten>},
+        {"Gather", &GraphReader::read_as<Gather>},
+        {"Identity", &GraphReader::read_as<Identity>},
+        {"Pad", &GraphReader::read_as<Padding>},
+        {"Reshape", &GraphReader::read_as<Reshape>},
+        {"Shape", &GraphReader::read_as<ShapeOf>},
+        {"Size", &GraphReader::read_as<ShapeOf>},
+        {"Slice", &GraphReader::read_as<Slice>},
+        {"SpaceToDepth", &GraphReader::read_as<SpaceToDepth>},
+        {"Split", &GraphReader::read_as<Split>},
+        {"Squeeze", &GraphReader::read_as<Squeeze>},
+        {"Tile", &GraphReader::read_as<Tile>},
+        {"Transpose", &GraphReader::read_as<Transpose>},
+        {"Unsqueeze", &GraphReader::read_as<Unsqueeze>},
+    });
+}
+
+Layout ModelWriter::common_layout(std::size_t i) const {
+    if (shapes_[i].size() != 3) return Layout::plain;
+    for (const std::size_t input : network_.nodes[i].inputs)
+        if (is_first(input)) return Layout::channels_first;
+    return Layout::plain;
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Concatenate& op) {
+    const Layout layout = common_layout(i);
+    layouts_[i] = layout;
+    std::vector<std::string> inputs;
+    for (const std::size_t input : network_.nodes[i].inputs) inputs.push_back(as(input, layout));
+    set_int(add("Concat", name(i), inputs), "axis", file_axis(i, op.axis, layout));
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Slice& op) {
+    const std::size_t input = network_.nodes[i].inputs[0];
+    layouts_[i] = common_layout(i);
+    std::vector<std::int64_t> starts;
+    std::vector<std::int64_t> ends;
+    std::vector<std::int64_t> axes;
+    std::vector<std::int64_t> steps;
+    for (std::size_t d = 0; d < op.stretches.size(); ++d) {
+        const Stretch& s = op.stretches[d];
+        if (s.start == 0 && s.step == 1 && s.count == shapes_[input][d]) continue;
+        starts.push_back(s.start);
+        const std::int64_t end = s.start + s.count * s.step;
+        ends.push_back(end < 0 ? std::numeric_limits<std::int64_t>::min() : end);
+        axes.push_back(file_axis(input, static_cast<std::int64_t>(d), layouts_[i]));
+        steps.push_back(s.step);
+    }
+    onnx::NodeProto& proto = add("Slice", name(i), {as(input, layouts_[i])});
+    const std::pair<const char*, const std::vector<std::int64_t>*> lists[] = {
+        {"starts", &starts}, {"ends", &ends}, {"axes", &axes}, {"steps", &steps}};
+    for (const auto& [role, list] : lists) proto.add_input(add_integers(name(i) + ":" + role, *list));
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Padding& op) {
+    const std::size_t input = network_.nodes[i].inputs[0];
+    layouts_[i] = common_layout(i);
+    const std::size_t rank = shapes_[i].size() + 1;
+    std::vector<std::int64_t> pads(2 * rank, 0);
+    for (std::size_t d = 0; d < op.before.size(); ++d) {
+        const auto at = static_cast<std::size_t>(file_axis(input, static_cast<std::int64_t>(d), layouts_[i]));
+        pads[at] = op.before[d];
+        pads[at + rank] = op.after[d];
+    }
+    const std::string from = as(input, layouts_[i]);
+    const bool constant = op.kind == PaddingKind::constant;
+    const std::string value = constant ? add_number(i, "value", op.value) : "";
+    onnx::NodeProto& proto = add("Pad", name(i), {from, add_integers(name(i) + ":pads", pads)});
+    if (constant) proto.add_input(value);
+    onnx::AttributeProto& mode = *proto.add_attribute();
+    mode.set_name("mode");
+    mode.set_type(onnx::AttributeProto::STRING);
+    mode.set_s(constant ? "constant" : op.kind == PaddingKind::edge ? "edge" : "reflect");
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Transpose& op) {
+    std::vector<std::int64_t> permutation = {0};
+    for (const std::int64_t d : op.permutation) permutation.push_back(d + 1);
+    set_ints(add_plain("Transpose", i), "perm", permutation);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Reshape& op) {
+    std::vector<std::int64_t> shape = {0};
+    shape.insert(shape.end(), op.shape.begin(), op.shape.end());
+    add_plain("Reshape", i).add_input(add_integers(name(i) + ":shape", shape));
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Flatten&) {
+    const std::size_t input = network_.nodes[i].inputs[0];
+    const Layout layout = shapes_[input].size() == 3 ? Layout::channels_first : Layout::plain;
+    set_int(add("Flatten", name(i), {as(input, layout)}), "axis", 1);
+}
+
+template <>
+void ModelWriter::write(std::size_t i, const Gather& op) {
+    const std::size_t input = network_.nodes[i].inputs[0];
+    layouts_[i] = common_layout(i);
+    onnx::NodeProto& proto = add("Gather", name(i), {as(input, layouts_[i])});
+    proto.add_input(add_integers(name(i) + ":places", op.places));
+    set_int(proto, "axis", file_axis(input, op.axis, layouts_[i]));
+}
+
+void ModelWriter::put_moving(Table& table) {
+    put<Concatenate, Slice, Padding, Transpose, Reshape, Flatten, Gather>(table);
 }
 
 }  // namespace jevrin::inline v1

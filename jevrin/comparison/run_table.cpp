@@ -13,29 +13,34 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr const char* record_keys[] = {"run",
-                                       "candidate",
-                                       "origin",
-                                       "regime",
-                                       "seed",
-                                       "fold",
-                                       "state",
-                                       "epochs",
-                                       "best_epoch",
-                                       "accuracy",
-                                       "balanced_accuracy",
-                                       "macro_f1",
-                                       "loss",
-                                       "seconds",
-                                       "parameters",
-                                       "trainable_parameters",
-                                       "multiplications",
-                                       "image_set_version",
-                                       "tags",
-                                       "note"};
+// What a run has besides its settings.
+const std::set<std::string>& record_keys() {
+    static const std::set<std::string> keys = [] {
+        std::set<std::string> all = {"run",
+                                     "candidate",
+                                     "origin",
+                                     "regime",
+                                     "seed",
+                                     "fold",
+                                     "state",
+                                     "epochs",
+                                     "best_epoch",
+                                     "loss",
+                                     "seconds",
+                                     "parameters",
+                                     "tags",
+                                     "note",
+                                     "trainable_parameters",
+                                     "multiplications",
+                                     "image_set_version"};
+        for (const Metric metric : all_metrics) all.insert(name_of(metric));
+        return all;
+    }();
+    return keys;
+}
 
 bool is_of_record(const std::string& key) {
-    return std::find(std::begin(record_keys), std::end(record_keys), key) != std::end(record_keys);
+    return record_keys().contains(key);
 }
 
 std::string spoken_value(const Json& value) {
@@ -90,7 +95,7 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     const auto best = [&](auto value) { return run.best ? Json(value(*run.best)) : Json(); };
     put("best_epoch", best([](const EpochRecord& e) { return e.epoch; }));
     put("loss", best([](const EpochRecord& e) { return e.validation_loss; }));
-    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1})
+    for (const Metric metric : all_metrics)
         put(name_of(metric), best([metric](const EpochRecord& e) { return validation_score(e, metric); }));
     return row;
 }
@@ -172,7 +177,7 @@ std::vector<RunRow> run_rows(const Ledger& ledger, const std::vector<RunRecord>&
 }
 
 std::string key_called(const std::vector<RunRow>& rows, const std::string& word) {
-    std::set<std::string> keys(std::begin(record_keys), std::end(record_keys));
+    std::set<std::string> keys = record_keys();
     for (const RunRow& row : rows)
         for (const auto& [key, value] : row.values) keys.insert(key);
     if (keys.contains(word)) return word;

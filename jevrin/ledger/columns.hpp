@@ -14,37 +14,26 @@ namespace jevrin::inline v1 {
 
 // Numbers of an epoch: columns of `epochs` beside run, keys of checkpoints.
 struct EpochColumn {
-    const char* name;
-    std::variant<std::int64_t EpochRecord::*, double EpochRecord::*, double PartScores::*> member;
+    struct Score {
+        MetricScores EpochRecord::*part;
+        Metric metric;
+    };
+    std::string name;
+    std::variant<std::int64_t EpochRecord::*, double EpochRecord::*, Score> member;
 };
-inline constexpr EpochColumn epoch_columns[] = {
-    {"epoch", &EpochRecord::epoch},
-    {"step", &EpochRecord::step},
-    {"training_loss", &EpochRecord::training_loss},
-    {"objective", &EpochRecord::objective},
-    {"training_accuracy", &EpochRecord::training_accuracy},
-    {"training_balanced_accuracy", &EpochRecord::training_balanced_accuracy},
-    {"training_macro_f1", &EpochRecord::training_macro_f1},
-    {"validation_loss", &EpochRecord::validation_loss},
-    {"learning_rate", &EpochRecord::learning_rate},
-    {"seconds", &EpochRecord::seconds},
-    {"data_seconds", &EpochRecord::data_seconds},
-    {"compute_seconds", &EpochRecord::compute_seconds},
-    {"validation_seconds", &EpochRecord::validation_seconds},
-    {"memory_bytes", &EpochRecord::memory_bytes},
-    {"accuracy", &PartScores::accuracy},
-    {"balanced_accuracy", &PartScores::balanced_accuracy},
-    {"macro_f1", &PartScores::macro_f1},
-};
+// "accuracy" and "training_accuracy" for each metric among them.
+const std::vector<EpochColumn>& epoch_columns();
 // Calls visit(number) with the member of an epoch, const or not, that a column holds.
 template <typename Epoch, typename Visit>
 void visit_column(const EpochColumn& column, Epoch& epoch, Visit visit) {
-    if (const auto* member = std::get_if<std::int64_t EpochRecord::*>(&column.member))
+    if (const auto* member = std::get_if<std::int64_t EpochRecord::*>(&column.member)) {
         visit(epoch.**member);
-    else if (const auto* number = std::get_if<double EpochRecord::*>(&column.member))
+    } else if (const auto* number = std::get_if<double EpochRecord::*>(&column.member)) {
         visit(epoch.**number);
-    else
-        visit(epoch.validation_scores.*std::get<double PartScores::*>(column.member));
+    } else {
+        const auto& score = std::get<EpochColumn::Score>(column.member);
+        visit((epoch.*score.part).values[static_cast<std::size_t>(score.metric)]);
+    }
 }
 
 // Numbers of a layer in an epoch: columns of `layer_epochs` beside run, epoch and layer. A dead share that

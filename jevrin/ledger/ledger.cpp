@@ -33,34 +33,40 @@ const EnumNames<RunState>& names_of(RunState) {
     return names;
 }
 
+const std::vector<EpochColumn>& epoch_columns() {
+    static const std::vector<EpochColumn> columns = [] {
+        std::vector<EpochColumn> all = {{"epoch", &EpochRecord::epoch},
+                                        {"step", &EpochRecord::step},
+                                        {"training_loss", &EpochRecord::training_loss},
+                                        {"objective", &EpochRecord::objective},
+                                        {"validation_loss", &EpochRecord::validation_loss},
+                                        {"learning_rate", &EpochRecord::learning_rate},
+                                        {"seconds", &EpochRecord::seconds},
+                                        {"data_seconds", &EpochRecord::data_seconds},
+                                        {"compute_seconds", &EpochRecord::compute_seconds},
+                                        {"validation_seconds", &EpochRecord::validation_seconds},
+                                        {"memory_bytes", &EpochRecord::memory_bytes}};
+        for (const Metric metric : all_metrics) {
+            all.push_back(
+                {"training_" + name_of(metric), EpochColumn::Score{&EpochRecord::training_scores, metric}});
+            all.push_back({name_of(metric), EpochColumn::Score{&EpochRecord::validation_scores, metric}});
+        }
+        return all;
+    }();
+    return columns;
+}
+
 RecordedEpoch recorded_epoch(EpochRecord epoch, ConfusionMatrix validation) {
-    epoch.validation_scores = {validation.accuracy(), validation.balanced_accuracy(), validation.macro_f1()};
+    epoch.validation_scores = scores_by_metric(validation.counts());
     return {epoch, std::move(validation)};
 }
 
 double validation_score(const EpochRecord& epoch, Metric metric) {
-    switch (metric) {
-        case Metric::accuracy:
-            return epoch.validation_scores.accuracy;
-        case Metric::balanced_accuracy:
-            return epoch.validation_scores.balanced_accuracy;
-        case Metric::macro_f1:
-            return epoch.validation_scores.macro_f1;
-    }
-    unhandled(metric);
+    return epoch.validation_scores[metric];
 }
 
 double training_score(const EpochRecord& epoch, Metric metric) {
-    if (epoch.step == 0) return epoch.training_accuracy;
-    switch (metric) {
-        case Metric::accuracy:
-            return epoch.training_accuracy;
-        case Metric::balanced_accuracy:
-            return epoch.training_balanced_accuracy;
-        case Metric::macro_f1:
-            return epoch.training_macro_f1;
-    }
-    unhandled(metric);
+    return epoch.training_scores[epoch.step == 0 ? Metric::accuracy : metric];
 }
 
 std::string path_of_item(const std::string& id) {
@@ -168,14 +174,14 @@ std::vector<EpochRecord> select_epochs(SQLite::Database& database, RunId run,
     SQLite::Statement query(
         database,
         fmt::format("SELECT {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
-                    column_names(epoch_columns)));
+                    column_names(epoch_columns())));
     query.bind(1, run.number);
     query.bind(2, wanted.value_or(0));
     std::vector<EpochRecord> epochs;
     while (query.executeStep()) {
         EpochRecord& epoch = epochs.emplace_back();
         int place = 0;
-        for (const EpochColumn& column : epoch_columns)
+        for (const EpochColumn& column : epoch_columns())
             visit_column(column, epoch, [&]<typename Number>(Number& number) {
                 number = static_cast<Number>(query.getColumn(place++));
             });

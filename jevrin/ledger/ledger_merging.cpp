@@ -93,7 +93,7 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
                             columns),
                 theirs, ours);
     };
-    copy("epochs", column_names(epoch_columns));
+    copy("epochs", column_names(epoch_columns()));
     copy("confusion", "epoch, true_class, predicted, count");
     copy("layers", "layer, name");
     copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));

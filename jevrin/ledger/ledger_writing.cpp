@@ -241,11 +241,11 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
     in_transaction(*connection_, [&] {
         SQLite::Database& database = *connection_->database;
         SQLite::Statement insert(
-            database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})", column_names(epoch_columns),
-                                  placeholders(1 + std::size(epoch_columns))));
+            database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})", column_names(epoch_columns()),
+                                  placeholders(1 + std::size(epoch_columns()))));
         int place = 0;
         insert.bind(++place, run.number);
-        for (const EpochColumn& column : epoch_columns)
+        for (const EpochColumn& column : epoch_columns())
             visit_column(column, scored, [&](const auto& number) { insert.bind(++place, number); });
         insert.exec();
         insert_layers(database, run, epoch.epoch, layers);

@@ -14,22 +14,13 @@
 
 namespace jevrin::inline v1 {
 
-// Of one part.
-struct PartScores {
-    double accuracy = 0.0;
-    double balanced_accuracy = 0.0;
-    double macro_f1 = 0.0;
-};
-
 // One finished epoch of a run, which is what lies between two validations, as curves show it.
 struct EpochRecord {
     std::int64_t epoch = 0;      // from 1
     std::int64_t step = 0;       // of the run, so many were done
     double training_loss = 0.0;  // cross-entropy as the weights moved; so are the other training figures
     double objective = 0.0;      // what was minimised: weighted, smoothed, focal
-    double training_accuracy = 0.0;
-    double training_balanced_accuracy = 0.0;
-    double training_macro_f1 = 0.0;
+    MetricScores training_scores;
     double validation_loss = 0.0;
     double learning_rate = 0.0;  // of the last step
     double seconds = 0.0;        // of the whole epoch,
@@ -37,7 +28,7 @@ struct EpochRecord {
     double compute_seconds = 0.0;
     double validation_seconds = 0.0;
     std::int64_t memory_bytes = 0;  // resident at its end
-    PartScores validation_scores;
+    MetricScores validation_scores;
 };
 
 // The same with all that is recorded of it. What LedgerWriter::record_epoch() writes as scores is computed

@@ -17,6 +17,20 @@ double ratio(std::int64_t part, std::int64_t whole) {
     return whole == 0 ? 0.0 : static_cast<double>(part) / static_cast<double>(whole);
 }
 
+// Of a share of each class, over the classes of which there is a whole.
+template <typename ShareOf>
+double mean_of_classes(std::size_t classes, ShareOf share_of) {
+    double sum = 0.0;
+    std::int64_t present = 0;
+    for (std::size_t c = 0; c < classes; ++c) {
+        const auto [part, whole] = share_of(c);
+        if (whole == 0) continue;
+        sum += ratio(part, whole);
+        ++present;
+    }
+    return present == 0 ? 0.0 : sum / static_cast<double>(present);
+}
+
 }  // namespace
 
 ConfusionMatrix::ConfusionMatrix(std::size_t classes) : classes_(classes), counts_(classes * classes, 0) {}
@@ -60,30 +74,28 @@ std::int64_t ConfusionMatrix::predictions(std::size_t predicted) const {
     return sum;
 }
 
+ClassCounts ConfusionMatrix::counts() const {
+    ClassCounts counts = ClassCounts::of_classes(classes_);
+    for (std::size_t i = 0; i < classes_; ++i) {
+        counts.right[i] = at(i, i);
+        for (std::size_t j = 0; j < classes_; ++j) {
+            counts.labelled[i] += at(i, j);
+            counts.predicted[j] += at(i, j);
+        }
+    }
+    return counts;
+}
+
 double ConfusionMatrix::accuracy() const {
-    return ratio(correct(), total());
+    return score(counts(), Metric::accuracy);
 }
 
 double ConfusionMatrix::balanced_accuracy() const {
-    double sum = 0.0;
-    std::int64_t present = 0;
-    for (std::size_t c = 0; c < classes_; ++c)
-        if (support(c) > 0) {
-            sum += recall(c);
-            ++present;
-        }
-    return present == 0 ? 0.0 : sum / static_cast<double>(present);
+    return score(counts(), Metric::balanced_accuracy);
 }
 
 double ConfusionMatrix::macro_f1() const {
-    double sum = 0.0;
-    std::int64_t present = 0;
-    for (std::size_t c = 0; c < classes_; ++c)
-        if (support(c) + predictions(c) > 0) {
-            sum += f1(c);
-            ++present;
-        }
-    return present == 0 ? 0.0 : sum / static_cast<double>(present);
+    return score(counts(), Metric::macro_f1);
 }
 
 double ConfusionMatrix::recall(std::size_t true_class) const {
@@ -118,16 +130,31 @@ std::string spoken_metric(Metric metric) {
     unhandled(metric);
 }
 
-double score(const ConfusionMatrix& matrix, Metric metric) {
+double score(const ClassCounts& counts, Metric metric) {
     switch (metric) {
         case Metric::accuracy:
-            return matrix.accuracy();
+            return ratio(std::accumulate(counts.right.begin(), counts.right.end(), std::int64_t{0}),
+                         counts.total());
         case Metric::balanced_accuracy:
-            return matrix.balanced_accuracy();
+            return mean_of_classes(counts.labelled.size(), [&](std::size_t c) {
+                return std::pair(counts.right[c], counts.labelled[c]);
+            });
         case Metric::macro_f1:
-            return matrix.macro_f1();
+            return mean_of_classes(counts.labelled.size(), [&](std::size_t c) {
+                return std::pair(2 * counts.right[c], counts.labelled[c] + counts.predicted[c]);
+            });
     }
     unhandled(metric);
+}
+
+double score(const ConfusionMatrix& matrix, Metric metric) {
+    return score(matrix.counts(), metric);
+}
+
+MetricScores scores_by_metric(const ClassCounts& counts) {
+    MetricScores scores;
+    for (const Metric metric : all_metrics) scores[metric] = score(counts, metric);
+    return scores;
 }
 
 }  // namespace jevrin::inline v1

@@ -8,8 +8,10 @@
 // matrix scores 0.
 #pragma once
 
+#include "jevrin/base/class_counts.hpp"
 #include "jevrin/base/enumeration.hpp"
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <span>
@@ -36,6 +38,8 @@ class ConfusionMatrix {
     }
     std::int64_t total() const;
     std::int64_t correct() const;
+    // What the scores are made of.
+    ClassCounts counts() const;
     // Items whose true class is this.
     std::int64_t support(std::size_t true_class) const;
     // Items predicted as this class.
@@ -65,6 +69,19 @@ enum class Metric { accuracy, balanced_accuracy, macro_f1 };
 const EnumNames<Metric>& names_of(Metric);
 // The same for sentences and axes: "balanced accuracy".
 std::string spoken_metric(Metric metric);
+// 0 without items. By the metric, the same from counts as from the matrix that they are of.
+double score(const ClassCounts& counts, Metric metric);
 double score(const ConfusionMatrix& matrix, Metric metric);
+
+inline constexpr Metric all_metrics[] = {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1};
+
+// A score by each metric.
+struct MetricScores {
+    std::array<double, std::size(all_metrics)> values{};  // in the order of all_metrics
+
+    double& operator[](Metric metric) { return values[static_cast<std::size_t>(metric)]; }
+    double operator[](Metric metric) const { return values[static_cast<std::size_t>(metric)]; }
+};
+MetricScores scores_by_metric(const ClassCounts& counts);
 
 }  // namespace jevrin::inline v1

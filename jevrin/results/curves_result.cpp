@@ -12,19 +12,16 @@ namespace jevrin::inline v1 {
 namespace {
 
 Json to_json(const EpochRecord& e) {
+    Json training = {{"loss", e.training_loss}, {"objective", e.objective}};
+    Json validation = {{"loss", e.validation_loss}};
+    for (const Metric metric : all_metrics) {
+        training[name_of(metric)] = e.training_scores[metric];
+        validation[name_of(metric)] = e.validation_scores[metric];
+    }
     return {{"epoch", e.epoch},
             {"step", e.step},
-            {"training",
-             {{"loss", e.training_loss},
-              {"objective", e.objective},
-              {"accuracy", e.training_accuracy},
-              {"balanced_accuracy", e.training_balanced_accuracy},
-              {"macro_f1", e.training_macro_f1}}},
-            {"validation",
-             {{"loss", e.validation_loss},
-              {"accuracy", e.validation_scores.accuracy},
-              {"balanced_accuracy", e.validation_scores.balanced_accuracy},
-              {"macro_f1", e.validation_scores.macro_f1}}},
+            {"training", training},
+            {"validation", validation},
             {"learning_rate", e.learning_rate},
             {"seconds", e.seconds},
             {"data_seconds", e.data_seconds},
@@ -81,11 +78,13 @@ std::string to_json(const CurvesResult& result) {
 
 ResultTable to_table(const CurvesResult& result) {
     std::vector<TableColumn> columns;
+    const auto add = [&](const std::string& key) { columns.push_back({.key = key, .head = key}); };
     for (const char* key : {"run", "candidate", "regime", "seed", "fold", "epoch", "step", "examples",
-                            "seconds", "learning_rate", "objective", "training_loss", "training_accuracy",
-                            "training_balanced_accuracy", "training_macro_f1", "validation_loss",
-                            "validation_accuracy", "validation_balanced_accuracy", "validation_macro_f1"})
-        columns.push_back({.key = key, .head = key});
+                            "seconds", "learning_rate", "objective", "training_loss"})
+        add(key);
+    for (const Metric metric : all_metrics) add("training_" + name_of(metric));
+    add("validation_loss");
+    for (const Metric metric : all_metrics) add("validation_" + name_of(metric));
     ResultTable table(std::move(columns));
     for (const RunCurves& curves : result.curves) {
         const RunRecord& run = curves.run;
@@ -95,12 +94,12 @@ ResultTable to_table(const CurvesResult& result) {
             std::vector<TableCell> cells = {run.name(), run.candidate, name_of(run.regime)};
             for (const std::int64_t number : {run.seed, run.fold, e.epoch, e.step, e.step * run.batch})
                 cells.emplace_back(std::to_string(number));
-            for (const double number :
-                 {seconds, e.learning_rate, e.objective, e.training_loss, e.training_accuracy,
-                  e.training_balanced_accuracy, e.training_macro_f1, e.validation_loss,
-                  validation_score(e, Metric::accuracy), validation_score(e, Metric::balanced_accuracy),
-                  validation_score(e, Metric::macro_f1)})
-                cells.emplace_back(three_decimals(number), fmt::format("{}", number));
+            for (const double number : {seconds, e.learning_rate, e.objective, e.training_loss})
+                cells.push_back(decimal_cell(number));
+            for (const Metric metric : all_metrics) cells.push_back(decimal_cell(e.training_scores[metric]));
+            cells.push_back(decimal_cell(e.validation_loss));
+            for (const Metric metric : all_metrics)
+                cells.push_back(decimal_cell(e.validation_scores[metric]));
             table.add(std::move(cells));
         }
     }
@@ -108,9 +107,12 @@ ResultTable to_table(const CurvesResult& result) {
 }
 
 ResultTable table_at(const CurvesResult& result, std::int64_t epoch) {
-    ResultTable table({"run", "epoch", "training loss", "validation loss", "accuracy", "balanced", "macro F1",
-                       "learning rate", "seconds"},
-                      {1, 2, 3, 4, 5, 6, 7, 8});
+    std::vector<std::string> heads = {"run", "epoch", "training loss", "validation loss"};
+    for (const Metric metric : all_metrics) heads.push_back(spoken_metric(metric));
+    heads.insert(heads.end(), {"learning rate", "seconds"});
+    std::vector<std::size_t> right;
+    for (std::size_t c = 1; c < heads.size(); ++c) right.push_back(c);
+    ResultTable table(heads, right);
     for (const RunCurves& curves : result.curves) {
         double seconds = 0.0;
         const EpochRecord* found = nullptr;
@@ -119,15 +121,20 @@ ResultTable table_at(const CurvesResult& result, std::int64_t epoch) {
             seconds += e.seconds;
             if (e.epoch == epoch) found = &e;
         }
+        std::vector<TableCell> cells = {curves.run.name()};
         if (found == nullptr) {
-            table.add({curves.run.name(), "-", "-", "-", "-", "-", "-", "-", "-"});
+            cells.resize(heads.size(), "-");
+            table.add(std::move(cells));
             continue;
         }
-        table.add({curves.run.name(), std::to_string(epoch), three_decimals(found->training_loss),
-                   three_decimals(found->validation_loss), three_decimals(found->validation_scores.accuracy),
-                   three_decimals(found->validation_scores.balanced_accuracy),
-                   three_decimals(found->validation_scores.macro_f1),
-                   fmt::format("{:.3g}", found->learning_rate), fmt::format("{:.2f}", seconds)});
+        for (const std::string& cell : {std::to_string(epoch), three_decimals(found->training_loss),
+                                        three_decimals(found->validation_loss)})
+            cells.emplace_back(cell);
+        for (const Metric metric : all_metrics)
+            cells.emplace_back(three_decimals(found->validation_scores[metric]));
+        cells.emplace_back(fmt::format("{:.3g}", found->learning_rate));
+        cells.emplace_back(fmt::format("{:.2f}", seconds));
+        table.add(std::move(cells));
     }
     return table;
 }

@@ -24,11 +24,12 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
                  {"epochs", run.epochs},
                  {"planned_epochs", run.planned_epochs}};
     json["best_epoch"] = run.best ? Json(run.best->epoch) : Json();
-    json["validation"] = run.best ? Json{{"accuracy", run.best->validation.accuracy()},
-                                         {"balanced_accuracy", run.best->validation.balanced_accuracy()},
-                                         {"macro_f1", run.best->validation.macro_f1()},
-                                         {"loss", run.best->validation_loss}}
-                                  : Json();
+    json["validation"] = Json();
+    if (run.best) {
+        for (const Metric metric : all_metrics)
+            json["validation"][name_of(metric)] = score(run.best->validation, metric);
+        json["validation"]["loss"] = run.best->validation_loss;
+    }
     json["parameters"] = run.parameters;
     json["trainable_parameters"] = run.trainable_parameters;
     json["multiplications"] = run.multiplications;

@@ -10,7 +10,7 @@ namespace jevrin::inline v1 {
 
 std::string to_text(const EpochNote& note) {
     Json json = {{"best", note.best}, {"warnings", note.warnings}};
-    for (const EpochColumn& column : epoch_columns)
+    for (const EpochColumn& column : epoch_columns())
         visit_column(column, note.epoch, [&](const auto& number) { json[column.name] = number; });
     const ConfusionMatrix& matrix = note.epoch.validation;
     json["classes"] = matrix.classes();
@@ -31,7 +31,7 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
         const Json json = parse_json(text);
         EpochNote note{.best = json.at("best"),
                        .warnings = json.at("warnings").get<std::vector<std::string>>()};
-        for (const EpochColumn& column : epoch_columns)
+        for (const EpochColumn& column : epoch_columns())
             visit_column(column, note.epoch, [&](auto& number) { json.at(column.name).get_to(number); });
         const auto classes = json.at("classes").get<std::size_t>();
         note.epoch.validation = ConfusionMatrix(classes);

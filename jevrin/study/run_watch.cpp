@@ -49,13 +49,13 @@ std::vector<std::string> RunWatch::observe(const EpochRecord& epoch,
                             "learning rate, or use another activation",
                             100.0 * layer.dead_share, name));
     }
-    const bool learned = epoch.training_accuracy >= majority_share_ + 0.02;
+    const bool learned = epoch.training_scores[Metric::accuracy] >= majority_share_ + 0.02;
     if (epoch.epoch >= 3 && !learned && epoch.training_loss > 0.98 * first_loss_)
         say("nothing",
             fmt::format(
                 "nothing has been learned: training accuracy is {:.3f} and the largest class alone has "
                 "{:.3f}; look at the learning rate, the scaling of the pictures and the labels",
-                epoch.training_accuracy, majority_share_));
+                epoch.training_scores[Metric::accuracy], majority_share_));
     if (learned && epoch.epoch >= lowest_epoch_ + 3 &&
         epoch.validation_loss > 2.0 * epoch.training_loss + 0.1 &&
         epoch.validation_loss > 1.2 * lowest_validation_)

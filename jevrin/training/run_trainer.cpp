@@ -100,10 +100,7 @@ struct RunTrainer::Work {
     PhaseWork& phase() const { return weights.phase(); }
 
     void begin_epoch() {
-        sums = {.first_step = steps_done,
-                .counts = {std::vector<std::int64_t>(data.classes), std::vector<std::int64_t>(data.classes),
-                           std::vector<std::int64_t>(data.classes)},
-                .layers = {}};
+        sums = {.first_step = steps_done, .counts = ClassCounts::of_classes(data.classes), .layers = {}};
         phase().monitor.restart();
     }
 

@@ -12,10 +12,10 @@
 // settings.validate_every steps.
 #pragma once
 
+#include "jevrin/base/class_counts.hpp"
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/prepared_images.hpp"
-#include "jevrin/training/class_counts.hpp"
 #include "jevrin/training/layer_summary.hpp"
 #include "jevrin/training/training_settings.hpp"
 

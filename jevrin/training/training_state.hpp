@@ -1,8 +1,8 @@
 // Everything that must survive for a run to go on as if never interrupted.
 #pragma once
 
+#include "jevrin/base/class_counts.hpp"
 #include "jevrin/tensor/tensor.hpp"
-#include "jevrin/training/class_counts.hpp"
 #include "jevrin/training/layer_summary.hpp"
 #include "jevrin/training/optimiser_settings.hpp"
 #include "jevrin/training/schedule.hpp"

@@ -57,11 +57,7 @@ class LedgerTest : public testing::Test {
 };
 
 TEST(Scores, OfTrainingAreThoseOfTheMetric) {
-    EpochRecord epoch{.step = 7,
-                      .training_accuracy = 0.9,
-                      .training_balanced_accuracy = 0.7,
-                      .training_macro_f1 = 0.6,
-                      .validation_scores = {.accuracy = 0.8, .balanced_accuracy = 0.5, .macro_f1 = 0.4}};
+    EpochRecord epoch{.step = 7, .training_scores = {0.9, 0.7, 0.6}, .validation_scores = {0.8, 0.5, 0.4}};
     EXPECT_EQ(training_score(epoch, Metric::accuracy), 0.9);
     EXPECT_EQ(training_score(epoch, Metric::balanced_accuracy), 0.7);
     EXPECT_EQ(training_score(epoch, Metric::macro_f1), 0.6);

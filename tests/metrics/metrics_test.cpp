@@ -204,5 +204,34 @@ TEST(Influence, TheMeanIsNearTheScoreForEveryMetric) {
     }
 }
 
+TEST(ClassCounts, GiveTheScoresOfTheMatrixThatTheyAreOf) {
+    // By hand: classes of 4, 2 and 0 items; 3 and 1 of them are right, and class 2 is predicted once.
+    ClassCounts counts = ClassCounts::of_classes(3);
+    ConfusionMatrix matrix(3);
+    for (const auto& [label, prediction] :
+         std::vector<std::pair<std::size_t, std::size_t>>{{0, 0}, {0, 0}, {0, 0}, {0, 1}, {1, 1}, {1, 2}}) {
+        counts.add(label, prediction);
+        matrix.add(label, prediction);
+    }
+    EXPECT_EQ(counts.total(), 6);
+    EXPECT_EQ(matrix.counts().labelled, counts.labelled);
+    EXPECT_EQ(matrix.counts().predicted, counts.predicted);
+    EXPECT_EQ(matrix.counts().right, counts.right);
+    const MetricScores scores = scores_by_metric(counts);
+    EXPECT_DOUBLE_EQ(scores[Metric::accuracy], 4.0 / 6);
+    EXPECT_DOUBLE_EQ(scores[Metric::balanced_accuracy], (3.0 / 4 + 1.0 / 2) / 2);
+    EXPECT_DOUBLE_EQ(scores[Metric::macro_f1], (6.0 / 7 + 2.0 / 4 + 0.0) / 3);
+    for (const Metric metric : all_metrics) EXPECT_EQ(score(matrix, metric), scores[metric]);
+    EXPECT_EQ(score(ClassCounts(), Metric::macro_f1), 0.0);
+}
+
+TEST(Metrics, StandInTheirListAndInTheOrderOfTheirScores) {
+    ASSERT_EQ(names_of(Metric{}).values().size(), std::size(all_metrics));
+    for (std::size_t m = 0; m < std::size(all_metrics); ++m) {
+        EXPECT_EQ(static_cast<std::size_t>(all_metrics[m]), m);
+        EXPECT_EQ(names_of(Metric{}).values()[m], all_metrics[m]);
+    }
+}
+
 }  // namespace
 }  // namespace jevrin

@@ -230,7 +230,7 @@ TEST_F(NetworkStudy, LogisticRegressionIsARunOfOneEpoch) {
     const RunRecord run = ledger.runs(summary.study).at(0);
     EXPECT_EQ(run.state, RunState::finished);
     EXPECT_EQ(run.epochs, 1);
-    EXPECT_GT(run.best->training_accuracy, 0.6);
+    EXPECT_GT(run.best->training_scores[Metric::accuracy], 0.6);
     EXPECT_EQ(train_study(p, directory_ / "ledger").already_finished, 1);
 }
 

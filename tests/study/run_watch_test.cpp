@@ -16,7 +16,7 @@ using testing::IsEmpty;
 EpochRecord epoch(std::int64_t number, double training, double validation, double accuracy = 0.9) {
     return {.epoch = number,
             .training_loss = training,
-            .training_accuracy = accuracy,
+            .training_scores = {accuracy},
             .validation_loss = validation};
 }
 LayerSummary layer(const std::string& name, double update, double dead = -1.0) {

@@ -134,8 +134,10 @@ std::string story(const std::filesystem::path& directory) {
     for (const RunRecord& run : ledger.runs(ledger.study().id)) {
         text += run.name() + name_of(run.state) + std::to_string(run.best->epoch);
         for (const RecordedEpoch& e : ledger.epochs(run.id)) {
-            for (const double v : {e.training_loss, e.objective, e.validation_loss, e.training_accuracy,
-                                   e.training_balanced_accuracy, e.training_macro_f1, e.learning_rate})
+            for (const double v :
+                 {e.training_loss, e.objective, e.validation_loss, e.training_scores[Metric::accuracy],
+                  e.training_scores[Metric::balanced_accuracy], e.training_scores[Metric::macro_f1],
+                  e.learning_rate})
                 add(v);
             for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
             for (const LayerSummary& l : ledger.layers(run.id, e.epoch)) {

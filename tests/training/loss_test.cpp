@@ -172,22 +172,5 @@ TEST_F(SamplingTest, SmallerSharesLieWithinLargerOnes) {
     EXPECT_NE(stratified_share(items, labels, 0.2, 7), stratified_share(items, labels, 0.2, 8));
 }
 
-TEST(ClassCounts, GiveTheScoresOfAConfusionMatrix) {
-    ClassCounts counts{std::vector<std::int64_t>(4), std::vector<std::int64_t>(4),
-                       std::vector<std::int64_t>(4)};
-    ConfusionMatrix matrix(4);
-    RandomStream random({5, Purpose::sample, 0, 0});
-    for (int i = 0; i < 50; ++i) {
-        const std::size_t label = random.below(3);  // the last class never occurs
-        const std::size_t prediction = random.below(3);
-        counts.add(label, prediction);
-        matrix.add(label, prediction);
-    }
-    EXPECT_DOUBLE_EQ(counts.accuracy(), matrix.accuracy());
-    EXPECT_DOUBLE_EQ(counts.balanced_accuracy(), matrix.balanced_accuracy());
-    EXPECT_DOUBLE_EQ(counts.macro_f1(), matrix.macro_f1());
-    EXPECT_EQ(ClassCounts().accuracy(), 0.0);
-}
-
 }  // namespace
 }  // namespace jevrin

@@ -5,6 +5,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 
@@ -43,9 +44,9 @@ class RunSettings : public SmallTraining {
         bool operator==(const Story&) const = default;
     };
     static void tell(Story& story, const EpochResult& e) {
-        for (const double number :
-             {e.training_loss, e.objective, e.validation.loss, e.learning_rate, e.training.accuracy(),
-              e.training.macro_f1(), static_cast<double>(e.step)})
+        for (const double number : {e.training_loss, e.objective, e.validation.loss, e.learning_rate,
+                                    score(e.training, Metric::accuracy), score(e.training, Metric::macro_f1),
+                                    static_cast<double>(e.step)})
             story.numbers.push_back(number);
         for (const LayerSummary& l : e.layers)
             for (const double number : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share})

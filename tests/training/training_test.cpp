@@ -7,6 +7,7 @@
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/images/batches.hpp"
+#include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -112,7 +113,7 @@ TEST_F(RunTrainerTest, LearnsWhatCanBeLearned) {
     for (int e = 0; e < 8; ++e) run->train_epoch();
     const EpochResult last = run->train_epoch();
     EXPECT_LT(last.training_loss, 0.5 * first.training_loss);
-    EXPECT_GT(last.training.accuracy(), 0.8);
+    EXPECT_GT(score(last.training, Metric::accuracy), 0.8);
     EXPECT_EQ(last.epoch, 10);
 }
 

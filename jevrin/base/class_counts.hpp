@@ -1,0 +1,22 @@
+// What is counted of predictions class by class: all that the metrics of a plan are made of.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <vector>
+
+namespace jevrin::inline v1 {
+
+struct ClassCounts {
+    std::vector<std::int64_t> labelled;   // by class: items of it,
+    std::vector<std::int64_t> predicted;  // items predicted as it,
+    std::vector<std::int64_t> right;      // and items of it that are
+
+    // Nothing counted yet.
+    static ClassCounts of_classes(std::size_t classes);
+
+    void add(std::size_t label, std::size_t prediction);
+    std::int64_t total() const;
+};
+
+}  // namespace jevrin::inline v1

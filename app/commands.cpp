@@ -2,6 +2,40 @@
 
 namespace jevrin::app {
 
+// Each in the file of its command.
+void add_demo(Command&);
+void add_survey(Command&);
+void add_compose(Command&);
+void add_check(Command&);
+void add_layers(Command&);
+void add_features(Command&);
+void add_train(Command&);
+void add_watch(Command&);
+void add_show(Command&);
+void add_scores(Command&);
+void add_classes(Command&);
+void add_confusion(Command&);
+void add_mistakes(Command&);
+void add_item(Command&);
+void add_thresholds(Command&);
+void add_suspects(Command&);
+void add_mark(Command&);
+void add_marks(Command&);
+void add_runs(Command&);
+void add_curves(Command&);
+void add_diagnose(Command&);
+void add_recall(Command&);
+void add_agreement(Command&);
+void add_amounts(Command&);
+void add_choose(Command&);
+void add_export(Command&);
+void add_classify(Command&);
+void add_note(Command&);
+void add_archive(Command&);
+void add_delete(Command&);
+void add_merge(Command&);
+void add_contrast(Command&);
+
 const std::vector<CommandGroup>& command_groups() {
     static const std::vector<CommandGroup> groups = {
         {"before training",

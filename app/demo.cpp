@@ -1,4 +1,3 @@
-#include "commands.hpp"
 #include "embedded.hpp"
 #include "glaze.hpp"
 #include "output.hpp"

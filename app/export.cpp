@@ -1,4 +1,3 @@
-#include "commands.hpp"
 #include "prediction_options.hpp"
 
 #include "jevrin/base/error.hpp"

@@ -1,4 +1,3 @@
-#include "commands.hpp"
 #include "materials_view.hpp"
 #include "output.hpp"
 

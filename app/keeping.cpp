@@ -1,5 +1,4 @@
 // note, archive, delete: what is said of recorded runs, and which of them stay in sight.
-#include "commands.hpp"
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"

@@ -1,5 +1,4 @@
 // merge, contrast: two ledgers.
-#include "commands.hpp"
 #include "output.hpp"
 
 #include "jevrin/base/text.hpp"

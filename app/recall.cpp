@@ -1,4 +1,3 @@
-#include "commands.hpp"
 #include "output.hpp"
 
 #include "jevrin/figures/matrices_figure.hpp"

@@ -26,19 +26,6 @@ CurveView view_of(const CurvesOptions& options) {
     return view;
 }
 
-// The values of one epoch instead of the curves.
-struct CurvesAtEpoch {
-    const CurvesResult& curves;
-    std::int64_t epoch;
-    const StudyContext& context = curves.context;
-};
-std::string to_json(const CurvesAtEpoch& result) {
-    return jevrin::to_json(result.curves);
-}
-std::string to_text(const CurvesAtEpoch& result, const TextForm&) {
-    return table_at(result.curves, result.epoch).text() + "\n";
-}
-
 void curves(const CurvesOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const CurvesResult result = report_curves(open.ledger, open.study, options.runs, view_of(options));
@@ -49,7 +36,7 @@ void curves(const CurvesOptions& options) {
     const Presentation how{
         .json = options.ledger.json, .form = form_for_terminal(), .written = {options.figure, options.csv}};
     if (options.at > 0)
-        present(CurvesAtEpoch{result, options.at}, how);
+        present(CurvesAtEpoch{.of = result, .epoch = options.at}, how);
     else
         present(result, how);
 }

@@ -106,14 +106,29 @@ ResultTable to_table(const CurvesResult& result) {
     return table;
 }
 
-ResultTable table_at(const CurvesResult& result, std::int64_t epoch) {
+std::string to_text(const CurvesResult& result, const TextForm& form) {
+    const std::size_t lines = form.rows_of(result.curves.size(), 40);
+    std::string text;
+    for (std::size_t k = 0; k < lines; ++k)
+        text += summary_line(result.curves[k], result.context.study.metric);
+    return text + form.and_more(result.curves.size() - lines, "runs") + "\n" +
+           terminal_curves(result.curves, result.view, CandidateLetters(result.candidates), form.width) +
+           "\n";
+}
+
+std::string to_json(const CurvesAtEpoch& result) {
+    return to_json(result.of);
+}
+
+ResultTable to_table(const CurvesAtEpoch& result) {
+    const std::int64_t epoch = result.epoch;
     std::vector<std::string> heads = {"run", "epoch", "training loss", "validation loss"};
     for (const Metric metric : all_metrics) heads.push_back(spoken_metric(metric));
     heads.insert(heads.end(), {"learning rate", "seconds"});
     std::vector<std::size_t> right;
     for (std::size_t c = 1; c < heads.size(); ++c) right.push_back(c);
     ResultTable table(heads, right);
-    for (const RunCurves& curves : result.curves) {
+    for (const RunCurves& curves : result.of.curves) {
         double seconds = 0.0;
         const EpochRecord* found = nullptr;
         for (const EpochRecord& e : curves.epochs) {
@@ -139,14 +154,8 @@ ResultTable table_at(const CurvesResult& result, std::int64_t epoch) {
     return table;
 }
 
-std::string to_text(const CurvesResult& result, const TextForm& form) {
-    const std::size_t lines = form.rows_of(result.curves.size(), 40);
-    std::string text;
-    for (std::size_t k = 0; k < lines; ++k)
-        text += summary_line(result.curves[k], result.context.study.metric);
-    return text + form.and_more(result.curves.size() - lines, "runs") + "\n" +
-           terminal_curves(result.curves, result.view, CandidateLetters(result.candidates), form.width) +
-           "\n";
+std::string to_text(const CurvesAtEpoch& result, const TextForm&) {
+    return to_table(result).text() + "\n";
 }
 
 }  // namespace jevrin::inline v1

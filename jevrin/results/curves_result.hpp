@@ -23,8 +23,15 @@ CurvesResult report_curves(const Ledger& ledger, const StudyRecord& study,
 std::string to_json(const CurvesResult& result);
 // A row for each run and epoch with every quantity.
 ResultTable to_table(const CurvesResult& result);
-// Of one epoch alone: a row for each run.
-ResultTable table_at(const CurvesResult& result, std::int64_t epoch);
 std::string to_text(const CurvesResult& result, const TextForm& form = {});
+
+// The same runs at one epoch: their text is a row for each, their JSON that of the curves.
+struct CurvesAtEpoch {
+    CurvesResult of;
+    std::int64_t epoch = 1;
+};
+std::string to_json(const CurvesAtEpoch& result);
+ResultTable to_table(const CurvesAtEpoch& result);
+std::string to_text(const CurvesAtEpoch& result, const TextForm& form = {});
 
 }  // namespace jevrin::inline v1

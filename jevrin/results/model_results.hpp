@@ -44,7 +44,7 @@ struct ImageAnswer {
 
     bool unknown() const { return distance && *distance > 1.0; }
     float confidence() const { return probabilities[order.front()]; }
-    // What is to be heeded about it; empty: nothing.
+    // "unsure", or that it resembles nothing in training; empty: neither.
     std::string remark() const;
 };
 

@@ -46,7 +46,7 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
 std::string differing_text(const RunsResult& result) {
     const std::vector<std::string>& keys = result.differing;
     if (keys.empty()) return "these runs have the same settings\n";
-    const Metric metric = result.context.study.metric;
+    const Metric metric = result.study.metric;
     std::vector<std::string> heads = {"run"};
     // The end of a path, where it is the only one.
     for (const std::string& key : keys) {
@@ -109,7 +109,8 @@ std::string runs_text(const std::vector<RunRecord>& runs, Metric metric) {
 }
 
 RunsResult report_runs(const Ledger& ledger, const StudyRecord& study, const RunsQuery& query) {
-    RunsResult result{.context = context_of(ledger, study),
+    RunsResult result{.study = study,
+                      .looks = ledger.test_looks(study.id),
                       .rows = {},
                       .differing = {},
                       .shows_differing = query.differing};
@@ -126,7 +127,7 @@ RunsResult report_runs(const Ledger& ledger, const StudyRecord& study, const Run
 std::string to_json(const RunsResult& result) {
     Json json = Json::array();
     for (const RunRow& row : result.rows) {
-        json.push_back(to_json(row.run, result.context.looks));
+        json.push_back(to_json(row.run, result.looks));
         for (const std::string& key : result.differing)
             json.back()["settings"][key] = parse_json(row.value(key).json);
     }
@@ -150,7 +151,7 @@ ResultTable to_table(const RunsResult& result) {
 }
 
 std::string to_text(const RunsResult& result, const TextForm& form) {
-    const StudyRecord& study = result.context.study;
+    const StudyRecord& study = result.study;
     std::string text;
     if (result.shows_differing) {
         text = differing_text(result);
@@ -163,11 +164,11 @@ std::string to_text(const RunsResult& result, const TextForm& form) {
         text += fmt::format("the image set is version {} of {}; the JSON says which one each run saw\n",
                             study.image_set_version, printable(study.image_root));
     if (result.put_away > 0) text += plural(result.put_away, "run") + " put away" + form.hint() + "\n";
-    return text + "scores are of the validation part; ";
+    return text + "scores are of the validation part; " + test_look_line(result.looks);
 }
 
 RunGroupsResult group_runs(const RunsResult& result, const std::string& key) {
-    const Metric metric = result.context.study.metric;
+    const Metric metric = result.study.metric;
     return {.key = key, .metric = metric, .groups = group_by(result.rows, key, metric)};
 }
 

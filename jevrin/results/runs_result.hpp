@@ -16,7 +16,8 @@ struct RunsQuery {
 };
 
 struct RunsResult {
-    StudyContext context;
+    StudyRecord study;
+    std::vector<TestLook> looks;
     std::vector<RunRow> rows;
     std::vector<std::string> differing;  // keys, when they were asked for
     bool shows_differing = false;

@@ -42,8 +42,8 @@ const char* type_name(const SettingNode& node) {
 SettingNode node_of(const Json& json) {
     SettingNode node;
     if (json.is_boolean()) node.value = json.get<bool>();
-    if (json.is_number_integer()) node.value = json.get<std::int64_t>();
-    if (json.is_number_float()) node.value = json.get<double>();
+    if (json.is_integer()) node.value = json.get<std::int64_t>();
+    if (json.is_float()) node.value = json.get<double>();
     if (json.is_string()) node.value = json.get<std::string>();
     if (json.is_array()) {
         auto& list = node.value.emplace<SettingNode::List>();

@@ -51,7 +51,7 @@ std::string spoken_value(const Json& value) {
         for (const Json& element : value) text += (text.empty() ? "" : " ") + spoken_value(element);
         return text;
     }
-    if (value.is_number_float()) return fmt::format("{:.6g}", value.get<double>());
+    if (value.is_float()) return fmt::format("{:.6g}", value.get<double>());
     return json_text(value);
 }
 

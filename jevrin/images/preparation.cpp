@@ -156,7 +156,7 @@ Preparation Preparation::from_json(const std::string& text) {
             !(std::min({d[0], d[1], d[2]}) > 0))
             throw InputError("its preparation is out of range");
         return preparation;
-    } catch (const nlohmann::json::exception&) {
+    } catch (const JsonError&) {
         throw InputError("its preparation is not understood");
     }
 }

@@ -30,12 +30,11 @@ std::string key_text(const std::string& key) {
 std::string value_text(const Json& value) {
     if (value.is_string()) return quoted(value.get<std::string>());
     if (!value.is_structured()) return json_text(value);
-    std::string text;
-    for (const auto& [key, element] : value.items()) {
-        if (!text.empty()) text += ", ";
-        if (value.is_object()) text += key_text(key) + " = ";
-        text += value_text(element);
-    }
+    std::vector<std::string> inner;
+    for (const Json& element : value) inner.push_back(value_text(element));
+    for (const auto& [key, element] : value.items())
+        inner.push_back(key_text(key) + " = " + value_text(element));
+    const std::string text = fmt::format("{}", fmt::join(inner, ", "));
     if (value.is_array()) return "[" + text + "]";
     return text.empty() ? "{}" : "{ " + text + " }";
 }

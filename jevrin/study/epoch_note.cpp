@@ -29,10 +29,12 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
     if (text.empty()) return std::nullopt;
     try {
         const Json json = parse_json(text);
-        EpochNote note{.best = json.at("best"),
+        EpochNote note{.best = json.at("best").get<bool>(),
                        .warnings = json.at("warnings").get<std::vector<std::string>>()};
         for (const EpochColumn& column : epoch_columns())
-            visit_column(column, note.epoch, [&](auto& number) { json.at(column.name).get_to(number); });
+            visit_column(column, note.epoch, [&](auto& number) {
+                number = json.at(column.name).get<std::remove_reference_t<decltype(number)>>();
+            });
         const auto classes = json.at("classes").get<std::size_t>();
         note.epoch.validation = ConfusionMatrix(classes);
         for (const auto& [row, column, count] :
@@ -41,10 +43,13 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
                 throw InputError("a cell lies outside the matrix");
             note.epoch.validation.add(static_cast<std::size_t>(row), static_cast<std::size_t>(column), count);
         }
-        for (const Json& l : json.at("layers"))
-            note.layers.push_back({l.at(0), l.at(1), l.at(2), l.at(3), l.at(4), l.at(5)});
+        for (const Json& l : json.at("layers")) {
+            const auto number = [&](std::size_t i) { return l.at(i).get<double>(); };
+            note.layers.push_back(
+                {l.at(0).get<std::string>(), number(1), number(2), number(3), number(4), number(5)});
+        }
         return note;
-    } catch (const Json::exception&) {
+    } catch (const JsonError&) {
         throw InputError("this checkpoint is not understood; the run starts again");
     }
 }

@@ -42,17 +42,18 @@ Json to_json(const EpochSums& sums) {
 }
 
 EpochSums sums_from_json(const Json& json) {
-    const auto numbers = [&](const char* key) { return json.at(key).get<std::vector<std::int64_t>>(); };
-    return {.first_step = json.at("first_step"),
-            .objective = json.at("objective"),
-            .loss = json.at("loss"),
-            .counts = {numbers("labelled"), numbers("predicted"), numbers("right")},
-            .layers = {.looks = json.at("looks"),
+    const auto number = [&](const char* key) { return json.at(key).get<double>(); };
+    const auto integers = [&](const char* key) { return json.at(key).get<std::vector<std::int64_t>>(); };
+    return {.first_step = json.at("first_step").get<std::int64_t>(),
+            .objective = number("objective"),
+            .loss = number("loss"),
+            .counts = {integers("labelled"), integers("predicted"), integers("right")},
+            .layers = {.looks = json.at("looks").get<std::int64_t>(),
                        .gradients = json.at("gradients").get<std::vector<double>>(),
                        .updates = json.at("updates").get<std::vector<double>>(),
                        .alive = json.at("alive").get<std::vector<std::string>>()},
-            .data_seconds = json.at("data_seconds"),
-            .compute_seconds = json.at("compute_seconds")};
+            .data_seconds = number("data_seconds"),
+            .compute_seconds = number("compute_seconds")};
 }
 
 Json to_json(const PlateauWatch& plateau) {
@@ -63,7 +64,8 @@ Json to_json(const PlateauWatch& plateau) {
 }
 
 PlateauWatch plateau_from_json(const Json& json) {
-    return {json.at("factor"), json.at("lowest"), json.at("seen"), json.at("waited")};
+    return {json.at("factor").get<double>(), json.at("lowest").get<double>(), json.at("seen").get<bool>(),
+            json.at("waited").get<std::int64_t>()};
 }
 
 class FloatReader {
@@ -148,9 +150,10 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         const std::size_t length =
             std::stoul(std::string(content.substr(magic.size(), line_end - magic.size())));
         const auto header = parse_json(content.substr(line_end + 1, length));
+        const auto integer = [&](const char* key) { return header.at(key).get<std::int64_t>(); };
         const auto shapes = [&](const char* key) { return header.at(key).get<std::vector<Shape>>(); };
         FloatReader reader(content.substr(line_end + 1 + length));
-        TrainingState state{.epochs_done = header.at("epochs_done"), .steps_done = header.at("steps_done")};
+        TrainingState state{.epochs_done = integer("epochs_done"), .steps_done = integer("steps_done")};
         state.parameters = reader.read_tensors(shapes("parameters"));
         for (const auto& [first, second, steps] :
              header.at("moments").get<std::vector<std::array<std::int64_t, 3>>>()) {
@@ -160,9 +163,9 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         state.averages = reader.read_tensors(shapes("averages"));
         state.plateau = plateau_from_json(header.at("plateau"));
         state.sums = sums_from_json(header.at("sums"));
-        state.best_epoch = header.at("best_epoch");
+        state.best_epoch = integer("best_epoch");
         state.best_parameters = reader.read_tensors(shapes("best_parameters"));
-        state.note = header.at("note");
+        state.note = header.at("note").get<std::string>();
         return state;
     } catch (const std::exception&) {
         throw damaged("its header is not understood");

@@ -56,10 +56,10 @@ Classifier load_classifier(const std::filesystem::path& path) {
         classifier.preparation = Preparation::from_json(model.metadata.at(preparation_key));
         const auto json = parse_json(model.metadata.at(classes_key));
         classifier.classes = json.get<std::vector<std::string>>();
+    } catch (const JsonError&) {
+        throw InputError(fmt::format("{}: its list of classes is not understood; the file is damaged", file));
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));
-    } catch (const nlohmann::json::exception&) {
-        throw InputError(fmt::format("{}: its list of classes is not understood; the file is damaged", file));
     }
     const Shape output = infer_shapes(model.network).back();
     const Fitting& fitting = classifier.preparation.fitting;

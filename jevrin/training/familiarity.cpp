@@ -122,7 +122,7 @@ Familiarity Familiarity::from_text(const std::string& text) {
         result.variances = from_hexadecimal(json.at("variances").get<std::string>());
         result.directions = from_hexadecimal(json.at("directions").get<std::string>());
         result.means = from_hexadecimal(json.at("means").get<std::string>());
-    } catch (const nlohmann::json::exception&) {
+    } catch (const JsonError&) {
         throw InputError("its familiarity is not understood");
     }
     const auto width = static_cast<std::size_t>(std::max<std::int64_t>(result.width, 0));

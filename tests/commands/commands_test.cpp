@@ -70,7 +70,7 @@ TEST_F(TrainedStudy, RunsListsEveryRun) {
         EXPECT_EQ(r["run"], fmt::format("{}/{}", r["candidate"].get<std::string>(), r["seed"].get<int>()));
         EXPECT_GT(r["validation"]["loss"].get<double>(), 0.0);
         EXPECT_LE(r["trainable_parameters"].get<int>(), r["parameters"].get<int>());
-        regimes.insert(r["regime"]);
+        regimes.insert(r["regime"].get<std::string>());
     }
     EXPECT_EQ(regimes.size(), 3U);
     EXPECT_THAT(run({"runs"}).output, AllOf(HasSubstr("study 'small': 6 of 6 runs finished"),

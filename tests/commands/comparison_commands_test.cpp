@@ -54,8 +54,8 @@ TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
         double frozen = 0.0;
         double scratch = 0.0;
         for (const Json& one : row) {
-            if (one["candidate"] == "new head") frozen = one["mean"];
-            if (one["candidate"] == "from scratch") scratch = one["mean"];
+            if (one["candidate"] == "new head") frozen = one["mean"].get<double>();
+            if (one["candidate"] == "from scratch") scratch = one["mean"].get<double>();
         }
         EXPECT_NEAR(difference["difference"][c][c].get<double>(), frozen - scratch, 1e-9);
     }
@@ -80,8 +80,8 @@ TEST_F(Compared, AMeanMatrixHasItsSpread) {
     const Json two = run_json({"confusion", "from scratch/2", "--shares", "true"});
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j) {
-            const double a = one["shares"][i][j];
-            const double b = two["shares"][i][j];
+            const double a = one["shares"][i][j].get<double>();
+            const double b = two["shares"][i][j].get<double>();
             EXPECT_NEAR(mean["mean"][i][j].get<double>(), (a + b) / 2, 1e-12);
             EXPECT_NEAR(mean["deviation"][i][j].get<double>(), std::abs(a - b) / std::sqrt(2.0), 1e-12);
         }
@@ -174,7 +174,8 @@ TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
     EXPECT_LE(tested["test"]["low"], tested["test"]["mean"]);
     EXPECT_THAT(tested["test"]["words"].get<std::string>(), HasSubstr("flattered"));
     const double one = run_json({"scores", tested["test"]["runs"][0]["run"].get<std::string>(), "--part",
-                                 "test", "--ledger", "tested"})["scores"]["balanced_accuracy"]["value"];
+                                 "test", "--ledger", "tested"})["scores"]["balanced_accuracy"]["value"]
+                           .get<double>();
     EXPECT_NEAR(tested["test"]["runs"][0]["test"].get<double>(), one, 1e-12);
     EXPECT_THAT(run({"choose", "--ledger", "tested"}).output, HasSubstr("has been looked at 3 times"));
 }

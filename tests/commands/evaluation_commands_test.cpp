@@ -39,8 +39,8 @@ TEST_F(Evaluated, ScoresComeWithIntervalsAndBaselines) {
         ASSERT_TRUE(entry["interval"].is_array()) << name;
         EXPECT_LE(entry["interval"][0], entry["interval"][1]) << name;
     }
-    EXPECT_DOUBLE_EQ(scores["scores"]["cross_entropy"]["random"], std::log(3.0));
-    EXPECT_DOUBLE_EQ(scores["scores"]["accuracy"]["majority"], 1.0 / 3);
+    EXPECT_DOUBLE_EQ(scores["scores"]["cross_entropy"]["random"].get<double>(), std::log(3.0));
+    EXPECT_DOUBLE_EQ(scores["scores"]["accuracy"]["majority"].get<double>(), 1.0 / 3);
     EXPECT_EQ(scores["bootstrap"]["seed"], 1);
     EXPECT_EQ(run_json({"scores", bad_run, "--top-k", "3"})["scores"]["top_k"]["value"], 1.0);
     const CommandResult text = run({"scores", bad_run, "--figure", "reliability.svg"});
@@ -127,7 +127,9 @@ TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
         paths += "0.25,0.25," + line.substr(0, line.find('#')) + ",0.5\n";
     write_file(file("paths.csv"), paths);
     EXPECT_DOUBLE_EQ(
-        run_json({"scores", bad_run, "--predictions", "paths.csv"})["scores"]["accuracy"]["value"], 1.0 / 3);
+        run_json({"scores", bad_run, "--predictions", "paths.csv"})["scores"]["accuracy"]["value"]
+            .get<double>(),
+        1.0 / 3);
     std::string bad = paths;
     bad.replace(bad.find("0.25,"), 4, "nan");
     EXPECT_THAT(refusal(bad), HasSubstr("no probability"));
@@ -148,7 +150,7 @@ TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
     std::int64_t wrong = 0;
     for (const Json& entry : classes["classes"]) {
         EXPECT_GE(entry["recall"], before);
-        before = entry["recall"];
+        before = entry["recall"].get<double>();
         EXPECT_EQ(entry["support"], 3);
         EXPECT_EQ(entry["right"].get<int>() + entry["false_negatives"].get<int>(), 3);
         wrong += entry["false_positives"].get<std::int64_t>();
@@ -197,7 +199,7 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
     for (const Json& mistake : all["mistakes"]) {
         EXPECT_NE(mistake["label"], mistake["predicted"]);
         EXPECT_LE(mistake["confidence"], before);
-        before = mistake["confidence"];
+        before = mistake["confidence"].get<double>();
     }
     for (const Json& item : right["mistakes"]) EXPECT_EQ(item["label"], item["predicted"]);
     const std::vector<std::string> names = {"across", "both", "down"};
@@ -210,7 +212,7 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
     const Json by_loss = run_json({"mistakes", bad_run, "--by", "loss"});
     for (const Json& mistake : by_loss["mistakes"]) {
         EXPECT_LE(mistake["loss"], before);
-        before = mistake["loss"];
+        before = mistake["loss"].get<double>();
     }
     const auto random = [&](const std::string& seed) {
         return run_json({"mistakes", bad_run, "--show", "all", "--by", "random", "--seed", seed})["mistakes"];
@@ -227,14 +229,14 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
 
 TEST_F(Evaluated, OneItemIsShownInFull) {
     const Json mistake = run_json({"mistakes", bad_run})["mistakes"][0];
-    const Json item = run_json({"item", bad_run, mistake["item"], "--neighbours", "4"});
+    const Json item = run_json({"item", bad_run, mistake["item"].get<std::string>(), "--neighbours", "4"});
     EXPECT_EQ(item["part"], "validation");
     EXPECT_EQ(item["predicted"], mistake["predicted"]);
     double sum = 0.0;
     double before = 1.0;
     for (const Json& entry : item["probabilities"]) {
         EXPECT_LE(entry["probability"], before);
-        before = entry["probability"];
+        before = entry["probability"].get<double>();
         sum += before;
     }
     EXPECT_NEAR(sum, 1.0, 1e-5);
@@ -242,7 +244,8 @@ TEST_F(Evaluated, OneItemIsShownInFull) {
     ASSERT_EQ(item["neighbours"].size(), 4U);
     EXPECT_GE(item["neighbours"][0]["likeness"], item["neighbours"][3]["likeness"]);
     EXPECT_LE(item["neighbours"][0]["likeness"], 1.000001);
-    const CommandResult text = run({"item", bad_run, mistake["item"], "--sheet", "item.png"});
+    const CommandResult text =
+        run({"item", bad_run, mistake["item"].get<std::string>(), "--sheet", "item.png"});
     EXPECT_THAT(text.output, AllOf(HasSubstr("<- label"), HasSubstr("carry its label")));
     EXPECT_TRUE(is_picture(file("item.png")));
     EXPECT_THAT(run({"item", bad_run, "across/nothing.png"}).errors, HasSubstr("no item is called"));
@@ -260,7 +263,7 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
     double before = 0.0;
     for (const Json& suspect : recorded["suspects"]) {
         EXPECT_GE(suspect["label_probability"], before);
-        before = suspect["label_probability"];
+        before = suspect["label_probability"].get<double>();
         EXPECT_NE(suspect["label"], suspect["proposed"]);
     }
     const CommandResult marked =
@@ -273,7 +276,7 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
     EXPECT_EQ(marked.output.find("marked for review") != std::string::npos, !marks.empty());
     for (const Json& mark : marks) {
         EXPECT_TRUE(mark["proposed"].is_null());
-        EXPECT_EQ(run({"mark", mark["item"], "--remove"}).status, 0);
+        EXPECT_EQ(run({"mark", mark["item"].get<std::string>(), "--remove"}).status, 0);
     }
     EXPECT_THAT(run({"suspects", "nobody"}).errors, HasSubstr("no run or candidate is called 'nobody'"));
 }

@@ -157,7 +157,8 @@ TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {
     };
     ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
     const std::string item =
-        parse_json(run({"mistakes", "new head/1", "--show", "all", "--json"}).output)["mistakes"][0]["item"];
+        parse_json(run({"mistakes", "new head/1", "--show", "all", "--json"}).output)["mistakes"][0]["item"]
+            .get<std::string>();
     const std::vector<std::vector<std::string>> commands = {
         {"scores", "new head/1", "--figure", "a.png"},
         {"classes", "new head/1", "--figure", "b.png"},

@@ -64,6 +64,14 @@ Option& Option::needs(const Option& other) {
 std::size_t Option::count() const {
     return option_->count();
 }
+std::string Option::name() const {
+    return option_->get_name();
+}
+
+void refuse_options(const std::vector<Option>& options, const std::string& reason) {
+    for (const Option& option : options)
+        if (option.count() > 0) throw InputError(option.name() + " " + reason);
+}
 
 Option Command::add_option(const std::string& name, std::string& value, const std::string& help) {
     return Option(command_->add_option(name, value, help));
@@ -104,13 +112,44 @@ void Command::callback(std::function<void()> work) {
 
 namespace {
 
-// What is wrong with a command line that names no command of the tool.
-std::string without_command(const std::string& word) {
-    if (word.empty() || word.starts_with('-')) return "name a command";
+// The error of a command line that names no command of the tool, or no verb of a command that has some.
+std::string without_command(const std::string& kind, const std::string& word,
+                            const std::vector<CommandEntry>& entries) {
     std::vector<std::string> names;
+    for (const CommandEntry& entry : entries) names.emplace_back(entry.name);
+    if (!word.empty() && !word.starts_with('-'))
+        return fmt::format("no {} is called '{}'{}", kind, printable(word), did_you_mean(word, names));
+    return kind == "verb" ? fmt::format("name a verb: {}", fmt::join(names, ", ")) : "name a command";
+}
+
+std::string usage_error(const CLI::App& app, const CLI::ParseError& error, int argc, char** argv) {
+    const auto word = [&](int i) { return std::string(argc > i ? argv[i] : ""); };
+    std::vector<CommandEntry> all;
     for (const CommandGroup& group : command_groups())
-        for (const CommandEntry& entry : group.commands) names.emplace_back(entry.name);
-    return fmt::format("no command is called '{}'{}", printable(word), did_you_mean(word, names));
+        all.insert(all.end(), group.commands.begin(), group.commands.end());
+    const std::vector<CLI::App*> commands = app.get_subcommands();
+    if (commands.empty()) return without_command("command", word(1), all);
+    for (const CommandEntry& entry : all)
+        if (entry.name == commands.front()->get_name() && !entry.verbs.empty() &&
+            commands.front()->get_subcommands().empty())
+            return without_command("verb", word(2), entry.verbs);
+    return printable(error.what());
+}
+
+void add_command(CLI::App& parent, const CommandEntry& entry, const std::string& group) {
+    CLI::App* command = parent.add_subcommand(entry.name, entry.help);
+    command->group(group);
+    if (entry.verbs.empty()) {
+        Command own(command);
+        entry.add(own);
+        return;
+    }
+    const auto formatter = std::make_shared<CLI::Formatter>();
+    formatter->label("SUBCOMMAND", "VERB");
+    command->formatter(formatter);
+    command->require_subcommand(1);
+    command->footer(fmt::format("'jevrin {} VERB --help' explains a verb.", entry.name));
+    for (const CommandEntry& verb : entry.verbs) add_command(*command, verb, "verbs");
 }
 
 int fail(int status, const std::string& message) {
@@ -127,8 +166,7 @@ int read_and_run(CLI::App& app, int argc, char** argv) {
     } catch (const CLI::ParseError& error) {
         return fail(2, fmt::format("{}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains "
                                    "one",
-                                   app.get_subcommands().empty() ? without_command(argc > 1 ? argv[1] : "")
-                                                                 : printable(error.what())));
+                                   usage_error(app, error, argc, argv)));
     } catch (const ExitStatus& status) {
         return status.value;
     } catch (const InputError& error) {
@@ -154,12 +192,7 @@ int run_command_line(int argc, char** argv) {
     app.footer(
         "'jevrin COMMAND --help' explains a command. 'jevrin demo' shows the whole way on made-up images.");
     for (const CommandGroup& group : command_groups())
-        for (const CommandEntry& entry : group.commands) {
-            CLI::App* command = app.add_subcommand(entry.name, entry.help);
-            command->group(group.stage);
-            Command own(command);
-            entry.add(own);
-        }
+        for (const CommandEntry& entry : group.commands) add_command(app, entry, group.stage);
     return read_and_run(app, argc, argv);
 }
 

@@ -44,10 +44,15 @@ class Option {
     Option& needs(const Option& other);
     // How often it was given.
     std::size_t count() const;
+    // As it is written: "--part", "RUN".
+    std::string name() const;
 
   private:
     CLI::Option* option_;
 };
+
+// InputError "--part REASON" when one of them was given.
+void refuse_options(const std::vector<Option>& options, const std::string& reason);
 
 class Command {
   public:

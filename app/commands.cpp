@@ -16,89 +16,97 @@ void add_scores(Command&);
 void add_classes(Command&);
 void add_confusion(Command&);
 void add_mistakes(Command&);
-void add_item(Command&);
 void add_thresholds(Command&);
 void add_suspects(Command&);
-void add_mark(Command&);
-void add_marks(Command&);
+void add_marks_list(Command&);
+void add_marks_add(Command&);
+void add_marks_remove(Command&);
 void add_runs(Command&);
 void add_curves(Command&);
 void add_diagnose(Command&);
-void add_recall(Command&);
 void add_agreement(Command&);
-void add_amounts(Command&);
 void add_choose(Command&);
 void add_export(Command&);
 void add_classify(Command&);
-void add_note(Command&);
-void add_archive(Command&);
-void add_delete(Command&);
-void add_merge(Command&);
-void add_contrast(Command&);
+void add_ledger_merge(Command&);
+void add_ledger_compare(Command&);
+void add_ledger_archive(Command&);
+void add_ledger_delete(Command&);
+void add_ledger_note(Command&);
 
 const std::vector<CommandGroup>& command_groups() {
     static const std::vector<CommandGroup> groups = {
         {"before training",
          {
-             {"demo", "make the demo's images, train its plan, compare, write the results", add_demo},
-             {"survey", "look at an image set: counts, sizes, problems, duplicates", add_survey},
-             {"compose", "write a new labelled set: augmented copies, parts laid over", add_compose},
-             {"check", "read a plan and dry-run each candidate before paying for it", add_check},
-             {"layers", "what each stage of a model makes of one image, and its first filters", add_layers},
-             {"features", "write what frozen layers make of each image, for use elsewhere", add_features},
+             {"demo", "make the demo images, train and compare their candidates, write the results",
+              add_demo},
+             {"survey", "inspect an image set: class counts, sizes, unreadable files, duplicates",
+              add_survey},
+             {"compose", "write a new labelled image set: augmented copies, pasted overlays", add_compose},
+             {"check", "validate a plan: run one batch through each candidate, estimate its cost", add_check},
+             {"layers", "activations of every stage of a model for one image, and its first filters",
+              add_layers},
+             {"features", "write the features of frozen layers for every image (NPY, CSV)", add_features},
          }},
         {"training",
          {
-             {"train", "train every run of a plan that is missing; resume what was interrupted", add_train},
-             {"watch", "follow a study that is being trained in another terminal", add_watch},
+             {"train", "train the missing runs of a plan; resume interrupted ones", add_train},
+             {"watch", "follow the training of a study from another terminal", add_watch},
          }},
         {"one run",
          {
-             {"show", "one run in full: the plan that repeats it, where it was trained, its layers",
+             {"show",
+              "a run in full: plan, environment, layers; or one item: its probabilities and neighbours",
               add_show},
-             {"scores", "everything a run is scored by, with intervals, baselines and calibration",
-              add_scores},
-             {"classes", "figures of each class, the weakest classes and the strongest confusions first",
+             {"scores", "all scores of a run, with intervals, baselines and calibration", add_scores},
+             {"classes", "per-class scores of a run; of several runs, recall per class and candidate",
               add_classes},
              {"confusion", "the confusion matrix of a run: rows are true classes", add_confusion},
-             {"mistakes", "the items behind a run's figures, the worst first", add_mistakes},
-             {"item", "one item in full: all probabilities, and the training items most like it", add_item},
-             {"thresholds", "precision, recall and ROC by threshold, and answering only when sure",
+             {"mistakes", "misclassified items, the most confident first", add_mistakes},
+             {"thresholds", "precision, recall and ROC by threshold; coverage and accuracy by confidence",
               add_thresholds},
-             {"suspects", "items whose label is probably wrong, the most suspect first", add_suspects},
-             {"mark", "keep items for review, with a note or another label", add_mark},
-             {"marks", "the items that are marked, and corrections made of them", add_marks},
+             {"suspects", "items whose label is probably wrong, the least probable label first",
+              add_suspects},
+             {"marks",
+              "items marked for review: list, add, remove",
+              nullptr,
+              {
+                  {"list", "the marked items; write their proposed labels as a corrections file",
+                   add_marks_list},
+                  {"add", "mark items, with a note or a proposed label", add_marks_add},
+                  {"remove", "remove the marks of items", add_marks_remove},
+              }},
          }},
         {"across runs",
          {
-             {"runs", "a line per run; filtered, sorted and grouped by any setting", add_runs},
-             {"curves", "training and validation curves of runs", add_curves},
-             {"diagnose",
-              "what the curves of each run say: fit, overfit, underfit, still improving, unstable",
+             {"runs", "one line per run; filter, sort and group by any setting", add_runs},
+             {"curves", "training and validation curves; score by training-set size", add_curves},
+             {"diagnose", "diagnose curves: good fit, overfit, underfit, still improving, unstable",
               add_diagnose},
-             {"recall", "recall of each class by candidate", add_recall},
-             {"agreement", "items across runs: which all miss, which only one regime gets right",
+             {"agreement", "agreement of predictions across runs; items that all or all but one get wrong",
               add_agreement},
-             {"amounts",
-              "score by amount of training data: would more pictures help, where does one regime catch up",
-              add_amounts},
-             {"choose", "the ranking of candidates, the evidence and the choice", add_choose},
+             {"choose", "rank the candidates with evidence and choose one", add_choose},
          }},
         {"in use",
          {
-             {"export", "write a run's model as one ONNX file with classes and preparation inside",
-              add_export},
-             {"classify", "classes and probabilities for new images", add_classify},
+             {"export", "write a run's model as one ONNX file, classes and preparation included", add_export},
+             {"classify", "predict classes and probabilities of new images", add_classify},
          }},
         {"the ledger",
          {
-             {"note", "a note and tags on runs; without options, shows them", add_note},
-             {"archive", "put runs away: they stay recorded, and out of every table, figure and choice",
-              add_archive},
-             {"delete", "delete what runs recorded and their models; looks at the test part stay counted",
-              add_delete},
-             {"merge", "copy the studies, runs and models of another ledger that this one lacks", add_merge},
-             {"contrast", "what differs between two ledgers, run by run", add_contrast},
+             {"ledger",
+              "keep ledgers in order: merge, compare, archive, delete, note",
+              nullptr,
+              {
+                  {"merge", "copy the studies, runs and models that this ledger lacks from another one",
+                   add_ledger_merge},
+                  {"compare", "list the runs in which two ledgers differ", add_ledger_compare},
+                  {"archive", "hide runs from every table, figure and choice; they stay recorded",
+                   add_ledger_archive},
+                  {"delete", "delete runs, their records and models; test-part looks stay counted",
+                   add_ledger_delete},
+                  {"note", "add a note and tags to runs; without options, print them", add_ledger_note},
+              }},
          }},
     };
     return groups;

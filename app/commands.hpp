@@ -12,7 +12,8 @@ namespace jevrin::app {
 struct CommandEntry {
     const char* name;
     const char* help;
-    void (*add)(Command& command);
+    void (*add)(Command& command);         // null when it has verbs
+    std::vector<CommandEntry> verbs = {};  // 'jevrin NAME VERB'
 };
 struct CommandGroup {
     const char* stage;

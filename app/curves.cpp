@@ -1,10 +1,17 @@
 #include "output.hpp"
 
 #include "jevrin/figures/curves_figure.hpp"
+#include "jevrin/figures/training_sizes_figure.hpp"
 #include "jevrin/results/curves_result.hpp"
+#include "jevrin/results/training_sizes_result.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
+
+// The x axis that has a point for each size of the training set instead of one for each epoch.
+const std::string training_size = "training_size";
 
 struct CurvesOptions {
     LedgerOptions ledger;
@@ -41,34 +48,58 @@ void curves(const CurvesOptions& options) {
         present(result, how);
 }
 
+void curves_by_training_size(const CurvesOptions& options) {
+    const OpenStudy open = open_study(options.ledger);
+    const TrainingSizesResult result = report_training_sizes(open.ledger, open.study, options.runs);
+    if (!options.figure.empty())
+        draw_training_sizes(result.report, open.study.metric,
+                            CandidateStyles(open.ledger.candidates(open.study.id)),
+                            fmt::format("{}: score by training-set size", open.study.name), options.figure);
+    write_table(options.csv, to_table(result));
+    present(
+        result,
+        {.json = options.ledger.json, .form = form_for_terminal(), .written = {options.figure, options.csv}});
+}
+
 }  // namespace
 
 void add_curves(Command& command) {
     auto options = std::make_shared<CurvesOptions>();
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    std::vector<Option> by_epoch;
+    by_epoch.push_back(
+        command
+            .add_option("--show", options->quantities,
+                        "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
+                        "(default: loss and the plan's metric)")
+            .type_name("NAME,...")
+            .delimiter(','));
     command
-        .add_option("--show", options->quantities,
-                    "loss, objective, accuracy, balanced_accuracy, macro_f1, learning_rate; up to four "
-                    "(default: loss and the plan's metric)")
-        .type_name("NAME,...")
-        .delimiter(',');
-    command.add_option("--over", options->over, "what lies below: epoch, step, seconds or examples")
+        .add_option("--over", options->over,
+                    "x axis: epoch, step, seconds, examples, or training_size: the best score by size of the "
+                    "training set")
         .type_name("AXIS")
         .capture_default_str();
-    command
-        .add_option("--smooth", options->view.smoothing,
-                    "weight of the epochs before; as it was stays faint behind")
-        .type_name("0..1")
-        .within(0.0, 0.99)
-        .capture_default_str();
-    command.add_flag("--log", options->view.log_scale, "values on a scale of powers");
-    command.add_option("--at", options->at, "print the values of this epoch as a table instead")
-        .type_name("EPOCH")
-        .positive();
+    by_epoch.push_back(
+        command
+            .add_option("--smooth", options->view.smoothing,
+                        "smoothing factor of an exponential moving average; the raw curve is drawn faintly")
+            .type_name("0..1")
+            .within(0.0, 0.99)
+            .capture_default_str());
+    by_epoch.push_back(command.add_flag("--log", options->view.log_scale, "logarithmic y axis"));
+    by_epoch.push_back(
+        command.add_option("--at", options->at, "print the values of one epoch as a table instead")
+            .type_name("EPOCH")
+            .positive());
     add_picture_option(command, "--figure", options->figure, "draw them");
     add_table_option(command, options->csv, "write every epoch as a table");
     add_ledger_options(command, options->ledger);
-    command.callback([options] { curves(*options); });
+    command.callback([options, by_epoch] {
+        if (options->over != training_size) return curves(*options);
+        refuse_options(by_epoch, "does not apply to --over training_size");
+        curves_by_training_size(*options);
+    });
 }
 
 }  // namespace jevrin::app

@@ -47,7 +47,7 @@ void mistakes(const MistakesOptions& options) {
                      .written = files,
                      .next = result.items.empty()
                                  ? ""
-                                 : fmt::format("next: jevrin item {} {}\n", shell_word(result.of.run.name()),
+                                 : fmt::format("next: jevrin show {} {}\n", shell_word(result.of.run.name()),
                                                shell_word(result.of.path(result.items.front())))});
 }
 

@@ -53,9 +53,9 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
-void add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
-                        const std::string& what) {
-    command.add_option(name, file, what + " (.png or .svg)").type_name("FILE");
+Option add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
+                          const std::string& what) {
+    return command.add_option(name, file, what + " (.png or .svg)").type_name("FILE");
 }
 
 void add_table_option(Command& command, std::filesystem::path& file, const std::string& what) {

@@ -6,16 +6,20 @@ PredictionQuery PredictionOptions::query() const {
     return {.run = run, .part = *part_from_name(part), .epoch = stated_epoch(epoch)};
 }
 
-void add_part_option(Command& command, std::string& part) {
-    command
+Option add_part_option(Command& command, std::string& part) {
+    return command
         .add_option("--part", part,
-                    "training, validation, or test: this opens the sealed part and is recorded")
+                    "training, validation, or test, which opens the sealed test part; the ledger records it")
         .one_of({"training", "validation", "test"})
         .capture_default_str();
 }
 
-void add_epoch_option(Command& command, std::int64_t& epoch, const std::string& what) {
-    command.add_option("--epoch", epoch, what).type_name("N").positive();
+Option add_epoch_option(Command& command, std::int64_t& epoch, const std::string& what) {
+    return command.add_option("--epoch", epoch, what).type_name("N").positive();
+}
+
+Option add_recorded_epoch_option(Command& command, std::int64_t& epoch) {
+    return add_epoch_option(command, epoch, "an epoch whose model was kept (default: the best)");
 }
 
 std::optional<std::int64_t> stated_epoch(std::int64_t epoch) {
@@ -25,7 +29,7 @@ std::optional<std::int64_t> stated_epoch(std::int64_t epoch) {
 void add_prediction_options(Command& command, PredictionOptions& options) {
     command.add_option("RUN", options.run, "the run, as CANDIDATE/SEED").required();
     add_part_option(command, options.part);
-    add_epoch_option(command, options.epoch, "an epoch whose model was kept (default: the best)");
+    add_recorded_epoch_option(command, options.epoch);
     add_ledger_options(command, options.ledger);
 }
 

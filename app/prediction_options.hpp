@@ -18,8 +18,9 @@ struct PredictionOptions {
 // RUN, --part, --epoch and those of the ledger.
 void add_prediction_options(Command& command, PredictionOptions& options);
 // --part and --epoch alone.
-void add_part_option(Command& command, std::string& part);
-void add_epoch_option(Command& command, std::int64_t& epoch, const std::string& what);
+Option add_part_option(Command& command, std::string& part);
+Option add_epoch_option(Command& command, std::int64_t& epoch, const std::string& what);
+Option add_recorded_epoch_option(Command& command, std::int64_t& epoch);
 // Nothing for 0.
 std::optional<std::int64_t> stated_epoch(std::int64_t epoch);
 

@@ -34,7 +34,7 @@ void present_for_review(const Result& result, const OpenStudy& open, const Revie
     std::string next = options.next;
     if (marked > 0)
         next += plural(static_cast<std::int64_t>(marked), "item") +
-                " marked for review; 'jevrin marks' lists them\n";
+                " marked for review; 'jevrin marks list' lists them\n";
     present(result, {.json = options.json, .form = form, .written = files, .next = next});
 }
 

@@ -31,7 +31,8 @@ std::string next_of(const SuspectsResult& result) {
     if (result.report.suspects.empty()) return "";
     const SuspectLabel& first = result.report.suspects.front();
     return fmt::format(
-        "look at the pictures (--sheet FILE) before you change a label; then: jevrin mark {} --label {}\n",
+        "look at the pictures (--sheet FILE) before you change a label; then: jevrin marks add {} --label "
+        "{}\n",
         shell_word(path_of_item(result.id(first))), shell_word(result.context.study.classes[first.proposed]));
 }
 

@@ -38,7 +38,6 @@
 #include "jevrin/study/study.hpp"
 // Results: every answer as a value, with its JSON, its table and its text
 #include "jevrin/results/agreement_result.hpp"
-#include "jevrin/results/amounts_result.hpp"
 #include "jevrin/results/check_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"
@@ -55,3 +54,4 @@
 #include "jevrin/results/survey_result.hpp"
 #include "jevrin/results/suspects_result.hpp"
 #include "jevrin/results/thresholds_result.hpp"
+#include "jevrin/results/training_sizes_result.hpp"

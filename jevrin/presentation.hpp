@@ -1,7 +1,6 @@
 // Everything that draws: PNG and SVG, by gnuplot.
 #pragma once
 
-#include "jevrin/figures/amounts_figure.hpp"
 #include "jevrin/figures/choice_figure.hpp"
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
@@ -11,3 +10,4 @@
 #include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
+#include "jevrin/figures/training_sizes_figure.hpp"

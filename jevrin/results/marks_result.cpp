@@ -51,8 +51,9 @@ MarkingResult unmark_items(const Ledger& ledger, const StudyRecord& study,
     MarkingResult result{.items = {}, .removed = true};
     for (const ItemRecord& item : found) {
         if (!writer.remove_mark(study.id, item.id))
-            throw InputError(fmt::format("{}: this item is not marked; 'jevrin marks' lists those that are",
-                                         printable(path_of_item(item.id))));
+            throw InputError(
+                fmt::format("{}: this item is not marked; 'jevrin marks list' lists those that are",
+                            printable(path_of_item(item.id))));
         result.items.push_back({.id = item.id, .label = study.classes.at(item.label), .proposed = {}});
     }
     return result;
@@ -113,7 +114,7 @@ std::string to_json(const MarksResult& result) {
 }
 
 std::string to_text(const MarksResult& result, const TextForm&) {
-    std::string text = "nothing is marked; 'jevrin mark ITEM' keeps an item for review\n";
+    std::string text = "nothing is marked; 'jevrin marks add ITEM' marks an item for review\n";
     if (!result.marks.empty()) {
         ResultTable table({"item", "label", "proposed", "note", "marked"});
         for (const auto& [mark, label] : result.marks)

@@ -11,9 +11,11 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 
+#include <cctype>
 #include <chrono>
 #include <cstring>
 #include <set>
+#include <sstream>
 
 namespace jevrin {
 namespace {
@@ -184,7 +186,7 @@ TEST_F(TrainedStudy, AMissingRunOrLedgerIsHelped) {
     EXPECT_THAT(run({"mistakes", "new head/1", "--true", "nowhere"}).errors,
                 HasSubstr("the classes are across, both, down"));
     // The beginning of a file's name.
-    EXPECT_THAT(run({"item", "new head/1", "across/"}).errors,
+    EXPECT_THAT(run({"show", "new head/1", "across/"}).errors,
                 testing::ContainsRegex("no item is called .across/. \\(did you mean .across/"));
 }
 
@@ -302,19 +304,50 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
     EXPECT_EQ(run_jevrin({"train", "backbones.toml"}, here).status, 0);
 }
 
-TEST(Commands, HelpFitsOneScreenAndUsageErrorsAreTwo) {
-    for (const char* command :
-         {"demo",     "survey",    "check",   "train",    "runs",     "curves", "confusion",  "choose",
-          "classify", "export",    "compose", "layers",   "features", "show",   "watch",      "scores",
-          "classes",  "mistakes",  "item",    "suspects", "mark",     "marks",  "thresholds", "diagnose",
-          "recall",   "agreement", "amounts", "note",     "archive",  "delete", "merge",      "contrast"}) {
-        const CommandResult help = run_jevrin({command, "--help"});
+// The names that a help text lists, each at the beginning of a line.
+std::vector<std::string> names_listed(const std::string& help) {
+    std::vector<std::string> names;
+    std::istringstream lines(help);
+    for (std::string line; std::getline(lines, line);)
+        if (line.starts_with("  ") && std::islower(static_cast<unsigned char>(line[2])) != 0)
+            names.push_back(line.substr(2, line.find(' ', 2) - 2));
+    return names;
+}
+
+TEST(Commands, AreFewAndTheirHelpFitsOneScreen) {
+    const auto fits = [](const std::vector<std::string>& arguments) {
+        const CommandResult help = run_jevrin(arguments);
         EXPECT_EQ(help.status, 0);
-        EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24) << command;
-    }
-    EXPECT_EQ(run_jevrin({}).status, 2);
-    EXPECT_EQ(run_jevrin({"rnus"}).status, 2);
-    EXPECT_THAT(run_jevrin({"runs", "--jsn"}).errors, HasSubstr("jevrin COMMAND --help"));
+        EXPECT_LE(std::count(help.output.begin(), help.output.end(), '\n'), 24)
+            << testing::PrintToString(arguments);
+        return help.output;
+    };
+    const std::vector<std::string> commands = names_listed(run_jevrin({"--help"}).output);
+    EXPECT_LE(commands.size(), 24U);
+    EXPECT_THAT(commands, testing::IsSupersetOf({"train", "choose", "ledger"}));
+    for (const std::string& command : commands)
+        for (const std::string& verb : names_listed(fits({command, "--help"})))
+            fits({command, verb, "--help"});
+    EXPECT_THAT(names_listed(run_jevrin({"ledger", "--help"}).output),
+                testing::ElementsAre("merge", "compare", "archive", "delete", "note"));
+}
+
+TEST(Commands, UsageErrorsNameWhatIsWrong) {
+    const auto error_of = [](const std::vector<std::string>& arguments) {
+        const CommandResult result = run_jevrin(arguments);
+        EXPECT_EQ(result.status, 2);
+        return result.errors;
+    };
+    EXPECT_THAT(error_of({}), HasSubstr("name a command"));
+    EXPECT_THAT(error_of({"rnus"}), HasSubstr("did you mean 'runs'?"));
+    EXPECT_THAT(error_of({"runs", "--jsn"}), HasSubstr("jevrin COMMAND --help"));
+    EXPECT_THAT(error_of({"ledger"}), HasSubstr("name a verb: merge, compare, archive, delete, note"));
+    EXPECT_THAT(error_of({"ledger", "merg"}), HasSubstr("no verb is called 'merg' (did you mean 'merge'?)"));
+    EXPECT_THAT(error_of({"classes", "--part", "test"}),
+                HasSubstr("--part needs one run, as CANDIDATE/SEED"));
+    EXPECT_THAT(error_of({"show", "a/1", "--neighbours", "2"}), HasSubstr("--neighbours needs an ITEM"));
+    EXPECT_THAT(error_of({"show", "a/1", "b.png", "--layers"}), HasSubstr("--layers does not apply"));
+    EXPECT_THAT(error_of({"curves", "--over", "training_size", "--log"}), HasSubstr("--log does not apply"));
 }
 
 // All weights, curves and predictions of a ledger: everything but times.

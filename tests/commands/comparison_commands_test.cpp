@@ -48,7 +48,7 @@ TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
     const Json difference = run_json({"confusion", "new head", "--minus", "from scratch"});
     EXPECT_EQ(difference["runs"].size(), 2U);
     EXPECT_EQ(difference["minus"].size(), 2U);
-    const Json recalls = run_json({"recall"});
+    const Json recalls = run_json({"classes"});
     for (std::size_t c = 0; c < recalls["classes"].size(); ++c) {
         const Json& row = recalls["classes"][c]["recalls"];
         double frozen = 0.0;
@@ -100,7 +100,7 @@ TEST_F(Compared, AgreementShowsAndMarksItems) {
     const CommandResult sheet = run({"agreement", "--show", "known", "--sheet", "a.png", "--mark", "1"});
     EXPECT_EQ(sheet.status, 0) << sheet.errors;
     EXPECT_TRUE(is_picture(file("a.png")));
-    EXPECT_THAT(run({"marks"}).output, HasSubstr("of 6 runs call it"));
+    EXPECT_THAT(run({"marks", "list"}).output, HasSubstr("of 6 runs call it"));
     EXPECT_THAT(run({"agreement", "--regime", "forzen"}).errors, HasSubstr("did you mean 'frozen'"));
 }
 
@@ -128,12 +128,12 @@ TEST_F(Compared, RunsAreQueriedNotedAndPutAway) {
     EXPECT_THAT(run({"runs", "--differing"}).output, HasSubstr("train_from"));
     EXPECT_EQ(run({"runs", "--csv", "runs.csv"}).status, 0);
     EXPECT_THAT(read_text(file("runs.csv")), HasSubstr("training.optimiser.learning_rate"));
-    EXPECT_EQ(run({"note", "from scratch/1", "--text", "the odd one", "--tag", "odd"}).status, 0);
+    EXPECT_EQ(run({"ledger", "note", "from scratch/1", "--text", "the odd one", "--tag", "odd"}).status, 0);
     EXPECT_EQ(run_json({"runs", "--tag", "odd"})[0]["note"], "the odd one");
-    EXPECT_THAT(run({"note", "from scratch/1"}).output, HasSubstr("tags odd; the odd one"));
-    EXPECT_EQ(run({"note", "from scratch/1", "--untag", "old"}).status, 2);
-    EXPECT_EQ(run({"note", "from scratch/1", "--untag", "odd", "--text", ""}).status, 0);
-    EXPECT_EQ(run({"archive", "from scratch"}).status, 0);
+    EXPECT_THAT(run({"ledger", "note", "from scratch/1"}).output, HasSubstr("tags odd; the odd one"));
+    EXPECT_EQ(run({"ledger", "note", "from scratch/1", "--untag", "old"}).status, 2);
+    EXPECT_EQ(run({"ledger", "note", "from scratch/1", "--untag", "odd", "--text", ""}).status, 0);
+    EXPECT_EQ(run({"ledger", "archive", "from scratch"}).status, 0);
     EXPECT_EQ(run_json({"runs"}).size(), 4U);
     EXPECT_EQ(run_json({"runs", "--archived"}).size(), 2U);
     EXPECT_EQ(run_json({"choose"})["ranking"].size(), 2U);
@@ -141,27 +141,27 @@ TEST_F(Compared, RunsAreQueriedNotedAndPutAway) {
     // Training again trains nothing: they are finished, only out of sight.
     EXPECT_EQ(run({"train", "plan.toml", "--keep-epochs"}).status, 0);
     EXPECT_EQ(run_json({"runs"}).size(), 4U);
-    EXPECT_EQ(run({"archive", "from scratch", "--undo"}).status, 0);
+    EXPECT_EQ(run({"ledger", "archive", "from scratch", "--undo"}).status, 0);
     EXPECT_EQ(run_json({"runs"}).size(), 6U);
 }
 
 TEST_F(Compared, DeletingAsksAndMergingBringsBack) {
     std::filesystem::copy(file("ledger"), file("copy"), std::filesystem::copy_options::recursive);
-    EXPECT_THAT(run({"contrast", "ledger", "copy"}).output,
+    EXPECT_THAT(run({"ledger", "compare", "ledger", "copy"}).output,
                 HasSubstr("6 runs with the same settings and score"));
-    const CommandResult refused = run({"delete", "last stage/1", "--ledger", "copy"});
+    const CommandResult refused = run({"ledger", "delete", "last stage/1", "--ledger", "copy"});
     EXPECT_EQ(refused.status, 2);
     EXPECT_THAT(refused.errors, testing::AllOf(HasSubstr("would delete 1 run"), HasSubstr("--yes")));
-    EXPECT_EQ(run({"delete", "last stage/1", "--ledger", "copy", "--yes"}).status, 0);
+    EXPECT_EQ(run({"ledger", "delete", "last stage/1", "--ledger", "copy", "--yes"}).status, 0);
     EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 5U);
-    EXPECT_THAT(run({"contrast", "ledger", "copy"}).output, HasSubstr("only in the first"));
-    const Json merged = run_json({"merge", "ledger", "--ledger", "copy"});
+    EXPECT_THAT(run({"ledger", "compare", "ledger", "copy"}).output, HasSubstr("only in the first"));
+    const Json merged = run_json({"ledger", "merge", "ledger", "--ledger", "copy"});
     EXPECT_EQ(merged["runs"], 1);
     EXPECT_EQ(merged["known"], 6);
     EXPECT_EQ(run_json({"runs", "--ledger", "copy"}).size(), 6U);
     // The model came along: it classifies.
     EXPECT_EQ(run({"export", "last stage/1", "back.onnx", "--ledger", "copy"}).status, 0);
-    EXPECT_EQ(run({"merge", "nowhere"}).status, 2);
+    EXPECT_EQ(run({"ledger", "merge", "nowhere"}).status, 2);
 }
 
 TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
@@ -182,28 +182,29 @@ TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
 
 TEST_F(Compared, EveryNewCommandNamesWhatIsWrong) {
     for (const std::vector<std::string>& arguments : {std::vector<std::string>{"diagnose", "nobody"},
-                                                      {"recall", "nobody"},
+                                                      {"classes", "nobody"},
                                                       {"agreement", "nobody"},
-                                                      {"amounts", "nobody"},
+                                                      {"curves", "--over", "training_size", "nobody"},
                                                       {"choose", "nobody"},
                                                       {"curves", "nobody"},
-                                                      {"note", "nobody/1", "--tag", "x"},
-                                                      {"archive", "nobody/1"},
-                                                      {"delete", "nobody/1", "--yes"}}) {
+                                                      {"ledger", "note", "nobody/1", "--tag", "x"},
+                                                      {"ledger", "archive", "nobody/1"},
+                                                      {"ledger", "delete", "nobody/1", "--yes"}}) {
         const CommandResult result = run(arguments);
         EXPECT_EQ(result.status, 2) << arguments.front();
         EXPECT_THAT(result.errors, HasSubstr("is called 'nobody")) << arguments.front();
         EXPECT_TRUE(result.output.empty()) << arguments.front();
     }
-    for (const char* command : {"diagnose", "recall", "agreement", "amounts", "choose", "curves", "runs"}) {
+    for (const char* command : {"diagnose", "classes", "agreement", "choose", "curves", "runs"}) {
         const CommandResult result = run({command, "--ledger", "nowhere"});
         EXPECT_EQ(result.status, 2) << command;
         EXPECT_THAT(result.errors, HasSubstr("there is no ledger here")) << command;
         EXPECT_EQ(run({command, "--study", "smal"}).status, 2) << command;
     }
-    EXPECT_EQ(run({"contrast", "ledger", "nowhere"}).status, 2);
-    EXPECT_THAT(run({"amounts"}).errors, HasSubstr("training_fraction"));
-    EXPECT_THAT(run({"note", "from scratch/1", "--tag", "two words"}).errors, HasSubstr("cannot be a tag"));
+    EXPECT_EQ(run({"ledger", "compare", "ledger", "nowhere"}).status, 2);
+    EXPECT_THAT(run({"curves", "--over", "training_size"}).errors, HasSubstr("training_fraction"));
+    EXPECT_THAT(run({"ledger", "note", "from scratch/1", "--tag", "two words"}).errors,
+                HasSubstr("cannot be a tag"));
     EXPECT_EQ(run_json({"runs"})[0]["tags"].size(), 0U);
 }
 
@@ -211,7 +212,7 @@ TEST_F(Compared, FiguresThatCannotBeWrittenAreErrorsOfWork) {
     std::filesystem::create_directory(file("taken.png"));
     for (const std::vector<std::string>& arguments : {std::vector<std::string>{"curves"},
                                                       {"choose"},
-                                                      {"recall"},
+                                                      {"classes"},
                                                       {"confusion", "new head", "--mean"},
                                                       {"confusion", "new head", "--minus", "from scratch"}}) {
         std::vector<std::string> with_figure = arguments;
@@ -273,9 +274,11 @@ TEST_F(Compared, AReadOnlyLedgerIsReadAndNotWritten) {
     EXPECT_EQ(test::run_jevrin({"choose", "--ledger", "fixed"}, nobody).status, 0);
     EXPECT_EQ(test::run_jevrin({"diagnose", "--ledger", "fixed"}, nobody).status, 0);
     const CommandResult noted =
-        test::run_jevrin({"note", "from scratch/1", "--tag", "x", "--ledger", "fixed"}, nobody);
+        test::run_jevrin({"ledger", "note", "from scratch/1", "--tag", "x", "--ledger", "fixed"}, nobody);
     EXPECT_EQ(noted.status, 1) << noted.errors;
-    EXPECT_EQ(test::run_jevrin({"delete", "from scratch/1", "--yes", "--ledger", "fixed"}, nobody).status, 1);
+    EXPECT_EQ(
+        test::run_jevrin({"ledger", "delete", "from scratch/1", "--yes", "--ledger", "fixed"}, nobody).status,
+        1);
     EXPECT_EQ(test::run_jevrin({"runs", "--ledger", "fixed"}, nobody).status, 0);
     // So that it can be removed.
     std::filesystem::permissions(file("fixed"), std::filesystem::perms::owner_all,
@@ -285,7 +288,7 @@ TEST_F(Compared, AReadOnlyLedgerIsReadAndNotWritten) {
                                      std::filesystem::perm_options::add);
 }
 
-TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {
+TEST(TrainingSizes, AreDrawnAndTellWhereRegimesMeet) {
     const test::TemporaryDirectory directory;
     std::string plan = test::small_plan(2, "", "[1, 2]");
     const std::string fractions = "vary.training.training_fraction = [0.4, 1.0]\n";
@@ -294,11 +297,13 @@ TEST(Amounts, OfTrainingDataAreDrawnAndToldWhereRegimesMeet) {
     test::write_small_study(directory.path(), plan);
     const test::CommandOptions here{.directory = directory.path()};
     ASSERT_EQ(test::run_jevrin({"train", "plan.toml"}, here).status, 0);
-    const CommandResult text = test::run_jevrin({"amounts", "--figure", "a.png", "--csv", "a.csv"}, here);
+    const CommandResult text =
+        test::run_jevrin({"curves", "--over", "training_size", "--figure", "a.png", "--csv", "a.csv"}, here);
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_TRUE(is_picture(directory / "a.png"));
     EXPECT_EQ(lines_of(read_text(directory / "a.csv")), 5U);
-    const Json report = parse_json(test::run_jevrin({"amounts", "--json"}, here).output);
+    const Json report =
+        parse_json(test::run_jevrin({"curves", "--over", "training_size", "--json"}, here).output);
     ASSERT_EQ(report["curves"].size(), 2U);
     for (const Json& curve : report["curves"]) {
         EXPECT_EQ(curve["points"][0]["fraction"], 0.4);

@@ -221,7 +221,7 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
     EXPECT_NE(random("1"), random("2"));
     const CommandResult text =
         run({"mistakes", bad_run, "--most", "2", "--sheet", "sheet.png", "--csv", "mistakes.csv"});
-    EXPECT_THAT(text.output, AllOf(HasSubstr("and 4 more"), HasSubstr("next: jevrin item 'new head/1'")));
+    EXPECT_THAT(text.output, AllOf(HasSubstr("and 4 more"), HasSubstr("next: jevrin show 'new head/1'")));
     EXPECT_TRUE(is_picture(file("sheet.png")));
     EXPECT_EQ(lines_of(read_text(file("mistakes.csv"))), 1 + all["mistakes"].size());
     EXPECT_THAT(run({"mistakes", bad_run, "--true", "accross"}).errors, HasSubstr("did you mean 'across'"));
@@ -229,7 +229,7 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
 
 TEST_F(Evaluated, OneItemIsShownInFull) {
     const Json mistake = run_json({"mistakes", bad_run})["mistakes"][0];
-    const Json item = run_json({"item", bad_run, mistake["item"].get<std::string>(), "--neighbours", "4"});
+    const Json item = run_json({"show", bad_run, mistake["item"].get<std::string>(), "--neighbours", "4"});
     EXPECT_EQ(item["part"], "validation");
     EXPECT_EQ(item["predicted"], mistake["predicted"]);
     double sum = 0.0;
@@ -245,13 +245,13 @@ TEST_F(Evaluated, OneItemIsShownInFull) {
     EXPECT_GE(item["neighbours"][0]["likeness"], item["neighbours"][3]["likeness"]);
     EXPECT_LE(item["neighbours"][0]["likeness"], 1.000001);
     const CommandResult text =
-        run({"item", bad_run, mistake["item"].get<std::string>(), "--sheet", "item.png"});
+        run({"show", bad_run, mistake["item"].get<std::string>(), "--sheet", "item.png"});
     EXPECT_THAT(text.output, AllOf(HasSubstr("<- label"), HasSubstr("carry its label")));
     EXPECT_TRUE(is_picture(file("item.png")));
-    EXPECT_THAT(run({"item", bad_run, "across/nothing.png"}).errors, HasSubstr("no item is called"));
+    EXPECT_THAT(run({"show", bad_run, "across/nothing.png"}).errors, HasSubstr("no item is called"));
     const Ledger ledger = Ledger::open(file("ledger"));
     const std::string sealed = ledger.items(ledger.run(StudyId{1}, bad_run).id, Part::test).front().id;
-    EXPECT_THAT(run({"item", bad_run, sealed.substr(0, sealed.find('#'))}).errors, HasSubstr("sealed"));
+    EXPECT_THAT(run({"show", bad_run, sealed.substr(0, sealed.find('#'))}).errors, HasSubstr("sealed"));
 }
 
 TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
@@ -271,12 +271,12 @@ TEST_F(Evaluated, SuspectsAreJudgedOutOfFoldAndCanBeMarked) {
     EXPECT_EQ(marked.status, 0) << marked.errors;
     EXPECT_TRUE(is_picture(file("suspects.png")));
     const Json suspects = run_json({"suspects", "new head/1", "--recorded"})["suspects"];
-    const Json marks = run_json({"marks"});
+    const Json marks = run_json({"marks", "list"});
     EXPECT_EQ(marks.size(), std::min<std::size_t>(2, suspects.size()));
     EXPECT_EQ(marked.output.find("marked for review") != std::string::npos, !marks.empty());
     for (const Json& mark : marks) {
         EXPECT_TRUE(mark["proposed"].is_null());
-        EXPECT_EQ(run({"mark", mark["item"].get<std::string>(), "--remove"}).status, 0);
+        EXPECT_EQ(run({"marks", "remove", mark["item"].get<std::string>()}).status, 0);
     }
     EXPECT_THAT(run({"suspects", "nobody"}).errors, HasSubstr("no run or candidate is called 'nobody'"));
 }

@@ -45,18 +45,18 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     std::vector<std::string> both;
     for (const ItemRecord& item : before.items(StudyId{1}))
         (item.label == 0 ? across : both).push_back(item.id.substr(0, item.id.find('#')));
-    EXPECT_EQ(run({"mark", across[0], "--label", "down", "--note", "clearly, \"down\""}).status, 0);
-    EXPECT_EQ(run({"mark", across[1], "--exclude"}).status, 0);
-    EXPECT_EQ(run({"mark", both[0], across[2], "--note", "look again"}).status, 0);
-    EXPECT_EQ(run({"mark", across[3], "--label", "dwon"}).status, 2);
-    EXPECT_EQ(run({"mark", across[3], "--label", "down", "--exclude"}).status, 2);
-    EXPECT_THAT(run({"mark", "across/tile"}).errors, HasSubstr("no item is called"));
-    EXPECT_THAT(run({"marks"}).output, AllOf(HasSubstr("leave out"), HasSubstr("look again")));
-    EXPECT_EQ(run({"mark", across[2], "--remove"}).status, 0);
-    EXPECT_EQ(run({"mark", across[2], "--remove"}).status, 2);
+    EXPECT_EQ(run({"marks", "add", across[0], "--label", "down", "--note", "clearly, \"down\""}).status, 0);
+    EXPECT_EQ(run({"marks", "add", across[1], "--exclude"}).status, 0);
+    EXPECT_EQ(run({"marks", "add", both[0], across[2], "--note", "look again"}).status, 0);
+    EXPECT_EQ(run({"marks", "add", across[3], "--label", "dwon"}).status, 2);
+    EXPECT_EQ(run({"marks", "add", across[3], "--label", "down", "--exclude"}).status, 2);
+    EXPECT_THAT(run({"marks", "add", "across/tile"}).errors, HasSubstr("no item is called"));
+    EXPECT_THAT(run({"marks", "list"}).output, AllOf(HasSubstr("leave out"), HasSubstr("look again")));
+    EXPECT_EQ(run({"marks", "remove", across[2]}).status, 0);
+    EXPECT_EQ(run({"marks", "remove", across[2]}).status, 2);
     // What somebody wrote there for another item stays.
     write_file(directory / "corrections.csv", "item,label,note\n" + both[1] + ",across,by hand\n");
-    const CommandResult exported = run({"marks", "--corrections", "corrections.csv"});
+    const CommandResult exported = run({"marks", "list", "--corrections", "corrections.csv"});
     EXPECT_THAT(exported.output, HasSubstr("when [images] says: corrections = \"corrections.csv\""));
     EXPECT_THAT(exported.output, HasSubstr("3 corrections written"));
     EXPECT_THAT(read_text(directory / "corrections.csv"),
@@ -73,7 +73,7 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     EXPECT_EQ(after.marks(study.id).size(), 3U);  // they outlast the change
     // A file that is no list of corrections is left alone.
     write_file(directory / "other.csv", std::string("a,b\n1,2\n"));
-    EXPECT_EQ(run({"marks", "--corrections", "other.csv"}).status, 2);
+    EXPECT_EQ(run({"marks", "list", "--corrections", "other.csv"}).status, 2);
     EXPECT_EQ(read_text(directory / "other.csv"), "a,b\n1,2\n");
 }
 
@@ -165,11 +165,11 @@ TEST(HostileNames, AreShownSafelyByEveryCommandAndNeverRun) {
         {"confusion", "new head/1", "--figure", "c.png", "--strip", "d.png", "--csv", "c.csv"},
         {"confusion", "new head/1", "--figure", "c.svg"},
         {"mistakes", "new head/1", "--show", "all", "--sheet", "e.png"},
-        {"item", "new head/1", item, "--sheet", "f.png"},
+        {"show", "new head/1", item, "--sheet", "f.png"},
         {"suspects", "--sheet", "g.png"},
         {"thresholds", "new head/1", "--figure", "h.png"},
-        {"mark", item, "--label", names[1], "--note", "`touch pwned`"},
-        {"marks", "--corrections", "k.csv"},
+        {"marks", "add", item, "--label", names[1], "--note", "`touch pwned`"},
+        {"marks", "list", "--corrections", "k.csv"},
         {"export", "new head/1", "m.onnx"},
         {"classify", "m.onnx", "images", "--csv", "l.csv"}};
     for (const auto& command : commands) {

@@ -1,12 +1,12 @@
-// Curves, matrices, items, settings and amounts of data across made-up runs.
+// Curves, matrices, items, settings and training-set sizes across made-up runs.
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/comparison/agreement.hpp"
-#include "jevrin/comparison/amounts.hpp"
 #include "jevrin/comparison/curves.hpp"
 #include "jevrin/comparison/matrices.hpp"
 #include "jevrin/comparison/run_table.hpp"
+#include "jevrin/comparison/training_sizes.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 
 #include <cmath>
@@ -270,7 +270,7 @@ TEST_F(AcrossRuns, TagsFilterRuns) {
                 HasSubstr("one word"));
 }
 
-TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
+TEST_F(AcrossRuns, TrainingSizesSayWhereOneRegimeCatchesUp) {
     const auto add = [&](const std::string& family, Regime regime, double fraction, double right,
                          std::uint64_t draw) {
         for (std::int64_t seed : {1, 2, 3})
@@ -290,7 +290,7 @@ TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
     add("head", Regime::frozen, 0.25, 0.9, 400);
     add("head", Regime::frozen, 0.5, 0.9, 500);
     add("head", Regime::frozen, 1.0, 0.9, 600);
-    const AmountReport report = learning_curves(study_.study(), evidence());
+    const TrainingSizeReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.curves.size(), 2U);
     EXPECT_EQ(report.curves[0].points.size(), 3U);
     EXPECT_EQ(report.curves[0].points[0].training_items, 15);  // a quarter of 60
@@ -300,7 +300,7 @@ TEST_F(AcrossRuns, AmountsSayWhereOneRegimeCatchesUp) {
     EXPECT_THAT(report.catch_ups[0].words, HasSubstr("catches up with 'head' at 100 %"));
 }
 
-TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
+TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
     for (const double fraction : {0.25, 0.5, 1.0})
         for (const char* family : {"scratch", "head"})
             for (std::int64_t seed : {1, 2, 3})
@@ -319,7 +319,7 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
                          const double right = family == std::string("head") ? 0.95 : 0.95 - gap;
                          return share < right - 1e-9 ? label : (label + 1) % 3;
                      }});
-    const AmountReport report = learning_curves(study_.study(), evidence());
+    const TrainingSizeReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.catch_ups.size(), 1U);
     EXPECT_FALSE(report.catch_ups[0].fraction.has_value());
     ASSERT_TRUE(report.catch_ups[0].times_more.has_value());
@@ -327,7 +327,7 @@ TEST_F(AcrossRuns, AmountsThatDoNotMeetSayHowManyTimesMore) {
     EXPECT_THAT(report.catch_ups[0].words, HasSubstr("rough guess"));
 }
 
-TEST_F(AcrossRuns, WithoutFractionsAmountsSayWhatToDo) {
+TEST_F(AcrossRuns, WithoutFractionsTrainingSizesSayWhatToDo) {
     study_.add_run({.candidate = "a"});
     EXPECT_THAT(message_of<InputError>([&] { learning_curves(study_.study(), evidence()); }),
                 HasSubstr("vary.training.training_fraction"));

@@ -3,7 +3,6 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/figures/amounts_figure.hpp"
 #include "jevrin/figures/choice_figure.hpp"
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
@@ -13,6 +12,7 @@
 #include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
+#include "jevrin/figures/training_sizes_figure.hpp"
 
 #include <fmt/format.h>
 
@@ -172,9 +172,9 @@ TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {
     }
 }
 
-TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
+TEST(TrainingSizesFigure, ShowsCurvesAndSaysWhereTheyMeet) {
     const TemporaryDirectory directory;
-    AmountReport report;
+    TrainingSizeReport report;
     report.curves = {{"from scratch",
                       Regime::scratch,
                       {{0.5, 100, "x", 0.5, std::nullopt, 1}, {1.0, 200, "y", 0.7, Interval{0.6, 0.8}, 3}}}};
@@ -182,7 +182,7 @@ TEST(AmountsFigure, ShowsCurvesAndSaysWhereTheyMeet) {
     for (int k = 0; k < 40; ++k) words += fmt::format(" word{}", k);
     report.catch_ups = {{.behind = "from scratch", .words = words}};
     const CandidateStyles styles({"other", "x", "y"});
-    draw_amounts(report, Metric::accuracy, styles, "amounts", directory / "a.svg");
+    draw_training_sizes(report, Metric::accuracy, styles, "training sizes", directory / "a.svg");
     EXPECT_THAT(read_text(directory / "a.svg"),
                 testing::AllOf(HasSubstr("from scratch"), HasSubstr("does not catch up"), HasSubstr("word39"),
                                HasSubstr("training items")));

@@ -4,7 +4,6 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/results/agreement_result.hpp"
-#include "jevrin/results/amounts_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"
 #include "jevrin/results/confusion_result.hpp"
@@ -18,6 +17,7 @@
 #include "jevrin/results/scores_result.hpp"
 #include "jevrin/results/suspects_result.hpp"
 #include "jevrin/results/training_result.hpp"
+#include "jevrin/results/training_sizes_result.hpp"
 
 namespace jevrin {
 namespace {
@@ -272,8 +272,8 @@ TEST_F(MadeUpResults, ProgressCountsWhatIsOpenAndTellsNewsOnce) {
     EXPECT_FALSE(report_progress(ledger(), study()).seconds_left);
 }
 
-TEST_F(MadeUpResults, AmountsNeedFractions) {
-    EXPECT_THROW(report_amounts(ledger(), study()), InputError);
+TEST_F(MadeUpResults, TrainingSizesNeedFractions) {
+    EXPECT_THROW(report_training_sizes(ledger(), study()), InputError);
     for (const double fraction : {0.5, 1.0})
         for (const std::int64_t seed : {1, 2, 3})
             study_.add_run({.candidate = fmt::format("part: training_fraction {}", fraction),
@@ -283,7 +283,7 @@ TEST_F(MadeUpResults, AmountsNeedFractions) {
                             .training_fraction = fraction,
                             .epochs = 4,
                             .predicted = study_.right_with(fraction == 1.0 ? 0.9 : 0.4, 1)});
-    const AmountsResult result = report_amounts(ledger(), study());
+    const TrainingSizesResult result = report_training_sizes(ledger(), study());
     ASSERT_EQ(result.report.curves.size(), 1U);
     EXPECT_THAT(
         to_table(result).csv(),

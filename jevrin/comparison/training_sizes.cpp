@@ -1,4 +1,4 @@
-#include "jevrin/comparison/amounts.hpp"
+#include "jevrin/comparison/training_sizes.hpp"
 
 #include "jevrin/base/error.hpp"
 
@@ -14,24 +14,24 @@ namespace {
 constexpr const char* fraction_path = "training.training_fraction";
 
 // The settings of a candidate besides its fraction, in words, and the fraction.
-struct Amount {
+struct TrainedOn {
     std::string family;
     double fraction = 1.0;
 };
 
-Amount amount_of(const RunRecord& run) {
-    Amount amount{.family = run.origin, .fraction = run.training_fraction};
+TrainedOn trained_on(const RunRecord& run) {
+    TrainedOn trained{.family = run.origin, .fraction = run.training_fraction};
     std::string others;
     for (const VariedSetting& setting : run.varied)
         if (setting.path != fraction_path)
             others += fmt::format("{}{} {}", others.empty() ? ": " : ", ",
                                   setting.path.substr(setting.path.rfind('.') + 1), setting.value);
-    amount.family += others;
-    return amount;
+    trained.family += others;
+    return trained;
 }
 
-AmountPoint point_of(const StudyRecord& study, const CandidateEvidence& candidate, double fraction,
-                     std::size_t classes) {
+TrainingSizePoint point_of(const StudyRecord& study, const CandidateEvidence& candidate, double fraction,
+                           std::size_t classes) {
     std::vector<double> scores;
     for (const auto& [seed, score] : candidate.seed_scores(classes, study.metric)) scores.push_back(score);
     const MeanInterval mean = mean_interval(scores);
@@ -55,19 +55,19 @@ const CandidateEvidence& evidence_of(const StudyEvidence& evidence, const std::s
 // Points of two curves with one fraction.
 struct Common {
     double fraction = 0.0;
-    const AmountPoint* first = nullptr;
-    const AmountPoint* second = nullptr;
+    const TrainingSizePoint* first = nullptr;
+    const TrainingSizePoint* second = nullptr;
 };
 
-std::vector<Common> common_points(const AmountCurve& first, const AmountCurve& second) {
+std::vector<Common> common_points(const TrainingSizeCurve& first, const TrainingSizeCurve& second) {
     std::vector<Common> common;
-    for (const AmountPoint& a : first.points)
-        for (const AmountPoint& b : second.points)
+    for (const TrainingSizePoint& a : first.points)
+        for (const TrainingSizePoint& b : second.points)
             if (a.fraction == b.fraction) common.push_back({a.fraction, &a, &b});
     return common;
 }
 
-// How many times the largest amount it takes until a gap that changes so with each doubling is closed.
+// How many times the largest training set it takes until a gap that changes so with each doubling is closed.
 std::optional<double> times_more(const std::vector<double>& fractions, const std::vector<double>& gaps) {
     const auto n = static_cast<double>(gaps.size());
     double x_mean = 0.0;
@@ -89,13 +89,13 @@ std::optional<double> times_more(const std::vector<double>& fractions, const std
     return std::exp2(std::max(0.0, at_last) / -slope);
 }
 
-std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& evidence, const AmountCurve& a,
-                                const AmountCurve& b) {
+std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& evidence,
+                                const TrainingSizeCurve& a, const TrainingSizeCurve& b) {
     if (common_points(a, b).size() < 2) return std::nullopt;
     const std::vector<Common> as_given = common_points(a, b);
     const bool a_is_behind = as_given.front().first->mean < as_given.front().second->mean;
-    const AmountCurve& behind = a_is_behind ? a : b;
-    const AmountCurve& ahead = a_is_behind ? b : a;
+    const TrainingSizeCurve& behind = a_is_behind ? a : b;
+    const TrainingSizeCurve& ahead = a_is_behind ? b : a;
     const std::vector<Common> common = common_points(behind, ahead);
     CatchUp result{.behind = behind.name, .ahead = ahead.name};
     std::vector<double> fractions;
@@ -122,7 +122,8 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
     };
     if (result.fraction && *result.fraction == fractions.front())
         result.words = fmt::format(
-            "'{}' and '{}' cannot be told apart with any amount that both had: the gap is {:.3f} {} with {}, "
+            "'{}' and '{}' cannot be told apart with any training-set size that both had: the gap is {:.3f} "
+            "{} with {}, "
             "{:.3f} "
             "with {}",
             behind.name, ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(),
@@ -145,28 +146,30 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
 
 }  // namespace
 
-AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence) {
-    AmountReport report;
+TrainingSizeReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence) {
+    TrainingSizeReport report;
     for (const CandidateEvidence& candidate : evidence.candidates) {
-        const Amount amount = amount_of(candidate.runs.front().run);
-        auto curve = std::find_if(report.curves.begin(), report.curves.end(), [&](const AmountCurve& known) {
-            return known.name == amount.family && known.regime == candidate.regime;
-        });
+        const TrainedOn trained = trained_on(candidate.runs.front().run);
+        auto curve =
+            std::find_if(report.curves.begin(), report.curves.end(), [&](const TrainingSizeCurve& known) {
+                return known.name == trained.family && known.regime == candidate.regime;
+            });
         if (curve == report.curves.end())
-            curve =
-                report.curves.insert(report.curves.end(), AmountCurve{amount.family, candidate.regime, {}});
-        curve->points.push_back(point_of(study, candidate, amount.fraction, evidence.classes));
+            curve = report.curves.insert(report.curves.end(),
+                                         TrainingSizeCurve{trained.family, candidate.regime, {}});
+        curve->points.push_back(point_of(study, candidate, trained.fraction, evidence.classes));
     }
-    std::erase_if(report.curves, [](const AmountCurve& curve) { return curve.points.size() < 2; });
+    std::erase_if(report.curves, [](const TrainingSizeCurve& curve) { return curve.points.size() < 2; });
     if (report.curves.empty())
         throw InputError(
             "no candidate was trained on several fractions of the training part; add "
             "'vary.training.training_fraction = [0.25, 0.5, 1.0]' to candidates of the plan and train it");
-    std::map<Regime, const AmountCurve*> best;  // by regime, at the largest amount
-    for (AmountCurve& curve : report.curves) {
-        std::sort(curve.points.begin(), curve.points.end(),
-                  [](const AmountPoint& a, const AmountPoint& b) { return a.fraction < b.fraction; });
-        const AmountCurve*& known = best[curve.regime];
+    std::map<Regime, const TrainingSizeCurve*> best;  // by regime, at the largest size
+    for (TrainingSizeCurve& curve : report.curves) {
+        std::sort(
+            curve.points.begin(), curve.points.end(),
+            [](const TrainingSizePoint& a, const TrainingSizePoint& b) { return a.fraction < b.fraction; });
+        const TrainingSizeCurve*& known = best[curve.regime];
         if (known == nullptr || curve.points.back().mean > known->points.back().mean) known = &curve;
     }
     for (auto a = best.begin(); a != best.end(); ++a)

@@ -1,4 +1,4 @@
-#include "jevrin/figures/amounts_figure.hpp"
+#include "jevrin/figures/training_sizes_figure.hpp"
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
@@ -11,19 +11,19 @@
 
 namespace jevrin::inline v1 {
 
-void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
-                  const std::string& title, const std::filesystem::path& file) {
+void draw_training_sizes(const TrainingSizeReport& report, Metric metric, const CandidateStyles& styles,
+                         const std::string& title, const std::filesystem::path& file) {
     std::string data;
     std::string plots;
-    std::set<std::int64_t> amounts;
+    std::set<std::int64_t> sizes;
     for (std::size_t k = 0; k < report.curves.size(); ++k) {
-        const AmountCurve& curve = report.curves[k];
+        const TrainingSizeCurve& curve = report.curves[k];
         data += fmt::format("$c{} << EOD\n", k);
-        for (const AmountPoint& point : curve.points) {
+        for (const TrainingSizePoint& point : curve.points) {
             const Interval interval = point.interval.value_or(Interval{point.mean, point.mean});
             data += fmt::format("{} {} {} {} 0x{}\n", point.training_items, point.mean, interval.low,
                                 interval.high, styles.colour(point.candidate).substr(1));
-            amounts.insert(point.training_items);
+            sizes.insert(point.training_items);
         }
         data += "EOD\n";
         const int mark = regime_mark(curve.regime);
@@ -34,7 +34,7 @@ void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyl
             gnuplot_string(shortened(curve.name, 40)), k, mark);
     }
     std::string tics;
-    for (const std::int64_t amount : amounts) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", amount);
+    for (const std::int64_t size : sizes) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", size);
     std::string words;
     double y = 0.105;
     const auto write_line = [&](const std::string& text) {

@@ -1,4 +1,4 @@
-#include "jevrin/results/amounts_result.hpp"
+#include "jevrin/results/training_sizes_result.hpp"
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
@@ -8,19 +8,19 @@
 
 namespace jevrin::inline v1 {
 
-AmountsResult report_amounts(const Ledger& ledger, const StudyRecord& study,
-                             const std::vector<std::string>& runs) {
+TrainingSizesResult report_training_sizes(const Ledger& ledger, const StudyRecord& study,
+                                          const std::vector<std::string>& runs) {
     const StudyEvidence evidence = gather_evidence(ledger, study, runs_called(ledger, study, runs));
     return {.context = context_of(ledger, study),
             .report = learning_curves(study, evidence),
             .set_apart = evidence.set_apart};
 }
 
-std::string to_json(const AmountsResult& result) {
+std::string to_json(const TrainingSizesResult& result) {
     Json curves = Json::array();
-    for (const AmountCurve& curve : result.report.curves) {
+    for (const TrainingSizeCurve& curve : result.report.curves) {
         Json points = Json::array();
-        for (const AmountPoint& point : curve.points)
+        for (const TrainingSizePoint& point : curve.points)
             points.push_back({{"fraction", point.fraction},
                               {"training_items", point.training_items},
                               {"candidate", point.candidate},
@@ -44,7 +44,7 @@ std::string to_json(const AmountsResult& result) {
                      {"test_looks", result.context.looks.size()}});
 }
 
-ResultTable to_table(const AmountsResult& result) {
+ResultTable to_table(const TrainingSizesResult& result) {
     ResultTable table(
         {{.key = "curve", .head = "curve"},
          {.key = "regime", .head = "regime"},
@@ -55,8 +55,8 @@ ResultTable to_table(const AmountsResult& result) {
          {.key = "low", .head = {}, .place = TableColumn::Place::csv},
          {.key = "high", .head = {}, .place = TableColumn::Place::csv},
          {.key = "seeds", .head = "seeds", .align = Align::right}});
-    for (const AmountCurve& curve : result.report.curves)
-        for (const AmountPoint& point : curve.points) {
+    for (const TrainingSizeCurve& curve : result.report.curves)
+        for (const TrainingSizePoint& point : curve.points) {
             const bool first = &point == &curve.points.front();
             table.add({{first ? shortened(curve.name, 40) : "", curve.name},
                        {first ? name_of(curve.regime) : "", name_of(curve.regime)},
@@ -73,7 +73,7 @@ ResultTable to_table(const AmountsResult& result) {
     return table;
 }
 
-std::string to_text(const AmountsResult& result, const TextForm& form) {
+std::string to_text(const TrainingSizesResult& result, const TextForm& form) {
     std::string text = to_table(result).text() + "\n";
     for (const CatchUp& one : result.report.catch_ups) text += wrapped(one.words + ".", form.width);
     for (const std::string& sentence : result.set_apart) text += sentence + "\n";

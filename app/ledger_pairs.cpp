@@ -1,4 +1,4 @@
-// merge, contrast: two ledgers.
+// ledger merge, ledger compare: two ledgers.
 #include "output.hpp"
 
 #include "jevrin/base/text.hpp"
@@ -14,7 +14,7 @@ struct MergeOptions {
     bool json = false;
 };
 
-struct ContrastOptions {
+struct CompareOptions {
     std::filesystem::path first;
     std::filesystem::path second;
     bool json = false;
@@ -25,16 +25,16 @@ void merge(const MergeOptions& options) {
     present(result, {.json = options.json});
     if (result.summary.differing > 0 && !options.json)
         warn(plural(result.summary.differing, "run") + " finished in both with other scores; those of " +
-             printable(options.into.string()) + " were kept ('jevrin contrast' shows them)");
+             printable(options.into.string()) + " were kept ('jevrin ledger compare' shows them)");
 }
 
-void contrast(const ContrastOptions& options) {
+void compare(const CompareOptions& options) {
     present(report_contrast(options.first, options.second), {.json = options.json});
 }
 
 }  // namespace
 
-void add_merge(Command& command) {
+void add_ledger_merge(Command& command) {
     auto options = std::make_shared<MergeOptions>();
     command.add_option("OTHER", options->from, "the ledger to copy from; it stays as it is").required();
     command.add_option("--ledger", options->into, "the ledger to copy into")
@@ -44,12 +44,12 @@ void add_merge(Command& command) {
     command.callback([options] { merge(*options); });
 }
 
-void add_contrast(Command& command) {
-    auto options = std::make_shared<ContrastOptions>();
+void add_ledger_compare(Command& command) {
+    auto options = std::make_shared<CompareOptions>();
     command.add_option("FIRST", options->first, "a ledger").required();
     command.add_option("SECOND", options->second, "another").required();
     command.add_flag("--json", options->json, "print one JSON document");
-    command.callback([options] { contrast(*options); });
+    command.callback([options] { compare(*options); });
 }
 
 }  // namespace jevrin::app

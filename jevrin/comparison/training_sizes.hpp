@@ -1,4 +1,4 @@
-// Learning curves over the amount of data: how a candidate's score grows with the share of the training part
+// Scores by training-set size: how a candidate's score grows with the share of the training part
 // that it learns from, and where one regime catches up with another.
 #pragma once
 
@@ -11,7 +11,7 @@
 
 namespace jevrin::inline v1 {
 
-struct AmountPoint {
+struct TrainingSizePoint {
     double fraction = 0.0;            // of the training part
     std::int64_t training_items = 0;  // mean over runs
     std::string candidate;
@@ -21,10 +21,10 @@ struct AmountPoint {
 };
 
 // Candidates that differ in nothing but the fraction.
-struct AmountCurve {
+struct TrainingSizeCurve {
     std::string name;  // of what they have in common
     Regime regime = Regime::scratch;
-    std::vector<AmountPoint> points;  // by fraction, at least two
+    std::vector<TrainingSizePoint> points;  // by fraction, at least two
 };
 
 // Where the lower of two curves reaches the higher.
@@ -35,18 +35,18 @@ struct CatchUp {
     std::optional<double> fraction;
     double first_gap = 0.0;  // at the smallest common fraction
     double last_gap = 0.0;   // at the largest
-    // When it does not: with how many times the largest amount the gap would close, if it went on to shrink
-    // with every doubling as it did so far. A rough guess; none when the gap does not shrink.
+    // When it does not: with how many times the largest training set the gap would close, if it went on to
+    // shrink with every doubling as it did so far. A rough guess; none when the gap does not shrink.
     std::optional<double> times_more;
     std::string words;
 };
 
-struct AmountReport {
-    std::vector<AmountCurve> curves;
+struct TrainingSizeReport {
+    std::vector<TrainingSizeCurve> curves;
     std::vector<CatchUp> catch_ups;  // the best curve of each regime against those of the others
 };
 
 // InputError when no candidate was trained on several fractions.
-AmountReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence);
+TrainingSizeReport learning_curves(const StudyRecord& study, const StudyEvidence& evidence);
 
 }  // namespace jevrin::inline v1

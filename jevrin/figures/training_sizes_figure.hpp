@@ -1,7 +1,7 @@
-// Learning curves over the amount of data as a picture.
+// Scores by training-set size as a picture.
 #pragma once
 
-#include "jevrin/comparison/amounts.hpp"
+#include "jevrin/comparison/training_sizes.hpp"
 #include "jevrin/figures/candidate_style.hpp"
 
 #include <filesystem>
@@ -12,7 +12,7 @@ namespace jevrin::inline v1 {
 // Scores with their intervals over the number of training items, on a scale of doublings: each point in the
 // colour of its candidate with its regime's mark, the lines between them in the colour of the candidate that
 // has most items. The sentences of the report stand below.
-void draw_amounts(const AmountReport& report, Metric metric, const CandidateStyles& styles,
-                  const std::string& title, const std::filesystem::path& file);
+void draw_training_sizes(const TrainingSizeReport& report, Metric metric, const CandidateStyles& styles,
+                         const std::string& title, const std::filesystem::path& file);
 
 }  // namespace jevrin::inline v1

@@ -1,4 +1,4 @@
-// note, archive, delete: what is said of recorded runs, and which of them stay in sight.
+// ledger note, ledger archive, ledger delete: upkeep of recorded runs.
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
@@ -57,7 +57,7 @@ void confirm(const std::vector<RunRecord>& runs, bool yes) {
                                          plural(std::ssize(runs), "run"), finished);
     if (::isatty(STDIN_FILENO) == 0 || ::isatty(STDERR_FILENO) == 0)
         throw InputError(fmt::format(
-            "this would delete {}; say --yes to do it, or 'jevrin archive' to put them away", what));
+            "this would delete {}; add --yes to do it, or hide them with 'jevrin ledger archive'", what));
     fmt::print(stderr, "delete {}? type yes: ", what);
     std::string answer;
     std::getline(std::cin, answer);
@@ -73,13 +73,13 @@ void delete_called(const DeleteOptions& options) {
 
 }  // namespace
 
-void add_note(Command& command) {
+void add_ledger_note(Command& command) {
     auto options = std::make_shared<NoteOptions>();
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
-    Option text = command.add_option("--text", options->text, "the note; an empty one removes it");
+    Option text = command.add_option("--text", options->text, "the note; empty text removes it");
     text.type_name("TEXT");
     command.add_option("--tag", options->change.add, "add a tag, one word").type_name("TAG");
-    command.add_option("--untag", options->change.remove, "take a tag away").type_name("TAG");
+    command.add_option("--untag", options->change.remove, "remove a tag").type_name("TAG");
     add_ledger_options(command, options->ledger);
     command.callback([options, text] {
         if (text.count() > 0) options->change.text = options->text;
@@ -87,18 +87,18 @@ void add_note(Command& command) {
     });
 }
 
-void add_archive(Command& command) {
+void add_ledger_archive(Command& command) {
     auto options = std::make_shared<ArchiveOptions>();
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
-    command.add_flag("--undo", options->undo, "bring them back");
+    command.add_flag("--undo", options->undo, "show them again");
     add_ledger_options(command, options->ledger);
     command.callback([options] { archive(*options); });
 }
 
-void add_delete(Command& command) {
+void add_ledger_delete(Command& command) {
     auto options = std::make_shared<DeleteOptions>();
     command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates").required();
-    command.add_flag("--yes", options->yes, "without asking");
+    command.add_flag("--yes", options->yes, "do not ask for confirmation");
     add_ledger_options(command, options->ledger);
     command.callback([options] { delete_called(*options); });
 }

@@ -39,16 +39,18 @@ void agreement(const AgreementOptions& options) {
 
 void add_agreement(Command& command) {
     auto options = std::make_shared<AgreementOptions>();
-    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_runs_option(command, options->runs);
     command
         .add_option("--show", options->show,
-                    "missed by all, known to all, disputed, or right in one regime only")
+                    "missed (wrong in all runs), known (correct in all), disputed, or one-regime (correct in "
+                    "one regime only)")
         .one_of({"missed", "known", "disputed", "one-regime"})
         .option_text("WHICH=" + options->show);
-    command.add_option("--regime", options->regime, "right in this regime only").type_name("REGIME");
+    command.add_option("--regime", options->regime, "only items that are correct in this regime alone")
+        .type_name("REGIME");
     add_most_option(command, options->most);
     add_mark_option(command, options->mark);
-    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_picture_option(command, "--sheet", options->sheet, "draw the images, 64 per page");
     add_ledger_options(command, options->ledger);
     command.callback([options] { agreement(*options); });
 }

@@ -29,14 +29,13 @@ void check(const CheckOptions& options) {
 
 void add_check(Command& command) {
     auto options = std::make_shared<CheckOptions>();
-    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
-    command.add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
-        .type_name("DIR")
-        .capture_default_str();
-    command.add_option("--candidate", options->candidate, "show the layers of this candidate only")
+    add_plan_option(command, options->plan);
+    add_caching_ledger_option(command, options->ledger);
+    command.add_option("--candidate", options->candidate, "only the layers of this candidate")
         .type_name("NAME");
-    add_picture_option(command, "--figure", options->figure, "draw its network, or the first,");
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_picture_option(command, "--figure", options->figure,
+                       "draw the network of --candidate, or of the first,");
+    add_json_option(command, options->json);
     add_memory_option(command, options->memory);
     command.callback([options] {
         limit_memory(options->memory);

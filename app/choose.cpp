@@ -37,18 +37,19 @@ void choose_candidate(const ChooseOptions& options) {
 
 void add_choose(Command& command) {
     auto options = std::make_shared<ChooseOptions>();
-    command.add_option("RUN", options->query.runs, "candidates, or runs, to choose among (default: all)");
+    add_runs_option(command, options->query.runs);
     command
-        .add_option(
-            "--cost", options->cost,
-            "what the cheapest is: seconds of training, trained parameters, operations of a prediction, or "
-            "the file's size")
+        .add_option("--cost", options->cost,
+                    "cost that decides between candidates that the evidence does not separate: seconds "
+                    "(training time), trained "
+                    "(parameters), operations (of a prediction), file (size)")
         .one_of({"seconds", "trained", "operations", "file"})
         .option_text("COST=" + options->cost);
-    command.add_flag("--pairs", options->query.pairs, "every candidate against every other");
-    command.add_flag("--test", options->query.test,
-                     "score the chosen one on the test part: this opens the sealed part and is recorded");
-    add_picture_option(command, "--figure", options->figure, "draw it");
+    command.add_flag("--pairs", options->query.pairs, "compare all pairs of candidates");
+    command.add_flag(
+        "--test", options->query.test,
+        "score the chosen candidate on the test part, which opens the sealed part; the ledger records it");
+    add_picture_option(command, "--figure", options->figure, "draw the ranking");
     add_table_option(command, options->csv, "write the ranking as a table");
     add_ledger_options(command, options->ledger);
     command.callback([options] { choose_candidate(*options); });

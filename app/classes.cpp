@@ -25,8 +25,9 @@ std::string next_of(const ClassesResult& result) {
     const std::vector<Confusion> cells = strongest_confusions(result.matrix(), 1);
     if (cells.empty()) return "";
     const std::vector<std::string>& classes = result.of.classes();
-    return fmt::format("next: jevrin mistakes {} --true {} --called {}\n", shell_word(result.of.run.name()),
-                       shell_word(classes[cells[0].true_class]), shell_word(classes[cells[0].predicted]));
+    return fmt::format("next: jevrin mistakes {} --true {} --predicted {}\n",
+                       shell_word(result.of.run.name()), shell_word(classes[cells[0].true_class]),
+                       shell_word(classes[cells[0].predicted]));
 }
 
 void classes(const ClassesOptions& options) {

@@ -70,14 +70,14 @@ void follow(const ClassifyOptions& options, FolderWatch& watch, Classifying& cla
 
 void classify_files(const ClassifyOptions& options) {
     if (options.images.empty() && options.follow.empty())
-        throw InputError("there is no image to classify; name files or folders, or a folder to --follow");
+        throw InputError("there is no image to classify; name files or folders, or use --follow");
     Classifying classifying(options);
     // What arrives while the images that are there are classified is not missed.
     std::optional<FolderWatch> watch;
     if (!options.follow.empty()) watch.emplace(options.follow);
     const std::vector<std::filesystem::path> files = images_called(options.images);
     if (files.empty() && !watch)
-        throw InputError("there is no image to classify; name files, or folders that hold some");
+        throw InputError("there is no image to classify; name files, or folders that contain images");
     const ClassifyResult result = [&] {
         ProgressBars bar;
         return classifying.classify(files, bar.of("classifying"));
@@ -100,23 +100,25 @@ void add_classify(Command& command) {
     auto options = std::make_shared<ClassifyOptions>();
     command.add_option("MODEL", options->model, "a model file written by 'jevrin export'").required();
     command.add_option("IMAGE", options->images,
-                       "PNG, JPEG or WebP files, folders, patterns, or a plan (its unlabelled images)");
-    command.add_option("--top", options->settings.top, "how many classes to show (0: all)")
+                       "image files, folders, glob patterns, or a plan (its unlabelled images)");
+    command.add_option("--top", options->settings.top, "number of classes to print (0: all)")
         .capture_default_str();
-    command.add_option("--sure-from", options->settings.sure_from, "call less likely answers unsure")
+    command
+        .add_option("--sure-from", options->settings.sure_from,
+                    "probability below which a prediction is marked unsure")
         .within(0.0, 1.0)
         .option_text("PROBABILITY");
     add_table_option(command, options->csv, "write all probabilities as a table");
     Option following =
         command
             .add_option("--follow", options->follow,
-                        "classify each image that arrives in this folder; --json prints a line for each")
+                        "watch this folder and classify each new image; with --json one line per image")
             .type_name("DIR");
-    command.add_option("--idle", options->idle, "stop following when nothing came for so long")
+    command.add_option("--idle", options->idle, "stop --follow after this time without a new image")
         .positive()
         .option_text("SECONDS")
         .needs(following);
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { classify_files(*options); });
 }
 

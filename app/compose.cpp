@@ -27,7 +27,7 @@ void add_compose(Command& command) {
     command.add_option("RECIPE", options->recipe, "a TOML file with [images], [compose] and [[overlay]]")
         .required();
     command.add_option("DIR", options->directory, "a new directory for the set").required();
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { present(compose_set(*options), {.json = options->json}); });
 }
 

@@ -64,7 +64,7 @@ void confusion(const ConfusionOptions& options) {
 void difference(const ConfusionOptions& options) {
     if (options.part != "validation" || options.epoch != 0)
         throw InputError(
-            "--minus compares the best epochs on the validation part; leave --part and --epoch away");
+            "--minus compares the best epochs on the validation part; remove --part and --epoch");
     const OpenStudy open = open_study(options.ledger);
     const MatrixDifferenceResult result =
         report_difference(open.ledger, open.study, options.runs, {options.minus});
@@ -89,35 +89,33 @@ void mean(const ConfusionOptions& options) {
 void add_confusion(Command& command) {
     auto options = std::make_shared<ConfusionOptions>();
     command
-        .add_option("RUN", options->runs,
-                    "the run, as CANDIDATE/SEED; several, or a CANDIDATE with all its runs, are added up")
+        .add_option("RUN", options->runs, "a run as CANDIDATE/SEED; several runs, or a CANDIDATE, are summed")
         .required();
     add_part_option(command, options->part);
     add_epoch_option(command, options->epoch, "the epoch (default: the best)");
     command
         .add_option("--shares", options->shares,
-                    "of the true class (recall on the diagonal) or of the predicted one, instead of counts")
+                    "normalise by true class (diagonal: recall) or by predicted class (diagonal: precision)")
         .type_name("true|predicted")
         .one_of({"true", "predicted"});
     command
         .add_option(
             "--minus", options->minus,
-            "the difference from this run or candidate, with what is beyond chance, and the gain of each "
+            "difference to this run or candidate, with significance, and the difference in recall of each "
             "class")
         .type_name("RUN");
     command.add_flag("--mean", options->mean,
-                     "the mean share of several runs and its spread, instead of their sum");
-    add_picture_option(command, "--figure", options->figure, "draw it");
-    add_picture_option(command, "--strip", options->strip, "draw it epoch by epoch");
-    add_table_option(command, options->csv, "write it as a table");
+                     "mean and standard deviation over several runs, instead of their sum");
+    add_picture_option(command, "--figure", options->figure, "draw the matrix");
+    add_picture_option(command, "--strip", options->strip, "draw the matrix of every epoch of one run");
+    add_table_option(command, options->csv, "write the matrix");
     add_ledger_options(command, options->ledger);
     command.callback([options] {
         if ((!options->minus.empty() || options->mean) &&
             (!options->strip.empty() || !options->shares.empty()))
             throw InputError(
                 "--minus and --mean show shares of the true class, without --strip and --shares");
-        if (!options->minus.empty() && options->mean)
-            throw InputError("give either --minus or --mean: a difference is one of means already");
+        if (!options->minus.empty() && options->mean) throw InputError("use either --minus or --mean");
         if (!options->minus.empty())
             difference(*options);
         else if (options->mean)

@@ -65,7 +65,7 @@ void curves_by_training_size(const CurvesOptions& options) {
 
 void add_curves(Command& command) {
     auto options = std::make_shared<CurvesOptions>();
-    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_runs_option(command, options->runs);
     std::vector<Option> by_epoch;
     by_epoch.push_back(
         command
@@ -92,8 +92,8 @@ void add_curves(Command& command) {
         command.add_option("--at", options->at, "print the values of one epoch as a table instead")
             .type_name("EPOCH")
             .positive());
-    add_picture_option(command, "--figure", options->figure, "draw them");
-    add_table_option(command, options->csv, "write every epoch as a table");
+    add_picture_option(command, "--figure", options->figure, "draw the curves");
+    add_table_option(command, options->csv, "write one row per epoch");
     add_ledger_options(command, options->ledger);
     command.callback([options, by_epoch] {
         if (options->over != training_size) return curves(*options);

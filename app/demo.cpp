@@ -82,7 +82,7 @@ void run_demo(const fs::path& directory) {
 
 void add_demo(Command& command) {
     auto directory = std::make_shared<fs::path>("demo-results");
-    command.add_option("DIR", *directory, "where everything goes").capture_default_str();
+    command.add_option("DIR", *directory, "directory of the demo").capture_default_str();
     command.callback([directory] { run_demo(*directory); });
 }
 

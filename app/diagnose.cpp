@@ -20,7 +20,7 @@ void diagnose_runs(const DiagnoseOptions& options) {
 
 void add_diagnose(Command& command) {
     auto options = std::make_shared<DiagnoseOptions>();
-    command.add_option("RUN", options->runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
+    add_runs_option(command, options->runs);
     add_ledger_options(command, options->ledger);
     command.callback([options] { diagnose_runs(*options); });
 }

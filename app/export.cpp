@@ -30,10 +30,10 @@ void export_run(const ExportOptions& options) {
 
 void add_export(Command& command) {
     auto options = std::make_shared<ExportOptions>();
-    command.add_option("RUN", options->run, "the run, as CANDIDATE/SEED").required();
+    add_run_option(command, options->run);
     command.add_option("FILE", options->file, "the file to write").required();
-    add_epoch_option(command, options->epoch, "of this epoch, when it was kept (default: the best)");
-    command.add_flag("--replace", options->replace, "overwrite the file when it exists");
+    add_epoch_option(command, options->epoch, "an epoch whose model was kept (default: the best)");
+    command.add_flag("--replace", options->replace, "overwrite an existing file");
     add_ledger_options(command, options->ledger);
     command.callback([options] { export_run(*options); });
 }

@@ -28,17 +28,16 @@ FeaturesResult write_features(const FeaturesOptions& options) {
 
 void add_features(Command& command) {
     auto options = std::make_shared<FeaturesOptions>();
-    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
-    command.add_option("DIR", options->directory, "where features.npy, labels.npy and features.csv go")
+    add_plan_option(command, options->plan);
+    command.add_option("DIR", options->directory, "directory for features.npy, labels.npy and features.csv")
         .required();
     command
-        .add_option("--candidate", options->candidate, "whose frozen layers (default: the first with some)")
+        .add_option("--candidate", options->candidate,
+                    "the candidate (default: the first with frozen layers)")
         .type_name("NAME");
-    command.add_flag("--with-test", options->with_test, "the test part too, which training never sees");
-    command.add_option("--ledger", options->ledger, "use what this ledger knows, when it is there")
-        .type_name("DIR")
-        .capture_default_str();
-    command.add_flag("--json", options->json, "print one JSON document");
+    command.add_flag("--with-test", options->with_test, "include the test part");
+    add_caching_ledger_option(command, options->ledger);
+    add_json_option(command, options->json);
     command.callback([options] { present(write_features(*options), {.json = options->json}); });
 }
 

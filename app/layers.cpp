@@ -21,7 +21,7 @@ void draw(const LayersResult& result, const std::filesystem::path& file) {
     Image seen(fitting.size, fitting.size);
     for (std::size_t i = 0; i < seen.pixels.size(); ++i)
         seen.pixels[i] = result.fitted[fitting.channels == 3 ? i : i / 3];
-    std::vector<SheetRow> rows = {{"as the network sees it", {seen}}};
+    std::vector<SheetRow> rows = {{"network input", {seen}}};
     if (const Tensor* filters = first_filters(result.network))
         rows.push_back(filter_pictures(*filters, per_row));
     for (const StageActivation& stage : result.stages)
@@ -36,7 +36,7 @@ void show_layers(const LayersOptions& options) {
     const LayersResult result = report_layers(query);
     if (!result.carries_preparation)
         warn(printable(options.query.model.string()) +
-             ": it carries no preparation; the image is scaled to 0 to 1");
+             ": it has no preparation; pixel values are scaled to [0, 1]");
     if (!options.figure.empty()) draw(result, options.figure);
     present(result, {.json = options.json, .written = {options.figure}});
 }
@@ -47,10 +47,10 @@ void add_layers(Command& command) {
     auto options = std::make_shared<LayersOptions>();
     command.add_option("MODEL", options->query.model, "a model file (ONNX)").required();
     command.add_option("IMAGE", options->query.image, "a PNG, JPEG or WebP file").required();
-    add_picture_option(command, "--figure", options->figure, "draw filters and maps");
-    command.add_option("--size", options->size, "image size, for models that leave it open")
+    add_picture_option(command, "--figure", options->figure, "draw filters and activation maps");
+    command.add_option("--size", options->size, "input size, for models with a variable one")
         .within(1, 16'384);
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { show_layers(*options); });
 }
 

@@ -36,11 +36,11 @@ void compare(const CompareOptions& options) {
 
 void add_ledger_merge(Command& command) {
     auto options = std::make_shared<MergeOptions>();
-    command.add_option("OTHER", options->from, "the ledger to copy from; it stays as it is").required();
+    command.add_option("OTHER", options->from, "the ledger to copy from; it is not changed").required();
     command.add_option("--ledger", options->into, "the ledger to copy into")
         .type_name("DIR")
         .capture_default_str();
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { merge(*options); });
 }
 
@@ -48,7 +48,7 @@ void add_ledger_compare(Command& command) {
     auto options = std::make_shared<CompareOptions>();
     command.add_option("FIRST", options->first, "a ledger").required();
     command.add_option("SECOND", options->second, "another").required();
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { compare(*options); });
 }
 

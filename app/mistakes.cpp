@@ -57,17 +57,17 @@ void add_mistakes(Command& command) {
     auto options = std::make_shared<MistakesOptions>();
     add_prediction_options(command, options->predictions);
     command.add_option("--true", options->query.true_class, "only items of this class").type_name("CLASS");
-    command.add_option("--called", options->query.called, "only items predicted as this class")
+    command.add_option("--predicted", options->query.called, "only items predicted as this class")
         .type_name("CLASS");
-    command.add_option("--show", options->show, "wrong, right or all")
+    command.add_option("--show", options->show, "wrong, right (correct) or all")
         .one_of({"wrong", "right", "all"})
         .option_text("WHICH=" + options->show);
-    command.add_option("--by", options->by, "order: confidence, loss or random")
+    command.add_option("--by", options->by, "order by confidence, loss, or random")
         .one_of({"confidence", "loss", "random"})
         .option_text("ORDER=" + options->by);
-    command.add_option("--seed", options->query.seed, "of the random order").capture_default_str();
+    command.add_option("--seed", options->query.seed, "seed of the random order").capture_default_str();
     add_most_option(command, options->most);
-    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_picture_option(command, "--sheet", options->sheet, "draw the images, 64 per page");
     add_table_option(command, options->csv, "write the list");
     command.callback([options] { mistakes(*options); });
 }

@@ -27,15 +27,41 @@ std::size_t width_of(int descriptor) {
 
 }  // namespace
 
-void add_ledger_options(Command& command, LedgerOptions& options) {
-    command.add_option("--ledger", options.directory, "the directory that keeps the runs")
+void add_ledger_option(Command& command, std::filesystem::path& directory) {
+    command.add_option("--ledger", directory, "directory of the ledger")
         .type_name("DIR")
         .capture_default_str();
+}
+
+void add_json_option(Command& command, bool& json) {
+    command.add_flag("--json", json, "print one JSON document");
+}
+
+void add_ledger_options(Command& command, LedgerOptions& options) {
+    add_ledger_option(command, options.directory);
     command
         .add_option("--study", options.study,
-                    "the study, when the ledger holds several (default: the one trained last)")
+                    "the study, if the ledger has several (default: the one trained last)")
         .type_name("NAME");
-    command.add_flag("--json", options.json, "print one JSON document");
+    add_json_option(command, options.json);
+}
+
+void add_plan_option(Command& command, std::filesystem::path& plan) {
+    command.add_option("PLAN", plan, "the plan, a TOML file").required();
+}
+
+void add_caching_ledger_option(Command& command, std::filesystem::path& directory) {
+    command.add_option("--ledger", directory, "a ledger whose caches and split are used, if it exists")
+        .type_name("DIR")
+        .capture_default_str();
+}
+
+void add_run_option(Command& command, std::string& run) {
+    command.add_option("RUN", run, "the run, as CANDIDATE/SEED").required();
+}
+
+Option add_runs_option(Command& command, std::vector<std::string>& runs) {
+    return command.add_option("RUN", runs, "runs as CANDIDATE/SEED, or candidates (default: all)");
 }
 
 OpenStudy open_study(const LedgerOptions& options) {
@@ -43,7 +69,7 @@ OpenStudy open_study(const LedgerOptions& options) {
     StudyRecord study = ledger.study(options.study);
     if (options.study.empty() && ledger.study_names().size() > 1)
         warn(fmt::format(
-            "this ledger holds {} studies; this is '{}', the one trained last (--study NAME for another)",
+            "this ledger has {} studies; this is '{}', the one trained last (--study NAME for another)",
             ledger.study_names().size(), study.name));
     return {std::move(ledger), std::move(study)};
 }
@@ -70,14 +96,13 @@ void print_written(const std::vector<std::filesystem::path>& files) {
 void add_memory_option(Command& command, double& gigabytes) {
     command
         .add_option("--memory", gigabytes,
-                    "gigabytes that training may take (default: most of the machine's)")
+                    "memory limit of training in gigabytes (default: most of the machine's memory)")
         .positive();
 }
 
 void add_most_option(Command& command, std::optional<std::size_t>& most) {
     command
-        .add_option("--most", most,
-                    "how many to list and to draw (0: all; default: 20 rows, a page of 64 pictures)")
+        .add_option("--most", most, "number of items to list and draw (0: all; default: 20 rows, 64 images)")
         .option_text("N");
 }
 

@@ -22,6 +22,15 @@ struct LedgerOptions {
     bool json = false;
 };
 void add_ledger_options(Command& command, LedgerOptions& options);
+// The same options one by one, for commands that take only some of them.
+void add_ledger_option(Command& command, std::filesystem::path& directory);
+void add_json_option(Command& command, bool& json);
+// PLAN, and --ledger of the commands that do without one.
+void add_plan_option(Command& command, std::filesystem::path& plan);
+void add_caching_ledger_option(Command& command, std::filesystem::path& directory);
+// RUN: one run; runs or candidates.
+void add_run_option(Command& command, std::string& run);
+Option add_runs_option(Command& command, std::vector<std::string>& runs);
 
 // A ledger with the study that the options name.
 struct OpenStudy {

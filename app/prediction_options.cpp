@@ -27,7 +27,7 @@ std::optional<std::int64_t> stated_epoch(std::int64_t epoch) {
 }
 
 void add_prediction_options(Command& command, PredictionOptions& options) {
-    command.add_option("RUN", options.run, "the run, as CANDIDATE/SEED").required();
+    add_run_option(command, options.run);
     add_part_option(command, options.part);
     add_recorded_epoch_option(command, options.epoch);
     add_ledger_options(command, options.ledger);

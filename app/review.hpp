@@ -18,7 +18,7 @@ struct ReviewOptions {
 };
 
 inline void add_mark_option(Command& command, std::size_t& wanted) {
-    command.add_option("--mark", wanted, "mark so many of the first for review").type_name("N");
+    command.add_option("--mark", wanted, "mark the first N items for review").type_name("N");
 }
 
 // Draws, marks and presents a result that has pictured_items() and marks_for().

@@ -30,20 +30,20 @@ void runs(const RunsOptions& options) {
 void add_runs(Command& command) {
     auto options = std::make_shared<RunsOptions>();
     command
-        .add_option(
-            "--where", options->query.conditions,
-            "only runs for which this holds, as KEY=VALUE, !=, <, <=, >, >=, or KEY~TEXT; several must all "
-            "hold. A key is a column or a setting: regime=frozen, 'learning_rate<0.01'")
+        .add_option("--where", options->query.conditions,
+                    "filter: KEY=VALUE, with =, !=, <, <=, >, >= or ~ (contains); repeated filters must all "
+                    "hold. A key is a "
+                    "column or a setting: regime=frozen, 'learning_rate<0.01'")
         .type_name("CONDITION");
     command.add_option("--tag", options->query.tags, "only runs with this tag").type_name("TAG");
-    command.add_option("--sort", options->query.sort, "by a column or setting; -KEY from the largest down")
+    command.add_option("--sort", options->query.sort, "sort by a column or setting; -KEY in descending order")
         .type_name("KEY");
-    command.add_option("--group", options->group, "a line for each value of a column or setting")
+    command.add_option("--group", options->group, "one line per value of a column or setting")
         .type_name("KEY");
     command.add_flag("--differing", options->query.differing,
-                     "show only the settings that are not the same in all");
-    command.add_flag("--archived", options->query.archived, "the runs that were put away");
-    add_table_option(command, options->csv, "write them with every setting as a table");
+                     "print only the settings that differ between the runs");
+    command.add_flag("--archived", options->query.archived, "list archived runs");
+    add_table_option(command, options->csv, "write the runs with all their settings");
     add_ledger_options(command, options->ledger);
     command.callback([options] { runs(*options); });
 }

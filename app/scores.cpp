@@ -45,17 +45,17 @@ void scores(const ScoresOptions& options) {
 void add_scores(Command& command) {
     auto options = std::make_shared<ScoresOptions>();
     add_prediction_options(command, options->predictions);
-    command.add_option("--top-k", options->query.top_k, "the k of top-k accuracy")
+    command.add_option("--top-k", options->query.top_k, "k of top-k accuracy")
         .type_name("K")
         .positive()
         .capture_default_str();
-    command.add_option("--seed", options->query.seed, "of the bootstrap samples").capture_default_str();
+    command.add_option("--seed", options->query.seed, "seed of the bootstrap").capture_default_str();
     command
         .add_option("--predictions", options->elsewhere,
-                    "score a CSV of predictions made elsewhere for the same items")
+                    "score predictions from a CSV file for the same items")
         .type_name("FILE");
-    add_table_option(command, options->csv, "write the predictions scored");
-    add_picture_option(command, "--figure", options->figure, "draw the reliability");
+    add_table_option(command, options->csv, "write the predictions");
+    add_picture_option(command, "--figure", options->figure, "draw the reliability diagram");
     command.callback([options] { scores(*options); });
 }
 

@@ -43,7 +43,7 @@ void show_item(const ShowOptions& options) {
 
 void add_show(Command& command) {
     auto options = std::make_shared<ShowOptions>();
-    command.add_option("RUN", options->run, "the run, as CANDIDATE/SEED").required();
+    add_run_option(command, options->run);
     Option item = command.add_option("ITEM", options->item.item,
                                      "an item: its path relative to the image set, or the end of it");
     const std::vector<Option> of_run = {

@@ -47,8 +47,7 @@ void draw(const ImageSet& set, const SurveyOptions& options) {
     const Candidate& candidate = shown_candidate(plan, options.candidate);
     draw_sheet(sample_rows_before_and_after(set, per_class / 2, options.seed, plan.images.fitting,
                                             candidate.training.augmentation),
-               fmt::format("{}: each as it is, then as the network of '{}' sees it in an epoch", name,
-                           candidate.name),
+               fmt::format("{}: each image, and its augmented version for '{}'", name, candidate.name),
                options.sheet);
 }
 
@@ -58,8 +57,7 @@ ImageSource source_of(const std::filesystem::path& images) {
 }
 
 void survey(const SurveyOptions& options) {
-    if (!options.after.empty() && options.sheet.empty())
-        throw InputError("--after draws on the sheet: name its file with --sheet");
+    if (!options.after.empty() && options.sheet.empty()) throw InputError("--after needs --sheet FILE");
     const SurveyResult result = [&] {
         ProgressBars bar;
         return report_survey(source_of(options.images), bar.of("reading images"));
@@ -67,7 +65,7 @@ void survey(const SurveyOptions& options) {
     if (!options.problems.empty()) write_problems(result.set.problems, options.problems);
     if (!options.sheet.empty()) draw(result.set, options);
     present(result, {.json = options.json,
-                     .form = form_for_terminal({}, "--json lists all"),
+                     .form = form_for_terminal({}, "--json for all"),
                      .written = {options.problems, options.sheet}});
 }
 
@@ -81,14 +79,17 @@ void add_survey(Command& command) {
         .required();
     add_picture_option(command, "--sheet", options->sheet, "draw a labelled random sample");
     command
-        .add_option("--after", options->after, "beside each picture what training with this plan makes of it")
+        .add_option("--after", options->after,
+                    "beside each image its augmented version, as training with this plan sees it")
         .type_name("PLAN");
-    command.add_option("--candidate", options->candidate, "of that plan (default: the first that augments)")
+    command
+        .add_option("--candidate", options->candidate,
+                    "a candidate of that plan (default: the first with augmentation)")
         .type_name("NAME");
-    command.add_option("--seed", options->seed, "of the random sample").capture_default_str();
-    command.add_option("--problems", options->problems, "write the full list of unreadable files (CSV)")
+    command.add_option("--seed", options->seed, "seed of the random sample").capture_default_str();
+    command.add_option("--problems", options->problems, "write the list of unreadable files (CSV)")
         .type_name("FILE");
-    command.add_flag("--json", options->json, "print one JSON document");
+    add_json_option(command, options->json);
     command.callback([options] { survey(*options); });
 }
 

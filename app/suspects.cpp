@@ -31,7 +31,7 @@ std::string next_of(const SuspectsResult& result) {
     if (result.report.suspects.empty()) return "";
     const SuspectLabel& first = result.report.suspects.front();
     return fmt::format(
-        "look at the pictures (--sheet FILE) before you change a label; then: jevrin marks add {} --label "
+        "next: look at the images (--sheet FILE) before you change a label; then jevrin marks add {} --label "
         "{}\n",
         shell_word(path_of_item(result.id(first))), shell_word(result.context.study.classes[first.proposed]));
 }
@@ -51,15 +51,17 @@ void suspects(const SuspectsOptions& options) {
 
 void add_suspects(Command& command) {
     auto options = std::make_shared<SuspectsOptions>();
-    command.add_option(
-        "RUN", options->runs,
-        "runs or candidates to judge by (default: the best frozen run; without one, all finished runs)");
-    command.add_flag("--recorded", options->recorded,
-                     "judge by what the runs predicted on the validation part, not by features of a frozen "
-                     "run on training and validation items");
+    command.add_option("RUN", options->runs,
+                       "runs or candidates whose features are used (default: the best frozen run; without "
+                       "one, the predictions of "
+                       "all finished runs)");
+    command.add_flag(
+        "--recorded", options->recorded,
+        "use the recorded predictions on the validation part, not features of a frozen run on training and "
+        "validation items");
     add_most_option(command, options->most);
     add_mark_option(command, options->mark);
-    add_picture_option(command, "--sheet", options->sheet, "draw the pictures, 64 on a page");
+    add_picture_option(command, "--sheet", options->sheet, "draw the images, 64 per page");
     add_ledger_options(command, options->ledger);
     command.callback([options] { suspects(*options); });
 }

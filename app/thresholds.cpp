@@ -34,7 +34,7 @@ void thresholds(const ThresholdsOptions& options) {
     present(result, {.json = options.predictions.ledger.json,
                      .form = form_for_terminal(),
                      .written = {options.csv, options.figure},
-                     .next = "next: 'jevrin classify --sure-from P' applies one\n"});
+                     .next = "next: 'jevrin classify --sure-from P' applies a confidence threshold\n"});
 }
 
 }  // namespace
@@ -43,14 +43,15 @@ void add_thresholds(Command& command) {
     auto options = std::make_shared<ThresholdsOptions>();
     add_prediction_options(command, options->predictions);
     command.add_option("--class", options->query.one_class, "only this class").type_name("CLASS");
-    for (const auto& [name, value, text] : {std::tuple("--precision", &options->query.precision,
-                                                       "the precision wanted: which threshold, what recall"),
-                                            std::tuple("--recall", &options->query.recall,
-                                                       "the recall wanted: which threshold, what precision")})
+    for (const auto& [name, value, text] :
+         {std::tuple("--precision", &options->query.precision,
+                     "required precision: report the threshold and its recall"),
+          std::tuple("--recall", &options->query.recall,
+                     "required recall: report the threshold and its precision")})
         command.add_option(name, *value, text).within(0.0, 1.0).option_text(fmt::format("SHARE={}", *value));
     command
         .add_option("--accuracy", options->query.accuracy,
-                    "the accuracy wanted of what is answered: which confidence to ask for")
+                    "required accuracy of the items above a confidence: report that confidence")
         .within(0.0, 1.0)
         .option_text("SHARE");
     add_table_option(command, options->csv, "write all points of the curves");

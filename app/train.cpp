@@ -38,12 +38,11 @@ void train(TrainOptions options) {
         list_runs(plan, options);
         return;
     }
-    if (options.json)
-        throw InputError("--json belongs to --list; 'jevrin runs --json' tells what was trained");
+    if (options.json) throw InputError("--json needs --list; 'jevrin runs --json' reports what was trained");
     if (options.without_stores) options.study.stores = Stores::left_out;
     const StudySummary summary = train_with_view(plan, options.ledger, options.study);
     print("\n" + to_text(summary));
-    if (summary.failed_before > 0) print("--retry trains those that failed again\n");
+    if (summary.failed_before > 0) print("--retry trains failed runs again\n");
     print("\n" + runs_text(Ledger::open(options.ledger).runs(summary.study), plan.metric));
     if (summary.failed > 0) throw ExitStatus{1};
 }
@@ -52,27 +51,25 @@ void train(TrainOptions options) {
 
 void add_train(Command& command) {
     auto options = std::make_shared<TrainOptions>();
-    command.add_option("PLAN", options->plan, "the plan, a TOML file").required();
-    command.add_option("--ledger", options->ledger, "the directory that keeps the runs")
-        .type_name("DIR")
-        .capture_default_str();
+    add_plan_option(command, options->plan);
+    add_ledger_option(command, options->ledger);
     command
         .add_option("--only", options->study.selection.only, "only this candidate or run (may be repeated)")
         .type_name("NAME")
         .one_each_time();
     command
         .add_option("--until", options->study.selection.until,
-                    "stop behind the last run of this candidate, or this run")
+                    "stop after this run, or the last run of this candidate")
         .type_name("NAME");
-    command.add_flag("--list", options->list, "list the runs in their order and train nothing");
+    command.add_flag("--list", options->list, "list the runs in training order; train nothing");
     command.add_flag("--json", options->json, "with --list: print one JSON document");
     command.add_flag("--retry", options->study.retry_failed, "train failed runs again");
     command.add_flag("--keep-epochs", options->study.keep_epochs, "keep a model file of every epoch");
     command.add_flag("--without-stores", options->without_stores,
-                     "keep no pictures and features for later (results are the same)");
+                     "do not cache decoded images and features (same results)");
     command
         .add_option("--threads", options->threads,
-                    "how many threads (default: all processors; results are the same)")
+                    "number of threads (default: all processors; same results)")
         .within(1, 1024);
     add_memory_option(command, options->memory);
     command.callback([options] { train(*options); });

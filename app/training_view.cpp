@@ -29,12 +29,13 @@ std::string left(double seconds) {
 
 std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,
                        std::size_t name_width) {
-    return fmt::format("{}  epoch {:>3}/{}  loss {:.4f} training {:.4f} validation  {} {:.4f}  {:>7}{}\n",
-                       padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
-                       epoch.validation_loss, spoken_metric(metric), validation_score(epoch, metric),
-                       epoch.seconds < 0.095 ? fmt::format("{:.0f} ms", 1000.0 * epoch.seconds)
-                                             : fmt::format("{:.2f} s", epoch.seconds),
-                       best ? "  best" : "");
+    return fmt::format(
+        "{}  epoch {:>3}/{}  training loss {:.3f}  validation loss {:.3f}  {} {:.3f}  {:>7}{}\n",
+        padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
+        epoch.validation_loss, spoken_metric(metric), validation_score(epoch, metric),
+        epoch.seconds < 0.095 ? fmt::format("{:.0f} ms", 1000.0 * epoch.seconds)
+                              : fmt::format("{:.2f} s", epoch.seconds),
+        best ? "  best" : "");
 }
 
 StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,

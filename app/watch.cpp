@@ -62,7 +62,7 @@ void follow(const OpenStudy& open) {
     const StudyProgress last = report_progress(open.ledger, open.study);
     tell(follower.news(last), last, bars);
     print(to_text(last));
-    if (last.open > 0) print("nobody is training it now; 'jevrin train PLAN' goes on\n");
+    if (last.open > 0) print("no process is training this study; 'jevrin train PLAN' continues\n");
 }
 
 void watch(const WatchOptions& options) {
@@ -77,7 +77,7 @@ void watch(const WatchOptions& options) {
 
 void add_watch(Command& command) {
     auto options = std::make_shared<WatchOptions>();
-    command.add_flag("--once", options->once, "tell how it stands now, and end");
+    command.add_flag("--once", options->once, "print the current state and exit");
     add_ledger_options(command, options->ledger);
     command.callback([options] { watch(*options); });
 }

@@ -57,7 +57,7 @@ int main(int argc, char** argv) {
         fmt::print("{} found: {} {:.3f}\n", study.classes[0], all[0].name, all[0].mean);
         for (std::size_t k = 1; k < all.size(); ++k)
             fmt::print("{} {:.3f}{}\n", all[k].name, all[k].mean,
-                       is_ahead(leads[k - 1]) ? ", behind beyond chance" : ", not told apart");
+                       is_ahead(leads[k - 1]) ? ", behind beyond chance" : ", not separated");
         return 0;
     } catch (const Error& error) {
         fmt::print(stderr, "{}\n", error.what());

@@ -113,10 +113,12 @@ class Setting {
 template <typename S>
 class Description {
   public:
-    Setting<S>& truth(const std::string& key, bool S::*member) {
+    Setting<S>& boolean(const std::string& key, bool S::*member) {
         return custom(
-            key, "true or false",
-            [member](TableReader& reader, const std::string& k, S& s) { s.*member = reader.truth(k, false); },
+            key, "boolean",
+            [member](TableReader& reader, const std::string& k, S& s) {
+                s.*member = reader.boolean(k, false);
+            },
             [member](const S& s) { return Json(s.*member); });
     }
     Setting<S>& integer(const std::string& key, std::int64_t S::*member, std::int64_t low,
@@ -138,7 +140,7 @@ class Description {
     }
     Setting<S>& text(const std::string& key, std::string S::*member) {
         return custom(
-            key, "text",
+            key, "string",
             [member](TableReader& reader, const std::string& k, S& s) { s.*member = reader.text(k); },
             [member](const S& s) { return Json(s.*member); });
     }
@@ -259,7 +261,8 @@ class Description {
                 setting.read(reader, key, settings);
             else if (!is_read_otherwise(setting, settings))
                 reader.at(key, [&] {
-                    throw InputError((called_ ? called_(settings) : "this") + " has no '" + key + "'");
+                    throw InputError("'" + key + "' applies only to " + setting.info.applies +
+                                     (called_ ? ", not to " + called_(settings) : ""));
                 });
         }
         for (const auto& [key, check] : checks_)

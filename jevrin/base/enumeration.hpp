@@ -43,6 +43,12 @@ class EnumNames {
         }
     }
 
+    // An earlier name of a value, which old files may still hold.
+    EnumNames& was(Enum value, std::string former) {
+        former_.emplace_back(value, std::move(former));
+        return *this;
+    }
+
     const std::string& what() const { return what_; }
     const std::vector<std::string>& names() const { return names_; }
     const std::vector<Enum>& values() const { return values_; }
@@ -51,12 +57,17 @@ class EnumNames {
             if (values_[i] == value) return names_[i];
         unhandled(value);
     }
-    Enum value(std::string_view name) const { return values_[detail::find_name(what_, names_, name)]; }
+    Enum value(std::string_view name) const {
+        for (const auto& [value, former] : former_)
+            if (former == name) return value;
+        return values_[detail::find_name(what_, names_, name)];
+    }
 
   private:
     std::string what_;
     std::vector<Enum> values_;
     std::vector<std::string> names_;
+    std::vector<std::pair<Enum, std::string>> former_;
 };
 
 // Found by argument: names_of(Enum) stands beside each enumeration.

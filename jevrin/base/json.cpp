@@ -225,7 +225,7 @@ void Json::refuse(const char* wanted) const {
 }
 
 bool Json::boolean() const {
-    if (!is_boolean()) refuse("true or false");
+    if (!is_boolean()) refuse("a boolean");
     return std::get<bool>(value_);
 }
 

@@ -34,8 +34,8 @@ void SettingNode::erase(std::string_view key) {
 }
 
 const char* type_name(const SettingNode& node) {
-    static constexpr const char* names[] = {"a date or time", "true or false", "a whole number", "a number",
-                                            "text",           "a list",        "a table"};
+    static constexpr const char* names[] = {"a date or time", "a boolean", "an integer", "a number",
+                                            "a string",       "an array",  "a table"};
     return names[node.value.index()];
 }
 

@@ -56,7 +56,7 @@ struct SettingEntry {
     SettingNode node;
 };
 
-// "a table", "text", "a whole number", ...
+// "a table", "a string", "an integer", ...
 const char* type_name(const SettingNode& node);
 
 // JSON without places.

@@ -47,7 +47,7 @@ const SettingNode* TableReader::find(const std::string& key) {
 
 const SettingNode& TableReader::require(const std::string& key) {
     const SettingNode* node = find(key);
-    if (node == nullptr) fail(table_, fmt::format("{} needs the key '{}'", what_, key));
+    if (node == nullptr) fail(table_, fmt::format("{} lacks the required key '{}'", what_, key));
     return *node;
 }
 
@@ -58,7 +58,7 @@ std::string TableReader::text(const std::string& key, std::optional<std::string>
     }
     const SettingNode& node = require(key);
     const auto* value = node.as<std::string>();
-    if (!value) wrong_type(key, node, "text in quotes");
+    if (!value) wrong_type(key, node, "a string");
     return *value;
 }
 
@@ -78,9 +78,9 @@ std::int64_t TableReader::integer(const std::string& key, std::optional<std::int
     }
     const SettingNode& node = require(key);
     const auto* value = node.as<std::int64_t>();
-    if (!value) wrong_type(key, node, "a whole number");
+    if (!value) wrong_type(key, node, "an integer");
     if (*value < low || *value > high)
-        fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, *value, low, high));
+        fail(node, fmt::format("'{}' is {}, outside the range {} to {}", key, *value, low, high));
     return *value;
 }
 
@@ -93,15 +93,15 @@ double TableReader::number(const std::string& key, std::optional<double> otherwi
     if (!node.is_number()) wrong_type(key, node, "a number");
     const double value = node.number();
     if (!(value >= low && value <= high))
-        fail(node, fmt::format("'{}' is {}; it may be {} to {}", key, value, low, high));
+        fail(node, fmt::format("'{}' is {}, outside the range {} to {}", key, value, low, high));
     return value;
 }
 
-bool TableReader::truth(const std::string& key, bool otherwise) {
+bool TableReader::boolean(const std::string& key, bool otherwise) {
     const SettingNode* node = find(key);
     if (node == nullptr) return otherwise;
     const auto* value = node->as<bool>();
-    if (!value) wrong_type(key, *node, "true or false");
+    if (!value) wrong_type(key, *node, "a boolean (true or false)");
     return *value;
 }
 
@@ -135,11 +135,11 @@ void TableReader::require_range(const std::string& key, const std::vector<Value>
                                 Value high) const {
     for (const Value value : values)
         if (!(value >= low && value <= high))
-            fail_at(key, fmt::format("'{}' holds {}; it may hold {} to {}", key, value, low, high));
+            fail_at(key, fmt::format("'{}' contains {}, outside the range {} to {}", key, value, low, high));
 }
 
 std::vector<std::int64_t> TableReader::integers(const std::string& key, std::int64_t low, std::int64_t high) {
-    auto values = list<std::int64_t>(key, "a list of whole numbers", false);
+    auto values = list<std::int64_t>(key, "a list of integers", false);
     require_range(key, values, low, high);
     return values;
 }
@@ -157,7 +157,7 @@ std::vector<double> TableReader::flat_numbers(const std::string& key, double low
 }
 
 std::vector<std::string> TableReader::texts(const std::string& key) {
-    return list<std::string>(key, "a list of texts", false);
+    return list<std::string>(key, "a list of strings", false);
 }
 
 std::optional<TableReader> TableReader::table(const std::string& key) {

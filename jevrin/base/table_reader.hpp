@@ -32,7 +32,7 @@ class TableReader {
     std::int64_t integer(const std::string& key, std::optional<std::int64_t> otherwise, std::int64_t low,
                          std::int64_t high);
     double number(const std::string& key, std::optional<double> otherwise, double low, double high);
-    bool truth(const std::string& key, bool otherwise);
+    bool boolean(const std::string& key, bool otherwise);
     // Integers within [low, high]; empty when the key is absent.
     std::vector<std::int64_t> integers(const std::string& key, std::int64_t low, std::int64_t high);
     std::vector<double> numbers(const std::string& key, double low, double high);

@@ -113,11 +113,12 @@ const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandid
 
 void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
     for (RankedCandidate& candidate : ranking)
-        candidate.on_front = std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
-            const bool as_cheap = costs_no_more(other.cost(kind), candidate.cost(kind), kind);
-            const bool cheaper = !costs_no_more(candidate.cost(kind), other.cost(kind), kind);
-            return (other.mean > candidate.mean && as_cheap) || (other.mean == candidate.mean && cheaper);
-        });
+        candidate.pareto_optimal =
+            std::none_of(ranking.begin(), ranking.end(), [&](const RankedCandidate& other) {
+                const bool as_cheap = costs_no_more(other.cost(kind), candidate.cost(kind), kind);
+                const bool cheaper = !costs_no_more(candidate.cost(kind), other.cost(kind), kind);
+                return (other.mean > candidate.mean && as_cheap) || (other.mean == candidate.mean && cheaper);
+            });
 }
 
 // The candidates that saw the same items as the best, resampled together: how much higher does the best of a
@@ -146,16 +147,16 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
         for (std::size_t draw = 0; draw < items; ++draw)
             ++counts[random.below(static_cast<std::uint32_t>(items))];
         double highest = -1e300;
-        double flattered = 0.0;
+        double inflation = 0.0;
         for (std::size_t c = 0; c < means.size(); ++c) {
             const double resampled = std::inner_product(counts.begin(), counts.end(), means[c].begin(), 0.0) /
                                      static_cast<double>(items);
             if (resampled > highest) {
                 highest = resampled;
-                flattered = resampled - scores[c];
+                inflation = resampled - scores[c];
             }
         }
-        sum += flattered;
+        sum += inflation;
     }
     return std::max(0.0, sum / static_cast<double>(resamples));
 }

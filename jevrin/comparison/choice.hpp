@@ -48,8 +48,8 @@ struct RankedCandidate {
     std::int64_t model_bytes = 0;      // of a run's model file; 0: it is gone
     // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
     std::optional<Lead> behind;
-    bool told_apart = false;  // the evidence puts the best ahead of it
-    bool on_front = false;    // no other is better at the same cost or less
+    bool told_apart = false;      // the evidence puts the best ahead of it
+    bool pareto_optimal = false;  // no other is better at the same cost or less
 
     // Infinite when it is not known.
     double cost(Cost kind) const;
@@ -64,8 +64,8 @@ struct Choice {
     std::string summary;                   // one paragraph
     std::vector<std::string> reasons;      // sentences: the verdict, then the comparisons, what is set apart
     NeededEvidence needed;                 // to separate the first two
-    // How much the best candidate's score is flattered by having been picked as the best on these items:
-    // bootstrap (Efron 1983). Picking each run's best epoch flatters on top of it.
+    // How much selecting the best candidate on these items inflates its score:
+    // bootstrap (Efron 1983). Selecting each run's best epoch adds to it.
     std::optional<double> optimism;
     std::int64_t validation_items = 0;
     std::int64_t test_looks = 0;

@@ -21,16 +21,15 @@ std::string between(const Interval& interval) {
 // What keeps the best from being told from another.
 std::string judged(const RankedCandidate& other) {
     const Lead& lead = *other.behind;
-    if (other.told_apart) return "a real difference";
-    if (lead.rule == LeadRule::one_seed) return "with one seed the noise of seeds is unknown";
+    if (other.told_apart) return "a significant difference";
+    if (lead.rule == LeadRule::one_seed) return "with one seed the variance between seeds is unknown";
     if (lead.seeds < fewest_seeds)
-        return lead.rule == LeadRule::resampled ? "two pairs of runs are too few to tell"
-                                                : "with two seeds the noise of seeds is hardly known";
+        return lead.rule == LeadRule::resampled ? "two pairs of runs are too few"
+                                                : "with two seeds the variance between seeds is poorly known";
     if (lead.first_only + lead.second_only < fewest_differing_items)
-        return fmt::format("they differ on {} items only, too few to tell",
-                           lead.first_only + lead.second_only);
-    if (lead.interval.low > 0.0) return "not beyond chance among so many comparisons";
-    return "not distinguishable";
+        return fmt::format("they differ on only {} items, too few", lead.first_only + lead.second_only);
+    if (lead.interval.low > 0.0) return "not significant after correction for the number of comparisons";
+    return "not significant";
 }
 
 std::string paired_by(LeadRule rule) {
@@ -59,11 +58,11 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
     if (choice.clear)
         return fmt::format(
             "Use {}: its {} of {:.3f} on validation is above that of every other candidate, beyond "
-            "the noise of seeds and items.",
+            "the variation between seeds and items.",
             quoted(choice.chosen), spoken_metric(choice.metric), best.mean);
     if (counts.level < counts.tied)
         return fmt::format(
-            "Use {} for the time being: {}, but of fewer than {} seeds the noise is hardly known; train "
+            "Use {} for now: {}, but fewer than {} seeds say little about the variance between seeds; train "
             "more seeds.",
             quoted(choice.chosen),
             counts.level == 1
@@ -96,9 +95,10 @@ std::string score_sentence(const Choice& choice) {
 std::string risk_sentence(const Choice& choice) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     if (!chosen.behind) return "";
-    return fmt::format("{} ranks first, {:.3f} higher; at worst (95 %) the chosen one is {:.3f} below it.",
-                       quoted(choice.ranking.front().candidate), chosen.behind->mean,
-                       std::min(chosen.behind->interval.high, choice.ranking.front().mean));
+    return fmt::format(
+        "{} ranks first, {:.3f} higher; the chosen candidate is at most {:.3f} lower (95 % confidence).",
+        quoted(choice.ranking.front().candidate), chosen.behind->mean,
+        std::min(chosen.behind->interval.high, choice.ranking.front().mean));
 }
 
 std::string needed_sentence(const Choice& choice) {
@@ -113,9 +113,9 @@ std::string needed_sentence(const Choice& choice) {
         ways.push_back(fmt::format("{} validation images instead of {}",
                                    std::max(*choice.needed.items, lead.items + 1), lead.items));
     const std::string between_them =
-        fmt::format("If the lead of {:.3f} between the first two is real, ", lead.mean);
-    if (ways.empty()) return between_them + "it takes more seeds and more validation images to show it.";
-    std::string text = between_them + fmt::format("about {} would show it in 8 of 10 studies",
+        fmt::format("If the difference of {:.3f} between the first two is real, ", lead.mean);
+    if (ways.empty()) return between_them + "more seeds and more validation images are needed to detect it.";
+    std::string text = between_them + fmt::format("about {} would detect it with 80 % power",
                                                   fmt::join(ways, ", or about "));
     if (!choice.needed.seeds) text += "; more seeds alone would not";
     if (!choice.needed.items) text += "; more images alone would not";
@@ -124,14 +124,14 @@ std::string needed_sentence(const Choice& choice) {
 
 std::string optimism_sentence(const Choice& choice) {
     if (!choice.optimism || choice.ranking.size() < 2) return "";
-    return fmt::format("To be picked as the best of {} on these items flatters a score by about {:.3f}.",
+    return fmt::format("Selecting the best of {} on the same items inflates its score by about {:.3f}.",
                        choice.ranking.size(), *choice.optimism);
 }
 
 std::string small_part_sentence(const Choice& choice) {
     constexpr std::int64_t small = 100;
     if (choice.validation_items == 0 || choice.validation_items >= small) return "";
-    return fmt::format("{} validation items are few: one of them is {:.3f} of accuracy.",
+    return fmt::format("{} validation items are few: one item changes accuracy by {:.3f}.",
                        choice.validation_items, 1.0 / static_cast<double>(choice.validation_items));
 }
 

@@ -76,14 +76,16 @@ class Examination {
 
     Diagnosis conclude() {
         if (std::ssize(curve_) < limits_.fewest_epochs) {
-            say(Finding::too_short, fmt::format("{} epochs are too few to judge a curve; {} are needed",
-                                                curve_.size(), limits_.fewest_epochs));
+            say(Finding::too_short,
+                fmt::format("{} too few to diagnose a curve; at least {} are needed",
+                            curve_.size() == 1 ? "1 epoch is" : fmt::format("{} epochs are", curve_.size()),
+                            limits_.fewest_epochs));
             return std::move(diagnosis_);
         }
         const std::size_t quarter = std::max<std::size_t>(3, curve_.size() / 4);
         const Slope slope = slope_of(std::span(validation_).last(std::min(quarter, validation_.size())));
         diagnosis_.slope = slope.value;
-        look_for_guessing();
+        look_for_baseline();
         look_for_rate_too_high();
         look_for_overfit();
         if (diagnosis_.overfit_since == 0) look_for_gap();
@@ -114,18 +116,18 @@ class Examination {
         diagnosis_.findings.push_back({finding, std::move(words)});
     }
 
-    void look_for_guessing() {
-        const Guess& guess = settings_.guess;
-        if (guess.items == 0) return;
+    void look_for_baseline() {
+        const Baseline& baseline = settings_.baseline;
+        if (baseline.items == 0) return;
         // Two standard errors of a share.
         const double noise =
-            2.0 * std::sqrt(guess.score * (1.0 - guess.score) / static_cast<double>(guess.items));
-        if (best_score_ <= guess.score + noise)
-            say(Finding::guessing,
-                fmt::format(
-                    "no better than guessing: the best {} is {:.3f}, always the commonest class gives "
-                    "{:.3f}, and {} items leave a doubt of {:.3f}",
-                    spoken_metric(settings_.metric), best_score_, guess.score, guess.items, noise));
+            2.0 * std::sqrt(baseline.score * (1.0 - baseline.score) / static_cast<double>(baseline.items));
+        if (best_score_ <= baseline.score + noise)
+            say(Finding::at_baseline, fmt::format("no better than the baseline: the best {} is {:.3f}, "
+                                                  "always predicting the majority class gives "
+                                                  "{:.3f}, with an uncertainty of {:.3f} on {} items",
+                                                  spoken_metric(settings_.metric), best_score_,
+                                                  baseline.score, noise, baseline.items));
     }
 
     void look_for_rate_too_high() {
@@ -138,7 +140,7 @@ class Examination {
                             highest, training_.front()));
         else if (rough > limits_.jump && training_.back() > 0.1 * training_.front())
             say(Finding::rate_too_high,
-                fmt::format("learning rate too high: training loss itself jumps by {:.0f} % from epoch to "
+                fmt::format("learning rate too high: training loss varies by {:.0f} % from epoch to "
                             "epoch",
                             100.0 * rough));
     }
@@ -189,19 +191,21 @@ class Examination {
     double fell_by() const { return 1.0 - training_.back() / training_.front(); }
 
     void look_for_underfit() {
-        if (settings_.guess.loss <= 0.0 || training_.back() <= limits_.poor * settings_.guess.loss) return;
+        if (settings_.baseline.loss <= 0.0 || training_.back() <= limits_.poor * settings_.baseline.loss)
+            return;
         say(Finding::underfit,
-            fmt::format("underfit: training loss stays at {:.3f}, where guessing gives {:.3f}, and no longer "
-                        "falls; a larger network, more of it trained, or less regularisation could help",
-                        training_.back(), settings_.guess.loss));
+            fmt::format(
+                "underfit: training loss stays at {:.3f}, where the baseline has {:.3f}, and no longer "
+                "falls; a larger network, more of it trained, or less regularisation could help",
+                training_.back(), settings_.baseline.loss));
     }
 
     void look_for_jumps() {
         const double rough = roughness(validation_);
         if (rough > limits_.jump)
             say(Finding::unstable,
-                fmt::format("unstable: validation loss jumps by {:.0f} % from epoch to epoch; a lower "
-                            "learning rate or averaged weights would calm it",
+                fmt::format("unstable: validation loss varies by {:.0f} % from epoch to epoch; a lower "
+                            "learning rate or weight averaging (ema_decay) would stabilise it",
                             100.0 * rough));
     }
 
@@ -227,7 +231,7 @@ class Examination {
 
 std::string spoken_finding(Finding finding) {
     static const char* const words[] = {"too short",
-                                        "no better than guessing",
+                                        "no better than the baseline",
                                         "learning rate too high",
                                         "learning rate too low",
                                         "overfit",
@@ -238,8 +242,8 @@ std::string spoken_finding(Finding finding) {
     return words[static_cast<std::size_t>(finding)];
 }
 
-Guess guess_of(const ConfusionMatrix& validation, Metric metric) {
-    Guess guess{.items = validation.total()};
+Baseline baseline_of(const ConfusionMatrix& validation, Metric metric) {
+    Baseline baseline{.items = validation.total()};
     std::size_t commonest = 0;
     for (std::size_t c = 0; c < validation.classes(); ++c)
         if (validation.support(c) > validation.support(commonest)) commonest = c;
@@ -248,11 +252,11 @@ Guess guess_of(const ConfusionMatrix& validation, Metric metric) {
         const std::int64_t support = validation.support(c);
         if (support == 0) continue;
         always.add(c, commonest, support);
-        const double share = static_cast<double>(support) / static_cast<double>(guess.items);
-        guess.loss -= share * std::log(share);
+        const double share = static_cast<double>(support) / static_cast<double>(baseline.items);
+        baseline.loss -= share * std::log(share);
     }
-    guess.score = score(always, metric);
-    return guess;
+    baseline.score = score(always, metric);
+    return baseline;
 }
 
 Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings) {

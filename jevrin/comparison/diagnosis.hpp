@@ -1,6 +1,6 @@
 // What the curves of a run say, in words, with the numbers that say it.
 //
-//     const Diagnosis diagnosis = diagnose(ledger.curve(run.id), {.metric = study.metric, .guess = ...});
+//     const Diagnosis diagnosis = diagnose(ledger.curve(run.id), {.metric = study.metric, .baseline = ...});
 //     diagnosis.findings.front().words   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61
 //     ..."
 //
@@ -17,7 +17,7 @@ namespace jevrin::inline v1 {
 
 enum class Finding {
     too_short,        // to say anything
-    guessing,         // no better than the majority class or chance
+    at_baseline,      // no better than the majority class or chance
     rate_too_high,    // training itself jumps or diverges
     rate_too_low,     // training falls steadily and has hardly begun
     overfit,          // validation loss rises while training loss falls, or lies far above it
@@ -36,7 +36,7 @@ struct DiagnosisThresholds {
     double least_rise = 0.02;  // and by more than so many nats
     double gap = 0.5;          // of the validation loss: overfit when training loss ends below it,
     double gap_opens = 0.8;    // since training loss fell below so much of it
-    double poor = 0.5;         // of the loss of guessing: training loss above it is poor
+    double poor = 0.5;         // of the loss of the baseline: training loss above it is poor
     double jump = 0.10;        // of the loss: mean departure of an epoch from its neighbours
     double divergence = 0.10;  // above the first epoch's training loss
     double fall = 0.03;        // of the validation loss, over the last quarter: still improving,
@@ -46,16 +46,16 @@ struct DiagnosisThresholds {
 };
 
 // What takes no look at a picture reaches on the same items.
-struct Guess {
+struct Baseline {
     double score = 0.0;  // of the metric, always the commonest class
     double loss = 0.0;   // cross-entropy of the classes' shares
     std::int64_t items = 0;
 };
-Guess guess_of(const ConfusionMatrix& validation, Metric metric);
+Baseline baseline_of(const ConfusionMatrix& validation, Metric metric);
 
 struct DiagnosisSettings {
     Metric metric = Metric::balanced_accuracy;
-    Guess guess = {};
+    Baseline baseline = {};
     DiagnosisThresholds thresholds = {};
 };
 

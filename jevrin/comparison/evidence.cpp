@@ -91,10 +91,9 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
         evidence.set_apart.push_back((names.size() == 1 ? one : fmt::format("{} {}", names.size(), several)) +
                                      ": " + listed(names) + ".");
     };
-    set_apart(unfinished, "1 run is not finished and does not count",
-              "runs are not finished and do not count");
-    set_apart(on_others, "1 run saw another version of the image set and cannot be compared",
-              "runs saw another version of the image set and cannot be compared");
+    set_apart(unfinished, "1 run is not finished and is ignored", "runs are not finished and are ignored");
+    set_apart(on_others, "1 run used another version of the image set and is not compared",
+              "runs used another version of the image set and are not compared");
     return evidence;
 }
 

@@ -145,9 +145,9 @@ Condition read_condition(const std::vector<RunRow>& rows, const std::string& tex
     for (const char* candidate : {"!=", "<=", ">=", "=", "<", ">", "~"})
         if (sign.empty() && rest.starts_with(candidate)) sign = candidate;
     if (place == 0 || sign.empty())
-        throw InputError(fmt::format(
-            "'{}' is no condition; write KEY=VALUE, or !=, <, <=, >, >=, or KEY~TEXT for what contains it",
-            printable(text)));
+        throw InputError(
+            fmt::format("'{}' is not a condition; write KEY=VALUE, with =, !=, <, <=, >, >= or ~ (contains)",
+                        printable(text)));
     const auto trimmed = [](std::string word) {
         word.erase(0, word.find_first_not_of(' '));
         word.erase(word.find_last_not_of(' ') + 1);
@@ -191,7 +191,7 @@ std::string key_called(const std::vector<RunRow>& rows, const std::string& word)
     }
     if (meant.size() == 1) return meant.front();
     if (meant.size() > 1)
-        throw InputError(fmt::format("'{}' may mean {}; write one of them whole", printable(word),
+        throw InputError(fmt::format("'{}' is ambiguous: {}; write the full key", printable(word),
                                      fmt::join(meant, " or ")));
     throw InputError(fmt::format("no run has a '{}'{}; a table of the runs as CSV has every key",
                                  printable(word), did_you_mean(word, known)));

@@ -19,18 +19,16 @@ std::string in_words(const TestReport& report, const Choice& choice) {
         report.candidate, report.mean, metric, report.items, report.interval.low, report.interval.high,
         report.runs.size(), report.runs.size() == 1 ? "run" : "runs", report.validation);
     text += fmt::format(
-        " The validation score is flattered, because each run's best epoch was picked on it{}; quote the one "
-        "of the "
-        "test part.",
+        " The validation score is inflated, because each run's best epoch was selected on it{}; report the "
+        "test score.",
         choice.optimism && choice.ranking.size() > 1
-            ? fmt::format(", and because the best of {} candidates was (about {:.3f})", choice.ranking.size(),
+            ? fmt::format(", and so was the best of {} candidates (about {:.3f})", choice.ranking.size(),
                           *choice.optimism)
             : std::string());
     if (report.test_looks > std::ssize(report.runs))
         text += fmt::format(
-            " The test part of this study has now been looked at {} times: if anything was decided by an "
-            "earlier "
-            "look, this score is flattered too.",
+            " The test part of this study has now been looked at {} times: if an earlier look influenced a "
+            "decision, this score is inflated too.",
             report.test_looks);
     return text;
 }

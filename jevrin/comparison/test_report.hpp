@@ -24,7 +24,7 @@ struct TestReport {
     double mean = 0.0;        // on the test part
     Interval interval;        // 95 %, over seeds and items; with one run over items alone
     double validation = 0.0;  // mean of the same runs
-    std::string words;        // what became of the validation score, and what flattered it
+    std::string words;        // the test score beside the validation score, and what inflated that
     std::int64_t test_looks = 0;
 };
 

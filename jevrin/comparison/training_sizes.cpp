@@ -122,7 +122,8 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
     };
     if (result.fraction && *result.fraction == fractions.front())
         result.words = fmt::format(
-            "'{}' and '{}' cannot be told apart with any training-set size that both had: the gap is {:.3f} "
+            "'{}' and '{}' do not differ significantly at any training-set size that both had: the gap is "
+            "{:.3f} "
             "{} with {}, "
             "{:.3f} "
             "with {}",
@@ -130,17 +131,16 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
             at(fractions.back()));
     else if (result.fraction)
         result.words = fmt::format(
-            "'{}' catches up with '{}' at {}: behind by {:.3f} {} with {}, no longer told apart from there",
+            "'{}' catches up with '{}' at {}: behind by {:.3f} {} with {}, no significant difference from "
+            "there on",
             behind.name, ahead.name, at(*result.fraction), gaps.front(), metric, at(fractions.front()));
     else
         result.words = fmt::format(
             "'{}' does not catch up with '{}': behind by {:.3f} {} with {}, by {:.3f} with {}{}", behind.name,
             ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(), at(fractions.back()),
-            result.times_more
-                ? fmt::format(
-                      "; at this pace it would take about {:.2g} times as many pictures (a rough guess)",
-                      *result.times_more)
-                : std::string("; the gap does not shrink"));
+            result.times_more ? fmt::format("; extrapolated, it would take about {:.2g} times as many images",
+                                            *result.times_more)
+                              : std::string("; the gap does not shrink"));
     return result;
 }
 

@@ -36,7 +36,7 @@ struct CatchUp {
     double first_gap = 0.0;  // at the smallest common fraction
     double last_gap = 0.0;   // at the largest
     // When it does not: with how many times the largest training set the gap would close, if it went on to
-    // shrink with every doubling as it did so far. A rough guess; none when the gap does not shrink.
+    // shrink with every doubling as it did so far. An extrapolation; none when the gap does not shrink.
     std::optional<double> times_more;
     std::string words;
 };

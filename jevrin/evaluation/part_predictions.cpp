@@ -52,7 +52,7 @@ std::vector<float> computed_rows(const std::filesystem::path& model, const Image
     constexpr std::size_t at_a_time = 256;
     Classifier classifier = load_classifier(model);
     classifier.temperature = 1.0;
-    classifier.familiarity.reset();
+    classifier.out_of_distribution.reset();
     const Fitting fitting = classifier.preparation.fitting;
     Recogniser recogniser(std::move(classifier));
     std::vector<float> rows;
@@ -86,8 +86,8 @@ double number_of(const std::string& text, const std::string& place) {
     double value = 0.0;
     const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
     if (error != std::errc() || end != text.data() + text.size())
-        throw InputError(
-            fmt::format("{}: '{}' is no number; give probabilities from 0 to 1", place, printable(text)));
+        throw InputError(fmt::format("{}: '{}' is not a number; expected a probability from 0 to 1", place,
+                                     printable(text)));
     return value;
 }
 
@@ -123,7 +123,7 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
     const std::vector<ItemRecord> items = ledger.items(run.id, part);
     if (items.empty())
         throw InputError(
-            fmt::format("this study has no {0} part; give '{0}' a share in the plan", name_of(part)));
+            fmt::format("this study has no {0} part; add it to 'parts' in the plan", name_of(part)));
     PartPredictions result{
         .items = ids_of(items),
         .table = {.classes = study.classes.size(), .labels = labels_of(items), .probabilities = {}},

@@ -80,7 +80,7 @@ std::vector<Neighbour> nearest_items(const RunFeatures& features, std::size_t it
         result.push_back({i, lengths > 0.0 ? product / lengths : 0.0});
     }
     std::stable_sort(result.begin(), result.end(),
-                     [](const Neighbour& a, const Neighbour& b) { return a.likeness > b.likeness; });
+                     [](const Neighbour& a, const Neighbour& b) { return a.similarity > b.similarity; });
     result.resize(std::min(result.size(), most));
     return result;
 }
@@ -104,7 +104,8 @@ PartPredictions out_of_fold_predictions(const RunFeatures& features, std::size_t
             rows.insert(rows.end(), features.row(i).begin(), features.row(i).end());
             labels.push_back(features.items[i].label);
         }
-        const LogisticRegression fit = fit_logistic_regression(rows, labels, {}, classes, {.penalty = 1.0});
+        const LogisticRegression fit =
+            fit_logistic_regression(rows, labels, {}, classes, {.l2_regularisation = 1.0});
         const auto width = static_cast<std::size_t>(features.width);
         for (std::size_t i = 0; i < items; ++i) {
             if (fold_of[i] != fold) continue;

@@ -30,12 +30,12 @@ struct RunFeatures {
 RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                             const std::vector<ItemRecord>& items, const PredictionProgress& progress = {});
 
-// An item and how alike it is: the cosine of the angle between the features, at most 1.
+// An item and its similarity: the cosine of the angle between the features, at most 1.
 struct Neighbour {
     std::size_t item = 0;
-    double likeness = 0.0;
+    double similarity = 0.0;
 };
-// The items that look most like one of them, the most alike first.
+// The nearest neighbours of one of them, the nearest first.
 std::vector<Neighbour> nearest_items(const RunFeatures& features, std::size_t item, std::size_t most);
 
 // Probabilities for items by models that did not learn from them: the items are cut into folds, class by

@@ -15,8 +15,8 @@ SuspectReport suspects_by_features(const Ledger& ledger, const StudyRecord& stud
     constexpr std::int64_t folds = 5;
     if (run.regime != Regime::frozen)
         throw InputError(
-            fmt::format("the features of '{}' were trained on the labels themselves ({}); name a frozen run, "
-                        "or take what "
+            fmt::format("the features of '{}' were trained on these labels ({}); name a frozen run, "
+                        "or use what "
                         "runs predicted on the validation part",
                         run.name(), name_of(run.regime)));
     std::vector<ItemRecord> items = ledger.items(run.id, Part::training);

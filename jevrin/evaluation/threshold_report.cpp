@@ -16,8 +16,8 @@ ThresholdReport threshold_report(const Ledger& ledger, const RunRecord& run,
     const auto temperature = temperature_of(ledger, run, predictions.epoch);
     if (!temperature)
         throw InputError(
-            fmt::format("the model of {} is gone, and thresholds hold for the probabilities that a "
-                        "model gives; 'jevrin train' trains it again",
+            fmt::format("the model file of {} is missing, and thresholds need the probabilities of a "
+                        "model; 'jevrin train' trains it again",
                         printable(run.name())));
     report.temperature = *temperature;
     const PredictionTable table = with_temperature(predictions.table, report.temperature);

@@ -38,7 +38,7 @@ struct Rows {
     std::string costs;
 };
 
-// Costs of 0 have no place on a scale of powers.
+// Costs of 0 cannot be drawn on a logarithmic axis.
 bool has_place(double cost) {
     return cost > 0.0 && std::isfinite(cost);
 }
@@ -136,7 +136,8 @@ std::string letters(const Choice& choice, const CandidateStyles& styles, std::si
 std::vector<std::pair<double, double>> front_of(const Choice& choice) {
     std::vector<std::pair<double, double>> points;
     for (const RankedCandidate& c : choice.ranking)
-        if (c.on_front && has_place(c.cost(choice.cost))) points.emplace_back(c.cost(choice.cost), c.mean);
+        if (c.pareto_optimal && has_place(c.cost(choice.cost)))
+            points.emplace_back(c.cost(choice.cost), c.mean);
     std::sort(points.begin(), points.end());
     return points;
 }

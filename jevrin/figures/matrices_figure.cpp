@@ -97,7 +97,7 @@ class SideList {
 
 std::string gains_list(const MatrixDifference& difference, const std::vector<std::string>& classes,
                        double x) {
-    SideList list(x, "gain of recall (items), 95 % interval");
+    SideList list(x, "difference in recall (items), 95 % interval");
     for (const ClassGain& gain : difference.gains) {
         if (list.is_full()) break;
         list.line(fmt::format("{}{} ({}) {} [{:+.2f}, {:+.2f}]", gain.beyond_chance ? "\u25a3 " : "   ",
@@ -189,8 +189,8 @@ void draw_difference(const MatrixDifference& difference, const std::vector<std::
         for (const double value : row) full = std::max(full, std::abs(value));
     const std::string note =
         difference.seeds < fewest_seeds
-            ? "with fewer than three seeds nothing is called beyond chance"
-            : "\u25a3 and framed: beyond chance, corrected for the number of cells (or classes) compared";
+            ? "with fewer than three seeds no difference is called significant"
+            : "\u25a3 and framed: significant, corrected for the number of cells (or classes) compared";
     draw_matrix(
         shown, classes, order,
         {.palette = fmt::format("{}set cbrange [{}:{}]\n", diverging, -full, full),
@@ -227,7 +227,7 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
                         gnuplot_string(fmt::format("\u00b1{:.2f}", deviation[i][j])), j,
                         static_cast<double>(i) + 0.2, colour);
             }
-    SideList list(0.74, "least steady cells");
+    SideList list(0.74, "cells with the largest standard deviation");
     struct Cell {
         std::size_t row = 0;
         std::size_t column = 0;

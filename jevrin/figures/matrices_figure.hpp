@@ -16,7 +16,7 @@ namespace jevrin::inline v1 {
 void draw_difference(const MatrixDifference& difference, const std::vector<std::string>& classes,
                      const std::string& title, const std::filesystem::path& file);
 
-// The mean share in each cell, and below it the deviation over runs, for up to 30 classes; of more the shades
+// The mean share in each cell, and below it the standard deviation, for up to 30 classes; of more the shades
 // alone.
 void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& classes,
                  const std::string& title, const std::filesystem::path& file);

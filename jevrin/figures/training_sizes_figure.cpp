@@ -46,7 +46,7 @@ void draw_training_sizes(const TrainingSizeReport& report, Metric metric, const 
                 gnuplot_string(shortened(line, 170)), y);
     };
     for (const CatchUp& one : report.catch_ups) {
-        // What is guessed stands on a line of its own.
+        // Extrapolations are on a line of their own.
         const std::size_t cut = one.words.find("; ");
         write_line(one.words.substr(0, cut));
         if (cut != std::string::npos) write_line("    " + one.words.substr(cut + 2));

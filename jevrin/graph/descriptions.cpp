@@ -70,11 +70,12 @@ Description<ResidualSettings> describe_residual() {
          },
          // One number stands for all stages, also in a plan.
          [](const R& r) { return r.blocks.size() == 1 ? Json(r.blocks.front()) : Json(r.blocks); })
-        .means("of each stage");
-    d.word("block", &R::block).means("two 3x3 convolutions, or 1x1, 3x3, 1x1 with four times the width");
-    d.integer("stem_stride", &R::stem_stride, 1, 4).means("of the first convolution");
-    d.integer("stem_kernel", &R::stem_kernel, 1, largest_kernel).means("of the first convolution");
-    d.truth("stem_pool", &R::stem_pool).means("a 3x3 maximum with stride 2 behind it");
+        .means("residual blocks of each stage");
+    d.word("block", &R::block)
+        .means("basic: two 3x3 convolutions; bottleneck: 1x1, 3x3, 1x1 with expansion 4");
+    d.integer("stem_stride", &R::stem_stride, 1, 4).means("stride of the first convolution");
+    d.integer("stem_kernel", &R::stem_kernel, 1, largest_kernel).means("kernel of the first convolution");
+    d.boolean("stem_pool", &R::stem_pool).means("3x3 max pooling with stride 2 after the first convolution");
     d.check("blocks", [](const TableReader& reader, const R& r) {
         if (reader.holds_list("blocks") && r.blocks.size() != r.widths.size())
             throw InputError(fmt::format("'blocks' has {} numbers and there are {} stages", r.blocks.size(),
@@ -86,7 +87,7 @@ Description<ResidualSettings> describe_residual() {
 Description<PlainSettings> describe_plain() {
     Description<PlainSettings> d;
     widths(d, "widths", &PlainSettings::widths, widest_map).means("channels of each stage");
-    d.integer("convolutions", &PlainSettings::convolutions, 1, 16).means("of each stage");
+    d.integer("convolutions", &PlainSettings::convolutions, 1, 16).means("convolutions of each stage");
     return d;
 }
 
@@ -94,8 +95,8 @@ Description<PerceptronSettings> describe_perceptron() {
     using P = PerceptronSettings;
     Description<P> d;
     widths(d, "hidden", &P::hidden, widest).means("features of each dense layer");
-    activation(d, "activation", &P::activation).means("behind each of them");
-    d.number("dropout", &P::dropout, 0.0, 0.99).means("behind each of them");
+    activation(d, "activation", &P::activation).means("activation after each hidden layer");
+    d.number("dropout", &P::dropout, 0.0, 0.99).means("dropout rate after each hidden layer");
     return d;
 }
 
@@ -103,7 +104,7 @@ Description<DenselyConnectedSettings> describe_densely_connected() {
     using D = DenselyConnectedSettings;
     Description<D> d;
     d.integer("stem_width", &D::stem_width, 1, widest_map).means("channels of the first convolution");
-    d.integer("growth", &D::growth, 1, 1024).means("channels that each layer adds");
+    d.integer("growth", &D::growth, 1, 1024).means("growth rate: channels that each layer adds");
     widths(d, "depths", &D::layers, 256).means("layers of each stage");
     return d;
 }
@@ -111,13 +112,14 @@ Description<DenselyConnectedSettings> describe_densely_connected() {
 Description<InvertedStage> describe_inverted_stage() {
     using S = InvertedStage;
     Description<S> d;
-    d.integer("width", &S::width, 1, widest_map).required().means("channels");
-    d.integer("blocks", &S::blocks, 1, 64).means("one behind the other");
-    d.integer("stride", &S::stride, 1, 4).means("of the first block");
-    d.integer("expansion", &S::expansion, 1, 16).means("of the channels inside a block");
-    d.integer("kernel", &S::kernel, 1, largest_kernel).means("of the depthwise convolution");
-    d.truth("squeeze", &S::squeeze).means("squeeze-and-excitation, to a quarter of the channels inside");
-    activation(d, "activation", &S::activation).means("of the stage");
+    d.integer("width", &S::width, 1, widest_map).required().means("output channels");
+    d.integer("blocks", &S::blocks, 1, 64).means("number of blocks");
+    d.integer("stride", &S::stride, 1, 4).means("stride of the first block");
+    d.integer("expansion", &S::expansion, 1, 16).means("expansion factor inside a block");
+    d.integer("kernel", &S::kernel, 1, largest_kernel).means("kernel of the depthwise convolution");
+    d.boolean("squeeze", &S::squeeze)
+        .means("squeeze-and-excitation, with a quarter of the expanded channels");
+    activation(d, "activation", &S::activation).means("activation of the stage");
     return d;
 }
 
@@ -125,8 +127,8 @@ Description<InvertedResidualSettings> describe_inverted_residual() {
     using I = InvertedResidualSettings;
     Description<I> d;
     d.integer("stem_width", &I::stem_width, 1, widest_map).means("channels of the first convolution");
-    d.integer("stem_stride", &I::stem_stride, 1, 4).means("of the first convolution");
-    d.integer("last_width", &I::last_width, 1, widest).means("channels before the global average");
+    d.integer("stem_stride", &I::stem_stride, 1, 4).means("stride of the first convolution");
+    d.integer("last_width", &I::last_width, 1, widest).means("channels before global average pooling");
     auto& stages = d.custom(
         "stages", "list of tables",
         [](TableReader& reader, const std::string& k, I& i) {
@@ -139,7 +141,7 @@ Description<InvertedResidualSettings> describe_inverted_residual() {
             for (const InvertedStage& stage : i.stages) list.push_back(complete_json(stage));
             return list;
         });
-    stages.means("three small ones unless stated");
+    stages.means("stages; default: three small ones");
     stages.info.shows_default = false;
     stages.inner = [] { return description_of(InvertedStage{}).infos(); };
     return d;
@@ -148,13 +150,13 @@ Description<InvertedResidualSettings> describe_inverted_residual() {
 Description<VisionTransformerSettings> describe_vision_transformer() {
     using V = VisionTransformerSettings;
     Description<V> d;
-    d.integer("patch", &V::patch, 1, 1024).unit("pixels").means("of both sides of a patch");
-    d.integer("width", &V::width, 1, 8192).means("features of a token");
-    d.integer("depth", &V::depth, 1, 128).means("blocks");
-    d.integer("heads", &V::heads, 1, 256).means("of attention");
+    d.integer("patch", &V::patch, 1, 1024).unit("pixels").means("side of a patch");
+    d.integer("width", &V::width, 1, 8192).means("embedding dimension");
+    d.integer("depth", &V::depth, 1, 128).means("number of transformer blocks");
+    d.integer("heads", &V::heads, 1, 256).means("attention heads");
     d.check("heads", [](const TableReader&, const V& v) {
         if (v.width % v.heads != 0)
-            throw InputError(fmt::format("{} heads do not divide a width of {}", v.heads, v.width));
+            throw InputError(fmt::format("the width {} is not divisible by {} heads", v.width, v.heads));
     });
     return d;
 }
@@ -170,28 +172,28 @@ Description<Layer> describe_layer() {
     d.kind<K>("kind", &Layer::kind, layer_of,
               [](const Layer& layer) { return fmt::format("a layer of kind '{}'", name_of(layer.kind)); })
         .required()
-        .means("what it does");
-    d.text("name", &Layer::name).if_stated().means("of its stage; otherwise layer1, layer2, ...");
+        .means("kind of layer");
+    d.text("name", &Layer::name).if_stated().means("name of its stage; default: layer1, layer2, ...");
     d.integer("width", &Layer::width, 1, widest)
         .required()
         .only_for("convolution, residual block", of({K::convolution, K::residual_block}))
-        .means("channels that it gives");
+        .means("output channels");
     d.integer("width", &Layer::width, 0, widest)
         .only_for("dense", of({K::dense}))
-        .means("features that it gives; 0, of the last one only: the number of classes");
+        .means("output features; 0, for the last layer only: the number of classes");
     d.integer("inputs", &Layer::inputs, 0, widest)
         .only_for("convolution, dense, residual block, normalisation",
                   of({K::convolution, K::dense, K::residual_block, K::normalisation}))
-        .means("channels or features that it is written for; 0: whatever comes");
+        .means("expected input channels or features; 0: not checked");
     d.integer("kernel", &Layer::kernel, 1, largest_kernel)
         .only_for("convolution, pooling", of({K::convolution, K::max_pooling, K::average_pooling}))
         .unit("pixels")
-        .means("of pooling: 2 unless stated");
+        .means("kernel size; default for pooling: 2");
     d.integer("stride", &Layer::stride, 0, largest_kernel)
         .only_for("convolution, pooling, residual block",
                   of({K::convolution, K::max_pooling, K::average_pooling, K::residual_block}))
         .unit("pixels")
-        .means("0: 1, or the kernel of pooling");
+        .means("stride; 0: 1, for pooling the kernel size");
     d.integer("dilation", &Layer::dilation, 1, largest_kernel)
         .only_for("convolution", of({K::convolution}))
         .unit("pixels");
@@ -200,12 +202,10 @@ Description<Layer> describe_layer() {
         .required()
         .only_for("group normalisation", of({K::group_normalisation}));
     activation(d, "function", &Layer::function).only_for("activation", of({K::activation}));
-    d.number("rate", &Layer::rate, 0.0, 0.99)
-        .only_for("dropout", of({K::dropout}))
-        .means("of values left out");
+    d.number("rate", &Layer::rate, 0.0, 0.99).only_for("dropout", of({K::dropout})).means("dropout rate");
     d.check("name", [](const TableReader&, const Layer& layer) {
         if (printable(layer.name) != layer.name || layer.name.find_first_of("./:") != std::string::npos)
-            throw InputError("a layer's name may not hold '.', '/', ':' or control characters");
+            throw InputError("the name of a layer must not contain '.', '/', ':' or control characters");
     });
     return d;
 }

@@ -67,9 +67,12 @@ double draw_beta(RandomStream& stream, double alpha) {
 }  // namespace
 
 const EnumNames<MixingForm>& names_of(MixingForm) {
-    static const EnumNames<MixingForm> names(
-        "mixing form",
-        {{MixingForm::none, "none"}, {MixingForm::blend, "blend"}, {MixingForm::paste, "paste"}});
+    static const EnumNames<MixingForm> names =
+        EnumNames<MixingForm>(
+            "mixing form",
+            {{MixingForm::none, "none"}, {MixingForm::mixup, "mixup"}, {MixingForm::cutmix, "cutmix"}})
+            .was(MixingForm::mixup, "blend")
+            .was(MixingForm::cutmix, "paste");
     return names;
 }
 
@@ -155,7 +158,7 @@ MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::in
     const double x = stream.uniform();
     const double y = stream.uniform();
     draw.share = draw_beta(stream, mixing.alpha);
-    if (mixing.form != MixingForm::paste) return draw;
+    if (mixing.form != MixingForm::cutmix) return draw;
     const double length = static_cast<double>(side);
     const double pasted = std::sqrt(1.0 - draw.share) * length;
     const auto edge = [&](double centre, double offset) {

@@ -44,8 +44,8 @@ struct Overlay {
 // Pictures and their labels mixed in pairs.
 enum class MixingForm {
     none,
-    blend,  // a weighted mean of two pictures (Zhang et al. 2018)
-    paste,  // a rectangle of one picture in the other (Yun et al. 2019)
+    mixup,   // a weighted mean of two images (Zhang et al. 2018)
+    cutmix,  // a rectangle of one image in the other (Yun et al. 2019)
 };
 const EnumNames<MixingForm>& names_of(MixingForm);
 
@@ -98,7 +98,7 @@ struct Target {
 struct MixingDraw {
     std::size_t partner = 0;  // below `choices`
     double share = 1.0;       // of the item itself
-    // Of MixingForm::paste: the rectangle that comes from the partner.
+    // Of MixingForm::cutmix: the rectangle that comes from the partner.
     std::int64_t left = 0, top = 0, width = 0, height = 0;
 };
 MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::int64_t item,

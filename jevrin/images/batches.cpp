@@ -29,7 +29,7 @@ void augmented(const PreparedImages& images, const Augmentation& augmentation, c
 
 void mix_in(const MixingDraw& draw, MixingForm form, const Fitting& fitting,
             std::span<const std::uint8_t> partner, std::span<std::uint8_t> pixels) {
-    if (form == MixingForm::paste) {
+    if (form == MixingForm::cutmix) {
         const std::int64_t row = fitting.size * fitting.channels;
         for (std::int64_t y = draw.top; y < draw.top + draw.height; ++y) {
             const auto first = static_cast<std::ptrdiff_t>(y * row + draw.left * fitting.channels);

@@ -78,7 +78,7 @@ ContentCache::ContentCache(std::filesystem::path file) : file_(std::move(file)) 
     std::string path;
     Entry entry;
     while (take_text(text, path) && take(text, entry.state) && take(text, entry.content.hash) &&
-           take(text, entry.content.facts) && take(text, entry.content.likeness) &&
+           take(text, entry.content.facts) && take(text, entry.content.perceptual_hash) &&
            take_text(text, entry.content.problem))
         entries_[path] = entry;
 }
@@ -108,7 +108,7 @@ void ContentCache::save() {
         append(text, entry.state);
         append(text, entry.content.hash);
         append(text, entry.content.facts);
-        append(text, entry.content.likeness);
+        append(text, entry.content.perceptual_hash);
         append_text(text, entry.content.problem);
     }
     append(text, content_number(text));

@@ -7,7 +7,7 @@
 
 #include "jevrin/base/hash.hpp"
 #include "jevrin/images/decoding.hpp"
-#include "jevrin/images/likeness.hpp"
+#include "jevrin/images/perceptual_hash.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -22,7 +22,7 @@ namespace jevrin::inline v1 {
 struct FileContent {
     ContentHash hash;
     ImageFacts facts;
-    Likeness likeness{};
+    PerceptualHash perceptual_hash{};
     std::string problem;  // why it cannot be used; empty: it can
 };
 

@@ -51,7 +51,7 @@ Setting<ImageSource>& path(Description<ImageSource>& d, const std::string& key,
 Setting<ImageSource>& texts(Description<ImageSource>& d, const std::string& key,
                             std::vector<std::string> ImageSource::*member) {
     return d.custom(
-        key, "list of texts",
+        key, "list of strings",
         [member](TableReader& reader, const std::string& k, ImageSource& s) { s.*member = reader.texts(k); },
         [member](const ImageSource& s) { return Json(s.*member); });
 }
@@ -77,8 +77,8 @@ Description<Overlay> describe_overlay() {
              o.content = reader.text(k);
          },
          [](const Overlay& o) { return Json(o.content); })
-        .means("written by the ledger instead of the file");
-    d.number("share", &Overlay::share, 0.0, 1.0).means("of the pictures that get it");
+        .means("hash of the file, written by the ledger in its place");
+    d.number("share", &Overlay::share, 0.0, 1.0).means("probability that an image gets it");
     d.custom(
          "at", "list of [x, y], each from 0 to 1",
          [](TableReader& reader, const std::string& k, Overlay& o) {
@@ -86,16 +86,16 @@ Description<Overlay> describe_overlay() {
              reader.at(k, [&] {
                  if (places.size() % 2 != 0)
                      throw InputError(
-                         "'at' needs places [x, y], as shares of width and height: at = [[0.5, 0.5]]");
+                         "'at' needs positions [x, y], as fractions of width and height: at = [[0.5, 0.5]]");
              });
              o.at.clear();
              for (std::size_t i = 0; i < places.size(); i += 2) o.at.push_back({places[i], places[i + 1]});
          },
          [](const Overlay& o) { return Json(o.at); })
-        .means("centres, as shares of width and height; none: anywhere");
+        .means("possible centres, as fractions of width and height; empty: anywhere");
     d.range("size", &Overlay::size, 0.001, 4.0)
-        .means("of its longer side, as a share of the picture's shorter one");
-    d.range("opacity", &Overlay::opacity, 0.0, 1.0).means("drawn for each picture");
+        .means("range of its longer side, as a fraction of the image's shorter side");
+    d.range("opacity", &Overlay::opacity, 0.0, 1.0).means("range of its opacity");
     return d;
 }
 
@@ -110,23 +110,27 @@ Description<Augmentation> describe_augmentation() {
              a = reader.at(k, [&] { return augmentation_of_strength(strength); });
          },
          [](const A&) { return Json(); })
-        .means("where the rest begins; also instead of the table: augment = \"light\"")
+        .means("preset that the other keys override; short form: augment = \"light\"")
         .written_if([](const A&) { return false; });
-    d.truth("flip", &A::flip).means("left and right exchanged in half of all pictures");
-    d.truth("flip_vertical", &A::flip_vertical).means("top and bottom likewise");
-    d.number("shift", &A::shift, 0.0, 0.5).means("up to this share of the side in each direction");
-    d.number("rotation", &A::rotation, 0.0, 180.0).means("to either side, up to").unit("degrees");
-    d.number("scale", &A::scale, 0.0, 1.0).means("up to this share larger or smaller");
-    d.number("crop", &A::crop, 0.0, 0.95).means("up to this share of the area cut away");
-    d.number("brightness", &A::brightness, 0.0, 1.0).means("up to this share of white added or taken");
-    d.number("contrast", &A::contrast, 0.0, 1.0).means("up to this share more or less");
-    d.number("saturation", &A::saturation, 0.0, 1.0).means("up to this share more or less");
-    d.number("hue", &A::hue, 0.0, 180.0).means("to either side, up to").unit("degrees");
-    d.number("noise", &A::noise, 0.0, 1.0).means("deviation of normal noise, up to this share of white");
-    d.number("blur", &A::blur, 0.0, 20.0).means("deviation of a Gaussian, up to").unit("pixels");
+    d.boolean("flip", &A::flip).means("random horizontal flip");
+    d.boolean("flip_vertical", &A::flip_vertical).means("random vertical flip");
+    d.number("shift", &A::shift, 0.0, 0.5).means("largest translation, as a fraction of the side");
+    d.number("rotation", &A::rotation, 0.0, 180.0).means("largest rotation to either side").unit("degrees");
+    d.number("scale", &A::scale, 0.0, 1.0).means("largest relative change of size");
+    d.number("crop", &A::crop, 0.0, 0.95).means("random crop: largest fraction of the area that is cut off");
+    d.number("brightness", &A::brightness, 0.0, 1.0)
+        .means("largest change of brightness, as a fraction of white");
+    d.number("contrast", &A::contrast, 0.0, 1.0).means("largest relative change of contrast");
+    d.number("saturation", &A::saturation, 0.0, 1.0).means("largest relative change of saturation");
+    d.number("hue", &A::hue, 0.0, 180.0).means("largest hue rotation to either side").unit("degrees");
+    d.number("noise", &A::noise, 0.0, 1.0)
+        .means("largest standard deviation of Gaussian noise, as a fraction of white");
+    d.number("blur", &A::blur, 0.0, 20.0)
+        .means("largest standard deviation of a Gaussian blur")
+        .unit("pixels");
     d.number("erase", &A::erase, 0.0, 1.0)
-        .means("the share of pictures that lose a rectangle of 2 to 20 % (Zhong et al. 2020)");
-    d.table("mixing", &A::mixing).means("pictures and labels mixed in pairs");
+        .means("random erasing: probability; the rectangle covers 2 to 20 % (Zhong et al. 2020)");
+    d.table("mixing", &A::mixing).means("images and labels mixed in pairs");
     auto& overlays = d.custom(
         "overlay", "list of tables",
         [](TableReader& reader, const std::string& k, A& a) {
@@ -139,7 +143,7 @@ Description<Augmentation> describe_augmentation() {
             for (const Overlay& overlay : a.overlays) list.push_back(complete_json(overlay));
             return list;
         });
-    overlays.means("picture parts laid over pictures");
+    overlays.means("images pasted over training images");
     overlays.inner = [] { return description_of(Overlay{}).infos(); };
     return d;
 }
@@ -147,17 +151,15 @@ Description<Augmentation> describe_augmentation() {
 Description<ImageSource> describe_source() {
     using S = ImageSource;
     Description<S> d;
-    path(d, "from", &S::from).required().means("a folder, an index (CSV) or an array (IDX, NPY)");
-    path(d, "labels", &S::labels).if_stated().means("of arrays: the file with the labels");
+    path(d, "from", &S::from).required().means("a folder, a CSV index, or an array file (IDX, NPY)");
+    path(d, "labels", &S::labels).if_stated().means("arrays: file with the labels");
     d.integers("shape", &S::shape, 1, 16'384)
         .if_stated()
-        .means("of arrays with flat rows: [height, width], or with channels");
-    d.truth("transposed", &S::transposed)
-        .if_stated()
-        .means("of arrays: rows and columns of each picture exchanged");
-    texts(d, "classes", &S::classes).if_stated().means("in the order they shall have; otherwise by name");
+        .means("arrays with flat rows: [height, width], or with channels");
+    d.boolean("transposed", &S::transposed).if_stated().means("arrays: transpose each image");
+    texts(d, "classes", &S::classes).if_stated().means("order of the classes; default: by name");
     d.custom(
-         "columns", "table of texts",
+         "columns", "table of strings",
          [](TableReader& reader, const std::string& k, S& s) {
              auto columns = reader.table(k);
              for (const char* meaning : {"path", "label", "part", "weight", "group"})
@@ -167,22 +169,25 @@ Description<ImageSource> describe_source() {
          },
          [](const S& s) { return Json(s.columns); })
         .if_stated()
-        .means("of an index: what its columns are called, by path, label, part, weight, group");
+        .means("CSV index: column names for path, label, part, weight, group");
     d.text("group_pattern", &S::group_pattern)
         .if_stated()
-        .means("a pattern (RE2) over the path; its first group names pictures of one object");
-    path(d, "corrections", &S::corrections).if_stated().means("a CSV of item, label and note");
-    path(d, "unlabelled", &S::unlabelled).if_stated().means("a folder of pictures without labels");
+        .means(
+            "regular expression (RE2) on the path; images with equal first capture group stay in one part");
+    path(d, "corrections", &S::corrections).if_stated().means("CSV of label corrections: item, label, note");
+    path(d, "unlabelled", &S::unlabelled).if_stated().means("folder of unlabelled images");
     return d;
 }
 
 Description<Fitting> describe_fitting() {
     Description<Fitting> d;
-    d.integer("size", &Fitting::size, 8, 1024).unit("pixels").means("of both sides");
-    d.word("fit", &Fitting::fit).means("how a picture becomes a square");
-    d.word("padding", &Fitting::padding).means("what `pad` fills up with");
-    colour(d, "padding_colour", &Fitting::padding_colour).means("of constant padding");
-    colour(d, "background", &Fitting::background).means("under transparent parts");
+    d.integer("size", &Fitting::size, 8, 1024)
+        .unit("pixels")
+        .means("width and height of the network's input");
+    d.word("fit", &Fitting::fit).means("how an image becomes a square");
+    d.word("padding", &Fitting::padding).means("fill of `pad`");
+    colour(d, "padding_colour", &Fitting::padding_colour).means("colour of constant padding");
+    colour(d, "background", &Fitting::background).means("colour behind transparent pixels");
     return d;
 }
 
@@ -190,15 +195,15 @@ Description<Composition> describe_composition() {
     using C = Composition;
     constexpr std::int64_t largest_seed = std::numeric_limits<std::int32_t>::max();
     Description<C> d;
-    d.integer("copies", &C::copies, 1, 10'000).means("new pictures of each image");
+    d.integer("copies", &C::copies, 1, 10'000).means("number of augmented copies of each image");
     d.custom(
          "seed", detail::integer_words(0, largest_seed),
          [](TableReader& reader, const std::string& k, C& c) {
              c.seed = static_cast<std::uint64_t>(reader.integer(k, std::nullopt, 0, largest_seed));
          },
          [](const C& c) { return Json(c.seed); })
-        .means("of all draws");
-    d.truth("originals", &C::originals).means("write the images themselves too");
+        .means("random seed");
+    d.boolean("originals", &C::originals).means("also write the original images");
     d.custom(
          "format", "one of png, jpeg",
          [](TableReader& reader, const std::string& k, C& c) {
@@ -206,11 +211,11 @@ Description<Composition> describe_composition() {
              reader.at(k, [&] { c.jpeg = detail::find_name(k, {"png", "jpeg"}, format) == 1; });
          },
          [](const C& c) { return Json(c.jpeg ? "jpeg" : "png"); })
-        .means("of the files; JPEG of quality 95");
-    d.table("augment", &C::augmentation).means("random changes");
+        .means("file format; JPEG with quality 95");
+    d.table("augment", &C::augmentation).means("data augmentation");
     d.check("augment", [](const TableReader&, const C& c) {
         if (c.augmentation.mixing.form != MixingForm::none)
-            throw InputError("mixing gives a picture two labels and cannot be written as a set");
+            throw InputError("'mixing' gives an image two labels, which an image set cannot hold; remove it");
     });
     return d;
 }
@@ -225,9 +230,9 @@ const Description<Composition>& description_of(const Composition&) {
 const Description<Mixing>& description_of(const Mixing&) {
     static const Description<Mixing> description = [] {
         Description<Mixing> d;
-        d.word("form", &Mixing::form).means("blend (Zhang et al. 2018) or paste (Yun et al. 2019)");
+        d.word("form", &Mixing::form).means("mixup (Zhang et al. 2018) or CutMix (Yun et al. 2019)");
         d.number("alpha", &Mixing::alpha, 0.01, 100.0)
-            .means("the share of the first picture is drawn from Beta(alpha, alpha)");
+            .means("the weight of the first image is drawn from Beta(alpha, alpha)");
         return d;
     }();
     return description;

@@ -4,13 +4,13 @@
 //     for (const Item& item : set.items) ... set.classes[item.label] ...
 //
 // Files are listed first, without opening a picture; then each is read once: its bytes are hashed, decoded
-// and reduced to a likeness. What cannot be read becomes a problem and costs nothing else.
+// and reduced to a perceptual hash. What cannot be read becomes a problem and costs nothing else.
 #pragma once
 
 #include "jevrin/base/hash.hpp"
 #include "jevrin/images/decoding.hpp"
-#include "jevrin/images/likeness.hpp"
 #include "jevrin/images/part.hpp"
+#include "jevrin/images/perceptual_hash.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -52,7 +52,7 @@ struct Item {
     std::string id;  // "PATH#HASH": stable while neither the file nor its place changes; empty until read
     ContentHash content;
     ImageFacts facts;
-    Likeness likeness;
+    PerceptualHash perceptual_hash;
     std::optional<Part> part;  // where the source puts it
     std::string group;         // pictures of one object share a group; empty: a group of its own
     double weight = 1.0;       // of its loss in training

@@ -336,7 +336,7 @@ LabelArray read_labels(const std::filesystem::path& path) {
         if (columns == 1) {
             const double value = array.at(row);
             if (!(value == std::floor(value)) || std::abs(value) > 1e9)
-                throw InputError(fmt::format("{}: label {} is {}, not a whole number", name, row, value));
+                throw InputError(fmt::format("{}: label {} is {}, not an integer", name, row, value));
             result.labels.push_back(static_cast<std::int64_t>(value));
             continue;
         }

@@ -14,8 +14,8 @@
 namespace jevrin::inline v1 {
 namespace {
 
-Units units_among(const ImageSet& set, const std::vector<std::size_t>& items, bool near_duplicates_together) {
-    const std::vector<std::size_t> first = find_units(set, near_duplicates_together);
+Units units_among(const ImageSet& set, const std::vector<std::size_t>& items, bool group_near_duplicates) {
+    const std::vector<std::size_t> first = find_units(set, group_near_duplicates);
     Units by_root;
     for (const std::size_t item : items) by_root[first[item]].push_back(item);
     Units units;
@@ -28,7 +28,7 @@ std::string count_of(std::size_t count, const char* word) {
 }
 
 void note_units(const ImageSet& set, const PartsSettings& settings, Parts& parts) {
-    if (!settings.near_duplicates_together) return;
+    if (!settings.group_near_duplicates) return;
     const std::vector<NearDuplicate> pairs = near_duplicates(set);
     if (pairs.empty()) return;
     parts.notes.push_back(
@@ -102,8 +102,7 @@ Parts given_parts(const ImageSet& set, const PartsSettings& settings, const Know
         inner.by = PartsBy::shares;
         inner.training = 1.0 - settings.validation;
         inner.test = 0.0;
-        Allotment allotment(set, inner, training,
-                            units_among(set, training, settings.near_duplicates_together));
+        Allotment allotment(set, inner, training, units_among(set, training, settings.group_near_duplicates));
         allotment.keep_known(known);
         allotment.allot();
         for (const std::size_t item : training)
@@ -129,15 +128,15 @@ Parts given_parts(const ImageSet& set, const PartsSettings& settings, const Know
 std::string PartsSettings::key() const {
     switch (by) {
         case PartsBy::given:
-            return fmt::format("given {} {} {}", validation, seed, near_duplicates_together);
+            return fmt::format("given {} {} {}", validation, seed, group_near_duplicates);
         case PartsBy::folds:
-            return fmt::format("{} folds {} {} {}", folds, test, seed, near_duplicates_together);
+            return fmt::format("{} folds {} {} {}", folds, test, seed, group_near_duplicates);
         case PartsBy::shares:
         case PartsBy::counts:
             break;
     }
     return fmt::format("{} {} {} {} {} {}", by == PartsBy::shares ? "shares" : "counts", training, validation,
-                       test, seed, near_duplicates_together);
+                       test, seed, group_near_duplicates);
 }
 
 Parts Parts::with_fold(std::int64_t fold) const {
@@ -151,7 +150,7 @@ const std::vector<std::size_t>& Parts::of(Part part) const {
     return part == Part::training ? training : part == Part::validation ? validation : test;
 }
 
-std::vector<std::size_t> find_units(const ImageSet& set, bool near_duplicates_together) {
+std::vector<std::size_t> find_units(const ImageSet& set, bool group_near_duplicates) {
     Alike units(set.items.size());
     for (const auto& group : exact_duplicates(set))
         for (const std::size_t item : group) units.join(group[0], item);
@@ -159,7 +158,7 @@ std::vector<std::size_t> find_units(const ImageSet& set, bool near_duplicates_to
     for (std::size_t i = 0; i < set.items.size(); ++i)
         if (const std::string& group = set.items[i].group; !group.empty())
             units.join(groups.emplace(group, i).first->second, i);
-    if (near_duplicates_together)
+    if (group_near_duplicates)
         for (const NearDuplicate& pair : near_duplicates(set)) units.join(pair.first, pair.second);
     return units.all();
 }
@@ -168,7 +167,7 @@ Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings, cons
     if (settings.by == PartsBy::given) return given_parts(set, settings, known);
     std::vector<std::size_t> items(set.items.size());
     std::iota(items.begin(), items.end(), std::size_t{0});
-    Allotment allotment(set, settings, items, units_among(set, items, settings.near_duplicates_together));
+    Allotment allotment(set, settings, items, units_among(set, items, settings.group_near_duplicates));
     allotment.keep_known(known);
     allotment.allot();
     allotment.require_all_classes();

@@ -31,7 +31,7 @@ struct PartsSettings {
     std::int64_t folds = 0;
     std::int64_t fold = 1;  // 1 to folds: the one that is validation
     std::uint64_t seed = 1;
-    bool near_duplicates_together = true;
+    bool group_near_duplicates = true;
 
     // Names what determines the place of an item, whichever fold is validation.
     std::string key() const;
@@ -64,6 +64,6 @@ Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings = {},
                         const KnownPlaces& known = {});
 
 // The units of a set: for each item the lowest index of those it stays together with.
-std::vector<std::size_t> find_units(const ImageSet& set, bool near_duplicates_together);
+std::vector<std::size_t> find_units(const ImageSet& set, bool group_near_duplicates);
 
 }  // namespace jevrin::inline v1

@@ -19,9 +19,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// What every likeness is taken from, whatever the plan says of size and fit.
-Fitting likeness_fitting() {
-    return {.size = likeness_side, .fit = Fit::stretch, .channels = 1};
+// What every perceptual_hash is taken from, whatever the plan says of size and fit.
+Fitting hash_image_fitting() {
+    return {.size = hash_image_side, .fit = Fit::stretch, .channels = 1};
 }
 
 FileContent read_content(const fs::path& file) {
@@ -30,7 +30,7 @@ FileContent read_content(const fs::path& file) {
     content.hash = hash_of(bytes);
     try {
         content.facts = read_facts(bytes);
-        content.likeness = likeness_of(fit_picture(bytes, likeness_fitting()));
+        content.perceptual_hash = perceptual_hash_of(fit_picture(bytes, hash_image_fitting()));
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -62,7 +62,7 @@ FileContent content_of_element(const PictureArray& array, std::int64_t index) {
     try {
         const Image image = array.image(index);
         content.hash = hash_of(std::as_bytes(std::span(image.pixels)));
-        content.likeness = likeness_of(fit_picture(image, likeness_fitting()));
+        content.perceptual_hash = perceptual_hash_of(fit_picture(image, hash_image_fitting()));
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -73,7 +73,7 @@ void set_content(Item& item, const FileContent& content) {
     item.id = item.path + "#" + content.hash.text();
     item.content = content.hash;
     item.facts = content.facts;
-    item.likeness = content.likeness;
+    item.perceptual_hash = content.perceptual_hash;
 }
 
 // Items whose problem is not empty move to the problems.

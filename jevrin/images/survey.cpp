@@ -60,7 +60,7 @@ Survey survey_images(const ImageSet& set) {
     for (std::size_t i = 0; i < set.items.size(); ++i)
         if (set.items[i].label != set.items[first[i]].label)
             survey.label_conflicts.push_back(
-                {first[i], i, distance(set.items[first[i]].likeness, set.items[i].likeness)});
+                {first[i], i, distance(set.items[first[i]].perceptual_hash, set.items[i].perceptual_hash)});
     return survey;
 }
 

@@ -22,7 +22,7 @@ struct Survey {
     std::vector<std::int64_t> counts;  // by class
     std::size_t commonest = 0;         // class
     std::size_t rarest = 0;            // class
-    double majority_accuracy = 0.0;    // of always guessing the commonest class
+    double majority_accuracy = 0.0;    // of always predicting the majority class
     double imbalance = 1.0;            // the commonest class has so many times the images of the rarest
 
     std::size_t smallest_item = 0;  // by area

@@ -265,6 +265,29 @@ void bring_runs_to_version_7(SQLite::Database& database) {
     database.exec("DROP TABLE runs_before");
 }
 
+// Writes settings and identities with the keys of this version. An identity that was kept because another run
+// has the one of its settings stays what it is.
+void rename_keys_of_runs(SQLite::Database& database) {
+    SQLite::Statement query(database, "SELECT id, settings, identity FROM runs");
+    SQLite::Statement update(database,
+                             "UPDATE OR IGNORE runs SET settings = ?2, identity = ?3 WHERE id = ?1");
+    while (query.executeStep()) {
+        const std::string text = query.getColumn(1);
+        const std::string identity = query.getColumn(2);
+        if (identity == text) continue;
+        try {
+            const RunSettings settings = parse_settings(text);
+            update.bind(1, query.getColumn(0).getInt64());
+            update.bind(2, to_text(settings));
+            update.bind(3, identity_of(settings));
+            update.exec();
+            update.reset();
+        } catch (const InputError&) {
+            // Recorded by a program of its own: its settings stay what they are.
+        }
+    }
+}
+
 int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
@@ -384,6 +407,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 5) database->exec(from_version_5);
             if (now <= 5) database->exec(tables_of_version_6);
             if (now <= 6) bring_runs_to_version_7(*database);
+            if (now == 7) rename_keys_of_runs(*database);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

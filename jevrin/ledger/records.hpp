@@ -16,10 +16,11 @@ namespace jevrin::inline v1 {
 
 // One finished epoch of a run, which is what lies between two validations, as curves show it.
 struct EpochRecord {
-    std::int64_t epoch = 0;      // from 1
-    std::int64_t step = 0;       // of the run, so many were done
-    double training_loss = 0.0;  // cross-entropy as the weights moved; so are the other training figures
-    double objective = 0.0;      // what was minimised: weighted, smoothed, focal
+    std::int64_t epoch = 0;  // from 1
+    std::int64_t step = 0;   // of the run, so many were done
+    double training_loss =
+        0.0;  // cross-entropy, running average during the epoch, as are the other training scores
+    double objective = 0.0;  // what was minimised: weighted, smoothed, focal
     MetricScores training_scores;
     double validation_loss = 0.0;
     double learning_rate = 0.0;  // of the last step
@@ -41,7 +42,8 @@ RecordedEpoch recorded_epoch(EpochRecord epoch, ConfusionMatrix validation);
 
 // The metric on validation, as recorded.
 double validation_score(const EpochRecord& epoch, Metric metric);
-// The metric on training, as the weights moved. Ledgers before version 4 kept only accuracy: then it is that.
+// The metric on the training part, running average during the epoch. Ledgers before version 4 kept only
+// accuracy: then it is that.
 double training_score(const EpochRecord& epoch, Metric metric);
 
 // Something a reader should know, said when it arose.

@@ -16,19 +16,22 @@ Description<Candidate> describe_candidate() {
     Description<C> d;
     d.word("regime", &C::regime)
         .required()
-        .means("what trains: everything, the head, or the end of the backbone");
+        .means(
+            "which weights train: all from random initialisation, the head, or the last part of the "
+            "backbone");
     d.text("train_from", &C::train_from)
         .if_stated()
         .written_if(is_partial)
-        .means("partial: the stage or layer where training begins");
+        .means("partial: the first stage or layer that trains");
     d.integer("train_last", &C::train_last, 0, 10'000)
         .if_stated()
         .written_if(is_partial)
-        .means("partial: so many weighted layers of the backbone, from its end");
-    d.number("train_share", &C::train_share, 0.0, 1.0)
+        .means("partial: number of layers with weights that train, counted from the end of the backbone");
+    d.number("train_fraction", &C::train_fraction, 0.0, 1.0)
         .if_stated()
         .written_if(is_partial)
-        .means("partial: the least end of the backbone that holds this share of its parameters");
+        .means("partial: smallest number of last layers that hold this fraction of the backbone's parameters")
+        .was("train_share");
     auto& unfreezing = d.custom(
         "unfreeze", "list of tables",
         [](TableReader& reader, const std::string& k, C& c) {
@@ -37,7 +40,7 @@ Description<Candidate> describe_candidate() {
                 const auto step = read_settings(table, Unfreezing{});
                 table.at("epoch", [&] {
                     if (!c.unfreezing.empty() && c.unfreezing.back().epoch >= step.epoch)
-                        throw InputError("the epochs of 'unfreeze' must rise");
+                        throw InputError("the epochs of 'unfreeze' must increase");
                 });
                 c.unfreezing.push_back(step);
             }
@@ -47,15 +50,16 @@ Description<Candidate> describe_candidate() {
             for (const Unfreezing& step : c.unfreezing) list.push_back(complete_json(step));
             return list;
         });
-    unfreezing.if_stated().written_if(is_partial).means("partial: stages that join in epoch by epoch");
+    unfreezing.if_stated().written_if(is_partial).means("partial: gradual unfreezing, epoch by epoch");
     unfreezing.inner = [] { return description_of(Unfreezing{}).infos(); };
-    d.integer("head_first", &C::head_first, 0, 100'000)
+    d.integer("head_only_epochs", &C::head_only_epochs, 0, 100'000)
         .written_if(is_partial)
         .unit("epochs")
-        .means("partial: in which only the head trains, at the beginning");
+        .means("partial: epochs at the beginning in which only the head trains")
+        .was("head_first");
     d.word("normalisation", &C::normalisation)
         .written_if(is_partial)
-        .means("partial: whether normalisation follows the batches or keeps its statistics");
+        .means("partial: batch normalisation with statistics of the batch, or with the pretrained ones");
     d.custom(
          "learning_rate_factors", "table of numbers from 0 to 1000",
          [](TableReader& reader, const std::string& k, C& c) {
@@ -70,24 +74,27 @@ Description<Candidate> describe_candidate() {
              return json;
          })
         .if_stated()
-        .means("of the learning rate, by stage or layer");
+        .means("learning-rate factor of a stage or layer");
     auto& network = d.custom(
         "network", "table",
         [](TableReader& reader, const std::string& k, C& c) {
             if (auto table = reader.table(k)) c.network = read_architecture(*table);
         },
         [](const C& c) { return c.network ? complete_json(*c.network) : Json(); });
-    network.if_stated().means("scratch: instead of the backbone's architecture");
+    network.if_stated().means("scratch: the network to train; default: the architecture of the backbone");
     network.canonical = [](const C& c) { return c.network ? canonical_json(*c.network) : Json(); };
     d.word("last_layer", &C::last_layer)
         .was("learner")
         .written_if(solves)
-        .means("frozen: trained with the rest of the head, or solved");
-    d.number("penalty", &C::penalty, 0.0, 1e9)
-        .written_if(solves)
-        .means("logistic regression: of the squared weights on standardised features");
-    d.table("head", &C::head).means("what stands between the backbone and the classes");
-    d.table("training", &C::training).means("what differs from the plan's [training]");
+        .means("frozen: the last layer is trained by the optimiser, or fitted as logistic regression");
+    d.number("l2_regularisation", &C::l2_regularisation, 0.0, 1e9)
+        .only_for("logistic regression", solves)
+        .was("penalty")
+        .means(
+            "l2_regularisation / 2 x squared weights is added to the summed cross-entropy; features are "
+            "standardised");
+    d.table("head", &C::head).means("layers between the backbone and the classes");
+    d.table("training", &C::training).means("training settings that differ from [training]");
     return d;
 }
 
@@ -96,8 +103,10 @@ Description<Candidate> describe_candidate() {
 const Description<Unfreezing>& description_of(const Unfreezing&) {
     static const Description<Unfreezing> description = [] {
         Description<Unfreezing> d;
-        d.integer("epoch", &Unfreezing::epoch, 1, 100'000).required().means("at whose beginning it joins");
-        d.text("from", &Unfreezing::from).required().means("the stage or layer where training begins");
+        d.integer("epoch", &Unfreezing::epoch, 1, 100'000).required().means("epoch from which on it trains");
+        d.text("from", &Unfreezing::from)
+            .required()
+            .means("the first stage or layer that trains from then on");
         return d;
     }();
     return description;

@@ -19,8 +19,8 @@ void require_whole(const TableReader& reader, const PartsSettings& parts) {
     for (const double count : {parts.training, parts.validation, parts.test})
         if (count != std::floor(count))
             throw InputError(
-                fmt::format("{}: the parts mix shares (below 1) and numbers of images per class; use one "
-                            "of them",
+                fmt::format("{}: the parts mix fractions (below 1) and numbers of images per class; use "
+                            "one of them",
                             reader.place()));
 }
 
@@ -31,8 +31,8 @@ std::vector<std::int64_t> read_folds(TableReader& reader, std::int64_t count) {
         const std::string word = reader.text("fold");
         reader.at("fold", [&] {
             if (word != "each")
-                throw InputError(fmt::format(
-                    "fold is '{}'; it may be a number, a list of numbers or \"each\"", printable(word)));
+                throw InputError(fmt::format("fold is '{}'; use a number, a list of numbers or \"each\"",
+                                             printable(word)));
         });
         for (std::int64_t fold = 1; fold <= count; ++fold) folds.push_back(fold);
     } else if (reader.holds_list("fold")) {
@@ -49,7 +49,7 @@ std::vector<std::int64_t> read_folds(TableReader& reader, std::int64_t count) {
 
 PartsSettings read_part_table(TableReader& reader, std::vector<std::int64_t>& folds) {
     PartsSettings parts;
-    if (reader.truth("given", false)) {
+    if (reader.boolean("given", false)) {
         parts.by = PartsBy::given;
         parts.validation = reader.number("validation", 0.0, 0.0, 0.9);
     } else if (reader.has("folds")) {
@@ -69,7 +69,7 @@ PartsSettings read_part_table(TableReader& reader, std::vector<std::int64_t>& fo
             require_whole(reader, parts);
         } else if (const double sum = parts.training + parts.validation + parts.test; sum > 1.0 + 1e-9) {
             throw InputError(
-                fmt::format("{}: the parts sum to {}; they may sum to at most 1", reader.place(), sum));
+                fmt::format("{}: the parts sum to {}; the sum must not exceed 1", reader.place(), sum));
         }
     }
     reader.finish();
@@ -82,7 +82,7 @@ std::optional<PartsSettings> read_parts(TableReader& reader, std::vector<std::in
         return reader.at("parts", [&]() -> std::optional<PartsSettings> {
             if (word != "given")
                 throw InputError(
-                    fmt::format("parts is '{}'; it may be \"given\" or a table of shares", printable(word)));
+                    fmt::format("parts is '{}'; use \"given\" or a table of fractions", printable(word)));
             return PartsSettings{.by = PartsBy::given, .validation = 0.0};
         });
     }
@@ -120,17 +120,21 @@ Description<ImagesPlan> describe_images() {
          [](TableReader& reader, const std::string&, I& i) { i.parts = read_parts(reader, i.folds); },
          [](const I& i) { return i.parts ? parts_json(*i.parts) : Json(); })
         .if_stated()
-        .means("shares or numbers per class of training, validation and test; or folds, fold, test");
+        .means(
+            "fractions or items per class of training, validation and test; or cross-validation: folds, "
+            "fold, test");
     d.custom(
-         "division_seed", detail::integer_words(0, std::numeric_limits<std::int32_t>::max()),
+         "split_seed", detail::integer_words(0, std::numeric_limits<std::int32_t>::max()),
          [](TableReader& reader, const std::string& k, I& i) {
-             i.division_seed = static_cast<std::uint64_t>(
+             i.split_seed = static_cast<std::uint64_t>(
                  reader.integer(k, std::nullopt, 0, std::numeric_limits<std::int32_t>::max()));
          },
-         [](const I& i) { return Json(i.division_seed); })
-        .means("which items go to which part");
-    d.truth("near_duplicates_together", &I::near_duplicates_together)
-        .means("pictures that look alike stay in one part");
+         [](const I& i) { return Json(i.split_seed); })
+        .means("seed of the random split into parts")
+        .was("division_seed");
+    d.boolean("group_near_duplicates", &I::group_near_duplicates)
+        .means("keep near-duplicates in the same part")
+        .was("near_duplicates_together");
     d.include(&I::fitting);
     d.custom(
          "channels", "1 (grey) or 3 (colour)",
@@ -142,7 +146,7 @@ Description<ImagesPlan> describe_images() {
              i.fitting.channels = *i.channels;
          },
          [](const I& i) { return Json(i.fitting.channels); })
-        .means("those of the backbone, or of the images, unless stated")
+        .means("default: those of the backbone, otherwise those of the images")
         .info.shows_default = false;
     d.custom(
          "scaling", "\"training\", \"unit\", or { mean, deviation }",
@@ -150,8 +154,9 @@ Description<ImagesPlan> describe_images() {
          [](const I&) { return Json(); })
         .written_if([](const I&) { return false; })
         .means(
-            "how bytes become numbers: by the training part, to 0 to 1, or by stated numbers; a pretrained "
-            "backbone keeps its own unless stated");
+            "input normalisation: mean and deviation of the training part, scaling to [0, 1], or given "
+            "values; "
+            "default for a pretrained backbone: its own");
     return d;
 }
 
@@ -169,7 +174,7 @@ StatedScaling read_scaling(TableReader& reader, const std::string& key) {
             if (word == "training") return StatedScaling{ScalingKind::training, {}};
             if (word == "unit") return StatedScaling{ScalingKind::unit, {}};
             throw InputError(fmt::format(
-                "scaling is '{}'; it may be \"training\", \"unit\" or {{ mean = [..], deviation = [..] }}",
+                "scaling is '{}'; use \"training\", \"unit\" or {{ mean = [..], deviation = [..] }}",
                 printable(word)));
         });
     }

@@ -22,8 +22,8 @@ struct ImagesPlan {
     // Not stated: as the source gives them, otherwise the default shares.
     std::optional<PartsSettings> parts;
     std::vector<std::int64_t> folds = {};  // which are validation in turn, each in runs of its own
-    std::uint64_t division_seed = 1;       // which items go to which part
-    bool near_duplicates_together = true;
+    std::uint64_t split_seed = 1;          // which items go to which part
+    bool group_near_duplicates = true;
     // Its channels are those of the backbone, or of the images, unless stated.
     Fitting fitting;
     std::optional<int> channels;

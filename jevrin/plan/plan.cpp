@@ -27,9 +27,6 @@ void settle_last_layer(const TableReader& reader, Candidate& candidate) {
                 "logistic regression works on the features of a frozen backbone and has neither 'head' nor "
                 "'training'");
     });
-    reader.at("penalty", [&] {
-        if (reader.has("penalty") && !solves) throw InputError("'penalty' belongs to logistic regression");
-    });
     if (solves) candidate.training = {.epochs = 1, .fraction = candidate.training.fraction};
 }
 
@@ -39,25 +36,28 @@ void check_freezing(const TableReader& reader, const Candidate& candidate) {
         throw InputError(fmt::format("{}: candidate '{}' {}", candidate.place, candidate.name, why));
     };
     int places = 0;
-    for (const char* key : {"train_from", "train_last", "train_share", "unfreeze"}) {
+    for (const char* key : {"train_from", "train_last", "train_fraction", "unfreeze"}) {
         if (!reader.has(key)) continue;
         ++places;
         if (!partial)
             refuse(fmt::format("is {} and cannot have '{}'; only partial candidates have it",
                                name_of(candidate.regime), key));
     }
-    if (!partial && candidate.head_first > 0)
-        refuse(fmt::format("is {} and cannot have 'head_first'; only partial candidates have it",
+    if (!partial && candidate.head_only_epochs > 0)
+        refuse(fmt::format("is {} and cannot have 'head_only_epochs'; only partial candidates have it",
                            name_of(candidate.regime)));
     if (partial && places != 1)
         refuse(
             "is partial and needs one of 'train_from' (the stage where training begins), 'train_last', "
-            "'train_share' and 'unfreeze'");
-    if (!candidate.unfreezing.empty() && candidate.head_first > 0)
+            "'train_fraction' and 'unfreeze'");
+    if (!candidate.unfreezing.empty() && candidate.head_only_epochs > 0)
         refuse(
-            "has both 'unfreeze' and 'head_first'; give 'unfreeze' the epoch at which the first stage joins");
-    if (partial && candidate.training.steps == 0 && candidate.head_first >= candidate.training.epochs)
-        refuse("trains only its head in all of its epochs; make 'head_first' smaller, or the regime frozen");
+            "has both 'unfreeze' and 'head_only_epochs'; give 'unfreeze' the epoch at which the first stage "
+            "joins");
+    if (partial && candidate.training.steps == 0 && candidate.head_only_epochs >= candidate.training.epochs)
+        refuse(
+            "trains only its head in all of its epochs; make 'head_only_epochs' smaller, or the regime "
+            "frozen");
     if (candidate.regime == Regime::scratch && candidate.training.views > 0)
         refuse("trains everything, so fixed 'views' spare it nothing; leave them to frozen and partial ones");
     if (candidate.regime != Regime::partial && reader.has("normalisation"))

@@ -45,11 +45,11 @@ struct Candidate {
     Regime regime = Regime::scratch;
     std::string backbone;  // its name; empty: no backbone
     // partial, where training begins: a stage or layer, or so many weighted layers of the backbone from its
-    // end, or the least end of it that holds this share of its parameters.
+    // end, or the smallest number of its last layers that holds this fraction of its parameters.
     std::string train_from;
     std::int64_t train_last = 0;
-    double train_share = 0.0;
-    std::int64_t head_first = 0;         // partial: epochs at the beginning in which only the head trains
+    double train_fraction = 0.0;
+    std::int64_t head_only_epochs = 0;   // partial: epochs at the beginning in which only the head trains
     std::vector<Unfreezing> unfreezing;  // partial, instead of one place; epochs rise
     NormalisationMode normalisation = NormalisationMode::adapting;
     std::vector<std::pair<std::string, double>> rate_factors;  // of stages or layers
@@ -57,7 +57,9 @@ struct Candidate {
     bool head_stated = false;
     std::optional<Architecture> network;  // scratch: instead of the backbone's architecture
     LastLayer last_layer = LastLayer::trained;
-    double penalty = 1.0;  // logistic regression: of the squared weights on standardised features
+    // Logistic regression: l2_regularisation / 2 times the squared weights is added to the summed
+    // cross-entropy, on standardised features.
+    double l2_regularisation = 1.0;
     TrainingSettings training;
     std::string place;  // "FILE:LINE:COLUMN", for messages
 };

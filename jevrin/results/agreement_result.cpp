@@ -15,16 +15,17 @@ namespace jevrin::inline v1 {
 namespace {
 
 std::string spoken_group(const AgreementQuery& query) {
-    if (query.regime) return fmt::format("that only runs of regime '{}' get right", name_of(*query.regime));
+    if (query.regime)
+        return fmt::format("that only runs of regime '{}' classify correctly", name_of(*query.regime));
     switch (query.group) {
         case ItemGroup::missed:
-            return "that no run gets right";
+            return "that no run classifies correctly";
         case ItemGroup::known:
-            return "that all runs get right";
+            return "that all runs classify correctly";
         case ItemGroup::disputed:
-            return "that some runs get right";
+            return "that some runs classify correctly";
         case ItemGroup::only_regime:
-            return "that only one regime gets right";
+            return "that only one regime classifies correctly";
     }
     unhandled(query.group);
 }
@@ -44,12 +45,12 @@ std::string counts(const Agreement& agreement) {
     const auto many = [&](ItemGroup group, std::optional<Regime> regime = std::nullopt) {
         return items_in(agreement, group, regime).size();
     };
-    std::string text =
-        fmt::format("of {} items all runs get {} right, some {}, none {}\n", agreement.items.size(),
-                    many(ItemGroup::known), many(ItemGroup::disputed), many(ItemGroup::missed));
+    std::string text = fmt::format("of {} items, {} are correct in all runs, {} in some, {} in none\n",
+                                   agreement.items.size(), many(ItemGroup::known), many(ItemGroup::disputed),
+                                   many(ItemGroup::missed));
     if (agreement.regimes.size() > 1)
         for (const Regime regime : agreement.regimes)
-            text += fmt::format("only {} gets right: {}\n", name_of(regime),
+            text += fmt::format("correct in {} only: {}\n", name_of(regime),
                                 many(ItemGroup::only_regime, regime));
     return text;
 }
@@ -147,7 +148,7 @@ std::string to_text(const AgreementResult& result, const TextForm& form) {
     std::string text = counts(result.agreement) + "\n" + kappa_table(result) + "\n" + result.what() + "\n";
     const std::size_t rows = form.rows_of(result.selected.size());
     if (rows > 0) {
-        ResultTable table({"item", "label", "right", "mostly called", "by", "right by regime"}, {2, 4});
+        ResultTable table({"item", "label", "right", "most predicted", "by", "correct by regime"}, {2, 4});
         for (const auto& [item, id] : result.selected)
             table.add({name_cell(path_of_item(id), 60), name_cell(classes.at(item.label), 24),
                        fmt::format("{}/{}", item.right, item.runs),

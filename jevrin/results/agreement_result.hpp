@@ -27,7 +27,7 @@ struct AgreementResult {
     std::vector<std::string> candidates;  // of the study, as letters count them
     std::vector<std::string> set_apart;   // what is not compared, in sentences
 
-    // "12 items that no run gets right".
+    // "12 items that no run classifies correctly".
     std::string what() const;
     std::string title() const;
 };

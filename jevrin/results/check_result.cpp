@@ -75,7 +75,8 @@ std::string describe_settings(const Json& table) {
 
 std::string settings_lines(const Candidate& candidate) {
     if (candidate.last_layer == LastLayer::logistic_regression)
-        return fmt::format("  logistic regression on frozen features, penalty {}\n", candidate.penalty);
+        return fmt::format("  logistic regression on frozen features, L2 regularisation {}\n",
+                           candidate.l2_regularisation);
     std::string hidden;
     for (const std::int64_t size : candidate.head.hidden) hidden += fmt::format("hidden {}, ", size);
     Json training = complete_json(candidate.training);
@@ -109,7 +110,7 @@ std::string layer_lines(const CandidateCheck& c) {
         total.multiplications += layer.multiplications;
         total.bytes += layer.bytes;
     }
-    table.add({"total", fmt::format("{} of the parameters train", with_commas(c.trainable_parameters)), "",
+    table.add({"total", fmt::format("{} trainable", with_commas(c.trainable_parameters)), "",
                with_commas(total.parameters), with_commas(total.multiplications), spoken_bytes(total.bytes),
                ""});
     return table.text();
@@ -146,8 +147,8 @@ const CandidateCheck& CheckResult::shown() const {
 
 std::string CheckResult::figure_title() const {
     const CandidateCheck& c = shown();
-    return fmt::format("{}: {} ({}), {} parameters, {} of them train", plan.name, c.candidate,
-                       name_of(c.regime), with_commas(c.parameters), with_commas(c.trainable_parameters));
+    return fmt::format("{}: {} ({}), {} parameters, {} trainable", plan.name, c.candidate, name_of(c.regime),
+                       with_commas(c.parameters), with_commas(c.trainable_parameters));
 }
 
 CheckResult report_check(const Materials& materials, const std::string& candidate) {
@@ -181,16 +182,17 @@ std::string to_json(const CheckResult& result) {
 std::string to_text(const CheckResult& result, const TextForm&) {
     const PlanCheck& check = result.check;
     const Plan& plan = result.plan;
-    std::string text = fmt::format("plan '{}' is sound: {}, about {} to train on this machine\n", plan.name,
+    std::string text = fmt::format("plan '{}' is valid: {}, about {} to train on this machine\n", plan.name,
                                    plural(check.runs, "run"), spoken_seconds(check.seconds));
     text += fmt::format(
         "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
         check.part_sizes[0], check.part_sizes[1], check.part_sizes[2], result.classes,
         plan.images.fitting.size, plan.images.fitting.size, name_of(plan.images.fitting.fit),
         plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric));
-    text += candidates_table(result) +
-            "operations: multiplications forward, for one image; batch <=: the largest that fits the memory "
-            "(all: the training part)\n";
+    text +=
+        candidates_table(result) +
+        "operations: multiplications forward, for one image; batch <=: the largest batch that fits in memory "
+        "(all: the training part)\n";
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
         text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", check.candidates[i].candidate,

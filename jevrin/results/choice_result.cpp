@@ -41,7 +41,7 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"multiplications", c.multiplications},
                  {"model_bytes", c.model_bytes},
                  {"cost", number(c.cost(cost))},
-                 {"on_front", c.on_front},
+                 {"pareto_optimal", c.pareto_optimal},
                  {"told_apart", c.told_apart}};
     if (c.behind) json["behind_best"] = to_json(c.behind);
     return json;
@@ -84,7 +84,7 @@ std::string standing(const Choice& choice, const RankedCandidate& c) {
     if (&c == &choice.ranking.front()) return "best";
     if (!c.behind) return "not comparable";
     if (c.told_apart) return "behind";
-    return c.behind->seeds < fewest_seeds ? "too few seeds" : "not told apart";
+    return c.behind->seeds < fewest_seeds ? "too few seeds" : "not separated";
 }
 
 std::string cost_cell(const RankedCandidate& c, Cost cost) {
@@ -117,7 +117,7 @@ std::string cost_head(Cost cost) {
 
 std::string pairs_text(const std::vector<CandidatePair>& pairs, const TextForm& form) {
     ResultTable table(
-        {"first", "second", "lead of the first", "p", "items: first only", "second only", "exact p"},
+        {"first", "second", "difference", "p", "only first correct", "only second correct", "McNemar p"},
         {3, 4, 5, 6});
     for (const CandidatePair& pair : pairs) {
         if (pair.lead)
@@ -193,7 +193,7 @@ ResultTable to_table(const ChoiceResult& result) {
                        csv_only("runs"),
                        {.key = "seeds", .head = "seeds", .align = Align::right},
                        text_only(cost_head(choice.cost), Align::right),
-                       text_only("front"),
+                       text_only("Pareto"),
                        text_only("behind the best by"),
                        csv_only("behind_best"),
                        csv_only("behind_low"),
@@ -205,7 +205,7 @@ ResultTable to_table(const ChoiceResult& result) {
                        csv_only("trainable_parameters"),
                        csv_only("multiplications"),
                        csv_only("model_bytes"),
-                       csv_only("on_front")});
+                       csv_only("pareto_optimal")});
     const auto exact = [](double value) { return fmt::format("{}", value); };
     for (const RankedCandidate& c : choice.ranking)
         table.add(
@@ -218,7 +218,7 @@ ResultTable to_table(const ChoiceResult& result) {
              std::to_string(c.runs),
              std::to_string(c.seeds),
              cost_cell(c, choice.cost),
-             c.on_front ? "*" : "",
+             c.pareto_optimal ? "*" : "",
              lead_cell(c.behind),
              c.behind ? exact(c.behind->mean) : "",
              c.behind ? exact(c.behind->interval.low) : "",
@@ -230,7 +230,7 @@ ResultTable to_table(const ChoiceResult& result) {
              std::to_string(c.trainable_parameters),
              std::to_string(c.multiplications),
              std::to_string(c.model_bytes),
-             c.on_front ? "true" : "false"});
+             c.pareto_optimal ? "true" : "false"});
     return table;
 }
 
@@ -241,7 +241,7 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
         wrapped(choice.summary, form.width) + "\n" + to_table(result).text(shown) +
         form.and_more(choice.ranking.size() - shown, "candidates") +
         fmt::format(
-            "\nintervals over seeds and items; p corrected for {}; front *: no other is better "
+            "\nintervals over seeds and items; p corrected for {}; Pareto *: no other candidate is better "
             "at the same cost or less\n",
             plural(std::ssize(choice.ranking) - 1, "comparison"));
     // Behind the verdict and one sentence a candidate stand those about what is set apart.

@@ -76,9 +76,9 @@ std::string confusions(const ClassesResult& result) {
     const std::vector<std::string>& classes = result.of.classes();
     const std::vector<Confusion> cells = strongest_confusions(result.matrix(), most);
     if (cells.empty()) return "no mistakes\n";
-    std::string text = "strongest confusions:\n";
+    std::string text = "most frequent confusions:\n";
     for (const Confusion& confusion : cells)
-        text += fmt::format("  {} called {}: {} of {}\n", shortened(classes[confusion.true_class], 40),
+        text += fmt::format("  {} predicted as {}: {} of {}\n", shortened(classes[confusion.true_class], 40),
                             shortened(classes[confusion.predicted], 40), confusion.count, confusion.support);
     return text;
 }

@@ -16,7 +16,7 @@ std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::st
     std::string text;
     constexpr std::size_t most = 3;
     for (const Confusion& cell : strongest_confusions(matrix, most))
-        text += fmt::format("{}{} called {}: {} of {}", text.empty() ? "most confused: " : "; ",
+        text += fmt::format("{}{} predicted as {}: {} of {}", text.empty() ? "most confused: " : "; ",
                             shortened(classes[cell.true_class], 40), shortened(classes[cell.predicted], 40),
                             cell.count, cell.support);
     return text.empty() ? "no mistakes\n" : text + "\n";
@@ -34,7 +34,7 @@ std::string ConfusionResult::title() const {
     const std::string what =
         runs.size() == 1
             ? fmt::format("{}, {} part, epoch {}", printable(runs[0].name()), name_of(part), shown.epoch)
-            : fmt::format("{} added up, {} part", plural(std::ssize(runs), "run"), name_of(part));
+            : fmt::format("sum of {}, {} part", plural(std::ssize(runs), "run"), name_of(part));
     return fmt::format("{}: {} of {} right", what, shown.matrix.correct(), shown.matrix.total());
 }
 
@@ -98,7 +98,7 @@ std::vector<ConfusionFrame> confusion_frames(const Ledger& ledger, const RunReco
     for (std::size_t k = 0; k < count; ++k) {
         const RecordedEpoch& epoch = epochs[count == 1 ? 0 : k * (epochs.size() - 1) / (count - 1)];
         frames.push_back(
-            {epoch.validation, fmt::format("epoch {}{}: {} of {} right", epoch.epoch,
+            {epoch.validation, fmt::format("epoch {}{}: {} of {} correct", epoch.epoch,
                                            run.best && run.best->epoch == epoch.epoch ? " (best)" : "",
                                            epoch.validation.correct(), epoch.validation.total())});
     }
@@ -144,7 +144,7 @@ ResultTable to_table(const MatrixMeanResult& result) {
 std::string to_text(const MatrixMeanResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.context.study.classes;
     const MatrixSpread& spread = result.spread;
-    ResultTable table({"true", "called", "mean share", "deviation over runs"}, {2, 3});
+    ResultTable table({"true", "called", "mean share", "standard deviation"}, {2, 3});
     for (std::size_t i = 0; i < classes.size(); ++i)
         for (std::size_t j = 0; j < classes.size(); ++j)
             if (spread.mean[i][j] > 0.0)

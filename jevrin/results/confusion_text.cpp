@@ -52,9 +52,9 @@ std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<
     if (name_width + matrix.classes() * (cell + 1) + scores_width > std::max<std::size_t>(width, 100)) {
         constexpr std::size_t most = 20;
         std::string text =
-            fmt::format("{} classes do not fit the terminal; the fullest cells are\n", matrix.classes());
+            fmt::format("{} classes do not fit the terminal; the largest cells are\n", matrix.classes());
         for (const Confusion& confusion : strongest_confusions(matrix, most))
-            text += fmt::format("  {} called {}: {} of {}\n", name_cut(classes, confusion.true_class),
+            text += fmt::format("  {} predicted as {}: {} of {}\n", name_cut(classes, confusion.true_class),
                                 name_cut(classes, confusion.predicted), confusion.count, confusion.support);
         return text;
     }

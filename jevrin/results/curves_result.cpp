@@ -35,8 +35,8 @@ std::string summary_line(const RunCurves& curves, Metric metric) {
     if (!run.best) return fmt::format("{}: no epoch is finished yet\n", run.name());
     const EpochRecord& last = curves.epochs.back();
     return fmt::format(
-        "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last loss {:.3f} on training, {:.3f} on "
-        "validation\n",
+        "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last training loss {:.3f}, validation loss "
+        "{:.3f}\n",
         run.name(), run.epochs, run.planned_epochs, spoken_metric(metric),
         score(run.best->validation, metric), run.best->epoch, last.training_loss, last.validation_loss);
 }
@@ -53,7 +53,7 @@ CurvesResult report_curves(const Ledger& ledger, const StudyRecord& study,
     if (view.quantities.empty()) view.quantities = {CurveQuantity::loss, quantity_of(study.metric)};
     constexpr std::size_t most = 4;
     if (view.quantities.size() > most)
-        throw InputError(fmt::format("{} quantities are too many for one picture; give at most {}",
+        throw InputError(fmt::format("{} quantities are too many for one figure; give at most {}",
                                      view.quantities.size(), most));
     CurvesResult result{.context = context_of(ledger, study),
                         .curves = {},

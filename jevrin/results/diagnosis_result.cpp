@@ -31,7 +31,7 @@ DiagnosisResult report_diagnoses(const Ledger& ledger, const StudyRecord& study,
     DiagnosisResult result;
     for (const RunRecord& run : runs_called(ledger, study, runs)) {
         DiagnosisSettings settings{.metric = study.metric};
-        if (run.best) settings.guess = guess_of(run.best->validation, study.metric);
+        if (run.best) settings.baseline = baseline_of(run.best->validation, study.metric);
         result.runs.push_back({run, diagnose(ledger.curve(run.id), settings)});
     }
     return result;

@@ -44,25 +44,25 @@ std::vector<LikeItem> items_like(const Ledger& ledger, const StudyRecord& study,
     const RunFeatures features = features_of_run(ledger, study, run, items, progress);
     std::vector<LikeItem> like;
     for (const Neighbour& neighbour : nearest_items(features, items.size() - 1, most))
-        like.push_back({items[neighbour.item], neighbour.likeness});
+        like.push_back({items[neighbour.item], neighbour.similarity});
     return like;
 }
 
 // "crazing why": what is proposed, then the note.
 std::string spoken_mark(const MarkRecord& mark) {
-    const std::string proposed = mark.excluded ? "to be left out" : mark.label;
+    const std::string proposed = mark.excluded ? "to be excluded" : mark.label;
     return fmt::format("{}{}{}", proposed, proposed.empty() ? "" : " ", mark.note);
 }
 
 std::string neighbours_table(const ItemResult& result) {
-    ResultTable table({"most like it in training", "label", "likeness"}, {2});
+    ResultTable table({"nearest training items", "label", "similarity"}, {2});
     std::size_t same = 0;
     for (const LikeItem& other : result.neighbours) {
         same += other.item.label == result.item.label ? 1U : 0U;
         table.add({name_cell(path_of_item(other.item.id), 60),
-                   name_cell(result.study.classes[other.item.label]), three_decimals(other.likeness)});
+                   name_cell(result.study.classes[other.item.label]), three_decimals(other.similarity)});
     }
-    return table.text() + fmt::format("{} of {} carry its label\n", same, result.neighbours.size());
+    return table.text() + fmt::format("{} of {} have the same label\n", same, result.neighbours.size());
 }
 
 }  // namespace
@@ -76,7 +76,8 @@ std::vector<std::size_t> ItemResult::order() const {
 }
 
 std::string ItemResult::title() const {
-    return fmt::format("{} and the training items most like it to {}", path_of_item(item.id), run.name());
+    return fmt::format("{} and its nearest training items, by the features of {}", path_of_item(item.id),
+                       run.name());
 }
 
 ItemResult report_item(const Ledger& ledger, const StudyRecord& study, const ItemQuery& query,
@@ -113,17 +114,18 @@ std::string to_json(const ItemResult& result) {
     for (const LikeItem& other : result.neighbours)
         json["neighbours"].push_back({{"item", path_of_item(other.item.id)},
                                       {"label", classes[other.item.label]},
-                                      {"likeness", other.likeness}});
+                                      {"similarity", other.similarity}});
     return document(json);
 }
 
 std::string to_text(const ItemResult& result, const TextForm&) {
     const std::vector<std::string>& classes = result.study.classes;
-    std::string text = fmt::format(
-        "{}\n{} part of {}; label {}, called {}{}\n\n",
-        printable(result.study.image_root + "/" + path_of_item(result.item.id)), name_of(result.part),
-        printable(result.run.name()), printable(classes[result.item.label]),
-        printable(classes[result.predicted()]), result.part == Part::training ? " (it was trained on)" : "");
+    std::string text =
+        fmt::format("{}\n{} part of {}; label {}, predicted {}{}\n\n",
+                    printable(result.study.image_root + "/" + path_of_item(result.item.id)),
+                    name_of(result.part), printable(result.run.name()), printable(classes[result.item.label]),
+                    printable(classes[result.predicted()]),
+                    result.part == Part::training ? " (in the training part)" : "");
     ResultTable table({"class", "probability", ""}, {1});
     for (const std::size_t c : result.order()) {
         const float p = result.probabilities[c];
@@ -151,7 +153,7 @@ std::vector<PicturedItem> pictured_items(const ItemResult& result) {
          .wrong = predicted != label}};
     for (const LikeItem& other : result.neighbours)
         items.push_back({.item = other.item,
-                         .lines = {fmt::format("like it: {:.3f}", other.likeness),
+                         .lines = {fmt::format("similarity {:.3f}", other.similarity),
                                    fmt::format("{} (label)", printable(classes[other.item.label])),
                                    file_name_of_item(other.item.id)},
                          .wrong = other.item.label != label});

@@ -1,4 +1,4 @@
-// One item in full: what a run says of it, and the training items most like it.
+// One item in full: its predicted probabilities and its nearest training items.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"
@@ -10,12 +10,12 @@ namespace jevrin::inline v1 {
 struct ItemQuery {
     std::string run;
     std::string item;            // its path below the image set, or the end of it
-    std::size_t neighbours = 7;  // how many training items like it; 0: none
+    std::size_t neighbours = 7;  // number of nearest training items; 0: none
 };
 
 struct LikeItem {
     ItemRecord item;
-    double likeness = 0.0;  // cosine of the angle between the features
+    double similarity = 0.0;  // cosine of the angle between the features
 };
 
 struct ItemResult {

@@ -21,7 +21,7 @@ KeptRunsResult read_again(const Ledger& ledger, const std::vector<RunRecord>& ru
 KeptRunsResult put_archived(const Ledger& ledger, const std::vector<RunRecord>& runs, bool archived) {
     LedgerWriter writer = LedgerWriter::open(ledger.directory());
     for (const RunRecord& run : runs) writer.put_archived(run.id, archived);
-    return read_again(ledger, runs, archived ? "put away" : "brought back");
+    return read_again(ledger, runs, archived ? "archived" : "restored");
 }
 
 }  // namespace

@@ -7,7 +7,7 @@ namespace jevrin::inline v1 {
 
 struct KeptRunsResult {
     std::vector<RunRecord> runs;  // as they are now; deleted ones as they were
-    std::string done;             // "noted", "put away", "deleted"; empty: they were only looked at
+    std::string done;             // "noted", "archived", "deleted"; empty: they were only looked at
 };
 
 struct NoteChange {

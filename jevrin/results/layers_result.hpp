@@ -1,4 +1,4 @@
-// What each stage of a model makes of one image.
+// The activations of each stage of a model for one image.
 #pragma once
 
 #include "jevrin/execution/activations.hpp"

@@ -59,7 +59,7 @@ std::string to_json(const ContrastResult& result) {
 
 std::string to_text(const ContrastResult& result, const TextForm&) {
     std::int64_t alike = 0;
-    ResultTable table({"study", "run", "first", "second", "what differs"}, {2, 3});
+    ResultTable table({"study", "run", "first", "second", "difference"}, {2, 3});
     for (const RunPair& pair : result.pairs) {
         if (pair.same_settings() && pair.first == pair.second) {
             ++alike;

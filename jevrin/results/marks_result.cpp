@@ -71,9 +71,9 @@ std::string to_text(const MarkingResult& result, const TextForm&) {
     for (const MarkingResult::Item& item : result.items)
         text += fmt::format("{} {} (label {}{})\n", result.removed ? "no longer marked:" : "marked:",
                             printable(path_of_item(item.id)), printable(item.label),
-                            item.excluded           ? ", to be left out"
+                            item.excluded           ? ", to be excluded"
                             : item.proposed.empty() ? ""
-                                                    : ", to become " + printable(item.proposed));
+                                                    : ", proposed " + printable(item.proposed));
     return text;
 }
 
@@ -119,7 +119,7 @@ std::string to_text(const MarksResult& result, const TextForm&) {
         ResultTable table({"item", "label", "proposed", "note", "marked"});
         for (const auto& [mark, label] : result.marks)
             table.add({name_cell(path_of_item(mark.item), 60), name_cell(label, 24),
-                       mark.excluded ? "leave out" : shortened(mark.label, 24), name_cell(mark.note, 50),
+                       mark.excluded ? "exclude" : shortened(mark.label, 24), name_cell(mark.note, 50),
                        mark.marked});
         text = table.text();
     }

@@ -46,7 +46,7 @@ struct MarksResult {
         std::string label;  // empty: the item is not in the study
     };
     std::vector<Row> marks;
-    // What became of them: rows of a corrections file.
+    // How many were written as rows of a corrections file.
     std::optional<std::int64_t> corrections;
     std::filesystem::path file;
 };

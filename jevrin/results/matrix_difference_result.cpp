@@ -57,14 +57,14 @@ std::string matrix_text(const MatrixDifference& difference, const std::vector<st
 
 std::string gains_text(const MatrixDifference& difference, const std::vector<std::string>& classes,
                        const TextForm& form) {
-    ResultTable table({"gain of recall", "items", "first", "second", "gain", "95 % interval", "p", ""},
+    ResultTable table({"difference in recall", "items", "first", "second", "gain", "95 % interval", "p", ""},
                       {1, 2, 3, 4, 6});
     for (const ClassGain& gain : difference.gains)
         table.add({name_cell(classes[gain.true_class]), std::to_string(gain.items),
                    three_decimals(gain.first), three_decimals(gain.second),
                    fmt::format("{:+.3f}", gain.gain()),
                    fmt::format("{:+.3f} to {:+.3f}", gain.interval.low, gain.interval.high),
-                   three_decimals(gain.adjusted_p), gain.beyond_chance ? "beyond chance" : ""});
+                   three_decimals(gain.adjusted_p), gain.beyond_chance ? "significant" : ""});
     const std::size_t rows = form.rows_of(table.rows());
     return table.text(rows) + form.and_more(table.rows() - rows, "classes");
 }
@@ -75,13 +75,13 @@ std::string largest_text(const MatrixDifference& difference, const std::vector<s
     std::size_t shown = 0;
     for (const CellDifference& cell : difference.cells) {
         if (cell.true_class == cell.predicted || cell.difference() == 0.0 || shown == most) continue;
-        text += fmt::format("  {} called {}: {:+.3f} ({:.3f} against {:.3f}){}\n",
+        text += fmt::format("  {} predicted as {}: {:+.3f} ({:.3f} and {:.3f}){}\n",
                             shortened(classes[cell.true_class], 40), shortened(classes[cell.predicted], 40),
                             cell.difference(), cell.first, cell.second,
-                            cell.beyond_chance ? ", beyond chance" : "");
+                            cell.beyond_chance ? ", significant" : "");
         ++shown;
     }
-    return text.empty() ? "" : "\nlargest differences between mistakes:\n" + text;
+    return text.empty() ? "" : "\nlargest differences between misclassifications:\n" + text;
 }
 
 }  // namespace
@@ -148,8 +148,8 @@ std::string to_text(const MatrixDifferenceResult& result, const TextForm& form) 
     return result.title() + "\n\n" + matrix_text(difference, classes) +
            gains_text(difference, classes, form) + largest_text(difference, classes) +
            (difference.seeds < fewest_seeds
-                ? "with fewer than three seeds nothing is called beyond chance\n"
-                : "* beyond chance: p below 0.05, corrected for the number of cells or classes compared\n") +
+                ? "with fewer than three seeds no difference is called significant\n"
+                : "* significant: p below 0.05, corrected for the number of cells or classes compared\n") +
            "\n";
 }
 

@@ -90,7 +90,7 @@ std::string to_text(const ExportResult& result, const TextForm&) {
 }
 
 std::string ImageAnswer::remark() const {
-    if (unknown()) return fmt::format("resembles nothing in training ({:.1f} times the limit)", *distance);
+    if (unknown()) return fmt::format("out of distribution (score {:.1f} times the limit)", *distance);
     return sure ? "" : "unsure";
 }
 
@@ -129,7 +129,7 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
             });
             answer.sure = static_cast<double>(answer.confidence()) >= settings_.sure_from;
             if (!recognition.distances.empty())
-                answer.distance = recognition.distances[i] / classifier.familiarity->limit;
+                answer.distance = recognition.distances[i] / classifier.out_of_distribution->limit;
             result.answers.push_back(std::move(answer));
         }
     }

@@ -27,7 +27,7 @@ std::string comment(const std::string& text) {
 
 std::string environment_lines(const std::string& environment) {
     const Json json = parse_json(environment);
-    if (!json.is_object() || json.empty()) return comment("where it was trained is not recorded");
+    if (!json.is_object() || json.empty()) return comment("the environment of training is not recorded");
     std::string libraries;
     const Json versions = json.value("libraries", Json::object());
     for (const auto& [name, version] : versions.items())
@@ -86,12 +86,13 @@ std::string to_text(const RunResult& result, const TextForm&) {
     const StudyRecord& study = result.study;
     if (result.plan.empty())
         throw InputError(fmt::format(
-            "the plan of {} is not recorded: it has not been trained since plans are kept", run.name()));
+            "the plan of {} is not recorded: it was trained by a version that did not record plans",
+            run.name()));
     std::string text = comment(fmt::format(
         "{} of study '{}': {}, {} of {} epochs{}", run.name(), study.name, spoken_state(run), run.epochs,
         run.planned_epochs, run.best ? fmt::format(", best at epoch {}", run.best->epoch) : ""));
-    text += comment(fmt::format("images: version {} of {}; pictures keep the places that this ledger knows: "
-                                "train in it, or in a copy, to repeat the run exactly",
+    text += comment(fmt::format("images: version {} of {}; the ledger stores the split: "
+                                "train with this ledger, or a copy of it, to repeat the run exactly",
                                 run.image_set_version, study.image_root)) +
             environment_lines(result.environment);
     const std::string looks = test_look_line(result.looks);
@@ -113,7 +114,7 @@ std::string layers_text(const RunResult& result) {
                    fmt::format("{:.3g}", layer.learning_rate)});
     return fmt::format("{}, epoch {} of {}\n\n{}", result.run.name(), result.epoch, result.run.planned_epochs,
                        table.text()) +
-           "weights, gradient: Euclidean norms; update: change of a step as a share of the weights\n\n" +
+           "weights, gradient: Euclidean norms; update: ratio of an update to the weights\n\n" +
            test_look_line(result.looks);
 }
 

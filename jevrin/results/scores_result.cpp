@@ -46,13 +46,15 @@ std::string reliability_table(const ScoreReport& report) {
     if (!report.temperature) return text;
     if (*report.temperature == 1.0)
         return text +
-               "the model carries no temperature: its validation part was too small or without mistakes, or "
+               "the model has no calibration temperature: its validation part was too small or without "
+               "mistakes, or "
                "it is not of the best epoch\n";
-    return text + fmt::format(
-                      "temperature {:.3f} (fitted on validation, kept in the model): calibration "
-                      "error {:.3f}, cross-entropy {:.3f}\n",
-                      *report.temperature, report.tempered[Measure::calibration_error],
-                      report.tempered[Measure::cross_entropy]);
+    return text +
+           fmt::format(
+               "calibration temperature {:.3f} (fitted on validation, stored in the model): calibration "
+               "error {:.3f}, cross-entropy {:.3f}\n",
+               *report.temperature, report.tempered[Measure::calibration_error],
+               report.tempered[Measure::cross_entropy]);
 }
 
 // What the size of the part allows to say.
@@ -60,7 +62,7 @@ std::string caution(const ScoreReport& report) {
     const auto& accuracy = report.interval(Measure::accuracy);
     constexpr std::int64_t few = 100;
     if (!accuracy || report.scores.items >= few) return "";
-    return fmt::format("{} say little: the accuracy may be anything from {:.2f} to {:.2f}\n",
+    return fmt::format("{} are few: the 95 % interval of the accuracy is {:.2f} to {:.2f}\n",
                        plural(report.scores.items, "item"), accuracy->low, accuracy->high);
 }
 
@@ -111,8 +113,8 @@ std::string to_text(const ScoresResult& result, const TextForm&) {
                        report.scores.items, report.scores.items - report.scores.right, caution(report)) +
            scores_table(report) +
            fmt::format(
-               "intervals: Wilson's for shares, those of the recalls together for balanced accuracy, {} "
-               "bootstrap samples of the items\n(seed {}) for the rest; micro means equal accuracy\n\n",
+               "intervals: Wilson for proportions, combined from the recalls for balanced accuracy, {} "
+               "bootstrap samples of the items\n(seed {}) for the others; micro averages equal accuracy\n\n",
                report.bootstrap.resamples, report.bootstrap.seed) +
            reliability_table(report) + "\n";
 }

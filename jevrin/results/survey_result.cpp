@@ -65,62 +65,61 @@ std::string describe_pictures(const ImageSet& set, const Survey& survey) {
     };
     add(survey.colour, "in colour");
     add(survey.grey, "grey");
-    add(survey.transparent, "with transparent parts");
-    return fmt::format("sizes     smallest {}, largest {}\n", item(survey.smallest_item),
+    add(survey.transparent, "with transparency");
+    return fmt::format("sizes            smallest {}, largest {}\n", item(survey.smallest_item),
                        item(survey.largest_item)) +
-           fmt::format("          half of them {} wide and {} high\n", half(survey.width),
+           fmt::format("                 half of them {} wide and {} high\n", half(survey.width),
                        half(survey.height)) +
            fmt::format(
-               "aspect    {:.2f} to {:.2f} (width to height); {} upright, {} wide, {} nearly square\n",
+               "aspect           {:.2f} to {:.2f} (width to height); {} upright, {} wide, {} nearly square\n",
                survey.aspect.smallest, survey.aspect.largest, with_commas(survey.upright),
                with_commas(survey.wide), with_commas(std::ssize(set.items) - survey.upright - survey.wide)) +
-           fmt::format("pictures  {}; {}\n", channels, formats);
+           fmt::format("colours          {}; {}\n", channels, formats);
 }
 
 std::string describe_balance(const ImageSet& set, const Survey& survey) {
     const std::string common = printable(set.classes[survey.commonest]);
     const std::string rare = printable(set.classes[survey.rarest]);
-    std::string text =
-        fmt::format("guessing  always '{}' would be right for {:.1f} %: a classifier must beat that\n",
-                    common, 100.0 * survey.majority_accuracy);
+    std::string text = fmt::format("baseline         always predicting '{}' has accuracy {:.3f}\n", common,
+                                   survey.majority_accuracy);
     const auto ratio =
         fmt::format("'{}' has {:.1f} times as many images as '{}'", common, survey.imbalance, rare);
     if (survey.imbalance < 1.5)
-        text += "balance   the classes are balanced: accuracy is a fair measure\n";
+        text += "balance          the classes are balanced\n";
     else if (survey.imbalance < 10.0)
         text += fmt::format(
-            "balance   out of balance: {}; compare by balanced accuracy or macro F1, not by "
+            "balance          imbalanced: {}; use balanced accuracy or macro F1, not "
             "accuracy\n",
             ratio);
     else
         text += fmt::format(
-            "balance   far out of balance: {}; compare by balanced accuracy or macro F1, weigh the "
-            "rare class more (a 'weight' column), and collect more of it\n",
+            "balance          strongly imbalanced: {}; use balanced accuracy or macro F1, give the "
+            "rare class a larger weight (class_weights), and collect more of it\n",
             ratio);
     constexpr std::int64_t few = 30;
     if (const std::int64_t count = survey.counts[survey.rarest]; count < few)
-        text += fmt::format("          '{}' has only {}: a fifth of that for validation says very little\n",
+        text += fmt::format("                 '{}' has only {}: a fifth of that is too few for validation\n",
                             rare, plural(count, "image"));
     return text;
 }
 
-std::string describe_likeness(const ImageSet& set, const Survey& survey, const TextForm& form) {
+std::string describe_near_duplicates(const ImageSet& set, const Survey& survey, const TextForm& form) {
     std::string text;
     const auto list = [&](const std::string& title, std::size_t count, const auto& line) {
         if (count == 0) return;
         text += title;
-        for (std::size_t i = 0; i < std::min(count, shown); ++i) text += "          " + line(i) + "\n";
-        if (count > shown) text += "          " + form.and_more(count - shown);
+        for (std::size_t i = 0; i < std::min(count, shown); ++i) text += "                 " + line(i) + "\n";
+        if (count > shown) text += "                 " + form.and_more(count - shown);
     };
     const auto pair_text = [&](const NearDuplicate& pair) {
         return fmt::format("{} and {}{}", printable(set.items[pair.first].path),
                            printable(set.items[pair.second].path),
                            pair.distance > 0 ? fmt::format(", {} bits apart", pair.distance) : "");
     };
-    list(fmt::format("conflicts {} of one picture under two labels: correct one of them\n",
+    list(fmt::format("conflicts        {} of one image with two labels: correct one of them\n",
                      plural(std::ssize(survey.label_conflicts), "pair")),
          survey.label_conflicts.size(), [&](std::size_t i) { return pair_text(survey.label_conflicts[i]); });
-    list(fmt::format("copies    {} of identical files; they are kept in one part\n",
+    list(fmt::format("duplicates       {} of identical files; they are kept in one part\n",
                      plural(std::ssize(survey.duplicates), "group")),
          survey.duplicates.size(), [&](std::size_t i) {
              const auto& group = survey.duplicates[i];
@@ -129,11 +128,11 @@ std::string describe_likeness(const ImageSet& set, const Survey& survey, const T
                                 group.size() > 2 ? fmt::format(" and {} more", group.size() - 2) : "");
          });
     list(fmt::format(
-             "alike     {} of nearly the same picture (at most {} of 256 bits apart); they are kept in one "
+             "near-duplicates  {} (perceptual hashes at most {} of 256 bits apart); they are kept in one "
              "part\n",
              plural(std::ssize(survey.near_duplicates), "pair"), near_duplicate_distance),
          survey.near_duplicates.size(), [&](std::size_t i) { return pair_text(survey.near_duplicates[i]); });
-    list(fmt::format("left out  {}\n", plural(std::ssize(set.problems), "unreadable file")),
+    list(fmt::format("left out         {}\n", plural(std::ssize(set.problems), "unreadable file")),
          set.problems.size(), [&](std::size_t i) {
              return fmt::format("{}: {}", printable(set.problems[i].file), set.problems[i].problem);
          });
@@ -196,8 +195,8 @@ std::string to_text(const SurveyResult& result, const TextForm& form) {
     const Survey& survey = result.survey;
     std::string text =
         fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey), describe_pictures(set, survey),
-                    describe_balance(set, survey), describe_likeness(set, survey, form));
-    for (const std::string& note : set.notes) text += "note      " + note + "\n";
+                    describe_balance(set, survey), describe_near_duplicates(set, survey, form));
+    for (const std::string& note : set.notes) text += "note             " + note + "\n";
     return text;
 }
 

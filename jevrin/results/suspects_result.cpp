@@ -10,7 +10,7 @@
 namespace jevrin::inline v1 {
 
 std::string SuspectsResult::title() const {
-    return fmt::format("{}: {} of {} labels are suspect, the most suspect first", context.study.name,
+    return fmt::format("{}: {} of {} labels are suspect, the least probable first", context.study.name,
                        report.suspects.size(), report.predictions.items.size());
 }
 

@@ -79,7 +79,7 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
     Frame frame{.log_scale = view.log_scale};
     for (const Series& one : series) frame.include(one.points);
     if (frame.high < frame.low)
-        return title + (view.log_scale ? ": no value above 0 for a scale of powers\n" : ": no values\n");
+        return title + (view.log_scale ? ": no value above 0 for a logarithmic axis\n" : ": no values\n");
     if (frame.high - frame.low < 1e-9) frame.high = frame.low + 1e-3;
     const std::size_t columns = width > margin + 20 ? width - margin - 2 : 20;
     Grid grid(frame, columns, height);

@@ -53,8 +53,8 @@ std::string class_lines(const ThresholdsResult& result) {
             const Interval precision = precision_interval(*point);
             const Interval recall = recall_interval(*point, own.curve);
             text += fmt::format(
-                "\n{} of at least {}: take it for {} from {:.3f} on; precision {:.3f} ({:.3f} to "
-                "{:.3f}), recall {:.3f} ({:.3f} to {:.3f}), {} right and {} wrong",
+                "\n{} of at least {}: threshold of {} {:.3f}; precision {:.3f} ({:.3f} to {:.3f}), recall "
+                "{:.3f} ({:.3f} to {:.3f}), {} true and {} false positives",
                 wanted, value, printable(result.of.classes()[own.one_class]), point->threshold,
                 own.curve.precision(*point), precision.low, precision.high, own.curve.recall(*point),
                 recall.low, recall.high, point->true_positives, point->false_positives);
@@ -66,15 +66,15 @@ std::string class_lines(const ThresholdsResult& result) {
 
 std::string coverage_line(const CoveragePoint& point, std::int64_t items) {
     const Interval interval = wilson_interval(point.right, point.answered);
-    return fmt::format("from {:.3f}: {} of {} answered, {} right: {:.3f} ({:.3f} to {:.3f})\n",
-                       point.threshold, point.answered, items, point.right, point.accuracy(), interval.low,
-                       interval.high);
+    return fmt::format(
+        "confidence from {:.3f}: {} of {} items, {} correct: accuracy {:.3f} ({:.3f} to {:.3f})\n",
+        point.threshold, point.answered, items, point.right, point.accuracy(), interval.low, interval.high);
 }
 
 std::string coverage_text(const ThresholdsResult& result) {
     const ThresholdReport& report = result.report;
     const std::int64_t items = report.coverage.empty() ? 0 : report.coverage.back().answered;
-    std::string text = "answering only when the confidence is high enough:\n";
+    std::string text = "accuracy by confidence threshold:\n";
     for (const double share : {1.0, 0.95, 0.9, 0.8, 0.7, 0.5})
         if (const auto point = point_of_coverage(report.coverage, share))
             text += fmt::format("  at least {:3.0f} %  {}", 100 * share, coverage_line(*point, items));
@@ -145,7 +145,7 @@ std::string to_text(const ThresholdsResult& result, const TextForm&) {
                        result.of.what(), plural(static_cast<std::int64_t>(result.of.table().items()), "item"),
                        result.report.temperature) +
            class_table(result) + class_lines(result) + "\n" + coverage_text(result) +
-           "thresholds found on the items they are judged by are flattered a little\n";
+           "thresholds are chosen and evaluated on the same items, so these scores are slightly optimistic\n";
 }
 
 }  // namespace jevrin::inline v1

@@ -23,14 +23,14 @@ std::vector<std::size_t> labels_of(const TrainingData& data, const std::vector<s
     return labels;
 }
 
-std::optional<Familiarity> familiarity_of(const RunTrainer& trainer, const TrainingData& data) {
+std::optional<OutOfDistribution> out_of_distribution_of(const RunTrainer& trainer, const TrainingData& data) {
     const std::size_t width = trainer.features_with_best({data.parts.validation.front()}).size();
     if (width == 0 || width > widest) return std::nullopt;
     const std::vector<std::size_t> training = evenly_spread(data.parts.training);
-    Familiarity result =
-        fit_familiarity(trainer.features_with_best(training), labels_of(data, training), data.classes);
+    OutOfDistribution result = fit_out_of_distribution(trainer.features_with_best(training),
+                                                       labels_of(data, training), data.classes);
     result.limit =
-        familiarity_limit(result, trainer.features_with_best(evenly_spread(data.parts.validation)));
+        out_of_distribution_limit(result, trainer.features_with_best(evenly_spread(data.parts.validation)));
     return result;
 }
 
@@ -41,7 +41,7 @@ void fit_certainty(Classifier& classifier, const RunTrainer& trainer, const Trai
     classifier.temperature = fit_temperature({.classes = data.classes,
                                               .labels = labels_of(data, validation.items),
                                               .probabilities = validation.probabilities});
-    classifier.familiarity = familiarity_of(trainer, data);
+    classifier.out_of_distribution = out_of_distribution_of(trainer, data);
 }
 
 }  // namespace jevrin::inline v1

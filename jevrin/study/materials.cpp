@@ -105,9 +105,9 @@ std::vector<TrainingPhase> phases_of(const Candidate& candidate, const Network& 
     std::size_t boundary = head;
     if (!candidate.train_from.empty()) boundary = place(candidate.train_from);
     if (candidate.train_last > 0) boundary = boundary_of_last(network, head, candidate.train_last);
-    if (candidate.train_share > 0) boundary = boundary_of_share(network, head, candidate.train_share);
-    if (candidate.head_first > 0) phases.push_back({1, head});
-    phases.push_back({candidate.head_first + 1, boundary});
+    if (candidate.train_fraction > 0) boundary = boundary_of_share(network, head, candidate.train_fraction);
+    if (candidate.head_only_epochs > 0) phases.push_back({1, head});
+    phases.push_back({candidate.head_only_epochs + 1, boundary});
     return phases;
 }
 
@@ -186,8 +186,8 @@ Scaling Materials::scaling_for(const Candidate& candidate, std::int64_t fold) co
 TrainingData Materials::data_for(const Candidate& candidate, std::int64_t fold) const {
     TrainingData own = data;
     if (fold > 0) own.parts = parts.with_fold(fold);
-    own.parts.training = stratified_share(own.parts.training, own.labels, candidate.training.fraction,
-                                          plan.images.division_seed);
+    own.parts.training =
+        stratified_share(own.parts.training, own.labels, candidate.training.fraction, plan.images.split_seed);
     return own;
 }
 
@@ -241,8 +241,8 @@ PartsSettings settle_parts(const ImagesPlan& images, const ImageSet& set) {
                                    [](const Item& item) { return item.part.has_value(); });
     PartsSettings parts = images.parts.value_or(given ? PartsSettings{.by = PartsBy::given, .validation = 0.0}
                                                       : PartsSettings{});
-    parts.seed = images.division_seed;
-    parts.near_duplicates_together = images.near_duplicates_together;
+    parts.seed = images.split_seed;
+    parts.group_near_duplicates = images.group_near_duplicates;
     return parts;
 }
 

@@ -68,7 +68,7 @@ RunRecord RunExecution::carry_out() {
     while (!is_over()) {
         try {
             finish_epoch(candidate().last_layer == LastLayer::logistic_regression
-                             ? trainer_.solve_head(candidate().penalty)
+                             ? trainer_.solve_head(candidate().l2_regularisation)
                              : trainer_.train_epoch(progress));
         } catch (const Interrupted&) {
             save();

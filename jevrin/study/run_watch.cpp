@@ -34,7 +34,7 @@ std::vector<std::string> RunWatch::observe(const EpochRecord& epoch,
             say("exploding",
                 fmt::format(
                     "a step changes the weights of '{}' by {:.0f} % of themselves (gradient norm {:.3g}): "
-                    "gradients explode; lower the learning rate, or hold them with 'gradient_limit'",
+                    "gradients explode; lower the learning rate, or hold them with 'gradient_clipping'",
                     name, 100.0 * layer.update_ratio, layer.gradient_norm));
         if (liveliest > 0.0 && layer.learning_rate > 0.0 && layer.update_ratio < vanishing_share * liveliest)
             say("vanishing",

@@ -17,26 +17,28 @@ namespace {
 const std::string classes_key = "jevrin.classes";
 const std::string preparation_key = "jevrin.preparation";
 const std::string temperature_key = "jevrin.temperature";
-const std::string familiarity_key = "jevrin.familiarity";
+const std::string out_of_distribution_key = "jevrin.out_of_distribution";
+const std::string former_out_of_distribution_key = "jevrin.familiarity";
 const std::string provenance_prefix = "jevrin.provenance.";
 constexpr std::size_t inference_batch = 32;
 
-// What a model says beyond its classes: how sure it is of them, and what it knows.
+// Temperature and out-of-distribution score; a model may have neither.
 void read_certainty(const Model& model, const std::string& file, Classifier& classifier) {
     if (const auto stored = model.metadata.find(temperature_key); stored != model.metadata.end()) {
         const auto json = parse_json(stored->second);
         if (!json.is_number() || !(json.get<double>() > 0.0))
             throw InputError(
-                fmt::format("{}: its temperature is no positive number; the file is damaged", file));
+                fmt::format("{}: its temperature is not a positive number; the file is damaged", file));
         classifier.temperature = json.get<double>();
     }
-    const auto stored = model.metadata.find(familiarity_key);
+    auto stored = model.metadata.find(out_of_distribution_key);
+    if (stored == model.metadata.end()) stored = model.metadata.find(former_out_of_distribution_key);
     if (stored == model.metadata.end()) return;
     try {
-        classifier.familiarity = Familiarity::from_text(stored->second);
+        classifier.out_of_distribution = OutOfDistribution::from_text(stored->second);
         const std::optional<NetworkHalves> halves = cut_at_head(classifier.network);
-        if (!halves || infer_shapes(halves->frozen).back() != Shape{classifier.familiarity->width})
-            throw InputError("its familiarity does not fit its network");
+        if (!halves || infer_shapes(halves->frozen).back() != Shape{classifier.out_of_distribution->width})
+            throw InputError("its out-of-distribution data do not fit its network");
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));
     }
@@ -84,7 +86,8 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
     model.metadata[preparation_key] = classifier.preparation.to_json();
     if (classifier.temperature != 1.0)
         model.metadata[temperature_key] = json_text(Json(classifier.temperature));
-    if (classifier.familiarity) model.metadata[familiarity_key] = classifier.familiarity->to_text();
+    if (classifier.out_of_distribution)
+        model.metadata[out_of_distribution_key] = classifier.out_of_distribution->to_text();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
     write_model(path, model);
 }
@@ -142,7 +145,7 @@ std::vector<float> classify(const Classifier& classifier, std::span<const std::v
 Recogniser::Recogniser(Classifier classifier, std::size_t at_a_time) : classifier_(std::move(classifier)) {
     const auto capacity = static_cast<std::int64_t>(capacity_for(at_a_time));
     const std::optional<NetworkHalves> halves =
-        classifier_.familiarity ? cut_at_head(classifier_.network) : std::nullopt;
+        classifier_.out_of_distribution ? cut_at_head(classifier_.network) : std::nullopt;
     if (halves) {
         inferences_.emplace_back(halves->frozen, capacity);
         inferences_.emplace_back(halves->trained, capacity);
@@ -158,10 +161,10 @@ Recognition Recogniser::recognise(std::span<const std::vector<std::uint8_t>> fit
                 [&](std::size_t begin, std::size_t count, const auto& outputs) {
                     fill_probabilities(classifier_, begin, count, outputs.back(), result.probabilities);
                     if (inferences_.size() == 1) return;
-                    const auto width = static_cast<std::size_t>(classifier_.familiarity->width);
+                    const auto width = static_cast<std::size_t>(classifier_.out_of_distribution->width);
                     for (std::size_t i = 0; i < count; ++i)
                         result.distances.push_back(
-                            classifier_.familiarity->distance(outputs[0].subspan(i * width, width)));
+                            classifier_.out_of_distribution->distance(outputs[0].subspan(i * width, width)));
                 });
     return result;
 }

@@ -9,7 +9,7 @@
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/training/familiarity.hpp"
+#include "jevrin/training/out_of_distribution.hpp"
 
 #include <filesystem>
 #include <map>
@@ -27,7 +27,7 @@ struct Classifier {
     // Logits are divided by it before they become probabilities (metrics/calibration.hpp).
     double temperature = 1.0;
     // Of the features before the head; models of earlier versions have none.
-    std::optional<Familiarity> familiarity = {};
+    std::optional<OutOfDistribution> out_of_distribution = {};
     std::map<std::string, std::string> provenance = {};  // where the model comes from, in words
 };
 
@@ -43,7 +43,8 @@ std::vector<float> classify(const Classifier& classifier, std::span<const std::v
 // The same, with how far each picture lies from what the classifier was trained on.
 struct Recognition {
     std::vector<float> probabilities;  // [pictures, classes]
-    std::vector<double> distances;     // by picture, as Familiarity::distance(); empty without familiarity
+    std::vector<double> distances;     // by picture, as OutOfDistribution::distance(); empty without an
+                                       // out-of-distribution score
 };
 
 // A classifier made ready, for pictures that come one after another.

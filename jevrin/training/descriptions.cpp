@@ -20,23 +20,29 @@ Description<OptimiserSettings> describe_optimiser() {
     Description<O> d;
     d.kind<OptimiserKind>("kind", &O::kind, O::usual, [](const O& o) {
          return name_of(o.kind);
-     }).means("stochastic gradient descent, Adam (Kingma & Ba 2015), AdamW (Loshchilov & Hutter 2019)");
-    d.number("learning_rate", &O::learning_rate, 1e-9, 1000.0).means("adam, adamw: 0.001 unless stated");
+     }).means("SGD, Adam (Kingma & Ba 2015) or AdamW (Loshchilov & Hutter 2019)");
+    d.number("learning_rate", &O::learning_rate, 1e-9, 1000.0)
+        .means("learning rate; default for adam, adamw: 0.001");
     d.number("weight_decay", &O::weight_decay, 0.0, 10.0)
-        .means("of weights only; adam: 0, adamw: 0.01 unless stated");
-    d.number("momentum", &O::momentum, 0.0, 0.9999).only_for("sgd", sgd).means("Polyak (1964)");
-    d.truth("nesterov", &O::nesterov).only_for("sgd", sgd).means("Nesterov's form of it (Sutskever 2013)");
-    d.truth("decoupled", &O::decoupled).only_for("sgd", sgd).means("weights decay as adamw does it");
+        .means(
+            "weight decay, of weights only, not of biases and normalisation; default for adam: 0, adamw: "
+            "0.01");
+    d.number("momentum", &O::momentum, 0.0, 0.9999).only_for("sgd", sgd).means("momentum (Polyak 1964)");
+    d.boolean("nesterov", &O::nesterov).only_for("sgd", sgd).means("Nesterov momentum (Sutskever 2013)");
+    d.boolean("decoupled", &O::decoupled).only_for("sgd", sgd).means("decoupled weight decay, as in AdamW");
     d.number("beta1", &O::beta1, 0.0, 0.99999)
         .only_for("adam, adamw", adam)
-        .means("decay of the first moment");
+        .means("decay rate of the first moment");
     d.number("beta2", &O::beta2, 0.0, 0.9999999)
         .only_for("adam, adamw", adam)
-        .means("decay of the second moment");
-    d.number("epsilon", &O::epsilon, 1e-16, 1.0).only_for("adam, adamw", adam).means("beside the root");
+        .means("decay rate of the second moment");
+    d.number("epsilon", &O::epsilon, 1e-16, 1.0)
+        .only_for("adam, adamw", adam)
+        .means("added to the denominator for numerical stability");
     d.check("nesterov", [](const TableReader&, const O& o) {
         if (o.nesterov && o.momentum == 0.0)
-            throw InputError("'nesterov' is a form of momentum, and 'momentum' is 0");
+            throw InputError(
+                "'nesterov' needs momentum, and 'momentum' is 0; set momentum above 0 or remove 'nesterov'");
     });
     return d;
 }
@@ -53,31 +59,35 @@ Description<Schedule> describe_schedule() {
     d.kind<K>(
          "kind", &Schedule::kind, [](K kind) { return Schedule{.kind = kind}; },
          [](const Schedule& s) { return fmt::format("the schedule '{}'", name_of(s.kind)); })
-        .means("also instead of the table: schedule = \"cosine\"");
+        .means("learning-rate schedule; short form: schedule = \"cosine\"");
     d.number("warm_up", &Schedule::warm_up, 0.0, 1e5)
         .unit("epochs")
-        .only_for("all but one cycle", of({K::constant, K::step, K::linear, K::cosine, K::plateau}))
-        .means("in which the rate rises along a line");
+        .only_for("constant, step, linear, cosine, plateau",
+                  of({K::constant, K::step, K::linear, K::cosine, K::plateau}))
+        .means("linear warm-up at the beginning");
     d.integer("every", &Schedule::every, 1, most_epochs)
         .unit("epochs")
         .only_for("step", of({K::step}))
-        .means("after each of which the rate is multiplied by `factor`");
+        .means("interval after which the learning rate is multiplied by `factor`");
     d.number("factor", &Schedule::factor, 1e-6, 1.0)
         .only_for("step, plateau", of({K::step, K::plateau}))
-        .means("of the rate");
+        .means("factor of each learning-rate reduction");
     d.integer("patience", &Schedule::patience, 1, most_epochs)
         .unit("validations")
         .only_for("plateau", of({K::plateau}))
-        .means("without a lower validation loss before the rate falls");
-    d.number("rise", &Schedule::rise, 0.01, 0.99)
+        .means("validations without a lower validation loss before the learning rate is reduced");
+    d.number("rise_fraction", &Schedule::rise_fraction, 0.01, 0.99)
         .only_for("one cycle", of({K::one_cycle}))
-        .means("the share of all steps in which the rate rises");
-    d.number("first_share", &Schedule::first_share, 0.0, 1.0)
+        .means("fraction of all steps in which the learning rate increases")
+        .was("rise");
+    d.number("initial_fraction", &Schedule::initial_fraction, 0.0, 1.0)
         .only_for("one cycle", of({K::one_cycle}))
-        .means("of the learning rate, where the cycle begins");
-    d.number("final_share", &Schedule::final_share, 0.0, 1.0)
+        .means("initial learning rate, as a fraction of `learning_rate`")
+        .was("first_share");
+    d.number("final_fraction", &Schedule::final_fraction, 0.0, 1.0)
         .only_for("linear, cosine, one cycle", of({K::linear, K::cosine, K::one_cycle}))
-        .means("of the learning rate, at the end");
+        .means("final learning rate, as a fraction of `learning_rate`")
+        .was("final_share");
     return d;
 }
 
@@ -87,7 +97,7 @@ void read_class_weights(TableReader& reader, const std::string& key, LossSetting
         reader.at(key, [&] {
             if (word != "balanced" && word != "none")
                 throw InputError(fmt::format(
-                    "class_weights is '{}'; it may be \"balanced\", \"none\" or a table of weights by class",
+                    "class_weights is '{}'; use \"balanced\", \"none\" or a table of class weights",
                     printable(word)));
         });
         loss.balanced_classes = word == "balanced";
@@ -105,15 +115,16 @@ Description<LossSettings> describe_loss() {
     using L = LossSettings;
     Description<L> d;
     d.number("label_smoothing", &L::label_smoothing, 0.0, 0.99)
-        .means("share of the wanted distribution that is spread over all classes (Szegedy 2016)");
-    d.number("focus", &L::focus, 0.0, 20.0)
-        .means("the exponent of the focal loss (Lin 2017); 0: cross-entropy");
-    d.custom("class_weights", "\"none\", \"balanced\", or a table of weights by class", read_class_weights,
+        .means("probability mass spread evenly over all classes (Szegedy 2016)");
+    d.number("focal_gamma", &L::focal_gamma, 0.0, 20.0)
+        .means("focal loss gamma (Lin 2017); 0: cross-entropy")
+        .was("focus");
+    d.custom("class_weights", "\"none\", \"balanced\", or a table of class weights", read_class_weights,
              [](const L& l) {
                  if (!l.named_weights.empty()) return Json(l.named_weights);
                  return Json(l.balanced_classes ? "balanced" : "none");
              })
-        .means("how much an item of each class counts");
+        .means("weight of each class in the loss; balanced: inversely proportional to its frequency");
     return d;
 }
 
@@ -128,45 +139,49 @@ Description<TrainingSettings> describe_training() {
          },
          [](const T& t) { return Json(t.epochs); })
         .written_if([](const T& t) { return t.steps == 0; })
-        .means("passes over the training part");
+        .means("number of passes over the training part");
     d.integer("steps", &T::steps, 0, most_steps)
         .written_if([](const T& t) { return t.steps > 0; })
-        .means("of the optimiser, instead of epochs");
+        .means("number of optimiser steps, instead of `epochs`");
     d.number("minutes", &T::minutes, 0.0, 1e7)
         .unit("minutes")
-        .means("after which no epoch begins; 0: no limit");
+        .means("time limit: no epoch begins after it; 0: none");
     d.integer("validate_every", &T::validate_every, 0, most_steps)
         .unit("steps")
-        .means("between validations; 0: one at the end of each epoch");
+        .means("validation interval; 0: once per epoch");
     d.integer("patience", &T::patience, 0, most_epochs)
         .unit("validations")
-        .means("without a new best before training ends; 0: never");
-    d.integer("batch", &T::batch, 1, 65'536).unit("items").means("of one step");
+        .means("early stopping: validations without a new best score before training ends; 0: off");
+    d.integer("batch", &T::batch, 1, 65'536).unit("items").means("batch size");
     d.number("training_fraction", &T::fraction, 1e-6, 1.0)
-        .means("of the training part, the same of each class");
-    d.table("optimiser", &T::optimiser).means("how gradients change weights");
-    d.table("schedule", &T::schedule).means("how the learning rate moves");
-    d.table("loss", &T::loss).means("what training makes small");
-    d.word("sampling", &T::sampling).means("which items an epoch sees");
-    d.number("gradient_limit", &T::gradient_limit, 0.0, 1e9)
-        .means("gradients are made shorter to this norm (Pascanu 2013); 0: never");
-    d.number("averaging", &T::averaging, 0.0, 0.999999)
-        .means("of the step before in the running average of the weights; 0: off");
-    d.table("augment", &T::augmentation).means("random changes of training pictures");
+        .means("fraction of the training part that is used, stratified by class");
+    d.table("optimiser", &T::optimiser).means("optimiser");
+    d.table("schedule", &T::schedule).means("learning-rate schedule");
+    d.table("loss", &T::loss).means("loss function");
+    d.word("sampling", &T::sampling)
+        .means("natural: every item once per epoch; balanced: classes drawn with equal probability");
+    d.number("gradient_clipping", &T::gradient_clipping, 0.0, 1e9)
+        .was("gradient_limit")
+        .means("gradient clipping: largest norm of the gradient (Pascanu 2013); 0: off");
+    d.number("ema_decay", &T::ema_decay, 0.0, 0.999999)
+        .was("averaging")
+        .means("decay of an exponential moving average of the weights, which is validated and kept; 0: off");
+    d.table("augment", &T::augmentation).means("data augmentation");
     d.integer("views", &T::views, 0, 1000)
-        .means("so many fixed augmented views of each picture, in turn; 0: a new one each epoch");
+        .means("number of fixed augmented views of each image, used in turn; 0: a new one every epoch");
     d.check("steps", [](const TableReader& reader, const T&) {
         if (reader.has("epochs") && reader.has("steps"))
-            throw InputError("'epochs' and 'steps' both say how long to train; leave one out");
+            throw InputError("'epochs' and 'steps' both set the length of training; remove one");
     });
     d.check("schedule", [](const TableReader&, const T& t) {
         if (t.steps == 0 && t.schedule.warm_up >= static_cast<double>(t.epochs))
             throw InputError(
-                fmt::format("'warm_up' takes {} epochs and the run has {}", t.schedule.warm_up, t.epochs));
+                fmt::format("'warm_up' is {} epochs, and training has only {}; shorten the warm-up",
+                            t.schedule.warm_up, t.epochs));
     });
     d.check("views", [](const TableReader&, const T& t) {
         if (t.views > 0 && t.augmentation.mixing.form != MixingForm::none)
-            throw InputError("fixed 'views' of a picture cannot be mixed with other pictures; leave one out");
+            throw InputError("fixed 'views' cannot be combined with 'mixing'; remove one");
     });
     return d;
 }

@@ -20,14 +20,14 @@ constexpr double sufficient = 1e-4;   // share of the promised decrease that a s
 class RegressionProblem {
   public:
     RegressionProblem(std::span<const float> features, std::span<const std::size_t> labels,
-                      std::span<const double> weights, std::size_t classes, double penalty)
+                      std::span<const double> weights, std::size_t classes, double l2)
         : features_(features),
           labels_(labels),
           weights_(weights),
           items_(static_cast<Eigen::Index>(labels.size())),
           width_(static_cast<Eigen::Index>(features.size() / labels.size())),
           classes_(static_cast<Eigen::Index>(classes)),
-          penalty_(penalty / static_cast<double>(labels.size())) {
+          l2_(l2 / static_cast<double>(labels.size())) {
         measure();
     }
 
@@ -60,8 +60,8 @@ class RegressionProblem {
             g.topRows(width_).noalias() += x.transpose() * p;
             g.row(width_) += p.colwise().sum();
         }
-        g.topRows(width_) += penalty_ * w.topRows(width_);
-        return loss_ + 0.5 * penalty_ * w.topRows(width_).squaredNorm();
+        g.topRows(width_) += l2_ * w.topRows(width_);
+        return loss_ + 0.5 * l2_ * w.topRows(width_).squaredNorm();
     }
 
     double loss() const { return loss_; }  // at the place of the last value()
@@ -117,7 +117,7 @@ class RegressionProblem {
     Eigen::Index items_;
     Eigen::Index width_;
     Eigen::Index classes_;
-    double penalty_;
+    double l2_;
     double total_weight_ = 0.0;
     double loss_ = 0.0;
     Vector mean_;
@@ -152,7 +152,7 @@ LogisticRegression fit_logistic_regression(std::span<const float> features,
                                            std::span<const double> weights, std::size_t classes,
                                            const LogisticSettings& settings) {
     assert(!labels.empty() && features.size() % labels.size() == 0);
-    RegressionProblem problem(features, labels, weights, classes, settings.penalty);
+    RegressionProblem problem(features, labels, weights, classes, settings.l2_regularisation);
     Vector at = Vector::Zero(problem.size());
     Vector slope(problem.size());
     double value = problem.value(at, slope);

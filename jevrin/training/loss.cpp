@@ -20,16 +20,16 @@ double wanted(const Target& target, std::size_t place, std::int64_t classes, dou
     return (1.0 - smoothing) * share + smoothing / static_cast<double>(classes);
 }
 
-// -(1 - p)^focus log p.
-double focal(double probability, double log_probability, double focus) {
-    return -std::pow(1.0 - probability, focus) * log_probability;
+// -(1 - p)^gamma log p.
+double focal(double probability, double log_probability, double gamma) {
+    return -std::pow(1.0 - probability, gamma) * log_probability;
 }
 
 // p times the derivative of focal() with respect to p.
-double focal_slope(double probability, double log_probability, double focus) {
+double focal_slope(double probability, double log_probability, double gamma) {
     const double rest = 1.0 - probability;
     if (rest <= 0.0) return 0.0;
-    return focus * probability * std::pow(rest, focus - 1.0) * log_probability - std::pow(rest, focus);
+    return gamma * probability * std::pow(rest, gamma - 1.0) * log_probability - std::pow(rest, gamma);
 }
 
 }  // namespace
@@ -58,15 +58,15 @@ BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std
         if (!settings.class_weights.empty())
             weight *= target.share * settings.class_weights[target.label] +
                       (1.0 - target.share) * settings.class_weights[target.other];
-        const bool plain = smoothing == 0.0 && settings.focus == 0.0;
+        const bool plain = smoothing == 0.0 && settings.focal_gamma == 0.0;
         double objective = plain ? loss : 0.0;
         double slopes = plain ? -1.0 : 0.0;
         for (std::int64_t c = 0; c < classes && !plain; ++c) {
             const double log_probability = row[c] - log_sum;
             const double probability = std::exp(log_probability);
             const double share = wanted(target, static_cast<std::size_t>(c), classes, smoothing);
-            objective += share * focal(probability, log_probability, settings.focus);
-            slopes += share * focal_slope(probability, log_probability, settings.focus);
+            objective += share * focal(probability, log_probability, settings.focal_gamma);
+            slopes += share * focal_slope(probability, log_probability, settings.focal_gamma);
         }
         result.objective_sum += weight * objective;
         if (gradient.empty()) continue;
@@ -74,8 +74,9 @@ BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std
         for (std::int64_t c = 0; c < classes; ++c) {
             const double probability = std::exp(row[c] - log_sum);
             const double share = wanted(target, static_cast<std::size_t>(c), classes, smoothing);
-            const double own =
-                settings.focus == 0.0 ? -1.0 : focal_slope(probability, row[c] - log_sum, settings.focus);
+            const double own = settings.focal_gamma == 0.0
+                                   ? -1.0
+                                   : focal_slope(probability, row[c] - log_sum, settings.focal_gamma);
             out[c] = static_cast<float>(weight * (share * own - probability * slopes) * part);
         }
     }

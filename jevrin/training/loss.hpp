@@ -15,8 +15,8 @@ namespace jevrin::inline v1 {
 struct LossSettings {
     // Of the wanted distribution, spread evenly over all classes (Szegedy 2016).
     double label_smoothing = 0.0;
-    // The exponent of the focal loss, -(1 - p)^focus log p (Lin 2017); 0 is cross-entropy.
-    double focus = 0.0;
+    // Focal loss gamma: -(1 - p)^gamma log p (Lin 2017); 0 is cross-entropy.
+    double focal_gamma = 0.0;
     // Weights of the classes such that all count the same: items / (classes * items of the class).
     bool balanced_classes = false;
     // Or stated ones, by the classes' names; those without one count 1.
@@ -27,7 +27,7 @@ struct LossSettings {
 
 // What a batch says about its labels.
 struct BatchLoss {
-    // What is minimised, summed over the batch: with weights, smoothing and focus.
+    // What is minimised, summed over the batch: with class weights, label smoothing and focal loss.
     double objective_sum = 0.0;
     // Of -(share log p(label) + (1 - share) log p(other)), natural logarithm: -log p(label) without mixing.
     // It can be compared whatever the settings.

@@ -181,9 +181,9 @@ struct RunTrainer::Work {
             sums.counts.add(taken.targets[n].label, predicted[n]);
         p.pass.backward(count, gradient);
         OptimiserStep step{.learning_rate = learning_rate(steps_done)};
-        if (settings.gradient_limit > 0.0)
+        if (settings.gradient_clipping > 0.0)
             step.gradient_factor =
-                clipping_factor(gradient_norm(p.pass.parameters()), settings.gradient_limit);
+                clipping_factor(gradient_norm(p.pass.parameters()), settings.gradient_clipping);
         if (looks) p.monitor.before_change();
         p.optimiser.step(p.pass.parameters(), step);
         if (looks) p.monitor.after_change();
@@ -224,17 +224,19 @@ struct RunTrainer::Work {
         const double rate = learning_rate(steps_done);
         if (step == 1)
             throw RunError(
-                "the loss is no number at the very first step: the pictures' scaling or the weights of the "
-                "backbone hold numbers far too large; look at them with 'jevrin check' and 'jevrin layers'");
+                "the loss is NaN or infinite at the first step: the input normalisation or the weights of "
+                "the "
+                "backbone are far too large; inspect them with 'jevrin check' and 'jevrin layers'");
         const LayerSummary steepest = phase().monitor.steepest();
-        throw RunError(fmt::format(
-            "the loss was no longer a number at step {} (epoch {}, learning rate {:.4g}); the gradients of "
-            "the step before were steepest in '{}' (norm {:.3g}, weights {:.3g}). The learning rate is "
-            "probably too "
-            "high: lower it in the plan to {:.2g}, let it rise with 'warm_up', or hold the gradients with "
-            "'gradient_limit'",
-            step, epochs_done + 1, rate, steepest.layer, steepest.gradient_norm, steepest.weight_norm,
-            settings.optimiser.learning_rate / 10.0));
+        throw RunError(
+            fmt::format("the loss became NaN or infinite at step {} (epoch {}, learning rate {:.4g}); in the "
+                        "step before, the "
+                        "largest gradient was that of '{}' (gradient norm {:.3g}, weight norm {:.3g}). The "
+                        "learning rate is "
+                        "probably too high: lower it to {:.2g}, add a 'warm_up', or clip gradients with "
+                        "'gradient_clipping'",
+                        step, epochs_done + 1, rate, steepest.layer, steepest.gradient_norm,
+                        steepest.weight_norm, settings.optimiser.learning_rate / 10.0));
     }
 
     // Calls seen(first, items, values) for one batch of items after the other, with the values at the
@@ -305,7 +307,7 @@ struct RunTrainer::Work {
                            .training = sums.counts,
                            .learning_rate = rate};
         result.layers = phase().monitor.summaries(rate);
-        result.validation = settings.averaging > 0.0
+        result.validation = settings.ema_decay > 0.0
                                 ? predict(weights.trained_with(weights.averages()), data.parts.validation)
                                 : predict(phase().division.trained, data.parts.validation);
         require_finite(result.validation.loss);
@@ -349,7 +351,7 @@ bool RunTrainer::finished() const {
 
 EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     assert(!finished());
-    // After a loss that is no number the weights are worth nothing.
+    // After a NaN or infinite loss the weights are useless.
     TrainingState before = state();
     try {
         const std::int64_t last = work_->end_of_epoch() - 1;
@@ -361,7 +363,7 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
     }
 }
 
-EpochResult RunTrainer::solve_head(double penalty) {
+EpochResult RunTrainer::solve_head(double l2_regularisation) {
     Work& p = *work_;
     const auto clock = std::chrono::steady_clock::now();
     Node& dense = p.phase().division.trained.nodes.back();
@@ -377,8 +379,8 @@ EpochResult RunTrainer::solve_head(double penalty) {
         labels.push_back(p.data.labels[item]);
         if (!p.data.weights.empty()) weights.push_back(p.data.weights[item]);
     }
-    const LogisticRegression fit =
-        fit_logistic_regression(features, labels, weights, p.data.classes, {.penalty = penalty});
+    const LogisticRegression fit = fit_logistic_regression(features, labels, weights, p.data.classes,
+                                                           {.l2_regularisation = l2_regularisation});
     std::copy(fit.weight.values().begin(), fit.weight.values().end(), dense.parameters[0].values().begin());
     std::copy(fit.bias.values().begin(), fit.bias.values().end(), dense.parameters[1].values().begin());
     const Predictions seen = p.predict(p.phase().division.trained, p.data.parts.training);

@@ -50,7 +50,7 @@ struct Predictions {
 struct EpochResult {
     std::int64_t epoch = 0;      // from 1
     std::int64_t step = 0;       // of the run, so many are done
-    double training_loss = 0.0;  // cross-entropy, mean over the epoch, as the weights moved
+    double training_loss = 0.0;  // cross-entropy, running average during the epoch
     double objective = 0.0;      // what was minimised, likewise: weighted, smoothed, focal
     ClassCounts training;        // predictions likewise
     double learning_rate = 0.0;  // of the last step
@@ -103,7 +103,7 @@ class RunTrainer {
 
     // Instead of epochs, for networks of which only a dense layer trains: solves it to convergence by
     // logistic regression and validates it, as one epoch.
-    EpochResult solve_head(double penalty);
+    EpochResult solve_head(double l2_regularisation);
 
     // The weights as they are now become the ones that best_network() gives.
     void keep_as_best();

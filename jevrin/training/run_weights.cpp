@@ -37,7 +37,7 @@ RunWeights::RunWeights(const TrainingData& data, Network network, std::vector<Tr
       phases_(std::move(phases)),
       scaling_(scaling),
       optimiser_(settings.optimiser),
-      averaging_(settings.averaging),
+      averaging_(settings.ema_decay),
       batch_(batch),
       pool_(pool),
       first_ever_(phases_.back().first_trained) {

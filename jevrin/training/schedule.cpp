@@ -31,12 +31,14 @@ double share_of_rate(const Schedule& s, const SchedulePlace& place, double done)
         case ScheduleKind::step:
             return std::pow(s.factor, static_cast<double>(place.step / place.steps_per_epoch / s.every));
         case ScheduleKind::linear:
-            return between(1.0, s.final_share, done);
+            return between(1.0, s.final_fraction, done);
         case ScheduleKind::cosine:
-            return between(s.final_share, 1.0, half_cosine(done));
+            return between(s.final_fraction, 1.0, half_cosine(done));
         case ScheduleKind::one_cycle:
-            return done < s.rise ? between(1.0, s.first_share, half_cosine(done / s.rise))
-                                 : between(s.final_share, 1.0, half_cosine((done - s.rise) / (1.0 - s.rise)));
+            return done < s.rise_fraction
+                       ? between(1.0, s.initial_fraction, half_cosine(done / s.rise_fraction))
+                       : between(s.final_fraction, 1.0,
+                                 half_cosine((done - s.rise_fraction) / (1.0 - s.rise_fraction)));
         case ScheduleKind::plateau:
             return place.plateau_factor;
     }

@@ -11,8 +11,8 @@ namespace jevrin::inline v1 {
 enum class ScheduleKind {
     constant,
     step,       // multiplied by `factor` after each `every` epochs
-    linear,     // falls along a line to `final_share` of itself
-    cosine,     // falls along half a cosine to `final_share` (Loshchilov & Hutter 2017, without restarts)
+    linear,     // falls along a line to `final_fraction` of itself
+    cosine,     // falls along half a cosine to `final_fraction` (Loshchilov & Hutter 2017, without restarts)
     one_cycle,  // rises to the learning rate, then falls along a half cosine (Smith & Topin 2018)
     plateau,    // multiplied by `factor` when the validation loss has not fallen for `patience` validations
 };
@@ -20,13 +20,13 @@ const EnumNames<ScheduleKind>& names_of(ScheduleKind);
 
 struct Schedule {
     ScheduleKind kind = ScheduleKind::constant;
-    double warm_up = 0.0;       // epochs at the beginning in which the rate rises along a line from nearly 0
-    double final_share = 0.0;   // of the learning rate, at the end: linear, cosine, one cycle
-    std::int64_t every = 10;    // epochs: step
-    double factor = 0.1;        // step, plateau
-    std::int64_t patience = 3;  // validations: plateau
-    double rise = 0.3;          // the share of all steps in which one cycle rises
-    double first_share = 0.04;  // of the learning rate, where one cycle begins
+    double warm_up = 0.0;  // epochs at the beginning in which the rate rises along a line from nearly 0
+    double final_fraction = 0.0;     // of the learning rate, at the end: linear, cosine, one cycle
+    std::int64_t every = 10;         // epochs: step
+    double factor = 0.1;             // step, plateau
+    std::int64_t patience = 3;       // validations: plateau
+    double rise_fraction = 0.3;      // of all steps, in which the learning rate of one cycle rises
+    double initial_fraction = 0.04;  // of the learning rate, where one cycle begins
 };
 
 // Where a run stands when it takes a step.

@@ -18,18 +18,17 @@ struct TrainingSettings {
     std::int64_t validate_every = 0;  // steps between validations; 0: one at the end of each epoch
     std::int64_t patience = 0;        // validations without a new best before training ends; 0: never
     std::int64_t batch = 32;
-    double fraction = 1.0;        // of the training part, the same of each class
-    double gradient_limit = 0.0;  // gradients are made shorter to this norm; 0: never
-    // Of the weights of the step before in their running average, which is validated and kept instead of the
-    // weights themselves: average_t is the mean of the weights so far with weights averaging^(t - i). 0: off.
-    double averaging = 0.0;
+    double fraction = 1.0;           // of the training part, the same of each class
+    double gradient_clipping = 0.0;  // largest norm of the gradient; 0: not clipped
+    // Decay of the exponential moving average of the weights, which is validated and kept instead of the
+    // weights themselves: average_t is the mean of the weights so far with weights ema_decay^(t - i). 0: off.
+    double ema_decay = 0.0;
     OptimiserSettings optimiser;
     Schedule schedule;
     LossSettings loss;
     Sampling sampling = Sampling::natural;
     Augmentation augmentation;
-    std::int64_t views =
-        0;  // so many fixed augmented views of each picture, in turn; 0: a new one each epoch
+    std::int64_t views = 0;  // fixed augmented views of each image, used in turn; 0: a new one each epoch
 };
 
 // What the settings come to for a training part. An "epoch" of the record is what lies between validations.

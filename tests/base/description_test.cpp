@@ -48,7 +48,7 @@ const Description<Firing>& description_of(const Firing&) {
         d.integer("shine", &Firing::shine, 1, 9).only_for("glossy", [](const Firing& f) {
             return f.glaze == Glaze::glossy;
         });
-        d.truth("reduced", &Firing::reduced).if_stated();
+        d.boolean("reduced", &Firing::reduced).if_stated();
         d.table("cooling", &Firing::cooling);
         d.check("peak", [](const TableReader&, const Firing& f) {
             if (f.reduced && f.peak < 900.0) throw InputError("reduction needs at least 900 degrees");
@@ -83,15 +83,17 @@ TEST(Described, WhatIsStatedReplacesWhatIsGiven) {
 }
 
 TEST(Described, WhatIsWrongIsRefusedAtItsPlace) {
-    EXPECT_THAT(refusal("reduced = false\npeak = 2000"),
-                AllOf(HasSubstr("kiln.toml:2:8: "), HasSubstr("'peak' is 2000; it may be 600 to 1400")));
-    EXPECT_THAT(refusal("shine = 3"), AllOf(HasSubstr("kiln.toml:1:9"), HasSubstr("matt has no 'shine'")));
+    EXPECT_THAT(
+        refusal("reduced = false\npeak = 2000"),
+        AllOf(HasSubstr("kiln.toml:2:8: "), HasSubstr("'peak' is 2000, outside the range 600 to 1400")));
+    EXPECT_THAT(refusal("shine = 3"),
+                AllOf(HasSubstr("kiln.toml:1:9"), HasSubstr("'shine' applies only to glossy, not to matt")));
     EXPECT_THAT(refusal("glaze = \"mat\""), HasSubstr("did you mean 'matt'?"));
     EXPECT_THAT(refusal("peek = 1000"),
                 AllOf(HasSubstr("kiln.toml:1:1: [firing] has no key 'peek' (did you mean 'peak'?)"),
                       HasSubstr("glaze, peak, shine, reduced, cooling")));
     EXPECT_THAT(refusal("peak = 700\nreduced = true"), AllOf(HasSubstr("kiln.toml:1:8"), HasSubstr("900")));
-    EXPECT_THAT(refusal("peak = \"hot\""), HasSubstr("must be a number, not text"));
+    EXPECT_THAT(refusal("peak = \"hot\""), HasSubstr("must be a number, not a string"));
 }
 
 TEST(Described, AnEarlierKeyIsReadAndNeitherNamedNorWritten) {

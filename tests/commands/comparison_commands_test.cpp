@@ -63,7 +63,7 @@ TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
         {"confusion", "new head", "--minus", "from scratch", "--figure", "minus.png", "--csv", "minus.csv"});
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_THAT(text.output,
-                testing::AllOf(HasSubstr("gain of recall"), HasSubstr("fewer than three seeds")));
+                testing::AllOf(HasSubstr("difference in recall"), HasSubstr("fewer than three seeds")));
     EXPECT_TRUE(is_picture(file("minus.png")));
     EXPECT_EQ(lines_of(read_text(file("minus.csv"))), 4U);
     EXPECT_EQ(run({"confusion", "new head", "--minus", "nobody"}).status, 2);
@@ -172,7 +172,7 @@ TEST_F(Compared, TheTestPartIsReportedOnceOnAnExplicitWord) {
     EXPECT_EQ(tested["test"]["runs"].size(), 2U);
     EXPECT_EQ(tested["test_looks"], 2);
     EXPECT_LE(tested["test"]["low"], tested["test"]["mean"]);
-    EXPECT_THAT(tested["test"]["words"].get<std::string>(), HasSubstr("flattered"));
+    EXPECT_THAT(tested["test"]["words"].get<std::string>(), HasSubstr("inflated"));
     const double one = run_json({"scores", tested["test"]["runs"][0]["run"].get<std::string>(), "--part",
                                  "test", "--ledger", "tested"})["scores"]["balanced_accuracy"]["value"]
                            .get<double>();
@@ -252,7 +252,7 @@ TEST_F(Compared, TwoStudiesInOneLedgerAreComparedApart) {
     write_file(file("other.toml"), plan);
     ASSERT_EQ(run({"train", "other.toml", "--ledger", "two"}).status, 0);
     const CommandResult last = run({"choose", "--ledger", "two"});
-    EXPECT_THAT(last.errors, HasSubstr("this ledger holds 2 studies; this is 'other'"));
+    EXPECT_THAT(last.errors, HasSubstr("this ledger has 2 studies; this is 'other'"));
     EXPECT_EQ(run_json({"choose", "--ledger", "two"})["ranking"][0]["seeds"], 1);
     EXPECT_EQ(run_json({"choose", "--ledger", "two", "--study", "small"})["ranking"][0]["seeds"], 2);
 }

@@ -45,8 +45,8 @@ TEST_F(Evaluated, ScoresComeWithIntervalsAndBaselines) {
     EXPECT_EQ(run_json({"scores", bad_run, "--top-k", "3"})["scores"]["top_k"]["value"], 1.0);
     const CommandResult text = run({"scores", bad_run, "--figure", "reliability.svg"});
     EXPECT_THAT(text.output,
-                AllOf(HasSubstr("9 items say little"), HasSubstr("Cohen's kappa"),
-                      HasSubstr("top-2 accuracy"), HasSubstr("next: jevrin classes 'new head/1'")));
+                AllOf(HasSubstr("9 items are few"), HasSubstr("Cohen's kappa"), HasSubstr("top-2 accuracy"),
+                      HasSubstr("next: jevrin classes 'new head/1'")));
     EXPECT_TRUE(is_picture(file("reliability.svg")));
 }
 
@@ -97,7 +97,7 @@ TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {
     EXPECT_EQ(run({"scores", bad_run, "--ledger", "warm"}).status, 0);
     const CommandResult gone = run({"thresholds", bad_run, "--ledger", "warm"});
     EXPECT_EQ(gone.status, 2);
-    EXPECT_THAT(gone.errors, HasSubstr("the model of new head/1 is gone"));
+    EXPECT_THAT(gone.errors, HasSubstr("the model file of new head/1 is missing"));
 }
 
 TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
@@ -138,7 +138,7 @@ TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
     EXPECT_THAT(refusal(bad), HasSubstr("1 of 9 predictions do not sum to 1"));
     bad = paths;
     bad.replace(bad.find("0.25,"), 4, "much");
-    EXPECT_THAT(refusal(bad), AllOf(HasSubstr("changed.csv:2"), HasSubstr("'much' is no number")));
+    EXPECT_THAT(refusal(bad), AllOf(HasSubstr("changed.csv:2"), HasSubstr("'much' is not a number")));
     bad = paths;
     bad.replace(bad.find("both"), 4, "bath");
     EXPECT_THAT(refusal(bad), HasSubstr("'both'"));
@@ -158,7 +158,7 @@ TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
     EXPECT_EQ(wrong, 9 - classes["right"].get<std::int64_t>());
     const CommandResult text = run({"classes", bad_run, "--columns", "f1,support", "--sort", "name", "--csv",
                                     "classes.csv", "--figure", "classes.png"});
-    EXPECT_THAT(text.output, AllOf(HasSubstr("strongest confusions:"), HasSubstr("weakest classes: "),
+    EXPECT_THAT(text.output, AllOf(HasSubstr("most frequent confusions:"), HasSubstr("weakest classes: "),
                                    HasSubstr("next: jevrin mistakes 'new head/1' --true")));
     EXPECT_TRUE(read_text(file("classes.csv")).starts_with("class,f1,support\nacross,"));
     EXPECT_TRUE(is_picture(file("classes.png")));
@@ -205,7 +205,7 @@ TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
     const std::vector<std::string> names = {"across", "both", "down"};
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j)
-            EXPECT_EQ(run_json({"mistakes", bad_run, "--show", "all", "--true", names[i], "--called",
+            EXPECT_EQ(run_json({"mistakes", bad_run, "--show", "all", "--true", names[i], "--predicted",
                                 names[j]})["selected"],
                       matrix["counts"][i][j]);
     before = 1e9;
@@ -242,11 +242,11 @@ TEST_F(Evaluated, OneItemIsShownInFull) {
     EXPECT_NEAR(sum, 1.0, 1e-5);
     EXPECT_EQ(item["probabilities"][0]["probability"], mistake["confidence"]);
     ASSERT_EQ(item["neighbours"].size(), 4U);
-    EXPECT_GE(item["neighbours"][0]["likeness"], item["neighbours"][3]["likeness"]);
-    EXPECT_LE(item["neighbours"][0]["likeness"], 1.000001);
+    EXPECT_GE(item["neighbours"][0]["similarity"], item["neighbours"][3]["similarity"]);
+    EXPECT_LE(item["neighbours"][0]["similarity"], 1.000001);
     const CommandResult text =
         run({"show", bad_run, mistake["item"].get<std::string>(), "--sheet", "item.png"});
-    EXPECT_THAT(text.output, AllOf(HasSubstr("<- label"), HasSubstr("carry its label")));
+    EXPECT_THAT(text.output, AllOf(HasSubstr("<- label"), HasSubstr("have the same label")));
     EXPECT_TRUE(is_picture(file("item.png")));
     EXPECT_THAT(run({"show", bad_run, "across/nothing.png"}).errors, HasSubstr("no item is called"));
     const Ledger ledger = Ledger::open(file("ledger"));
@@ -307,8 +307,8 @@ TEST_F(Evaluated, ThresholdsMeetWhatIsWanted) {
     EXPECT_GE(report["of_accuracy"]["accuracy"], 0.3);
     const CommandResult text =
         run({"thresholds", bad_run, "--class", "both", "--csv", "points.csv", "--figure", "thresholds.png"});
-    EXPECT_THAT(text.output, AllOf(HasSubstr("recall of at least 0.9: take it for both from"),
-                                   HasSubstr("answering only when the confidence is high enough")));
+    EXPECT_THAT(text.output, AllOf(HasSubstr("recall of at least 0.9: threshold of both"),
+                                   HasSubstr("accuracy by confidence threshold")));
     EXPECT_TRUE(read_text(file("points.csv"))
                     .starts_with("class,threshold,precision,recall,false_positive_rate\nboth,"));
     EXPECT_TRUE(is_picture(file("thresholds.png")));

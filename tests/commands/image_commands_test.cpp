@@ -36,7 +36,7 @@ TEST(ImageCommands, SurveyReadsPlansAndIndexesAndShowsWhatTheNetworkSees) {
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_THAT(text.output, AllOf(HasSubstr("35 images in 3 classes, 1 unreadable"),
                                    HasSubstr("corrections gave 1 another label and excluded 1"),
-                                   HasSubstr("sizes     smallest 16x16"), HasSubstr("35 in colour"),
+                                   HasSubstr("sizes            smallest 16x16"), HasSubstr("35 in colour"),
                                    HasSubstr("classes are balanced"), HasSubstr("has only")));
     EXPECT_THAT(read_text(directory / "bad.csv"), HasSubstr("both/bad.png,it is neither"));
     EXPECT_TRUE(std::filesystem::exists(directory / "seen.png"));
@@ -111,7 +111,7 @@ TEST(ImageCommands, ClassifyTakesFoldersAndTheUnlabelledImagesOfAPlan) {
     EXPECT_THAT(run_jevrin({"classify", "model.onnx", "empty"}, here).errors,
                 HasSubstr("no image to classify"));
     EXPECT_THAT(run_jevrin({"survey", "plan.toml"}, here).output, HasSubstr("3 unlabelled"));
-    EXPECT_THAT(run_jevrin({"check", "plan.toml"}, here).output, HasSubstr("is sound"));
+    EXPECT_THAT(run_jevrin({"check", "plan.toml"}, here).output, HasSubstr("is valid"));
 }
 
 TEST(ImageCommands, SurveyCountsAndNamesProblems) {
@@ -126,11 +126,12 @@ TEST(ImageCommands, SurveyCountsAndNamesProblems) {
     const CommandResult text =
         run_jevrin({"survey", "set", "--sheet", "sheet.png"}, {.directory = directory.path()});
     EXPECT_EQ(text.status, 0) << text.errors;
-    EXPECT_THAT(text.output,
-                AllOf(HasSubstr("13 images in 2 classes, 1 unreadable"), HasSubstr("2.2 times as many"),
-                      HasSubstr("1 pair of one picture under two labels: correct one of them\n          "
-                                "many/00.png and rare/same.png"),
-                      HasSubstr("left out  1 unreadable file\n          many/bad.png: it is neither")));
+    EXPECT_THAT(
+        text.output,
+        AllOf(HasSubstr("13 images in 2 classes, 1 unreadable"), HasSubstr("2.2 times as many"),
+              HasSubstr("1 pair of one image with two labels: correct one of them\n                 "
+                        "many/00.png and rare/same.png"),
+              HasSubstr("left out         1 unreadable file\n                 many/bad.png: it is neither")));
     EXPECT_TRUE(std::filesystem::exists(directory / "sheet.png"));
     const Json counted =
         parse_json(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);
@@ -155,7 +156,7 @@ TEST(ImageCommands, CheckShowsCandidatesAndRefusesMistakes) {
     const auto plan = write_small_study(directory.path(), small_plan(2));
     const CommandResult good = run_jevrin({"check", "plan.toml"}, {.directory = directory.path()});
     EXPECT_EQ(good.status, 0) << good.errors;
-    EXPECT_THAT(good.output, AllOf(HasSubstr("plan 'small' is sound: 6 runs"), HasSubstr("[stem 16x16x4]"),
+    EXPECT_THAT(good.output, AllOf(HasSubstr("plan 'small' is valid: 6 runs"), HasSubstr("[stem 16x16x4]"),
                                    HasSubstr("sgd, learning_rate 0.05")));
     EXPECT_EQ(
         parse_json(

@@ -88,7 +88,7 @@ TEST(Killing, AtRandomMomentsLosesNothingAndChangesNoBit) {
     const TemporaryDirectory directory;
     write_small_study(
         directory.path(),
-        small_plan(25, "validate_every = 2\naveraging = 0.9\noptimiser = { kind = \"adamw\" }", "[3]"));
+        small_plan(25, "validate_every = 2\nema_decay = 0.9\noptimiser = { kind = \"adamw\" }", "[3]"));
     const test::CommandOptions here{.directory = directory.path()};
     ASSERT_EQ(run_jevrin({"train", "plan.toml", "--ledger", "whole"}, here).status, 0);
     const auto finish_and_compare = [&] {

@@ -86,7 +86,7 @@ TEST_F(TrainingCommands, ShowPrintsAPlanThatIsOne) {
 }
 
 TEST_F(TrainingCommands, EpochsAreKeptOnRequestAndTheBestIsTheModel) {
-    write_small_study(directory.path(), small_plan(3, "averaging = 0.5", "[1]"));
+    write_small_study(directory.path(), small_plan(3, "ema_decay = 0.5", "[1]"));
     ASSERT_EQ(run({"train", "plan.toml", "--keep-epochs", "--only", "last stage"}).status, 0);
     ASSERT_EQ(run({"train", "plan.toml"}).status, 0);
     const Ledger ledger = Ledger::open(directory / "ledger");

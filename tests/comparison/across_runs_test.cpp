@@ -221,8 +221,8 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
     EXPECT_TRUE(names({"kind=adam"}).empty());
     EXPECT_THAT(message_of<InputError>([&] { names({"lerning_rate<1"}); }),
                 HasSubstr("did you mean 'learning_rate'"));
-    EXPECT_THAT(message_of<InputError>([&] { names({"learning_rate"}); }), HasSubstr("is no condition"));
-    EXPECT_THAT(message_of<InputError>([&] { names({"=3"}); }), HasSubstr("is no condition"));
+    EXPECT_THAT(message_of<InputError>([&] { names({"learning_rate"}); }), HasSubstr("is not a condition"));
+    EXPECT_THAT(message_of<InputError>([&] { names({"=3"}); }), HasSubstr("is not a condition"));
     const std::vector<RunRow> rows = run_rows(study_.ledger(), runs);
     EXPECT_THAT(differing_settings(rows), ElementsAre("training.optimiser.learning_rate"));
     const std::vector<RunGroup> groups = group_by(rows, "learning_rate", Metric::accuracy);
@@ -324,7 +324,7 @@ TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
     EXPECT_FALSE(report.catch_ups[0].fraction.has_value());
     ASSERT_TRUE(report.catch_ups[0].times_more.has_value());
     EXPECT_NEAR(*report.catch_ups[0].times_more, 16.0, 0.5);
-    EXPECT_THAT(report.catch_ups[0].words, HasSubstr("rough guess"));
+    EXPECT_THAT(report.catch_ups[0].words, HasSubstr("extrapolated"));
 }
 
 TEST_F(AcrossRuns, WithoutFractionsTrainingSizesSayWhatToDo) {

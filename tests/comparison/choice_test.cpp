@@ -91,7 +91,7 @@ TEST_F(ChoiceTest, OneSeedNeverMakesAClearWinner) {
     EXPECT_EQ(c.chosen, "good");
     EXPECT_THAT(c.reasons[0], HasSubstr("train more seeds"));
     EXPECT_EQ(c.ranking[0].seeds, 1);
-    EXPECT_THAT(c.reasons[1], HasSubstr("with one seed the noise of seeds is unknown"));
+    EXPECT_THAT(c.reasons[1], HasSubstr("with one seed the variance between seeds is unknown"));
 }
 
 TEST_F(ChoiceTest, UnfinishedRunsAreNamedAndDoNotCount) {
@@ -100,7 +100,7 @@ TEST_F(ChoiceTest, UnfinishedRunsAreNamedAndDoNotCount) {
     study_.add_run({.candidate = "a", .seed = 3, .finished = false});
     const Choice c = choice();
     EXPECT_EQ(c.ranking[0].runs, 2);
-    EXPECT_THAT(c.reasons.back(), HasSubstr("1 run is not finished and does not count: a/3 (training)"));
+    EXPECT_THAT(c.reasons.back(), HasSubstr("1 run is not finished and is ignored: a/3 (training)"));
     EXPECT_THAT(c.reasons[0], HasSubstr("nothing to compare"));
 }
 
@@ -179,7 +179,7 @@ TEST_F(ChoiceTest, TheFrontHoldsWhatNothingBeatsInScoreAndCost) {
         add_run("hardly cheaper than the best", seed, 0.9, 99.0, 400);
     }
     for (const RankedCandidate& c : choice().ranking)
-        EXPECT_EQ(c.on_front, c.candidate == "best" || c.candidate == "cheap") << c.candidate;
+        EXPECT_EQ(c.pareto_optimal, c.candidate == "best" || c.candidate == "cheap") << c.candidate;
 }
 
 TEST_F(ChoiceTest, ComparisonsAreCorrectedForTheirNumber) {
@@ -209,7 +209,7 @@ TEST_F(ChoiceTest, SaysWhatItWouldTakeToSeparateTheFirstTwo) {
     ASSERT_TRUE(c.needed.items.has_value());
     EXPECT_GT(*c.needed.items, 120);
     EXPECT_THAT(c.summary,
-                testing::AllOf(HasSubstr("validation images instead of 120"), HasSubstr("8 of 10")));
+                testing::AllOf(HasSubstr("validation images instead of 120"), HasSubstr("80 % power")));
     ASSERT_TRUE(c.optimism.has_value());
     EXPECT_GE(*c.optimism, 0.0);
     EXPECT_LT(*c.optimism, 0.05);
@@ -247,7 +247,7 @@ TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     ASSERT_EQ(c.ranking.size(), 1U);
     EXPECT_EQ(c.chosen, "new");
     EXPECT_THAT(c.reasons.back(),
-                HasSubstr("3 runs saw another version of the image set and cannot be compared"));
+                HasSubstr("3 runs used another version of the image set and are not compared"));
 }
 
 TEST_F(ChoiceTest, AFewItemsTellNothingApart) {

@@ -31,8 +31,8 @@ std::vector<EpochRecord> curve_of(
 
 // 100 items of four even classes.
 Diagnosis diagnose_as(const std::vector<EpochRecord>& curve) {
-    return diagnose(
-        curve, {.metric = Metric::accuracy, .guess = {.score = 0.25, .loss = std::log(4.0), .items = 100}});
+    return diagnose(curve, {.metric = Metric::accuracy,
+                            .baseline = {.score = 0.25, .loss = std::log(4.0), .items = 100}});
 }
 
 bool has(const Diagnosis& diagnosis, Finding finding) {
@@ -88,7 +88,7 @@ TEST(Diagnosis, UnderfitIsPoorOnItsOwnTrainingItems) {
         40, [](int e) { return settling(e, 1.4, 1.0, 4); }, [](int e) { return settling(e, 1.4, 1.05, 4); },
         [](int) { return 0.5; }));
     EXPECT_EQ(d.finding(), Finding::underfit);
-    EXPECT_THAT(d.findings.front().words, HasSubstr("guessing gives 1.386"));
+    EXPECT_THAT(d.findings.front().words, HasSubstr("the baseline has 1.386"));
 }
 
 TEST(Diagnosis, WhatStillFallsWouldGainFromMoreEpochs) {
@@ -129,14 +129,14 @@ TEST(Diagnosis, ValidationAloneThatJumpsIsUnstable) {
 TEST(Diagnosis, NoBetterThanTheCommonestClassIsSaidSo) {
     const Diagnosis d = diagnose_as(curve_of(
         10, [](int) { return 1.386; }, [](int) { return 1.386; }, [](int) { return 0.3; }));
-    EXPECT_EQ(d.finding(), Finding::guessing);
+    EXPECT_EQ(d.finding(), Finding::at_baseline);
     EXPECT_FALSE(has(d, Finding::good_fit));
     // With many items 0.3 is more than chance.
     const Diagnosis sure = diagnose(
         curve_of(
             10, [](int) { return 1.3; }, [](int) { return 1.3; }, [](int) { return 0.3; }),
-        {.metric = Metric::accuracy, .guess = {.score = 0.25, .loss = std::log(4.0), .items = 10'000}});
-    EXPECT_FALSE(has(sure, Finding::guessing));
+        {.metric = Metric::accuracy, .baseline = {.score = 0.25, .loss = std::log(4.0), .items = 10'000}});
+    EXPECT_FALSE(has(sure, Finding::at_baseline));
 }
 
 TEST(Diagnosis, AFewEpochsSayNothing) {
@@ -172,16 +172,16 @@ TEST(Diagnosis, HoldsUnderNoise) {
     EXPECT_GE(overfits, 198);
 }
 
-TEST(Guess, IsTheCommonestClass) {
+TEST(Baseline, IsTheCommonestClass) {
     ConfusionMatrix matrix(3);
     matrix.add(0, 1, 6);
     matrix.add(1, 1, 2);
     matrix.add(2, 0, 2);
-    const Guess accuracy = guess_of(matrix, Metric::accuracy);
+    const Baseline accuracy = baseline_of(matrix, Metric::accuracy);
     EXPECT_EQ(accuracy.items, 10);
     EXPECT_DOUBLE_EQ(accuracy.score, 0.6);
     EXPECT_NEAR(accuracy.loss, -0.6 * std::log(0.6) - 0.4 * std::log(0.2), 1e-12);
-    EXPECT_NEAR(guess_of(matrix, Metric::balanced_accuracy).score, 1.0 / 3, 1e-12);
+    EXPECT_NEAR(baseline_of(matrix, Metric::balanced_accuracy).score, 1.0 / 3, 1e-12);
 }
 
 }  // namespace

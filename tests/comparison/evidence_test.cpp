@@ -130,9 +130,9 @@ class Words : public testing::Test {
 TEST_F(Words, SayThatAClearWinnerIsBeyondNoise) {
     const Choice choice = choice_of(3, 0.95, 0.6);
     EXPECT_THAT(choice.summary, AllOf(HasSubstr("Use 'one': its accuracy of 0."),
-                                      HasSubstr("beyond the noise of seeds and items"),
-                                      HasSubstr("mean of 3 seeds"), Not(HasSubstr("8 of 10 studies"))));
-    EXPECT_THAT(choice.reasons[1], HasSubstr("a real difference"));
+                                      HasSubstr("beyond the variation between seeds and items"),
+                                      HasSubstr("mean of 3 seeds"), Not(HasSubstr("80 % power"))));
+    EXPECT_THAT(choice.reasons[1], HasSubstr("a significant difference"));
 }
 
 TEST_F(Words, NameWhatIsRiskedByTheCheaperOne) {
@@ -148,11 +148,12 @@ TEST_F(Words, NameWhatIsRiskedByTheCheaperOne) {
 }
 
 TEST_F(Words, SayThatFewSeedsAreFew) {
-    EXPECT_THAT(choice_of(1, 0.95, 0.6).reasons[1], HasSubstr("with one seed the noise of seeds is unknown"));
+    EXPECT_THAT(choice_of(1, 0.95, 0.6).reasons[1],
+                HasSubstr("with one seed the variance between seeds is unknown"));
     const Choice two = choice_of(2, 0.95, 0.6);
     EXPECT_FALSE(two.clear);
-    EXPECT_THAT(two.reasons[1], HasSubstr("with two seeds the noise of seeds is hardly known"));
-    EXPECT_THAT(two.summary, AllOf(HasSubstr("for the time being"), HasSubstr("train more seeds")));
+    EXPECT_THAT(two.reasons[1], HasSubstr("with two seeds the variance between seeds is poorly known"));
+    EXPECT_THAT(two.summary, AllOf(HasSubstr("for now"), HasSubstr("train more seeds")));
 }
 
 TEST_F(Words, KeepStrangeNamesHarmless) {

@@ -104,7 +104,7 @@ TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {
     const Ledger opened = Ledger::open(ledger());
     const RunRecord run = opened.run(opened.study().id, "head/1");
     Recogniser recogniser(load_classifier(opened.model_file(run.id)));
-    const double limit = recogniser.classifier().familiarity.value().limit;
+    const double limit = recogniser.classifier().out_of_distribution.value().limit;
     const Fitting fitting = recogniser.classifier().preparation.fitting;
     const auto unknown_share = [&](const std::vector<std::vector<std::uint8_t>>& pictures) {
         const Recognition seen = recogniser.recognise(pictures);

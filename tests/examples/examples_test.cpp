@@ -93,7 +93,7 @@ TEST_F(Examples, ALedgerAnswersPlainSql) {
 TEST_F(Examples, AMetricOfOnesOwnIsChosenBy) {
     const test::CommandResult result = example("own_metric", {ledger()});
     EXPECT_EQ(result.status, 0) << result.errors;
-    EXPECT_THAT(result.output, AllOf(HasSubstr("across found: "), HasSubstr("not told apart")));
+    EXPECT_THAT(result.output, AllOf(HasSubstr("across found: "), HasSubstr("not separated")));
 }
 
 }  // namespace

@@ -105,7 +105,7 @@ Choice choice_of(std::size_t candidates) {
                                   .mean = mean,
                                   .interval = Interval{mean - 0.03, mean + 0.03},
                                   .seconds = 1.0 + static_cast<double>(k % 7),
-                                  .on_front = k < 2});
+                                  .pareto_optimal = k < 2});
         if (k > 0) choice.ranking.back().behind = Lead{.mean = 0.9 - mean, .interval = {-0.01, 0.05}};
     }
     return choice;
@@ -127,10 +127,10 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
         }
         // One candidate is no line.
         for (RankedCandidate& candidate : choice.ranking)
-            candidate.on_front = &candidate == &choice.ranking[0];
+            candidate.pareto_optimal = &candidate == &choice.ranking[0];
         draw_choice(choice, CandidateStyles(names), "a choice", directory / "one.svg");
         EXPECT_THAT(read_text(directory / "one.svg"), Not(HasSubstr("dashed")));
-        choice.ranking.back().on_front = true;
+        choice.ranking.back().pareto_optimal = true;
         draw_choice(choice, CandidateStyles(names), "a choice", directory / "two.svg");
         EXPECT_EQ(read_text(directory / "two.svg").find("dashed") != std::string::npos, n > 1);
         // Costs that nobody knows leave an empty panel.
@@ -154,7 +154,7 @@ TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {
             {.true_class = 0, .items = 9, .first = 0.9, .second = 0.5, .beyond_chance = true}};
         draw_difference(difference, classes, "minus", directory / "d.svg");
         EXPECT_THAT(read_text(directory / "d.svg"),
-                    testing::AllOf(HasSubstr("minus"), HasSubstr("class 0"), HasSubstr("beyond chance")));
+                    testing::AllOf(HasSubstr("minus"), HasSubstr("class 0"), HasSubstr("significant")));
         draw_spread({.mean = difference.difference,
                      .deviation = CellShares(n, std::vector<double>(n, 0.01)),
                      .runs = 3},

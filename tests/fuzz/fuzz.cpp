@@ -15,7 +15,7 @@
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/metrics/scores.hpp"
 #include "jevrin/plan/plan.hpp"
-#include "jevrin/training/familiarity.hpp"
+#include "jevrin/training/out_of_distribution.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -81,9 +81,9 @@ void with_file(const std::string& text, const std::function<void(const std::file
 }
 
 // Small, so that changes hit the graph and not only weights.
-Familiarity familiarity() {
+OutOfDistribution out_of_distribution() {
     const std::vector<float> features = {1.0F, 0.0F, 5.0F, 0.5F, 1.5F, 0.25F, 4.0F, 0.0F};
-    return fit_familiarity(features, std::vector<std::size_t>{0, 1, 0, 1}, 2);
+    return fit_out_of_distribution(features, std::vector<std::size_t>{0, 1, 0, 1}, 2);
 }
 
 std::string model(bool transformer) {
@@ -110,10 +110,10 @@ const char* const network_plan =
 // Axes of every kind, and settings of most.
 const char* const varied_plan =
     "name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3, fold = \"each\" }\n[training]\nsteps = 9\n"
-    "schedule = { kind = \"step\", every = 2 }\nloss = { focus = 1, class_weights = { a = 2 } }\n"
+    "schedule = { kind = \"step\", every = 2 }\nloss = { focal_gamma = 1, class_weights = { a = 2 } }\n"
     "[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { family = \"plain\" }\n"
     "[candidate.vary]\nsamples = 3\nhead.hidden = [[], [8]]\ntraining.optimiser = [{ kind = \"adam\" }]\n"
-    "training.batch = { low = 2, high = 9, scale = \"log\" }\ntraining.averaging = { low = 0.1, high = 0.9 "
+    "training.batch = { low = 2, high = 9, scale = \"log\" }\ntraining.ema_decay = { low = 0.1, high = 0.9 "
     "}\n";
 
 struct Target {
@@ -169,10 +169,10 @@ const std::map<std::string, Target>& targets() {
           }}},
         {"preparation",
          {{Preparation{}.to_json()}, [](const std::string& text) { Preparation::from_json(text); }}},
-        {"familiarity",
-         {{familiarity().to_text()},
+        {"out_of_distribution",
+         {{out_of_distribution().to_text()},
           [](const std::string& text) {
-              const Familiarity known = Familiarity::from_text(text);
+              const OutOfDistribution known = OutOfDistribution::from_text(text);
               known.distance(std::vector<float>(static_cast<std::size_t>(known.width), 1.0F));
           }}},
         {"predictions",

@@ -193,12 +193,12 @@ TEST(Mixing, SharesFollowTheBetaDistributionAndTheRectangle) {
     double squares = 0;
     constexpr int draws = 4000;
     for (int item = 0; item < draws; ++item) {
-        const MixingDraw draw = draw_mixing({.form = MixingForm::blend, .alpha = 0.4}, {1, 1}, item, 100, 64);
+        const MixingDraw draw = draw_mixing({.form = MixingForm::mixup, .alpha = 0.4}, {1, 1}, item, 100, 64);
         ASSERT_LT(draw.partner, 100U);
         sum += draw.share;
         squares += draw.share * draw.share;
         const MixingDraw paste =
-            draw_mixing({.form = MixingForm::paste, .alpha = 1.0}, {1, 1}, item, 100, 64);
+            draw_mixing({.form = MixingForm::cutmix, .alpha = 1.0}, {1, 1}, item, 100, 64);
         ASSERT_GE(paste.left, 0);
         ASSERT_LE(paste.left + paste.width, 64);
         ASSERT_NEAR(paste.share, 1.0 - static_cast<double>(paste.width * paste.height) / 4096.0, 1e-12);

@@ -32,7 +32,7 @@ ImageSet made_up_set(const std::vector<int>& per_class) {
             Item item{.path = fmt::format("{}/{}.png", set.classes.back(), i), .label = c};
             item.content = {0, number};
             item.id = item.path + "#" + item.content.text();
-            for (std::uint64_t& bits : item.likeness) bits = random.bits64();
+            for (std::uint64_t& bits : item.perceptual_hash) bits = random.bits64();
             set.items.push_back(item);
         }
     }
@@ -116,10 +116,11 @@ TEST(Division, GroupsStayTogether) {
 TEST(Division, NearDuplicatesShareAPartAndThatIsSaid) {
     ImageSet set = made_up_set({40, 40});
     for (std::size_t i = 0; i < 30; i += 2) {
-        set.items[i + 1].likeness = set.items[i].likeness;
+        set.items[i + 1].perceptual_hash = set.items[i].perceptual_hash;
         for (std::size_t bit = 0; bit < near_duplicate_distance; ++bit)
-            set.items[i + 1].likeness[bit % 4] ^= std::uint64_t{1} << (7 * bit % 64);
-        ASSERT_LE(distance(set.items[i].likeness, set.items[i + 1].likeness), near_duplicate_distance);
+            set.items[i + 1].perceptual_hash[bit % 4] ^= std::uint64_t{1} << (7 * bit % 64);
+        ASSERT_LE(distance(set.items[i].perceptual_hash, set.items[i + 1].perceptual_hash),
+                  near_duplicate_distance);
     }
     const auto pairs_kept = [&](const Parts& parts) {
         const std::vector<int> part = part_of_items(set, parts);
@@ -132,7 +133,7 @@ TEST(Division, NearDuplicatesShareAPartAndThatIsSaid) {
     EXPECT_EQ(pairs_kept(together), 15);
     EXPECT_THAT(together.notes,
                 testing::ElementsAre(AllOf(HasSubstr("15 pairs"), HasSubstr("a/0.png and a/1.png"))));
-    const Parts apart = divide_into_parts(set, {.near_duplicates_together = false});
+    const Parts apart = divide_into_parts(set, {.group_near_duplicates = false});
     EXPECT_LT(pairs_kept(apart), 15);
     EXPECT_TRUE(apart.notes.empty());
 }
@@ -148,7 +149,7 @@ TEST(Division, AddedImagesGoToNewPlacesAndOldOnesStay) {
         item.content.high = 1;  // other pictures
         item.path = "new-" + item.path;
         item.id = item.path + "#" + item.content.text();
-        for (std::uint64_t& bits : item.likeness) bits = std::rotl(bits, 13) * 0x9E3779B97F4A7C15ULL;
+        for (std::uint64_t& bits : item.perceptual_hash) bits = std::rotl(bits, 13) * 0x9E3779B97F4A7C15ULL;
         larger.items.push_back(item);
     }
     larger.items[3].path = "a/renamed.png";  // the same picture under another name
@@ -189,11 +190,12 @@ TEST(Division, GivenPartsStandAndTheirLeaksAreSaid) {
         HasSubstr("the given test part has no image of class 'b'"));
 }
 
-TEST(Likeness, CopiesAreNearAndOtherPicturesFar) {
+TEST(PerceptualHash, CopiesAreNearAndOtherPicturesFar) {
     const test::TemporaryDirectory directory;
     test::write_small_set(directory.path(), {"a", "b"}, 1);
-    const auto likeness = [](const Image& image) {
-        return likeness_of(fit_picture(image, {.size = likeness_side, .fit = Fit::stretch, .channels = 1}));
+    const auto perceptual_hash = [](const Image& image) {
+        return perceptual_hash_of(
+            fit_picture(image, {.size = hash_image_side, .fit = Fit::stretch, .channels = 1}));
     };
     // A picture with structure at all scales.
     Image image(120, 100);
@@ -206,34 +208,36 @@ TEST(Likeness, CopiesAreNearAndOtherPicturesFar) {
             for (std::int64_t x = x0; x < std::min<std::int64_t>(120, x0 + side); ++x)
                 for (int c = 0; c < 3; ++c) image.at(x, y)[c] = static_cast<std::uint8_t>(40 + 3 * wave);
     }
-    const Likeness own = likeness(image);
-    EXPECT_LE(distance(own, likeness(resize(image, 60, 50))), near_duplicate_distance);
-    EXPECT_LE(distance(own, likeness(decode_image(encode_jpeg(image, 80)))), near_duplicate_distance);
+    const PerceptualHash own = perceptual_hash(image);
+    EXPECT_LE(distance(own, perceptual_hash(resize(image, 60, 50))), near_duplicate_distance);
+    EXPECT_LE(distance(own, perceptual_hash(decode_image(encode_jpeg(image, 80)))), near_duplicate_distance);
     Image brighter = image;
     for (std::uint8_t& v : brighter.pixels) v = static_cast<std::uint8_t>(v + 20);
-    EXPECT_LE(distance(own, likeness(brighter)), near_duplicate_distance);
-    EXPECT_GT(distance(own, likeness(test::small_picture(0, 1, 100))), 60);
-    EXPECT_GT(distance(likeness(test::small_picture(0, 1, 64)), likeness(test::small_picture(1, 2, 64))), 60);
+    EXPECT_LE(distance(own, perceptual_hash(brighter)), near_duplicate_distance);
+    EXPECT_GT(distance(own, perceptual_hash(test::small_picture(0, 1, 100))), 60);
+    EXPECT_GT(distance(perceptual_hash(test::small_picture(0, 1, 64)),
+                       perceptual_hash(test::small_picture(1, 2, 64))),
+              60);
 }
 
-TEST(Likeness, FindsEveryPairWithinTheDistanceAndNoOther) {
+TEST(PerceptualHash, FindsEveryPairWithinTheDistanceAndNoOther) {
     ImageSet set = made_up_set({300});
     RandomStream random({5, Purpose::sample, 1, 0});
     std::set<std::pair<std::size_t, std::size_t>> expected;
     for (std::size_t i = 0; i + 1 < 200; i += 2) {
         const int bits = static_cast<int>(random.below(2 * near_duplicate_distance + 2));
-        set.items[i + 1].likeness = set.items[i].likeness;
+        set.items[i + 1].perceptual_hash = set.items[i].perceptual_hash;
         std::set<std::uint32_t> changed;
         while (std::ssize(changed) < bits) changed.insert(random.below(256));
         for (const std::uint32_t bit : changed)
-            set.items[i + 1].likeness[bit / 64] ^= std::uint64_t{1} << (bit % 64);
+            set.items[i + 1].perceptual_hash[bit / 64] ^= std::uint64_t{1} << (bit % 64);
         if (bits <= near_duplicate_distance) expected.emplace(i, i + 1);
     }
     std::set<std::pair<std::size_t, std::size_t>> found;
     for (const NearDuplicate& pair : near_duplicates(set)) found.emplace(pair.first, pair.second);
     EXPECT_EQ(found, expected);
     // Pictures of one colour say nothing about each other.
-    for (Item& item : set.items) item.likeness = {};
+    for (Item& item : set.items) item.perceptual_hash = {};
     EXPECT_TRUE(near_duplicates(set).empty());
 }
 

@@ -309,7 +309,7 @@ TEST(Arrays, OneHotLabelsAndWholeFloatsCount) {
     EXPECT_THAT(message(npy("<f4", "(2, 2)", numbers<float>({0, 1, 0, 0}))),
                 HasSubstr("row 1 is not one-hot"));
     EXPECT_THAT(message(npy("<f4", "(2,)", numbers<float>({0, 1.5F}))),
-                HasSubstr("label 1 is 1.5, not a whole"));
+                HasSubstr("label 1 is 1.5, not an integer"));
 }
 
 TEST(Arrays, WhatDoesNotFitIsSaidInWords) {
@@ -424,7 +424,7 @@ TEST(ContentCache, SparesReadingFilesThatDidNotChange) {
     EXPECT_EQ(again.find(path, *state_of(path))->hash, first.items[0].content);
     const ImageSet second = read_image_set(source, {}, &again);
     EXPECT_EQ(second.fingerprint, first.fingerprint);
-    EXPECT_EQ(second.items[0].likeness, first.items[0].likeness);
+    EXPECT_EQ(second.items[0].perceptual_hash, first.items[0].perceptual_hash);
     EXPECT_EQ(second.problems[0].problem, first.problems[0].problem);
     // What it holds stands in for reading.
     FileContent foretold;

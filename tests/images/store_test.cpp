@@ -184,7 +184,7 @@ TEST_F(QueueTest, GivesTheEpochInOrderWhateverTheThreadsAndTheStore) {
     const PreparedImages kept(set, fitting, &store);
     const PreparedImages fresh(set, fitting);
     for (const char* strength : {"none", "strong"})
-        for (const MixingForm form : {MixingForm::none, MixingForm::blend, MixingForm::paste}) {
+        for (const MixingForm form : {MixingForm::none, MixingForm::mixup, MixingForm::cutmix}) {
             BatchSettings settings{
                 .size = 3, .augmentation = augmentation_of_strength(strength), .key = {7, 2}};
             settings.augmentation.mixing.form = form;
@@ -206,7 +206,7 @@ TEST_F(QueueTest, MixedPicturesAreWhatTheirTargetsSay) {
     const PreparedImages images(set, fitting);
     const Epoch plain = epoch(images, {.size = 11});
     const Epoch mixed =
-        epoch(images, {.size = 11, .augmentation = {.mixing = {MixingForm::blend, 1.0}}, .key = {1, 1}});
+        epoch(images, {.size = 11, .augmentation = {.mixing = {MixingForm::mixup, 1.0}}, .key = {1, 1}});
     const auto values = static_cast<std::size_t>(fitting.values());
     int really_mixed = 0;
     for (std::size_t n = 0; n < 11; ++n) {

@@ -78,11 +78,11 @@ TEST(Plan, EveryRefusalSaysWhereAndWhatToDo) {
                 AllOf(HasSubstr("dir/p.toml:5:1: "),
                       HasSubstr("[training] has no key 'epoch' (did you mean 'epochs'?)")));
     EXPECT_THAT(refusal(head + "[training]\nepochs = \"ten\"\n" + scratch),
-                AllOf(HasSubstr("dir/p.toml:5:10: "), HasSubstr("must be a whole number, not text")));
+                AllOf(HasSubstr("dir/p.toml:5:10: "), HasSubstr("must be an integer, not a string")));
     EXPECT_THAT(refusal(head + "[training]\nepochs = 1.5\n" + scratch),
-                HasSubstr("must be a whole number, not a number"));
+                HasSubstr("must be an integer, not a number"));
     EXPECT_THAT(refusal(head + "[training]\nepochs = 0\n" + scratch),
-                HasSubstr("'epochs' is 0; it may be 1 to 100000"));
+                HasSubstr("'epochs' is 0, outside the range 1 to 100000"));
     EXPECT_THAT(refusal(head + "[training]\noptimiser = { momentum = 1.0 }\n" + scratch),
                 HasSubstr("0 to 0.9999"));
     EXPECT_THAT(refusal(head + "[training]\noptimiser = { learning_rate = nan }\n" + scratch),
@@ -92,7 +92,7 @@ TEST(Plan, EveryRefusalSaysWhereAndWhatToDo) {
     EXPECT_THAT(refusal("name = \"x\"\n" + scratch), HasSubstr("needs [images]"));
     EXPECT_THAT(refusal(head), HasSubstr("at least one [[candidate]]"));
     EXPECT_THAT(refusal("name = \"x\n"), AllOf(HasSubstr("dir/p.toml:1:"), HasSubstr("not TOML")));
-    EXPECT_THAT(refusal("[images]\nfrom = \"g\"\n" + scratch), HasSubstr("needs the key 'name'"));
+    EXPECT_THAT(refusal("[images]\nfrom = \"g\"\n" + scratch), HasSubstr("lacks the required key 'name'"));
     EXPECT_THAT(refusal("metric = \"acuracy\"\n" + head + scratch), HasSubstr("did you mean 'accuracy'"));
     EXPECT_THAT(refusal("seeds = [1, 1]\n" + head + scratch), HasSubstr("names a seed twice"));
     EXPECT_THAT(refusal("seeds = []\n" + head + scratch), HasSubstr("is empty"));
@@ -164,10 +164,12 @@ TEST(Plan, PartsComeInFourForms) {
     EXPECT_EQ(folds.fold, 2);
     EXPECT_EQ(parts("\"given\"").by, PartsBy::given);
     EXPECT_EQ(parts("{ given = true, validation = 0.2 }").validation, 0.2);
-    EXPECT_THAT(refusal_of("parts = \"mine\""), HasSubstr("may be \"given\" or a table"));
+    EXPECT_THAT(refusal_of("parts = \"mine\""), HasSubstr("use \"given\" or a table"));
     EXPECT_THAT(refusal_of("parts = { training = 10, validation = 0.2 }"), HasSubstr("'training' is 10"));
-    EXPECT_THAT(refusal_of("parts = { training = 1.5, validation = 2, test = 3 }"), HasSubstr("mix shares"));
-    EXPECT_THAT(refusal_of("parts = { folds = 3, fold = 4 }"), HasSubstr("'fold' is 4; it may be 1 to 3"));
+    EXPECT_THAT(refusal_of("parts = { training = 1.5, validation = 2, test = 3 }"),
+                HasSubstr("mix fractions"));
+    EXPECT_THAT(refusal_of("parts = { folds = 3, fold = 4 }"),
+                HasSubstr("'fold' is 4, outside the range 1 to 3"));
     EXPECT_NE(folds.key(), parts("{ folds = 4 }").key());
     EXPECT_EQ(folds.key(), parts("{ folds = 5, fold = 3, test = 0.1 }").key());
 }
@@ -186,7 +188,7 @@ padding_colour = [1, 2, 3]
 background = [0, 0, 0]
 channels = 1
 scaling = { mean = [0.5, 0.5, 0.5], deviation = [0.2, 0.2, 0.2] }
-near_duplicates_together = false)x")
+group_near_duplicates = false)x")
                                   .images;
     EXPECT_EQ(images.source.labels, std::filesystem::absolute("dir/l.npy"));
     EXPECT_THAT(images.source.shape, testing::ElementsAre(28, 28));
@@ -197,7 +199,7 @@ near_duplicates_together = false)x")
     EXPECT_EQ(images.channels, 1);
     EXPECT_EQ(images.scaling->kind, ScalingKind::stated);
     EXPECT_EQ(images.scaling->numbers.deviation[2], 0.2);
-    EXPECT_FALSE(images.near_duplicates_together);
+    EXPECT_FALSE(images.group_near_duplicates);
     EXPECT_EQ(plan_with("scaling = \"unit\"").images.scaling->kind, ScalingKind::unit);
     EXPECT_THAT(refusal_of("scaling = \"none\""),
                 AllOf(HasSubstr("p.toml:4:"), HasSubstr("scaling is 'none'")));
@@ -219,12 +221,12 @@ TEST(Plan, AugmentationIsAStrengthOrATableThatBeginsFromOne) {
     EXPECT_EQ(own.rotation, 180.0);
     EXPECT_EQ(own.shift, augmentation_of_strength("medium").shift);
     EXPECT_FALSE(own.flip);
-    EXPECT_EQ(own.mixing.form, MixingForm::blend);
+    EXPECT_EQ(own.mixing.form, MixingForm::mixup);
     EXPECT_THAT(refusal_of("", "augment = \"heavy\""),
                 AllOf(HasSubstr("p.toml:6:"), HasSubstr("light, medium or strong")));
     EXPECT_THAT(refusal_of("", "augment = { rotate = 3 }"), HasSubstr("did you mean 'rotation'?"));
-    EXPECT_THAT(refusal_of("", "augment = { mixing = { form = \"blnd\" } }"),
-                HasSubstr("did you mean 'blend'?"));
+    EXPECT_THAT(refusal_of("", "augment = { mixing = { form = \"mixp\" } }"),
+                HasSubstr("did you mean 'mixup'?"));
     EXPECT_THAT(refusal_of("", "augment = { overlay = [{ file = \"none.png\" }] }"),
                 HasSubstr("none.png: cannot read"));
 }
@@ -290,17 +292,18 @@ TEST(Plan, NetworksThatCannotBeAreRefusedAtTheirPlace) {
     EXPECT_THAT(refused(R"({ family = "residual", widths = [8, 8], blocks = [1, 2, 3] })"),
                 HasSubstr("has 3 numbers and there are 2 stages"));
     EXPECT_THAT(refused(R"({ family = "vision transformer", width = 30, heads = 4 })"),
-                HasSubstr("4 heads do not divide a width of 30"));
+                HasSubstr("the width 30 is not divisible by 4 heads"));
     EXPECT_THAT(refused(R"({ layers = [{ kind = "convolutoin", width = 3 }] })"),
                 HasSubstr("did you mean 'convolution'?"));
-    EXPECT_THAT(refused(R"({ layers = [{ kind = "convolution" }] })"), HasSubstr("needs the key 'width'"));
+    EXPECT_THAT(refused(R"({ layers = [{ kind = "convolution" }] })"),
+                HasSubstr("lacks the required key 'width'"));
     EXPECT_THAT(refused(R"({ layers = [{ kind = "dense" }, { kind = "flatten" }] })"),
                 HasSubstr("a dense layer needs 'width'"));
     EXPECT_THAT(
         refused(R"({ layers = [{ kind = "flatten", name = "a" }, { kind = "dropout", name = "a" }] })"),
         HasSubstr("is taken by the one at"));
     EXPECT_THAT(refused(R"({ layers = [{ kind = "flatten", rate = 0.5 }] })"),
-                HasSubstr("'flatten' has no 'rate'"));
+                HasSubstr("'rate' applies only to dropout, not to a layer of kind 'flatten'"));
 }
 
 std::string backbones_with(const std::string& candidate) {
@@ -337,8 +340,8 @@ TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
     const auto read = [&](const std::string& keys) {
         return parse_plan(partial(keys), "p.toml").candidates[0];
     };
-    EXPECT_EQ(read("train_last = 3\nhead_first = 2\n").head_first, 2);
-    EXPECT_EQ(read("train_share = 0.25\nnormalisation = \"fixed\"\n").normalisation,
+    EXPECT_EQ(read("train_last = 3\nhead_first = 2\n").head_only_epochs, 2);
+    EXPECT_EQ(read("train_fraction = 0.25\nnormalisation = \"fixed\"\n").normalisation,
               NormalisationMode::fixed);
     const Candidate gradual = read(
         "unfreeze = [{ epoch = 2, from = \"s3\" }, { epoch = 5, from = \"s2\" }]\n"
@@ -347,7 +350,7 @@ TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
     EXPECT_THAT(gradual.rate_factors, testing::Contains(testing::Pair("s2", 0.1)));
     EXPECT_THAT(refusal(partial("train_last = 3\ntrain_from = \"s\"\n")), HasSubstr("needs one of"));
     EXPECT_THAT(refusal(partial("unfreeze = [{ epoch = 3, from = \"a\" }, { epoch = 3, from = \"b\" }]\n")),
-                HasSubstr("must rise"));
+                HasSubstr("must increase"));
     EXPECT_THAT(refusal(partial("train_last = 1\nhead_first = 15\n")), HasSubstr("only its head in all"));
     EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\ntrain_last = 2\n")),
                 HasSubstr("cannot have 'train_last'"));
@@ -357,7 +360,7 @@ TEST(Plan, FreezingIsReadAndContradictionsAreRefused) {
         refusal(backbones_with("\"partial\"\nbackbone = \"small\"\nlast_layer = \"logistic regression\"\n")),
         HasSubstr("features of a frozen backbone"));
     EXPECT_THAT(refusal(backbones_with("\"frozen\"\nbackbone = \"small\"\npenalty = 3\n")),
-                HasSubstr("belongs to logistic regression"));
+                HasSubstr("applies only to logistic regression"));
 }
 
 TEST(Plan, ResolvedSettingsHoldEveryDefault) {

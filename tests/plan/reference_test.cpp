@@ -28,10 +28,11 @@ TEST(Reference, TheDocumentHoldsEveryDescribedKey) {
 TEST(Reference, SaysTypeDefaultMeaningAndWhenAKeyApplies) {
     const std::string reference = settings_reference();
     for (const char* line :
-         {"| `batch` | integer from 1 to 65536 (items) | `32` | of one step |",
-          "| `momentum` | number from 0 to 0.9999 | `0.9` | Polyak (1964); only sgd |",
-          "| `sampling` | one of natural, balanced | `\"natural\"` | which items an epoch sees |",
-          "| `from` | path | required | a folder, an index (CSV) or an array (IDX, NPY) |"})
+         {"| `batch` | integer from 1 to 65536 (items) | `32` | batch size |",
+          "| `momentum` | number from 0 to 0.9999 | `0.9` | momentum (Polyak 1964); only sgd |",
+          "| `sampling` | one of natural, balanced | `\"natural\"` | natural: every item once per epoch; "
+          "balanced: classes drawn with equal probability |",
+          "| `from` | path | required | a folder, a CSV index, or an array file (IDX, NPY) |"})
         EXPECT_THAT(reference, testing::HasSubstr(line));
 }
 

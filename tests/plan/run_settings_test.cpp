@@ -41,10 +41,10 @@ TEST(RunIdentity, IsThatOfThePlanHoweverItIsWritten) {
     const std::string short_form = identity_of(settings_from("schedule = \"cosine\"\naugment = \"light\""));
     const std::string long_form = identity_of(settings_from(R"(epochs = 15
 batch = 32
-schedule = { kind = "cosine", warm_up = 0, final_share = 0.0 }
+schedule = { kind = "cosine", warm_up = 0, final_fraction = 0.0 }
 augment = { flip = true, shift = 0.05, mixing = { form = "none" } }
 optimiser = { kind = "sgd", learning_rate = 5e-2, momentum = 0.9, weight_decay = 0.0005 }
-loss = { class_weights = "none", focus = 0 })"));
+loss = { class_weights = "none", focal_gamma = 0 })"));
     EXPECT_EQ(short_form, long_form);
     EXPECT_NE(short_form, identity_of(settings_from("schedule = \"linear\"\naugment = \"light\"")));
 }
@@ -59,9 +59,9 @@ TEST(RunIdentity, EverySettingCounts) {
     const std::string plain = identity_of(settings_from(""));
     for (const char* changed :
          {"epochs = 3", "minutes = 1", "validate_every = 2", "patience = 1", "training_fraction = 0.5",
-          "optimiser = { nesterov = true }", "schedule = { warm_up = 1 }", "loss = { focus = 1 }",
-          "loss = { class_weights = { a = 2 } }", "sampling = \"balanced\"", "gradient_limit = 1",
-          "averaging = 0.5", "augment = { rotation = 3 }", "augment = { mixing = { form = \"paste\" } }"})
+          "optimiser = { nesterov = true }", "schedule = { warm_up = 1 }", "loss = { focal_gamma = 1 }",
+          "loss = { class_weights = { a = 2 } }", "sampling = \"balanced\"", "gradient_clipping = 1",
+          "ema_decay = 0.5", "augment = { rotation = 3 }", "augment = { mixing = { form = \"cutmix\" } }"})
         EXPECT_NE(identity_of(settings_from(changed)), plain) << changed;
     for (const char* changed : {"head = { hidden = [4] }", "learning_rate_factors = { stage1 = 0.1 }"})
         EXPECT_NE(identity_of(settings_from("", changed)), plain) << changed;
@@ -93,7 +93,7 @@ TEST(RunSettings, AnEarlierNameOfAKeyIsStillRead) {
     const RunSettings settings = parse_settings(
         R"({"regime": "frozen", "learner": "logistic regression", "penalty": 2.0, "metric": "accuracy"})");
     EXPECT_EQ(settings.candidate.last_layer, LastLayer::logistic_regression);
-    EXPECT_EQ(settings.candidate.penalty, 2.0);
+    EXPECT_EQ(settings.candidate.l2_regularisation, 2.0);
     EXPECT_THAT(to_text(settings), HasSubstr(R"("last_layer":"logistic regression")"));
     EXPECT_THAT(message_of<InputError>([] { parse_settings(R"({"regime": "frozen", "tutor": 1})"); }),
                 HasSubstr("has no key 'tutor'"));

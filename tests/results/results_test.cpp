@@ -66,7 +66,7 @@ TEST_F(MadeUpResults, ClassesListTheWeakestFirst) {
                             "auc,average_precision\nclass 002,6,0,0,6,"));
     EXPECT_THAT(to_text(result),
                 testing::AllOf(HasSubstr("poor/1, validation part, epoch 4: 12 of 18 right, 6 wrong"),
-                               HasSubstr("class 002 called class 001: 6 of 6")));
+                               HasSubstr("class 002 predicted as class 001: 6 of 6")));
     const Json json = parse_json(to_json(result));
     EXPECT_EQ(json.at("classes")[0].at("class"), "class 002");
     EXPECT_EQ(json.at("confusions")[0].at("count"), 6);
@@ -86,7 +86,7 @@ TEST_F(MadeUpResults, MistakesAreThoseOfTheCellThatIsAskedFor) {
         report_mistakes(predictions("poor/1"), {.true_class = "class 002", .called = "class 001"});
     EXPECT_EQ(cell.items.size(), 6U);
     EXPECT_THAT(to_text(cell, {.rows = 2, .for_all = "more"}),
-                testing::AllOf(HasSubstr("6 wrong items of class 002 called class 001"),
+                testing::AllOf(HasSubstr("6 wrong items of class 002 predicted as class 001"),
                                HasSubstr("... and 4 more (more)")));
     EXPECT_THAT(to_table(cell).csv(), HasSubstr("class 002/0001.png,class 002,class 001,1,0,"));
     ASSERT_EQ(pictured_items(cell).size(), 6U);
@@ -104,7 +104,7 @@ TEST_F(MadeUpResults, ScoresCarryTheirIntervalsAndNoTemperatureWithoutAModel) {
     EXPECT_NEAR(json.at("scores").at("accuracy").at("value").get<double>(), 12.0 / 18, 1e-12);
     EXPECT_EQ(json.at("scores").at("accuracy").at("interval").size(), 2U);
     EXPECT_TRUE(json.at("temperature").is_null());
-    EXPECT_THAT(to_text(result), HasSubstr("18 items say little"));
+    EXPECT_THAT(to_text(result), HasSubstr("18 items are few"));
 }
 
 TEST_F(MadeUpResults, ConfusionAddsUpSubtractsAndAverages) {
@@ -113,7 +113,7 @@ TEST_F(MadeUpResults, ConfusionAddsUpSubtractsAndAverages) {
     EXPECT_EQ(sum.shown.matrix.at(2, 1), 18);
     EXPECT_THAT(to_table(sum).csv(), HasSubstr("class 002,0,18,0\n"));
     EXPECT_TRUE(parse_json(to_json(sum)).at("run").is_null());
-    EXPECT_THAT(sum.title(), HasSubstr("3 runs added up"));
+    EXPECT_THAT(sum.title(), HasSubstr("sum of 3 runs"));
     const ConfusionResult shares =
         report_confusion(ledger(), study(), {.runs = {"poor/1"}}, CellValue::of_predicted);
     EXPECT_EQ(parse_json(to_json(shares)).at("shares")[2][1], 0.5);
@@ -150,8 +150,7 @@ TEST_F(MadeUpResults, RunsAreFilteredGroupedAndComparedBySettings) {
     EXPECT_EQ(standing.rows.size(), 5U);
     EXPECT_THAT(to_text(standing, {.for_all = "ask"}), HasSubstr("1 run put away (ask)"));
     EXPECT_EQ(report_runs(ledger(), study(), {.archived = true}).rows.size(), 1U);
-    EXPECT_EQ(bring_runs_back(ledger(), kept_runs_called(ledger(), study(), {"poor/2"})).done,
-              "brought back");
+    EXPECT_EQ(bring_runs_back(ledger(), kept_runs_called(ledger(), study(), {"poor/2"})).done, "restored");
     EXPECT_EQ(report_runs(ledger(), study()).rows.size(), 6U);
 }
 
@@ -173,7 +172,7 @@ TEST_F(MadeUpResults, MarksAreFoundBeforeAnyIsPut) {
     EXPECT_TRUE(ledger().marks(study().id).empty());
     const MarkingResult marked =
         mark_items(ledger(), study(), {"class 002/0001.png"}, {.label = "class 000", .note = "look"});
-    EXPECT_EQ(to_text(marked), "marked: class 002/0001.png (label class 002, to become class 000)\n");
+    EXPECT_EQ(to_text(marked), "marked: class 002/0001.png (label class 002, proposed class 000)\n");
     const MarksResult marks = report_marks(ledger(), study(), directory_ / "corrections.csv");
     EXPECT_EQ(marks.corrections, 1);
     EXPECT_EQ(parse_json(to_json(marks))[0].at("proposed"), "class 000");
@@ -187,7 +186,7 @@ TEST_F(MadeUpResults, MarksAreFoundBeforeAnyIsPut) {
 TEST_F(MadeUpResults, AgreementSelectsItemsAndProposesMarks) {
     const AgreementResult result = report_agreement(ledger(), study(), {.group = ItemGroup::disputed});
     ASSERT_EQ(result.selected.size(), 6U);
-    EXPECT_THAT(result.title(), HasSubstr("made up: 6 items that some runs get right"));
+    EXPECT_THAT(result.title(), HasSubstr("made up: 6 items that some runs classify correctly"));
     EXPECT_EQ(parse_json(to_json(result)).at("selected")[0].at("right_by_regime").at("frozen"), 1.0);
     EXPECT_EQ(report_agreement(ledger(), study(), {.regime = Regime::frozen}).selected.size(), 6U);
     EXPECT_THAT(to_text(result, {.rows = 1}), HasSubstr("... and 5 more\n"));

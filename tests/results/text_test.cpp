@@ -98,7 +98,7 @@ TEST(Curves, InTheTerminalFollowTheAxisTheScaleAndTheQuantities) {
                                      HasSubstr("learning rate"), HasSubstr("step 0")));
     EXPECT_THAT(text, testing::Not(HasSubstr("accuracy")));
     // A rate of 0 has no place on a scale of powers.
-    EXPECT_THAT(text, HasSubstr("learning rate: no value above 0 for a scale of powers"));
+    EXPECT_THAT(text, HasSubstr("learning rate: no value above 0 for a logarithmic axis"));
     view.smoothing = 0.9;
     EXPECT_NE(terminal_curves(curves, view, letters, 90), text);
 }
@@ -121,7 +121,8 @@ TEST(Confusion, TooWideForTheTerminalIsListed) {
         classes.push_back(fmt::format("class {}", c));
     }
     matrix.add(7, 9, 3);
-    EXPECT_THAT(terminal_confusion(matrix, classes, 160), HasSubstr("class 7 called class 9: 3 of 8\n"));
+    EXPECT_THAT(terminal_confusion(matrix, classes, 160),
+                HasSubstr("class 7 predicted as class 9: 3 of 8\n"));
 }
 
 TEST(Confusion, SharesSumToOneByRowOrColumn) {

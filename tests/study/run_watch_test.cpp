@@ -40,7 +40,7 @@ TEST(RunWatch, ExplodingGradientsNameTheirLayerOnceFromTheSecondEpoch) {
     RunWatch watch(0.4);
     EXPECT_THAT(watch.observe(epoch(1, 1, 1), {layer("a", 0.9)}), IsEmpty());
     EXPECT_THAT(watch.observe(epoch(2, 1, 1), {layer("fine", 0.29), layer("stage2.x", 0.31)}),
-                ElementsAre(testing::AllOf(HasSubstr("'stage2.x' by 31 %"), HasSubstr("gradient_limit"))));
+                ElementsAre(testing::AllOf(HasSubstr("'stage2.x' by 31 %"), HasSubstr("gradient_clipping"))));
     EXPECT_THAT(watch.observe(epoch(3, 1, 1), {layer("stage2.x", 0.9)}), IsEmpty());
 }
 

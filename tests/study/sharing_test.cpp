@@ -40,7 +40,7 @@ Plan written(const TemporaryDirectory& directory, const std::string& text) {
 TEST(Stopping, SavesTheBatchesOfTheEpochInProgress) {
     const TemporaryDirectory directory;
     const Plan plan = written(directory, small_plan(3,
-                                                    "optimiser = { kind = \"adam\" }\naveraging = 0.9\n"
+                                                    "optimiser = { kind = \"adam\" }\nema_decay = 0.9\n"
                                                     "schedule = \"one cycle\"",
                                                     "[5]"));
     train_study(plan, directory / "whole");
@@ -155,7 +155,7 @@ TEST(Failing, IsRecordedKeptAndRetriedOnRequest) {
     EXPECT_EQ(train_study(plan, directory / "ledger").failed, 1);
     const auto failed = [&] { return Ledger::open(directory / "ledger").run(StudyId{1}, "from scratch/1"); };
     EXPECT_EQ(failed().state, RunState::failed);
-    EXPECT_THAT(failed().reason, HasSubstr("no longer a number"));
+    EXPECT_THAT(failed().reason, HasSubstr("became NaN or infinite"));
     const StudySummary again = train_study(plan, directory / "ledger");
     EXPECT_EQ(again.failed, 0);
     EXPECT_EQ(again.failed_before, 1);
@@ -264,7 +264,7 @@ TEST(Fractions, OfTheTrainingPartAreNestedAndValidatedOnTheSameItems) {
 
 TEST(Showing, ThePlanOfARunRepeatsItToTheByte) {
     const TemporaryDirectory directory;
-    std::string text = small_plan(2, "averaging = 0.8\naugment = \"light\"", "[1, 2]");
+    std::string text = small_plan(2, "ema_decay = 0.8\naugment = \"light\"", "[1, 2]");
     text += "vary.training.optimiser.learning_rate = [0.01, 0.02]\n";
     train_study(written(directory, text), directory / "ledger");
     const Ledger ledger = Ledger::open(directory / "ledger");

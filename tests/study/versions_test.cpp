@@ -91,6 +91,7 @@ TEST_P(LedgerVersion, TrainsWhatThePlanChanges) {
 // Runs as an earlier version may have left them: one whose settings were written in another way took the
 // place of a finished one, and was never trained.
 TEST_P(LedgerVersion, AFinishedRunTakesItsPlaceBackFromOneThatWasOnlyWrittenOtherwise) {
+    if (GetParam() >= 7) GTEST_SKIP() << "from version 7 on runs are told apart by their identity";
     sqlite3* database = nullptr;
     sqlite3_open((ledger() / "ledger.db").c_str(), &database);
     const auto execute = [&](const char* sql) {

@@ -256,10 +256,11 @@ TEST(LogisticRegression, EndsWhereTheSlopeIsZero) {
         const float* x = points.data() + 3 * i;
         labels.push_back(x[0] + 0.5F * x[1] + 0.6F * x[2] * x[0] > 0.3F ? 2U : (x[1] > 0.2F ? 1U : 0U));
     }
-    const LogisticRegression fit = fit_logistic_regression(points.values(), labels, {}, 3, {.penalty = 0.0});
+    const LogisticRegression fit =
+        fit_logistic_regression(points.values(), labels, {}, 3, {.l2_regularisation = 0.0});
     EXPECT_TRUE(fit.converged);
     EXPECT_LT(fit.steps, 200);
-    // Without a penalty: for each class, expected and observed counts, and sums of each feature, agree.
+    // Without regularisation: for each class, expected and observed counts, and sums of each feature, agree.
     for (std::int64_t c = 0; c < 3; ++c)
         for (std::int64_t f = -1; f < 3; ++f) {
             double observed = 0.0;
@@ -284,16 +285,17 @@ TEST(LogisticRegression, EndsWhereTheSlopeIsZero) {
 }
 
 TEST(LogisticRegression, ThePenaltyHoldsSeparablePointsAndScalesDoNotMatter) {
-    // Two points at -1 and 1 with penalty p: by symmetry one number w with 2 w = sigmoid(-2 w ...): checked
-    // by its equation, mean slope + p w / n = 0 for each of the two opposite weights.
+    // Two points at -1 and 1 with L2 regularisation p: by symmetry one number w with 2 w = sigmoid(-2 w ...):
+    // checked by its equation, mean slope + p w / n = 0 for each of the two opposite weights.
     const std::vector<float> points = {-1.0F, 1.0F};
     const std::vector<std::size_t> labels = {0, 1};
-    const LogisticRegression fit = fit_logistic_regression(points, labels, {}, 2, {.penalty = 0.5});
+    const LogisticRegression fit = fit_logistic_regression(points, labels, {}, 2, {.l2_regularisation = 0.5});
     const auto w = static_cast<double>(fit.weight.data()[1]);
     EXPECT_NEAR(fit.weight.data()[0], -w, 1e-5);
     EXPECT_NEAR(1.0 / (1.0 + std::exp(2.0 * w)), 0.5 * w / 2.0, 1e-5);
     const std::vector<float> larger = {-1000.0F, 1000.0F};
-    const LogisticRegression scaled = fit_logistic_regression(larger, labels, {}, 2, {.penalty = 0.5});
+    const LogisticRegression scaled =
+        fit_logistic_regression(larger, labels, {}, 2, {.l2_regularisation = 0.5});
     EXPECT_NEAR(scaled.weight.data()[1] * 1000.0F, w, 1e-4);
     EXPECT_NEAR(scaled.loss, fit.loss, 1e-6);
 }
@@ -313,14 +315,14 @@ TEST_F(FreezingRuns, ASolvedHeadIsTheRegressionOnItsFeatures) {
     EXPECT_EQ(result.epoch, 1);
     EXPECT_GT(score(result.training, Metric::accuracy), 0.8);
     EXPECT_EQ(weights_of(solved), weights_of(solve().second));
-    // No step of training from there lowers the loss without the penalty by much.
+    // No step of training from there lowers the loss without the regularisation by much.
     BoundaryFeatures features(*images_, cut_network(network, head).frozen, scaling_);
     std::vector<std::int64_t> items(data_.parts.training.begin(), data_.parts.training.end());
     std::vector<float> rows(items.size() * 6);
     features.fill(items, rows);
     std::vector<std::size_t> labels;
     for (const std::int64_t item : items) labels.push_back(data_.labels[static_cast<std::size_t>(item)]);
-    const LogisticRegression fit = fit_logistic_regression(rows, labels, {}, 3, {.penalty = 1.0});
+    const LogisticRegression fit = fit_logistic_regression(rows, labels, {}, 3, {.l2_regularisation = 1.0});
     EXPECT_TRUE(std::ranges::equal(fit.weight.values(), solved.nodes.back().parameters[0].values()));
     EXPECT_NEAR(result.training_loss, fit.loss, 1e-5);
 }

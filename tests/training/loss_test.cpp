@@ -33,7 +33,7 @@ TEST(Objective, LabelSmoothingByHand) {
 }
 
 TEST(Objective, TheFocalFormByHand) {
-    const BatchLoss loss = cross_entropy(2, logits, first_class, {}, {.focus = 2.0});
+    const BatchLoss loss = cross_entropy(2, logits, first_class, {}, {.focal_gamma = 2.0});
     EXPECT_NEAR(loss.objective_sum, 0.75 * 0.75 * std::log(4.0), 1e-6);
     EXPECT_NEAR(loss.loss_sum, std::log(4.0), 1e-6);
 }
@@ -74,7 +74,7 @@ TEST(Objective, GradientsAreThoseOfTheObjective) {
         const auto count = static_cast<std::size_t>(classes);
         LossSettings settings;
         if (random.below(2) == 0) settings.label_smoothing = random.uniform(0.0, 0.5);
-        if (random.below(2) == 0) settings.focus = random.uniform(0.5, 4.0);
+        if (random.below(2) == 0) settings.focal_gamma = random.uniform(0.5, 4.0);
         if (random.below(2) == 0)
             for (std::size_t c = 0; c < count; ++c)
                 settings.class_weights.push_back(random.uniform(0.1, 3.0));
@@ -106,12 +106,13 @@ TEST(Objective, GradientsAreThoseOfTheObjective) {
 TEST(Objective, CertaintyIsNoTrouble) {
     const std::vector<float> certain = {200.0F, -200.0F};
     std::vector<float> gradient(2);
-    for (const double focus : {0.0, 0.5, 2.0}) {
-        EXPECT_NEAR(cross_entropy(2, certain, first_class, gradient, {.focus = focus}).objective_sum, 0.0,
-                    1e-9);
+    for (const double gamma : {0.0, 0.5, 2.0}) {
+        EXPECT_NEAR(cross_entropy(2, certain, first_class, gradient, {.focal_gamma = gamma}).objective_sum,
+                    0.0, 1e-9);
         EXPECT_NEAR(gradient[0], 0.0, 1e-6);
         const std::vector<Target> wrong = {{.label = 1, .other = 1}};
-        EXPECT_NEAR(cross_entropy(2, certain, wrong, gradient, {.focus = focus}).objective_sum, 400.0, 1e-3);
+        EXPECT_NEAR(cross_entropy(2, certain, wrong, gradient, {.focal_gamma = gamma}).objective_sum, 400.0,
+                    1e-3);
         EXPECT_NEAR(gradient[0], 1.0, 1e-6);
     }
 }

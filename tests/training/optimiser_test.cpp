@@ -250,9 +250,9 @@ TEST(Schedule, EachGoesItsWay) {
     EXPECT_DOUBLE_EQ(rate({.kind = K::cosine}, 0), 0.4);
     EXPECT_NEAR(rate({.kind = K::cosine}, 50), 0.2, 1e-12);
     EXPECT_LT(rate({.kind = K::cosine}, 99), 0.001);
-    EXPECT_NEAR(rate({.kind = K::cosine, .final_share = 0.5}, 50), 0.3, 1e-12);
+    EXPECT_NEAR(rate({.kind = K::cosine, .final_fraction = 0.5}, 50), 0.3, 1e-12);
     EXPECT_NEAR(rate({.kind = K::linear}, 25), 0.3, 1e-12);
-    EXPECT_NEAR(rate({.kind = K::linear, .final_share = 0.1}, 100), 0.04, 1e-12);
+    EXPECT_NEAR(rate({.kind = K::linear, .final_fraction = 0.1}, 100), 0.04, 1e-12);
     const Schedule steps{.kind = K::step, .every = 3, .factor = 0.5};
     EXPECT_DOUBLE_EQ(rate(steps, 29), 0.4);
     EXPECT_DOUBLE_EQ(rate(steps, 30), 0.2);
@@ -269,7 +269,7 @@ TEST(Schedule, WarmUpRisesAndTheRestFallsFromThere) {
 }
 
 TEST(Schedule, OneCycleRisesToTheRateAndFallsToNothing) {
-    const Schedule schedule{.kind = ScheduleKind::one_cycle, .rise = 0.3, .first_share = 0.1};
+    const Schedule schedule{.kind = ScheduleKind::one_cycle, .rise_fraction = 0.3, .initial_fraction = 0.1};
     EXPECT_NEAR(rate(schedule, 0), 0.04, 1e-12);
     EXPECT_NEAR(rate(schedule, 15), 0.22, 1e-12);
     EXPECT_NEAR(rate(schedule, 30), 0.4, 1e-12);

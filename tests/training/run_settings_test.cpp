@@ -91,7 +91,7 @@ TEST_F(RunSettings, EveryKindOfRunResumesFromAnyBatchAsIfUndisturbed) {
     add("nesterov").optimiser.nesterov = true;
     add("adam").optimiser = OptimiserSettings::usual(OptimiserKind::adam);
     add("adamw").optimiser = OptimiserSettings::usual(OptimiserKind::adamw);
-    add("averaging").averaging = 0.9;
+    add("averaging").ema_decay = 0.9;
     add("one cycle").schedule.kind = ScheduleKind::one_cycle;
     // A rate with which the validation loss rises and falls.
     TrainingSettings& plateau = add("plateau");
@@ -99,10 +99,10 @@ TEST_F(RunSettings, EveryKindOfRunResumesFromAnyBatchAsIfUndisturbed) {
     plateau.optimiser.learning_rate = 1.0;
     plateau.epochs = 6;
     add("warm-up").schedule = {.kind = ScheduleKind::cosine, .warm_up = 1.5};
-    add("limit").gradient_limit = 0.3;
+    add("limit").gradient_clipping = 0.3;
     add("balanced").sampling = Sampling::balanced;
     add("augmented").augmentation = {.flip = true, .shift = 0.1};
-    add("mixed").augmentation = {.mixing = {.form = MixingForm::blend, .alpha = 0.4}};
+    add("mixed").augmentation = {.mixing = {.form = MixingForm::mixup, .alpha = 0.4}};
     add("in steps").steps = 10;
     add("validated often").validate_every = 2;
     add("validated seldom").validate_every = 5;
@@ -124,12 +124,12 @@ TEST_F(RunSettings, EachSettingChangesTheWeights) {
         return whole_run(*trainer(settings)).weights != plain.weights;
     };
     EXPECT_TRUE(differs([](auto& s) { s.optimiser.nesterov = true; }));
-    EXPECT_TRUE(differs([](auto& s) { s.averaging = 0.5; }));
-    EXPECT_TRUE(differs([](auto& s) { s.gradient_limit = 0.1; }));
+    EXPECT_TRUE(differs([](auto& s) { s.ema_decay = 0.5; }));
+    EXPECT_TRUE(differs([](auto& s) { s.gradient_clipping = 0.1; }));
     EXPECT_TRUE(differs([](auto& s) { s.loss.label_smoothing = 0.1; }));
-    EXPECT_TRUE(differs([](auto& s) { s.loss.focus = 1.0; }));
+    EXPECT_TRUE(differs([](auto& s) { s.loss.focal_gamma = 1.0; }));
     EXPECT_TRUE(differs([](auto& s) { s.schedule.kind = ScheduleKind::linear; }));
-    EXPECT_FALSE(differs([](auto& s) { s.gradient_limit = 1e9; }));
+    EXPECT_FALSE(differs([](auto& s) { s.gradient_clipping = 1e9; }));
     EXPECT_FALSE(differs([](auto& s) { s.schedule.kind = ScheduleKind::plateau; }));
 }
 
@@ -172,7 +172,7 @@ TEST_F(RunSettings, ABudgetInStepsIsKeptToTheStep) {
 // average_t is the mean of the weights after steps 1..t, weighted with d^(t - i).
 TEST_F(RunSettings, TheAverageIsTheOneOfItsFormula) {
     settings_.epochs = 1;
-    settings_.averaging = 0.7;
+    settings_.ema_decay = 0.7;
     const auto run = trainer(settings_);
     std::vector<double> sum;
     double weights = 0.0;
@@ -310,9 +310,9 @@ TEST_F(RunSettings, AnExplodingRunSaysWhereAndStandsWhereItsEpochBegan) {
             run->train_epoch();
         }
     });
-    EXPECT_THAT(message,
-                testing::AllOf(HasSubstr("no longer a number at step"), HasSubstr("steepest in '"),
-                               HasSubstr("lower it in the plan to 1e+03"), HasSubstr("gradient_limit")));
+    EXPECT_THAT(message, testing::AllOf(HasSubstr("became NaN or infinite at step"),
+                                        HasSubstr("largest gradient was that of '"),
+                                        HasSubstr("lower it to 1e+03"), HasSubstr("gradient_clipping")));
     EXPECT_EQ(run->epochs_done(), done);
     EXPECT_EQ(flat(run->state().parameters), before);
 }
@@ -326,7 +326,7 @@ TEST_F(RunSettings, StatesOfOtherRunsAreRefused) {
     EXPECT_THAT(message_of<InputError>([&] { trainer(adam)->restore(state); }), HasSubstr("optimiser state"));
     EXPECT_THROW(trainer(settings_, "stage2")->restore(state), InputError);
     TrainingSettings averaged = settings_;
-    averaged.averaging = 0.9;
+    averaged.ema_decay = 0.9;
     EXPECT_THROW(trainer(averaged)->restore(state), InputError);
 }
 

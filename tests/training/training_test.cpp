@@ -163,7 +163,7 @@ TEST_F(RunTrainerTest, KeptFeaturesChangeNoNumber) {
 
 TEST_F(RunTrainerTest, StrongAugmentationAndMixingDependOnNoThread) {
     Augmentation augmentation = augmentation_of_strength("strong");
-    augmentation.mixing.form = MixingForm::paste;
+    augmentation.mixing.form = MixingForm::cutmix;
     for (const char* boundary : {"", "stage2"}) {
         const auto two = weights_after(*trainer(boundary, settings(2, augmentation)), 2);
         set_threads(1);
@@ -272,7 +272,7 @@ TEST_F(RunTrainerTest, ALossThatExplodesIsAnErrorWithACure) {
     EXPECT_THAT(message_of<WorkError>([&] {
                     for (int e = 0; e < 60; ++e) run->train_epoch();
                 }),
-                HasSubstr("lower it in the plan"));
+                HasSubstr("lower it to"));
 }
 
 TEST_F(RunTrainerTest, DamagedCheckpointsAreRefused) {

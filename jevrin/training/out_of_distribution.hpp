@@ -1,9 +1,9 @@
-// Whether an image resembles what a classifier was trained on: how far the features before its head lie from
-// those of the training images.
+// Out-of-distribution score of an image: the Mahalanobis distance of the features before the head to the
+// nearest class mean of the training images.
 //
-//     Familiarity known = fit_familiarity(features, labels, classes);
-//     known.limit = familiarity_limit(known, validation_features);
-//     if (known.distance(row) > known.limit) ... it resembles nothing in training ...
+//     OutOfDistribution known = fit_out_of_distribution(features, labels, classes);
+//     known.limit = out_of_distribution_limit(known, validation_features);
+//     if (known.distance(row) > known.limit) ... it is out of distribution ...
 #pragma once
 
 #include <cstddef>
@@ -14,16 +14,16 @@
 
 namespace jevrin::inline v1 {
 
-// One Gaussian around each class, all of one shape: wide along a few directions, equally wide in all others
-// (the covariance of probabilistic principal components, Tipping & Bishop 1999; distances to class means, Lee
+// One Gaussian per class with a shared covariance: a few principal directions, and one variance for all
+// others (probabilistic principal components, Tipping & Bishop 1999; Mahalanobis distance to class means, Lee
 // et al. 2018).
-struct Familiarity {
+struct OutOfDistribution {
     std::int64_t width = 0;           // of the features
     std::vector<float> means;         // [classes with items, width]
     std::vector<float> directions;    // [directions, width], orthonormal
     std::vector<float> variances;     // along them
     double remaining_variance = 1.0;  // along any other direction
-    double limit = 0.0;               // a larger distance is that of something unknown
+    double limit = 0.0;               // a larger distance is out of distribution
 
     // The Mahalanobis distance of features [width] to the nearest class mean, over the square root of the
     // width: about 1 for training images.
@@ -31,16 +31,17 @@ struct Familiarity {
 
     // One line of text, as it is stored in models; InputError when it is not what to_text() writes.
     std::string to_text() const;
-    static Familiarity from_text(const std::string& text);
+    static OutOfDistribution from_text(const std::string& text);
 };
 
 // features [items, width] of training items, and their labels below classes. The result does not depend on a
 // seed or on threads; limit is left 0.
-Familiarity fit_familiarity(std::span<const float> features, std::span<const std::size_t> labels,
-                            std::size_t classes);
+OutOfDistribution fit_out_of_distribution(std::span<const float> features,
+                                          std::span<const std::size_t> labels, std::size_t classes);
 
 // The distance that the next image like these exceeds in 1 of 50 cases at most: the (items + 1) * 0.98th of
 // their distances from below, or the largest of fewer than 50 (split conformal, Vovk 2005).
-double familiarity_limit(const Familiarity& familiarity, std::span<const float> features);
+double out_of_distribution_limit(const OutOfDistribution& out_of_distribution,
+                                 std::span<const float> features);
 
 }  // namespace jevrin::inline v1

@@ -1,4 +1,4 @@
-#include "jevrin/images/likeness.hpp"
+#include "jevrin/images/perceptual_hash.hpp"
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/images/image_set.hpp"
@@ -15,7 +15,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::size_t side = likeness_side;
+constexpr std::size_t side = hash_image_side;
 constexpr std::size_t kept = 16;  // frequencies in each direction
 constexpr std::size_t bands = 32;
 
@@ -33,11 +33,11 @@ const std::array<std::array<double, side>, kept>& cosines() {
 }
 
 // Eight bits from everywhere in the spectrum, so that no band holds only what most pictures share.
-std::uint8_t band(const Likeness& likeness, std::size_t b) {
+std::uint8_t band(const PerceptualHash& perceptual_hash, std::size_t b) {
     unsigned bits = 0;
     for (std::size_t i = 0; i < 8; ++i) {
         const std::size_t place = i * bands + (b + 5 * i) % bands;
-        bits = bits << 1 | (likeness[place / 64] >> (place % 64) & 1U);
+        bits = bits << 1 | (perceptual_hash[place / 64] >> (place % 64) & 1U);
     }
     return static_cast<std::uint8_t>(bits);
 }
@@ -46,13 +46,13 @@ std::uint8_t band(const Likeness& likeness, std::size_t b) {
 std::vector<NearDuplicate> near_in_band(const ImageSet& set, const std::vector<std::size_t>& items,
                                         std::size_t b) {
     std::array<std::vector<std::size_t>, 256> buckets;
-    for (const std::size_t item : items) buckets[band(set.items[item].likeness, b)].push_back(item);
+    for (const std::size_t item : items) buckets[band(set.items[item].perceptual_hash, b)].push_back(item);
     std::vector<NearDuplicate> pairs;
     for (const auto& bucket : buckets)
         for (std::size_t i = 0; i < bucket.size(); ++i)
             for (std::size_t j = i + 1; j < bucket.size(); ++j) {
-                const Likeness& first = set.items[bucket[i]].likeness;
-                const Likeness& second = set.items[bucket[j]].likeness;
+                const PerceptualHash& first = set.items[bucket[i]].perceptual_hash;
+                const PerceptualHash& second = set.items[bucket[j]].perceptual_hash;
                 const int bits = distance(first, second);
                 if (bits > near_duplicate_distance) continue;
                 bool seen = false;
@@ -87,13 +87,13 @@ std::vector<std::size_t> Alike::all() {
     return result;
 }
 
-Likeness likeness_of(std::span<const std::uint8_t> grey) {
+PerceptualHash perceptual_hash_of(std::span<const std::uint8_t> grey) {
     assert(grey.size() == side * side);
     std::array<std::array<double, kept>, side> rows{};
     for (std::size_t y = 0; y < side; ++y)
         for (std::size_t f = 0; f < kept; ++f)
             for (std::size_t x = 0; x < side; ++x) rows[y][f] += cosines()[f][x] * grey[y * side + x];
-    Likeness likeness{};
+    PerceptualHash perceptual_hash{};
     for (std::size_t v = 0; v < kept; ++v)
         for (std::size_t u = 0; u < kept; ++u) {
             if (u == 0 && v == 0) continue;  // the brightness alone
@@ -101,12 +101,12 @@ Likeness likeness_of(std::span<const std::uint8_t> grey) {
             for (std::size_t y = 0; y < side; ++y) sum += cosines()[v][y] * rows[y][u];
             const std::size_t place = v * kept + u;
             // A coefficient of rounding errors alone is zero.
-            if (sum > 1e-6) likeness[place / 64] |= std::uint64_t{1} << (place % 64);
+            if (sum > 1e-6) perceptual_hash[place / 64] |= std::uint64_t{1} << (place % 64);
         }
-    return likeness;
+    return perceptual_hash;
 }
 
-int distance(const Likeness& a, const Likeness& b) {
+int distance(const PerceptualHash& a, const PerceptualHash& b) {
     int bits = 0;
     for (std::size_t i = 0; i < a.size(); ++i) bits += std::popcount(a[i] ^ b[i]);
     return bits;
@@ -131,12 +131,12 @@ std::vector<NearDuplicate> near_duplicates(const ImageSet& set) {
         if (alike.join(pair.first, pair.second)) pairs.push_back(pair);
     };
     // Those with the very same bits first: what is left to compare are different ones.
-    std::map<Likeness, std::size_t> seen;
+    std::map<PerceptualHash, std::size_t> seen;
     std::vector<std::size_t> different;
     for (std::size_t i = 0; i < set.items.size(); ++i) {
-        const Likeness& likeness = set.items[i].likeness;
-        if (likeness == Likeness{}) continue;  // an empty picture is like every other one
-        const auto [known, added] = seen.emplace(likeness, i);
+        const PerceptualHash& perceptual_hash = set.items[i].perceptual_hash;
+        if (perceptual_hash == PerceptualHash{}) continue;  // an empty picture is like every other one
+        const auto [known, added] = seen.emplace(perceptual_hash, i);
         if (added)
             different.push_back(i);
         else

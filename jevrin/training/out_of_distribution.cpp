@@ -1,4 +1,4 @@
-#include "jevrin/training/familiarity.hpp"
+#include "jevrin/training/out_of_distribution.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
@@ -62,23 +62,25 @@ std::string to_hexadecimal(std::span<const float> values) {
 
 std::vector<float> from_hexadecimal(const std::string& text) {
     std::vector<float> values;
-    if (text.size() % 8 != 0) throw InputError("its familiarity is cut short");
+    if (text.size() % 8 != 0) throw InputError("its out-of-distribution data are cut short");
     for (std::size_t i = 0; i < text.size(); i += 8) {
         std::uint32_t bits = 0;
         for (std::size_t k = i; k < i + 8; ++k) {
             const char* const digit = std::find(digits, digits + 16, text[k]);
-            if (digit == digits + 16) throw InputError("its familiarity holds what is no number");
+            if (digit == digits + 16)
+                throw InputError("its out-of-distribution data contain a value that is not a number");
             bits = (bits << 4U) | static_cast<std::uint32_t>(digit - digits);
         }
         values.push_back(std::bit_cast<float>(bits));
-        if (!std::isfinite(values.back())) throw InputError("its familiarity holds what is no number");
+        if (!std::isfinite(values.back()))
+            throw InputError("its out-of-distribution data contain a value that is not a number");
     }
     return values;
 }
 
 }  // namespace
 
-double Familiarity::distance(std::span<const float> features) const {
+double OutOfDistribution::distance(std::span<const float> features) const {
     assert(static_cast<std::int64_t>(features.size()) == width);
     const auto size = static_cast<std::size_t>(width);
     double nearest = std::numeric_limits<double>::infinity();
@@ -102,7 +104,7 @@ double Familiarity::distance(std::span<const float> features) const {
     return std::sqrt(nearest / static_cast<double>(width));
 }
 
-std::string Familiarity::to_text() const {
+std::string OutOfDistribution::to_text() const {
     const Json json = {{"width", width},
                        {"limit", limit},
                        {"remaining_variance", remaining_variance},
@@ -112,8 +114,8 @@ std::string Familiarity::to_text() const {
     return json_text(json);
 }
 
-Familiarity Familiarity::from_text(const std::string& text) {
-    Familiarity result;
+OutOfDistribution OutOfDistribution::from_text(const std::string& text) {
+    OutOfDistribution result;
     try {
         const auto json = parse_json(text);
         result.width = json.at("width").get<std::int64_t>();
@@ -123,7 +125,7 @@ Familiarity Familiarity::from_text(const std::string& text) {
         result.directions = from_hexadecimal(json.at("directions").get<std::string>());
         result.means = from_hexadecimal(json.at("means").get<std::string>());
     } catch (const JsonError&) {
-        throw InputError("its familiarity is not understood");
+        throw InputError("its out-of-distribution data are not understood");
     }
     const auto width = static_cast<std::size_t>(std::max<std::int64_t>(result.width, 0));
     const bool positive = std::all_of(result.variances.begin(), result.variances.end(),
@@ -131,12 +133,12 @@ Familiarity Familiarity::from_text(const std::string& text) {
     if (width == 0 || result.means.empty() || result.means.size() % width != 0 ||
         result.directions.size() != result.variances.size() * width || !positive ||
         !(result.remaining_variance > 0.0) || !std::isfinite(result.limit))
-        throw InputError("its familiarity does not fit together");
+        throw InputError("its out-of-distribution data do not fit together");
     return result;
 }
 
-Familiarity fit_familiarity(std::span<const float> features, std::span<const std::size_t> labels,
-                            std::size_t classes) {
+OutOfDistribution fit_out_of_distribution(std::span<const float> features,
+                                          std::span<const std::size_t> labels, std::size_t classes) {
     assert(!labels.empty() && features.size() % labels.size() == 0);
     const auto items = static_cast<Eigen::Index>(labels.size());
     const Eigen::Index width = static_cast<Eigen::Index>(features.size()) / items;
@@ -148,7 +150,7 @@ Familiarity fit_familiarity(std::span<const float> features, std::span<const std
         sums.row(static_cast<Eigen::Index>(label)) += rows.row(i).cast<double>();
         ++counts[label];
     }
-    Familiarity result;
+    OutOfDistribution result;
     result.width = width;
     double present = 0.0;
     Matrix means(static_cast<Eigen::Index>(classes), width);
@@ -184,11 +186,12 @@ Familiarity fit_familiarity(std::span<const float> features, std::span<const std
     return result;
 }
 
-double familiarity_limit(const Familiarity& familiarity, std::span<const float> features) {
-    const auto width = static_cast<std::size_t>(familiarity.width);
+double out_of_distribution_limit(const OutOfDistribution& out_of_distribution,
+                                 std::span<const float> features) {
+    const auto width = static_cast<std::size_t>(out_of_distribution.width);
     std::vector<double> distances;
     for (std::size_t begin = 0; begin < features.size(); begin += width)
-        distances.push_back(familiarity.distance(features.subspan(begin, width)));
+        distances.push_back(out_of_distribution.distance(features.subspan(begin, width)));
     assert(!distances.empty());
     std::sort(distances.begin(), distances.end());
     const auto place =

@@ -1,5 +1,5 @@
 // How far features lie from those of training.
-#include "jevrin/training/familiarity.hpp"
+#include "jevrin/training/out_of_distribution.hpp"
 
 #include "support/support.hpp"
 
@@ -32,9 +32,9 @@ Cloud cloud(std::size_t items, std::size_t width, std::uint64_t seed) {
     return result;
 }
 
-TEST(Familiarity, TrainingItemsLieAtAboutOneWhateverTheShape) {
+TEST(OutOfDistribution, TrainingItemsLieAtAboutOneWhateverTheShape) {
     const Cloud training = cloud(400, 8, 1);
-    const Familiarity known = fit_familiarity(training.features, training.labels, 2);
+    const OutOfDistribution known = fit_out_of_distribution(training.features, training.labels, 2);
     double sum = 0.0;
     for (std::size_t i = 0; i < 400; ++i) {
         const double d = known.distance(std::span(training.features).subspan(i * 8, 8));
@@ -53,11 +53,11 @@ TEST(Familiarity, TrainingItemsLieAtAboutOneWhateverTheShape) {
     EXPECT_GT(known.distance(std::vector<float>(8, 0.0F)), 1.8);
 }
 
-TEST(Familiarity, TheLimitIsPassedByFewOfTheirKind) {
+TEST(OutOfDistribution, TheLimitIsPassedByFewOfTheirKind) {
     const Cloud training = cloud(600, 12, 2);
     const Cloud validation = cloud(200, 12, 3);
-    Familiarity known = fit_familiarity(training.features, training.labels, 2);
-    known.limit = familiarity_limit(known, validation.features);
+    OutOfDistribution known = fit_out_of_distribution(training.features, training.labels, 2);
+    known.limit = out_of_distribution_limit(known, validation.features);
     const Cloud others = cloud(2000, 12, 4);
     int beyond = 0;
     for (std::size_t i = 0; i < 2000; ++i)
@@ -68,24 +68,24 @@ TEST(Familiarity, TheLimitIsPassedByFewOfTheirKind) {
     const std::span<const float> few = std::span(validation.features).first(std::size_t{12} * 10);
     double largest = 0.0;
     for (std::size_t i = 0; i < 10; ++i) largest = std::max(largest, known.distance(few.subspan(i * 12, 12)));
-    EXPECT_EQ(familiarity_limit(known, few), largest);
+    EXPECT_EQ(out_of_distribution_limit(known, few), largest);
 }
 
-TEST(Familiarity, OddTrainingSetsAreFitted) {
+TEST(OutOfDistribution, OddTrainingSetsAreFitted) {
     // One item of each class, constant features, a class without items.
     const std::vector<float> features = {1.0F, 0.0F, 5.0F, 0.0F};
-    const Familiarity known = fit_familiarity(features, std::vector<std::size_t>{0, 2}, 3);
+    const OutOfDistribution known = fit_out_of_distribution(features, std::vector<std::size_t>{0, 2}, 3);
     EXPECT_EQ(known.means.size(), 4U);
     EXPECT_EQ(known.distance(std::vector<float>{5.0F, 0.0F}), 0.0);
     EXPECT_GT(known.distance(std::vector<float>{3.0F, 0.0F}), 1.0);
 }
 
-TEST(Familiarity, GoesThroughTextBitByBitAndDamageIsSeen) {
+TEST(OutOfDistribution, GoesThroughTextBitByBitAndDamageIsSeen) {
     const Cloud training = cloud(50, 6, 5);
-    Familiarity known = fit_familiarity(training.features, training.labels, 2);
+    OutOfDistribution known = fit_out_of_distribution(training.features, training.labels, 2);
     known.limit = 1.25;
     const std::string text = known.to_text();
-    const Familiarity again = Familiarity::from_text(text);
+    const OutOfDistribution again = OutOfDistribution::from_text(text);
     EXPECT_EQ(again.means, known.means);
     EXPECT_EQ(again.directions, known.directions);
     EXPECT_EQ(again.variances, known.variances);
@@ -94,11 +94,11 @@ TEST(Familiarity, GoesThroughTextBitByBitAndDamageIsSeen) {
     const auto refusal = [&](const std::string& from, const std::string& to) {
         std::string changed = text;
         changed.replace(changed.find(from), from.size(), to);
-        return message_of<InputError>([&] { Familiarity::from_text(changed); });
+        return message_of<InputError>([&] { OutOfDistribution::from_text(changed); });
     };
-    EXPECT_THAT(refusal("\"width\":6", "\"width\":7"), HasSubstr("does not fit together"));
-    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"x"), HasSubstr("familiarity"));
-    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"7fc00000"), HasSubstr("no number"));
+    EXPECT_THAT(refusal("\"width\":6", "\"width\":7"), HasSubstr("do not fit together"));
+    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"x"), HasSubstr("cut short"));
+    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"7fc00000"), HasSubstr("not a number"));
     EXPECT_THAT(refusal("\"limit\"", "\"limits\""), HasSubstr("not understood"));
 }
 

@@ -17,7 +17,7 @@ std::string MistakesResult::title() const {
                                                                 : "";
     return fmt::format("{}: {} {}item{}{}{}", of.what(), items.size(), outcome, items.size() == 1 ? "" : "s",
                        query.true_class.empty() ? "" : " of " + printable(query.true_class),
-                       query.called.empty() ? "" : " called " + printable(query.called));
+                       query.called.empty() ? "" : " predicted as " + printable(query.called));
 }
 
 double MistakesResult::loss(std::size_t row) const {

@@ -19,7 +19,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// What every perceptual_hash is taken from, whatever the plan says of size and fit.
+// The input of every perceptual hash, whatever the plan says of size and fit.
 Fitting hash_image_fitting() {
     return {.size = hash_image_side, .fit = Fit::stretch, .channels = 1};
 }

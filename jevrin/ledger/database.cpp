@@ -407,7 +407,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 5) database->exec(from_version_5);
             if (now <= 5) database->exec(tables_of_version_6);
             if (now <= 6) bring_runs_to_version_7(*database);
-            if (now == 7) rename_keys_of_runs(*database);
+            if (now <= 7) rename_keys_of_runs(*database);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

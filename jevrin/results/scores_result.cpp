@@ -37,7 +37,7 @@ std::string scores_table(const ScoreReport& report) {
 }
 
 std::string reliability_table(const ScoreReport& report) {
-    ResultTable table({"confidence", "items", "said", "right"}, {1, 2, 3});
+    ResultTable table({"confidence", "items", "mean", "accuracy"}, {1, 2, 3});
     for (const ReliabilityBin& bin : report.bins)
         if (bin.items > 0)
             table.add({fmt::format("{:.1f} to {:.1f}", bin.low, bin.high), std::to_string(bin.items),

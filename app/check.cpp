@@ -33,8 +33,8 @@ void add_check(Command& command) {
     add_caching_ledger_option(command, options->ledger);
     command.add_option("--candidate", options->candidate, "only the layers of this candidate")
         .type_name("NAME");
-    add_picture_option(command, "--figure", options->figure,
-                       "draw the network of --candidate, or of the first,");
+    add_figure_option(command, "--figure", options->figure,
+                      "draw the network of --candidate, or of the first,");
     add_json_option(command, options->json);
     add_memory_option(command, options->memory);
     command.callback([options] {

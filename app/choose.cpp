@@ -49,7 +49,7 @@ void add_choose(Command& command) {
     command.add_flag(
         "--test", options->query.test,
         "score the chosen candidate on the test part, which opens the sealed part; the ledger records it");
-    add_picture_option(command, "--figure", options->figure, "draw the ranking");
+    add_figure_option(command, "--figure", options->figure, "draw the ranking");
     add_table_option(command, options->csv, "write the ranking as a table");
     add_ledger_options(command, options->ledger);
     command.callback([options] { choose_candidate(*options); });

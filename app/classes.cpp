@@ -20,7 +20,7 @@ struct ClassesOptions {
     std::filesystem::path figure;
 };
 
-// The pictures behind the strongest confusion.
+// The images behind the strongest confusion.
 std::string next_of(const ClassesResult& result) {
     const std::vector<Confusion> cells = strongest_confusions(result.matrix(), 1);
     if (cells.empty()) return "";
@@ -73,7 +73,7 @@ void add_classes(Command& command) {
     Option columns =
         command
             .add_option("--columns", options->query.columns,
-                        "support, right, false_positives, false_negatives, precision, recall, f1, roc_auc, "
+                        "support, correct, false_positives, false_negatives, precision, recall, f1, roc_auc, "
                         "average_precision")
             .type_name("NAME,...")
             .delimiter(',');
@@ -85,7 +85,7 @@ void add_classes(Command& command) {
     of_one_run.insert(of_one_run.end(), {columns, sort, reverse});
     command.add_option("--most", options->most, "rows to print (default: all)").type_name("N");
     add_table_option(command, options->csv, "write the table");
-    add_picture_option(command, "--figure", options->figure, "draw recall and precision");
+    add_figure_option(command, "--figure", options->figure, "draw recall and precision");
     add_ledger_options(command, options->predictions.ledger);
     command.callback([options, of_one_run] {
         if (!is_one_run(options->runs)) {

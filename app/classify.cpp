@@ -55,7 +55,7 @@ void add_rows(const std::filesystem::path& file, const ResultTable& table) {
                                     printable(file.string())));
 }
 
-// A line for each picture as it arrives, until nothing came for so long.
+// A line for each image as it arrives, until nothing came for so long.
 void follow(const ClassifyOptions& options, FolderWatch& watch, Classifying& classifying) {
     for (double waited = 0.0; options.idle == 0.0 || waited < options.idle;) {
         constexpr double patience = 0.25;

@@ -16,7 +16,7 @@ struct ConfusionOptions {
     std::vector<std::string> runs;
     std::string part = "validation";
     std::int64_t epoch = 0;  // 0: the best
-    std::string shares;
+    std::string fractions;
     std::string minus;
     bool mean = false;
     std::filesystem::path figure;
@@ -28,10 +28,10 @@ struct ConfusionOptions {
     }
 };
 
-CellValue cell_value(const std::string& shares) {
-    return shares == "true" ? CellValue::of_true
-           : shares.empty() ? CellValue::counts
-                            : CellValue::of_predicted;
+CellValue cell_value(const std::string& fractions) {
+    return fractions == "true" ? CellValue::of_true
+           : fractions.empty() ? CellValue::counts
+                               : CellValue::of_predicted;
 }
 
 template <typename Result>
@@ -46,7 +46,7 @@ void confusion(const ConfusionOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const ConfusionResult result = [&] {
         ProgressBars bar;
-        return report_confusion(open.ledger, open.study, options.query(), cell_value(options.shares),
+        return report_confusion(open.ledger, open.study, options.query(), cell_value(options.fractions),
                                 bar.of("predicting"));
     }();
     if (!options.strip.empty() && result.runs.size() > 1)
@@ -94,7 +94,7 @@ void add_confusion(Command& command) {
     add_part_option(command, options->part);
     add_epoch_option(command, options->epoch, "the epoch (default: the best)");
     command
-        .add_option("--shares", options->shares,
+        .add_option("--fractions", options->fractions,
                     "normalise by true class (diagonal: recall) or by predicted class (diagonal: precision)")
         .type_name("true|predicted")
         .one_of({"true", "predicted"});
@@ -106,15 +106,15 @@ void add_confusion(Command& command) {
         .type_name("RUN");
     command.add_flag("--mean", options->mean,
                      "mean and standard deviation over several runs, instead of their sum");
-    add_picture_option(command, "--figure", options->figure, "draw the matrix");
-    add_picture_option(command, "--strip", options->strip, "draw the matrix of every epoch of one run");
+    add_figure_option(command, "--figure", options->figure, "draw the matrix");
+    add_figure_option(command, "--strip", options->strip, "draw the matrix of every epoch of one run");
     add_table_option(command, options->csv, "write the matrix");
     add_ledger_options(command, options->ledger);
     command.callback([options] {
         if ((!options->minus.empty() || options->mean) &&
-            (!options->strip.empty() || !options->shares.empty()))
+            (!options->strip.empty() || !options->fractions.empty()))
             throw InputError(
-                "--minus and --mean show shares of the true class, without --strip and --shares");
+                "--minus and --mean show fractions of the true class, without --strip and --fractions");
         if (!options->minus.empty() && options->mean) throw InputError("use either --minus or --mean");
         if (!options->minus.empty())
             difference(*options);

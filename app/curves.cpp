@@ -92,7 +92,7 @@ void add_curves(Command& command) {
         command.add_option("--at", options->at, "print the values of one epoch as a table instead")
             .type_name("EPOCH")
             .positive());
-    add_picture_option(command, "--figure", options->figure, "draw the curves");
+    add_figure_option(command, "--figure", options->figure, "draw the curves");
     add_table_option(command, options->csv, "write one row per epoch");
     add_ledger_options(command, options->ledger);
     command.callback([options, by_epoch] {

@@ -1,7 +1,7 @@
 #include "output.hpp"
 
 #include "jevrin/base/text.hpp"
-#include "jevrin/figures/layer_pictures.hpp"
+#include "jevrin/figures/layer_images.hpp"
 #include "jevrin/results/layers_result.hpp"
 
 namespace jevrin::app {
@@ -23,10 +23,9 @@ void draw(const LayersResult& result, const std::filesystem::path& file) {
         seen.pixels[i] = result.fitted[fitting.channels == 3 ? i : i / 3];
     std::vector<SheetRow> rows = {{"network input", {seen}}};
     if (const Tensor* filters = first_filters(result.network))
-        rows.push_back(filter_pictures(*filters, per_row));
+        rows.push_back(filter_images(*filters, per_row));
     for (const StageActivation& stage : result.stages)
-        if (SheetRow row = map_pictures(stage, per_row); !row.pictures.empty())
-            rows.push_back(std::move(row));
+        if (SheetRow row = map_images(stage, per_row); !row.images.empty()) rows.push_back(std::move(row));
     draw_sheet(rows, result.title(), file);
 }
 
@@ -47,7 +46,7 @@ void add_layers(Command& command) {
     auto options = std::make_shared<LayersOptions>();
     command.add_option("MODEL", options->query.model, "a model file (ONNX)").required();
     command.add_option("IMAGE", options->query.image, "a PNG, JPEG or WebP file").required();
-    add_picture_option(command, "--figure", options->figure, "draw filters and activation maps");
+    add_figure_option(command, "--figure", options->figure, "draw filters and activation maps");
     command.add_option("--size", options->size, "input size, for models with a variable one")
         .within(1, 16'384);
     add_json_option(command, options->json);

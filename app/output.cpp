@@ -79,8 +79,8 @@ void print(const std::string& text) {
         throw WorkError("cannot write to standard output; check the disk or the program that reads it");
 }
 
-Option add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
-                          const std::string& what) {
+Option add_figure_option(Command& command, const std::string& name, std::filesystem::path& file,
+                         const std::string& what) {
     return command.add_option(name, file, what + " (.png or .svg)").type_name("FILE");
 }
 

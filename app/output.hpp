@@ -46,10 +46,10 @@ void limit_memory(double gigabytes);
 // --most of the commands that list items and draw them.
 void add_most_option(Command& command, std::optional<std::size_t>& most);
 
-// A file that a command draws or writes besides what it prints. The kind of a picture follows from the file's
-// name.
-Option add_picture_option(Command& command, const std::string& name, std::filesystem::path& file,
-                          const std::string& what);
+// A file that a command draws or writes besides what it prints. The format of a figure follows from the
+// file's name.
+Option add_figure_option(Command& command, const std::string& name, std::filesystem::path& file,
+                         const std::string& what);
 void add_table_option(Command& command, std::filesystem::path& file, const std::string& what);
 // As CSV, unless no file is named.
 void write_table(const std::filesystem::path& file, const ResultTable& table);

@@ -1,4 +1,4 @@
-// What the commands that list items for review have in common: a sheet of their pictures, and --mark.
+// What the commands that list items for review have in common: a sheet of their images, and --mark.
 #pragma once
 
 #include "output.hpp"
@@ -21,14 +21,14 @@ inline void add_mark_option(Command& command, std::size_t& wanted) {
     command.add_option("--mark", wanted, "mark the first N items for review").type_name("N");
 }
 
-// Draws, marks and presents a result that has pictured_items() and marks_for().
+// Draws, marks and presents a result that has shown_items() and marks_for().
 template <typename Result>
 void present_for_review(const Result& result, const OpenStudy& open, const ReviewOptions& options) {
     const TextForm form = form_for_terminal(options.most, "--most 0 for all");
-    const std::vector<PicturedItem> items = pictured_items(result);
+    const std::vector<ShownItem> items = shown_items(result);
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty())
-        files = draw_items(open.study, items, form.rows_of(items.size(), page_of_pictures), result.title(),
+        files = draw_items(open.study, items, form.rows_of(items.size(), page_of_images), result.title(),
                            options.sheet);
     const std::size_t marked = put_marks(open.ledger, open.study, marks_for(result), options.mark);
     std::string next = options.next;

@@ -32,7 +32,7 @@ void scores(const ScoresOptions& options) {
     if (!options.csv.empty()) write_file(options.csv, to_csv(result.of.predictions, result.of.classes()));
     if (!options.figure.empty())
         draw_reliability(result.report.bins,
-                         fmt::format("{}: does it know when it is right?", result.of.what()), options.figure);
+                         fmt::format("{}: reliability of its confidence", result.of.what()), options.figure);
     present(result, {.json = options.predictions.ledger.json,
                      .form = form_for_terminal(),
                      .written = {options.csv, options.figure},
@@ -55,7 +55,7 @@ void add_scores(Command& command) {
                     "score predictions from a CSV file for the same items")
         .type_name("FILE");
     add_table_option(command, options->csv, "write the predictions");
-    add_picture_option(command, "--figure", options->figure, "draw the reliability diagram");
+    add_figure_option(command, "--figure", options->figure, "draw the reliability diagram");
     command.callback([options] { scores(*options); });
 }
 

@@ -33,7 +33,7 @@ void show_item(const ShowOptions& options) {
     }();
     std::vector<std::filesystem::path> files;
     if (!options.sheet.empty()) {
-        const std::vector<PicturedItem> items = pictured_items(result);
+        const std::vector<ShownItem> items = shown_items(result);
         files = draw_items(open.study, items, items.size(), result.title(), options.sheet);
     }
     present(result, {.json = options.ledger.json, .form = form_for_terminal(), .written = files});
@@ -55,7 +55,7 @@ void add_show(Command& command) {
                         "with ITEM: number of nearest training items (0: none)")
             .type_name("N")
             .capture_default_str(),
-        add_picture_option(command, "--sheet", options->sheet, "with ITEM: draw it and its neighbours")};
+        add_figure_option(command, "--sheet", options->sheet, "with ITEM: draw it and its neighbours")};
     add_ledger_options(command, options->ledger);
     command.callback([options, item, of_run, of_item] {
         if (item.count() == 0) {

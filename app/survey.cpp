@@ -25,7 +25,7 @@ struct SurveyOptions {
     bool json = false;
 };
 
-// The candidate whose training pictures --after shows: the one named, or the first that augments.
+// The candidate whose training images --after shows: the one named, or the first that augments.
 const Candidate& shown_candidate(const Plan& plan, const std::string& name) {
     if (!name.empty()) return candidate_called(plan, name);
     const auto augmented =
@@ -77,7 +77,7 @@ void add_survey(Command& command) {
         .add_option("IMAGES", options->images,
                     "a folder with one folder of images per class (or per part), a CSV index, or a plan")
         .required();
-    add_picture_option(command, "--sheet", options->sheet, "draw a labelled random sample");
+    add_figure_option(command, "--sheet", options->sheet, "draw a labelled random sample");
     command
         .add_option("--after", options->after,
                     "beside each image its augmented version, as training with this plan sees it")

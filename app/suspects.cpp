@@ -61,7 +61,7 @@ void add_suspects(Command& command) {
         "validation items");
     add_most_option(command, options->most);
     add_mark_option(command, options->mark);
-    add_picture_option(command, "--sheet", options->sheet, "draw the images, 64 per page");
+    add_figure_option(command, "--sheet", options->sheet, "draw the images, 64 per page");
     add_ledger_options(command, options->ledger);
     command.callback([options] { suspects(*options); });
 }

@@ -55,7 +55,7 @@ void add_thresholds(Command& command) {
         .within(0.0, 1.0)
         .option_text("SHARE");
     add_table_option(command, options->csv, "write all points of the curves");
-    add_picture_option(command, "--figure", options->figure, "draw the curves");
+    add_figure_option(command, "--figure", options->figure, "draw the curves");
     command.callback([options] { thresholds(*options); });
 }
 

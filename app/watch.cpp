@@ -35,7 +35,7 @@ void tell(const StudyFollower::News& news, const StudyProgress& progress, Progre
 std::vector<Progress> bars_of(const StudyProgress& progress) {
     constexpr std::size_t most = 5;
     std::vector<Progress> bars = {
-        {"study", progress.share,
+        {"study", progress.fraction,
          progress.seconds_left ? spoken_seconds(*progress.seconds_left) + " left" : ""}};
     for (const RunRecord& run : progress.runs)
         if (run.claimed && bars.size() < most)

@@ -1,4 +1,4 @@
-// How often the comparison of candidates is right, over studies of known truth.
+// How often the comparison of candidates is correct, over studies of known truth.
 #include "choice_simulation.hpp"
 #include "figures.hpp"
 #include "measure.hpp"

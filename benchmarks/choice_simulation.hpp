@@ -16,7 +16,7 @@
 
 namespace jevrin::bench {
 
-// An item is classified right when a sum of normal effects is above 0: of the candidate and class, of the
+// An item is classified correctly when a sum of normal effects is above 0: of the candidate and class, of the
 // item (shared by all candidates), of candidate and item, of candidate and seed, and of everything at once.
 struct SimulatedStudy {
     std::size_t candidates = 2;
@@ -72,21 +72,21 @@ inline SimulatedCandidates draw_study(const SimulatedStudy& study, std::uint64_t
                                 (c == 0 ? study.noise_ratio : 1.0) * study.seed_noise * random.normal() +
                                 common[static_cast<std::size_t>(seed - 1)];
             std::vector<std::size_t> predicted(study.items);
-            std::vector<bool> all_right;
+            std::vector<bool> all_correct;
             for (std::size_t i = 0; i < study.items; ++i) {
-                const bool right = base + item_effects[i] + own[i] + random.normal() > 0.0;
-                all_right.push_back(right);
+                const bool correct = base + item_effects[i] + own[i] + random.normal() > 0.0;
+                all_correct.push_back(correct);
                 predicted[i] =
-                    right ? labels[i]
-                          : (labels[i] + 1 + random.below(static_cast<std::uint32_t>(study.classes - 1))) %
-                                study.classes;
+                    correct ? labels[i]
+                            : (labels[i] + 1 + random.below(static_cast<std::uint32_t>(study.classes - 1))) %
+                                  study.classes;
             }
             const double reached = score(ConfusionMatrix(study.classes, labels, predicted), study.metric);
             result.outcomes.back().push_back(
                 {.seed = seed,
                  .items = items,
                  .influences = item_influences(study.classes, labels, predicted, study.metric),
-                 .right = std::move(all_right),
+                 .correct = std::move(all_correct),
                  .score = reached});
             result.means.back() += reached / static_cast<double>(study.seeds);
         }

@@ -20,7 +20,7 @@ namespace {
 
 using namespace jevrin;
 
-// Probabilities that are right in about half of the cases.
+// Probabilities that are correct in about half of the cases.
 PredictionTable made_up(std::size_t items, std::size_t classes) {
     PredictionTable table{.classes = classes, .labels = {}, .probabilities = {}};
     table.probabilities.resize(items * classes);
@@ -49,7 +49,7 @@ void run_scores(benchmark::State& state) {
     std::int64_t most = 0;
     bench::measure_memory(state, 2, static_cast<double>(table.probabilities.size() * sizeof(float)), [&] {
         const Evaluation evaluation = evaluate(table, {.k = 5});
-        benchmark::DoNotOptimize(evaluation.scores.right + evaluation.classes.front().support);
+        benchmark::DoNotOptimize(evaluation.scores.correct + evaluation.classes.front().support);
         most = std::max(most, resident_memory());
     });
     state.counters["megabytes_beyond"] = static_cast<double>(most - before) / 1e6;
@@ -72,14 +72,14 @@ void run_matrix(benchmark::State& state) {
     std::filesystem::remove(file);
 }
 
-// A page of 64 pictures of 256 pixels, read from files and drawn.
+// A page of 64 images of 256 pixels, read from files and drawn.
 void run_sheet(benchmark::State& state) {
     constexpr std::int64_t side = 256;
-    const std::filesystem::path picture = scratch_file("picture.jpg");
+    const std::filesystem::path image = scratch_file("image.jpg");
     Image image(side, side);
     RandomStream random({.seed = 1, .purpose = Purpose::sample});
     for (std::uint8_t& value : image.pixels) value = static_cast<std::uint8_t>(random.below(256));
-    write_file(picture, encode_jpeg(image, 90));
+    write_file(image, encode_jpeg(image, 90));
     const std::filesystem::path file = scratch_file("sheet.png");
     bench::measure_rounds(
         state, 2,
@@ -87,16 +87,16 @@ void run_sheet(benchmark::State& state) {
             draw_pages(
                 64,
                 [&](std::size_t k) {
-                    return CaptionedPicture{
-                        .picture = load_image(picture),
+                    return CaptionedImage{
+                        .image = load_image(image),
                         .lines = {"0.93 pinholes", "0.04 blisters (label)", fmt::format("tile-{:04}.png", k)},
                         .wrong = true};
                 },
-                "64 pictures", file);
+                "64 images", file);
         },
         [](double, double) {});
     std::filesystem::remove(file);
-    std::filesystem::remove(picture);
+    std::filesystem::remove(image);
 }
 
 // One image of the demo, from the model file to the answer: all that `classify` does but start a process.
@@ -109,8 +109,8 @@ void run_classify(benchmark::State& state) {
         state, 2,
         [&] {
             Recogniser recogniser(load_classifier(model));
-            const auto picture = load_fitted(tile, recogniser.classifier().preparation.fitting);
-            benchmark::DoNotOptimize(recogniser.recognise({&picture, 1}).probabilities.front());
+            const auto image = load_fitted(tile, recogniser.classifier().preparation.fitting);
+            benchmark::DoNotOptimize(recogniser.recognise({&image, 1}).probabilities.front());
         },
         [](double, double) {});
     std::filesystem::remove(model);

@@ -77,7 +77,7 @@ void run_decoding(benchmark::State& state, std::int64_t width, std::int64_t heig
     };
     const auto ours = [&] {
         parallel_for(count, [&](std::int64_t i) {
-            benchmark::DoNotOptimize(fit_picture(files[static_cast<std::size_t>(i)], fitting).data());
+            benchmark::DoNotOptimize(fit_image(files[static_cast<std::size_t>(i)], fitting).data());
         });
     };
     ours();
@@ -94,19 +94,19 @@ void run_decoding(benchmark::State& state, std::int64_t width, std::int64_t heig
     state.counters["threads"] = threads_used;
 }
 
-// The small residual network of the other benchmarks, with a warm store of pictures to feed it.
+// The small residual network of the other benchmarks, with a warm store of images to feed it.
 class WarmTraining {
   public:
-    static constexpr std::int64_t pictures = 1024;
+    static constexpr std::int64_t images = 1024;
     static constexpr std::int64_t batch = 128;
 
     WarmTraining()
-        : store_(std::nullopt, fitting_, pictures),
+        : store_(std::nullopt, fitting_, images),
           network_(build()),
           pass_(network_, batch),
           optimiser_({}, pass_.parameters()) {
         std::vector<std::uint8_t> pixels(static_cast<std::size_t>(fitting_.values()));
-        for (std::int64_t i = 0; i < pictures; ++i) {
+        for (std::int64_t i = 0; i < images; ++i) {
             Item item;
             item.content = {1, static_cast<std::uint64_t>(i)};
             RandomStream random({1, Purpose::sample, 0, static_cast<std::uint64_t>(i)});
@@ -116,13 +116,13 @@ class WarmTraining {
             labels_.push_back(static_cast<std::size_t>(i % 10));
         }
         images_.emplace(set_, fitting_, &store_);
-        order_.resize(pictures);
+        order_.resize(images);
         std::iota(order_.begin(), order_.end(), std::int64_t{0});
         gradient_.resize(batch * 10);
     }
 
     void step(const Batch& prepared) {
-        const auto logits = pass_.forward(batch, prepared.pictures, {1, 1, prepared.items.data()});
+        const auto logits = pass_.forward(batch, prepared.images, {1, 1, prepared.items.data()});
         cross_entropy(10, logits, prepared.targets, gradient_);
         pass_.backward(batch, gradient_);
         optimiser_.step(pass_.parameters(), {.learning_rate = 0.001});
@@ -147,7 +147,7 @@ class WarmTraining {
 
     Fitting fitting_{.size = 32};
     ImageSet set_;
-    PictureStore store_;
+    ImageStore store_;
     std::optional<PreparedImages> images_;
     ScalingTable scaling_{Scaling{}, 3};
     std::vector<std::int64_t> order_;
@@ -203,7 +203,7 @@ void run_listing(benchmark::State& state) {
     {
         std::string text = "path,label,part,weight,group\n";
         for (int i = 0; i < rows; ++i)
-            text += fmt::format("pictures/{:03}/tile-{:07}.jpg,class {},{},1,kiln {}\n", i % 997, i, i % 100,
+            text += fmt::format("images/{:03}/tile-{:07}.jpg,class {},{},1,kiln {}\n", i % 997, i, i % 100,
                                 i % 5 == 0 ? "validation" : "training", i / 10);
         write_file(file, text);
     }

@@ -50,12 +50,12 @@ inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
     std::vector<PredictionRecord> predictions;
     for (std::int64_t epoch = 1; epoch <= size.epochs; ++epoch) {
         ConfusionMatrix matrix(size.classes);
-        const double right = 0.85 - 0.6 * std::exp(-static_cast<double>(epoch) / 20.0);
+        const double correct = 0.85 - 0.6 * std::exp(-static_cast<double>(epoch) / 20.0);
         predictions.clear();
         for (const std::size_t item : parts.validation) {
             const std::size_t label = set.items[item].label;
             const std::size_t predicted =
-                random.uniform() < right ? label : random.below(static_cast<std::uint32_t>(size.classes));
+                random.uniform() < correct ? label : random.below(static_cast<std::uint32_t>(size.classes));
             matrix.add(label, predicted);
             predictions.push_back(
                 {set.items[item].id, label, predicted,
@@ -65,7 +65,7 @@ inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
                             {{.epoch = epoch,
                               .step = 60 * epoch,
                               .training_loss = 0.1 + 3.5 * std::exp(-static_cast<double>(epoch) / 15.0),
-                              .training_scores = {right, right, right},
+                              .training_scores = {correct, correct, correct},
                               .validation_loss = 0.6 + 3.0 * std::exp(-static_cast<double>(epoch) / 15.0),
                               .learning_rate = 0.01,
                               .seconds = 1.0},
@@ -98,11 +98,11 @@ inline void make_large_ledger(const std::filesystem::path& directory, const Larg
             const double slower = 1.0 + 0.5 * std::cos(static_cast<double>(c));
             const auto run = [&](const std::string& sql) { database.exec(sql); };
             run(fmt::format(
-                "INSERT INTO runs (study, division, candidate, regime, seed, settings, identity, state, "
+                "INSERT INTO runs (study, split, candidate, regime, seed, settings, identity, state, "
                 "planned_epochs, "
                 "best_epoch, parameters, trainable_parameters, multiplications, jevrin_version, added, "
                 "origin) "
-                "SELECT study, division, 'c{:03}', '{}', {}, replace(settings, '0.01', '{:.4f}'), identity, "
+                "SELECT study, split, 'c{:03}', '{}', {}, replace(settings, '0.01', '{:.4f}'), identity, "
                 "state, "
                 "planned_epochs, best_epoch, parameters, {}, {}, jevrin_version, added, 'c{:03}' FROM runs "
                 "WHERE id = {}",

@@ -33,7 +33,7 @@ int main(int argc, char** argv) try {
     using namespace jevrin;
     if (argc != 3) throw InputError("usage: own_loop IMAGES LEDGER");
     const ImageSet set = read_image_set({.from = argv[1]});
-    const Parts parts = divide_into_parts(set);
+    const Parts parts = split_into_parts(set);
     std::vector<Features> x;
     for (const Item& item : set.items) x.push_back(mean_colour(load_image(set, item)));
 

@@ -18,7 +18,7 @@ jevrin::RunOutcomes outcomes(const jevrin::RunEvidence& run) {
     for (std::size_t i = 0; i < run.items.size(); ++i) {
         const bool found = run.labels[i] == 0 && run.predicted[i] == 0;
         result.influences.push_back(found ? n / own : 0.0);
-        result.right.push_back(run.labels[i] != 0 || found);
+        result.correct.push_back(run.labels[i] != 0 || found);
         result.score += found ? 1.0 / own : 0.0;
     }
     return result;

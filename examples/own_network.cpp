@@ -15,7 +15,7 @@ int main(int argc, char** argv) {
         const PreparedImages images(set, {.size = 32});
         TrainingData data{.images = &images, .classes = set.classes.size()};
         for (const Item& item : set.items) data.labels.push_back(item.label);
-        data.parts = divide_into_parts(set, {.training = 0.7, .validation = 0.3, .test = 0.0});
+        data.parts = split_into_parts(set, {.training = 0.7, .validation = 0.3, .test = 0.0});
 
         const LayerList layers{
             {{.kind = LayerKind::convolution, .width = 16, .stride = 2},

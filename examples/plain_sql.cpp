@@ -1,5 +1,5 @@
 // Asks a ledger with SQL alone, without this library: its tables are documented in docs/formats.md. Prints
-// the pictures that most runs get wrong: plain_sql LEDGER
+// the images that most runs get wrong: plain_sql LEDGER
 #include <sqlite3.h>
 
 #include <cstdio>

@@ -1,4 +1,4 @@
-// Everything of the library but pictures (jevrin/presentation.hpp).
+// Everything of the library but figures (jevrin/presentation.hpp).
 //
 //     jevrin::train_study(jevrin::read_plan("plan.toml"), "ledger");
 //     const jevrin::Ledger ledger = jevrin::Ledger::open("ledger");

@@ -12,7 +12,7 @@ ClassCounts ClassCounts::of_classes(std::size_t classes) {
 void ClassCounts::add(std::size_t label, std::size_t prediction) {
     ++labelled[label];
     ++predicted[prediction];
-    if (label == prediction) ++right[label];
+    if (label == prediction) ++correct[label];
 }
 
 std::int64_t ClassCounts::total() const {

@@ -10,7 +10,7 @@ namespace jevrin::inline v1 {
 struct ClassCounts {
     std::vector<std::int64_t> labelled;   // by class: items of it,
     std::vector<std::int64_t> predicted;  // items predicted as it,
-    std::vector<std::int64_t> right;      // and items of it that are
+    std::vector<std::int64_t> correct;    // and correctly predicted items of it
 
     // Nothing counted yet.
     static ClassCounts of_classes(std::size_t classes);

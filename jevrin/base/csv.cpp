@@ -117,7 +117,7 @@ void CsvReader::for_each(const std::function<void(const CsvRow&)>& row) const {
             if (cells.size() != columns_.size())
                 throw InputError(
                     fmt::format("{}: this row has {} cells and the first row has {}; "
-                                "cells with commas must stand in quotes",
+                                "quote cells that contain commas",
                                 place(line), cells.size(), columns_.size()));
             row({line, cells});
         }
@@ -125,7 +125,7 @@ void CsvReader::for_each(const std::function<void(const CsvRow&)>& row) const {
     });
     if (parse.error() != 0)
         throw InputError(
-            fmt::format("{}: this row is not CSV: a quote is left open or stands inside a cell; "
+            fmt::format("{}: this row is not CSV: a quote is unclosed or inside an unquoted cell; "
                         "write \"\" for a quote in a quoted cell",
                         place(parse.line())));
 }

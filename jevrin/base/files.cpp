@@ -72,7 +72,7 @@ void InputFile::read(std::int64_t offset, std::span<std::byte> bytes) const {
                                     offset + static_cast<std::int64_t>(done));
         if (got < 0 && errno == EINTR) continue;
         if (got < 0) fail(fmt::format("cannot read: {}", std::strerror(errno)));
-        if (got == 0) fail("the file ends too early; it is cut short, or was changed while it was read");
+        if (got == 0) fail("the file ends too early; it is truncated, or changed while it was read");
         done += static_cast<std::size_t>(got);
     }
 }

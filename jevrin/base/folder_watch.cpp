@@ -16,13 +16,13 @@ namespace jevrin::inline v1 {
 
 FolderWatch::FolderWatch(const std::filesystem::path& folder) : folder_(folder) {
     if (!std::filesystem::is_directory(folder))
-        throw InputError(fmt::format("{}: there is no such folder to follow", printable(folder.string())));
+        throw InputError(fmt::format("{}: there is no such folder", printable(folder.string())));
     descriptor_ = ::inotify_init1(IN_CLOEXEC | IN_NONBLOCK);
     if (descriptor_ < 0 ||
         ::inotify_add_watch(descriptor_, folder.c_str(), IN_CLOSE_WRITE | IN_MOVED_TO | IN_DELETE_SELF) < 0) {
         const int error = errno;
         if (descriptor_ >= 0) ::close(descriptor_);
-        throw WorkError(fmt::format("{}: this folder cannot be followed: {}", printable(folder.string()),
+        throw WorkError(fmt::format("{}: this folder cannot be watched: {}", printable(folder.string()),
                                     std::strerror(error)));
     }
 }
@@ -44,12 +44,11 @@ std::vector<std::filesystem::path> FolderWatch::next(double seconds) {
             place += static_cast<ssize_t>(sizeof(inotify_event) + event->len);
             if ((event->mask & IN_Q_OVERFLOW) != 0)
                 throw WorkError(
-                    fmt::format("{}: more files arrive than can be followed; classify the folder "
+                    fmt::format("{}: files arrive faster than they can be followed; classify the folder "
                                 "as a whole",
                                 printable(folder_.string())));
             if ((event->mask & (IN_DELETE_SELF | IN_IGNORED)) != 0)
-                throw WorkError(fmt::format("{}: this folder was removed while it was followed",
-                                            printable(folder_.string())));
+                throw WorkError(fmt::format("{}: this folder was removed", printable(folder_.string())));
             if (event->len > 0 && event->name[0] != '.' && (event->mask & IN_ISDIR) == 0)
                 files.push_back(folder_ / event->name);
         }

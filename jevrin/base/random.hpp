@@ -17,7 +17,7 @@ namespace jevrin::inline v1 {
 
 // What a draw is for. The values are part of the recorded behaviour: add at the end, never renumber.
 enum class Purpose : std::uint32_t {
-    division = 1,
+    split = 1,
     order = 2,
     augmentation = 3,
     weights = 4,

@@ -72,8 +72,8 @@ void compare_candidates(const StudyEvidence& evidence, Agreement& agreement) {
 // What all runs made of one item.
 struct Votes {
     std::size_t label = 0;
-    std::vector<std::int64_t> runs;   // by regime
-    std::vector<std::int64_t> right;  // by regime
+    std::vector<std::int64_t> runs;     // by regime
+    std::vector<std::int64_t> correct;  // by regime
     std::map<std::size_t, std::int64_t> called;
 };
 
@@ -81,23 +81,23 @@ AgreedItem conclude(std::int64_t item, const Votes& votes) {
     AgreedItem result{.item = item, .label = votes.label};
     for (std::size_t r = 0; r < votes.runs.size(); ++r) {
         result.runs += votes.runs[r];
-        result.right += votes.right[r];
-        result.right_share.push_back(votes.runs[r] == 0 ? nothing
-                                                        : static_cast<double>(votes.right[r]) /
-                                                              static_cast<double>(votes.runs[r]));
+        result.correct += votes.correct[r];
+        result.correct_fraction.push_back(votes.runs[r] == 0 ? nothing
+                                                             : static_cast<double>(votes.correct[r]) /
+                                                                   static_cast<double>(votes.runs[r]));
     }
     for (const auto& [one, count] : votes.called)
-        if (count > result.called_so) {
-            result.most_called = one;
-            result.called_so = count;
+        if (count > result.most_predicted_runs) {
+            result.most_predicted = one;
+            result.most_predicted_runs = count;
         }
     return result;
 }
 
-bool is_only_right_in(const AgreedItem& item, std::size_t regime) {
-    if (!(item.right_share[regime] > 0.5)) return false;
-    for (std::size_t r = 0; r < item.right_share.size(); ++r)
-        if (r != regime && item.right_share[r] > 0.5) return false;
+bool is_only_correct_in(const AgreedItem& item, std::size_t regime) {
+    if (!(item.correct_fraction[regime] > 0.5)) return false;
+    for (std::size_t r = 0; r < item.correct_fraction.size(); ++r)
+        if (r != regime && item.correct_fraction[r] > 0.5) return false;
     return true;
 }
 
@@ -121,20 +121,21 @@ Agreement agree(const StudyEvidence& evidence) {
                 Votes& votes = items[run.items[i]];
                 votes.label = run.labels[i];
                 votes.runs.resize(agreement.regimes.size(), 0);
-                votes.right.resize(agreement.regimes.size(), 0);
+                votes.correct.resize(agreement.regimes.size(), 0);
                 ++votes.runs[regime];
-                votes.right[regime] += run.predicted[i] == run.labels[i];
+                votes.correct[regime] += run.predicted[i] == run.labels[i];
                 ++votes.called[run.predicted[i]];
             }
     }
     for (const auto& [item, votes] : items) agreement.items.push_back(conclude(item, votes));
-    std::stable_sort(agreement.items.begin(), agreement.items.end(),
-                     [](const AgreedItem& a, const AgreedItem& b) {
-                         // Shares of right runs; of equal ones those that more runs agree about.
-                         const auto left = a.right * b.runs;
-                         const auto right = b.right * a.runs;
-                         return left != right ? left < right : a.called_so * b.runs > b.called_so * a.runs;
-                     });
+    std::stable_sort(
+        agreement.items.begin(), agreement.items.end(), [](const AgreedItem& a, const AgreedItem& b) {
+            // Fractions of correct runs; of equal ones those that more runs agree about.
+            const auto first = a.correct * b.runs;
+            const auto second = b.correct * a.runs;
+            return first != second ? first < second
+                                   : a.most_predicted_runs * b.runs > b.most_predicted_runs * a.runs;
+        });
     compare_candidates(evidence, agreement);
     return agreement;
 }
@@ -149,17 +150,17 @@ std::vector<std::size_t> items_in(const Agreement& agreement, ItemGroup group, s
         bool is_in = false;
         switch (group) {
             case ItemGroup::missed:
-                is_in = item.right == 0;
+                is_in = item.correct == 0;
                 break;
             case ItemGroup::known:
-                is_in = item.right == item.runs;
+                is_in = item.correct == item.runs;
                 break;
             case ItemGroup::disputed:
-                is_in = item.right > 0 && item.right < item.runs;
+                is_in = item.correct > 0 && item.correct < item.runs;
                 break;
             case ItemGroup::only_regime:
                 for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-                    is_in |= (!regime || agreement.regimes[r] == regime) && is_only_right_in(item, r);
+                    is_in |= (!regime || agreement.regimes[r] == regime) && is_only_correct_in(item, r);
                 break;
         }
         if (is_in) places.push_back(i);

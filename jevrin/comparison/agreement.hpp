@@ -1,4 +1,4 @@
-// Items across runs: which all runs miss, which only one regime gets right, how far runs agree.
+// Items across runs: which all runs miss, which only one regime predicts correctly, how far runs agree.
 #pragma once
 
 #include "jevrin/comparison/evidence.hpp"
@@ -12,17 +12,18 @@ namespace jevrin::inline v1 {
 struct AgreedItem {
     ItemNumber item;
     std::size_t label = 0;
-    std::int64_t runs = 0;            // that saw it
-    std::int64_t right = 0;           // of them
-    std::vector<double> right_share;  // by regime, as in Agreement::regimes; NaN when none of its runs saw it
-    std::size_t most_called = 0;      // the class that most runs give it; of equal ones the first
-    std::int64_t called_so = 0;       // by so many
+    std::int64_t runs = 0;     // that saw it
+    std::int64_t correct = 0;  // of them
+    std::vector<double>
+        correct_fraction;            // by regime, as in Agreement::regimes; NaN when none of its runs saw it
+    std::size_t most_predicted = 0;  // the class that most runs give it; of equal ones the first
+    std::int64_t most_predicted_runs = 0;  // by so many
 };
 
 struct Agreement {
     std::vector<Regime> regimes;
     std::vector<std::string> candidates;
-    std::vector<AgreedItem> items;  // the ones that fewest runs get right first
+    std::vector<AgreedItem> items;  // the ones that fewest runs predict correctly first
     // By pair of candidates, means over pairs of their runs (of two different runs on the diagonal) and over
     // the items that both saw: the share predicted alike, and that beyond chance (Cohen 1960). NaN when there
     // is no such pair.
@@ -34,10 +35,10 @@ struct Agreement {
 Agreement agree(const StudyEvidence& evidence);
 
 enum class ItemGroup {
-    missed,       // no run is right
+    missed,       // no run is correct
     known,        // all are
     disputed,     // some are
-    only_regime,  // in one regime more than half of the runs are right, in each other at most half
+    only_regime,  // in one regime more than half of the runs are correct, in each other at most half
 };
 
 // Places in agreement.items, in their order. regime: with only_regime, which one; any without one.

@@ -208,7 +208,7 @@ Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidenc
     const auto leads = leads_over(contenders.front().outcomes, others);
     for (std::size_t k = 0; k < leads.size(); ++k) {
         choice.ranking[k + 1].behind = leads[k];
-        choice.ranking[k + 1].told_apart = is_ahead(leads[k]);
+        choice.ranking[k + 1].separated = is_ahead(leads[k]);
     }
     mark_front(choice.ranking, settings.cost);
     if (!contenders.front().by_seed.empty())
@@ -217,14 +217,14 @@ Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidenc
     std::vector<const RankedCandidate*> level;  // of them, those that these images do not put behind
     for (const RankedCandidate& candidate : choice.ranking) {
         const bool is_best = &candidate == &choice.ranking.front();
-        if (!is_best && (!candidate.behind || candidate.told_apart)) continue;
+        if (!is_best && (!candidate.behind || candidate.separated)) continue;
         tied.push_back(&candidate);
         if (is_best || candidate.behind->seeds >= fewest_seeds || candidate.behind->interval.low <= 0)
             level.push_back(&candidate);
     }
     choice.clear = choice.ranking.size() > 1 &&
                    std::all_of(choice.ranking.begin() + 1, choice.ranking.end(),
-                               [](const RankedCandidate& candidate) { return candidate.told_apart; });
+                               [](const RankedCandidate& candidate) { return candidate.separated; });
     choice.chosen = best_of_the_cheapest(level, settings.cost).candidate;
     if (choice.ranking.size() > 1 && choice.ranking[1].behind)
         choice.needed = needed_evidence(*choice.ranking[1].behind);

@@ -48,7 +48,7 @@ struct RankedCandidate {
     std::int64_t model_bytes = 0;      // of a run's model file; 0: it is gone
     // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
     std::optional<Lead> behind;
-    bool told_apart = false;      // the evidence puts the best ahead of it
+    bool separated = false;       // the evidence puts the best ahead of it
     bool pareto_optimal = false;  // no other is better at the same cost or less
 
     // Infinite when it is not known.

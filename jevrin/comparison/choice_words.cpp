@@ -21,7 +21,7 @@ std::string between(const Interval& interval) {
 // What keeps the best from being told from another.
 std::string judged(const RankedCandidate& other) {
     const Lead& lead = *other.behind;
-    if (other.told_apart) return "a significant difference";
+    if (other.separated) return "a significant difference";
     if (lead.rule == LeadRule::one_seed) return "with one seed the variance between seeds is unknown";
     if (lead.seeds < fewest_seeds)
         return lead.rule == LeadRule::resampled ? "two pairs of runs are too few"
@@ -102,7 +102,7 @@ std::string risk_sentence(const Choice& choice) {
 }
 
 std::string needed_sentence(const Choice& choice) {
-    if (choice.ranking.size() < 2 || !choice.ranking[1].behind || choice.ranking[1].told_apart) return "";
+    if (choice.ranking.size() < 2 || !choice.ranking[1].behind || choice.ranking[1].separated) return "";
     const Lead& lead = *choice.ranking[1].behind;
     if (lead.rule != LeadRule::crossed || lead.mean <= 0.0) return "";
     std::vector<std::string> ways;

@@ -45,7 +45,7 @@ struct DiagnosisThresholds {
         0.30;  // of the first epoch's training loss: a steady fall that is smaller has hardly begun
 };
 
-// What takes no look at a picture reaches on the same items.
+// What looks at no image reaches on the same items.
 struct Baseline {
     double score = 0.0;  // of the metric, always the commonest class
     double loss = 0.0;   // cross-entropy of the classes' shares

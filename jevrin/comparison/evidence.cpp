@@ -63,7 +63,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     evidence.classes = counted->best->validation.classes();
     std::vector<std::string> unfinished;
     std::vector<std::string> on_others;
-    std::map<DivisionId, std::int64_t> training_items;  // by division
+    std::map<SplitId, std::int64_t> training_items;  // by split
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
             unfinished.push_back(fmt::format("{} ({})", run.name(), name_of(run.state)));
@@ -81,8 +81,8 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
             candidate = evidence.candidates.rbegin();
         }
         candidate->runs.push_back(evidence_of_run(ledger, run));
-        const auto [count, is_new] = training_items.try_emplace(run.division, 0);
-        if (is_new) count->second = ledger.count_items(run.division, Part::training);
+        const auto [count, is_new] = training_items.try_emplace(run.split, 0);
+        if (is_new) count->second = ledger.count_items(run.split, Part::training);
         candidate->runs.back().training_items = count->second;
     }
     const auto set_apart = [&](const std::vector<std::string>& names, const std::string& one,
@@ -105,13 +105,14 @@ CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t cla
     CandidateOutcomes outcomes;
     for (const RunEvidence& run : evidence.runs) {
         if (run.items.size() < 2) continue;
-        std::vector<bool> right;
-        for (std::size_t i = 0; i < run.items.size(); ++i) right.push_back(run.predicted[i] == run.labels[i]);
+        std::vector<bool> correct;
+        for (std::size_t i = 0; i < run.items.size(); ++i)
+            correct.push_back(run.predicted[i] == run.labels[i]);
         outcomes.push_back({.seed = run.run.seed,
                             .fold = run.run.fold,
                             .items = run.items,
                             .influences = item_influences(classes, run.labels, run.predicted, metric),
-                            .right = std::move(right),
+                            .correct = std::move(correct),
                             .score = score(run.matrix(classes), metric),
                             .training_items = run.training_items});
     }

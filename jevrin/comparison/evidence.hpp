@@ -13,7 +13,7 @@ namespace jevrin::inline v1 {
 // One finished run and what it predicted on its validation part, by the ledger's number of the item.
 struct RunEvidence {
     RunRecord run;
-    std::int64_t training_items = 0;  // of its division
+    std::int64_t training_items = 0;  // of its split
     std::vector<std::int64_t> items;
     std::vector<std::size_t> labels;
     std::vector<std::size_t> predicted;

@@ -28,7 +28,7 @@ SeedsByItems table_of(const CandidateOutcomes& runs) {
     return table;
 }
 
-// Sums over runs of right predictions, the first's less the second's.
+// Sums over runs of correct predictions, the first's less the second's.
 void count_items(Lead& lead, const std::vector<double>& sums) {
     for (const double sum : sums) {
         lead.first_only += sum > 1e-9;
@@ -53,7 +53,7 @@ Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& secon
     for (const auto* runs : {&first, &second})
         for (const RunOutcomes& run : *runs)
             for (std::size_t i = 0; i < sums.size(); ++i)
-                if (run.right[i])
+                if (run.correct[i])
                     sums[i] += (runs == &first ? 1.0 : -1.0) / static_cast<double>(runs->size());
     count_items(lead, sums);
     return lead;
@@ -80,7 +80,7 @@ std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const Candida
         share += static_cast<double>(ours[pair].items.size()) / learned / static_cast<double>(ours.size());
         for (std::size_t i = 0; i < ours[pair].items.size(); ++i)
             by_item[ours[pair].items[i]] +=
-                (ours[pair].right[i] ? 1.0 : 0.0) - (theirs[pair].right[i] ? 1.0 : 0.0);
+                (ours[pair].correct[i] ? 1.0 : 0.0) - (theirs[pair].correct[i] ? 1.0 : 0.0);
     }
     const ResampledMean mean = resampled_mean(differences, share);
     Lead lead{.rule = LeadRule::resampled,

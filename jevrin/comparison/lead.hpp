@@ -20,7 +20,7 @@ struct RunOutcomes {
     std::int64_t fold = 0;
     std::vector<std::int64_t> items;  // which, ascending; at least two
     std::vector<double> influences;   // of each on the run's score (item_influences())
-    std::vector<bool> right;          // whether each is predicted right
+    std::vector<bool> correct;        // whether each is predicted correctly
     double score = 0.0;
     std::int64_t training_items = 0;  // that the run learned from
 };
@@ -30,7 +30,8 @@ using CandidateOutcomes = std::vector<RunOutcomes>;
 // What the interval of a lead rests on.
 enum class LeadRule {
     crossed,    // seeds and items, both drawn: crossed_difference()
-    one_seed,   // the items alone, since one of the two has a single seed: the noise of seeds is unknown
+    one_seed,   // the items alone, since one of the two has a single seed: the variance between seeds is
+                // unknown
     resampled,  // pairs of runs on folds, or on parts redrawn for each seed: resampled_mean()
 };
 
@@ -42,8 +43,8 @@ struct Lead {
     double adjusted_p = 1.0;  // corrected for the number of comparisons made together
     std::int64_t seeds = 0;   // of the candidate that has fewer; resampled: pairs of runs
     std::int64_t items = 0;
-    // Items that a larger share of the first's runs gets right, and of the second's; and the exact test of
-    // McNemar on them, which knows nothing of the noise of seeds.
+    // Items that a larger fraction of the first's runs predicts correctly, and of the second's; and the exact
+    // test of McNemar on them, which knows nothing of the variance between seeds.
     std::int64_t first_only = 0;
     std::int64_t second_only = 0;
     double exact_p = 1.0;
@@ -61,8 +62,8 @@ std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutco
 std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
                                             const std::vector<const CandidateOutcomes*>& others);
 
-// With fewer seeds nothing is called a difference: the noise of seeds is then known so badly that 95 %
-// intervals cover the truth in as few as 92 of 100 studies (docs/choice.md).
+// With fewer seeds nothing is called a difference: the variance between seeds is then known so badly that 95
+// % intervals cover the truth in as few as 92 of 100 studies (docs/choice.md).
 inline constexpr std::int64_t fewest_seeds = 3;
 // With fewer items on which two candidates differ, nothing is called a difference either: if all of them
 // spoke for one candidate, chance alone would do that in more than 5 of 100 studies (2 * 0.5^5).

@@ -51,7 +51,7 @@ class ClassColumns {
     ClassColumns(const SeedPredictions& predictions, const std::vector<std::size_t>& places)
         : predictions_(predictions), places_(places) {}
 
-    std::vector<std::vector<double>> called(std::size_t one) const {
+    std::vector<std::vector<double>> predicted(std::size_t one) const {
         std::vector<std::vector<double>> table;
         for (const auto& row : predictions_.predicted) {
             table.emplace_back();
@@ -122,8 +122,8 @@ void correct(std::vector<Row>& rows, std::int64_t seeds) {
 MatrixSpread matrix_spread(const std::vector<ConfusionMatrix>& matrices) {
     const std::size_t n = matrices.front().classes();
     const auto runs = static_cast<double>(matrices.size());
-    MatrixSpread spread{.mean = CellShares(n, std::vector<double>(n, 0.0)),
-                        .deviation = CellShares(n, std::vector<double>(n, 0.0)),
+    MatrixSpread spread{.mean = CellFractions(n, std::vector<double>(n, 0.0)),
+                        .deviation = CellFractions(n, std::vector<double>(n, 0.0)),
                         .runs = std::ssize(matrices)};
     const auto share = [](const ConfusionMatrix& matrix, std::size_t i, std::size_t j, double support) {
         return support > 0.0 ? static_cast<double>(matrix.at(i, j)) / support : 0.0;
@@ -156,7 +156,7 @@ MatrixDifference compare_matrices(const CandidateEvidence& first, const Candidat
             fmt::format("'{}' and '{}' were not validated on the same items, so their matrices "
                         "cannot be subtracted",
                         printable(first.candidate), printable(second.candidate)));
-    MatrixDifference result{.difference = CellShares(classes, std::vector<double>(classes, 0.0)),
+    MatrixDifference result{.difference = CellFractions(classes, std::vector<double>(classes, 0.0)),
                             .cells = {},
                             .gains = {},
                             .seeds = std::min(std::ssize(ours.predicted), std::ssize(theirs.predicted))};
@@ -171,12 +171,12 @@ MatrixDifference compare_matrices(const CandidateEvidence& first, const Candidat
         used[label] = true;
         const ClassColumns of_first(ours, places[label]);
         const ClassColumns of_second(theirs, places[label]);
-        for (std::size_t called = 0; called < classes; ++called) {
-            if (!used[called]) continue;
-            const Compared cell = compare(of_first.called(called), of_second.called(called));
-            result.difference[label][called] = cell.first - cell.second;
-            result.cells.push_back({label, called, cell.first, cell.second, cell.interval, cell.p_value});
-            if (called == label)
+        for (std::size_t predicted = 0; predicted < classes; ++predicted) {
+            if (!used[predicted]) continue;
+            const Compared cell = compare(of_first.predicted(predicted), of_second.predicted(predicted));
+            result.difference[label][predicted] = cell.first - cell.second;
+            result.cells.push_back({label, predicted, cell.first, cell.second, cell.interval, cell.p_value});
+            if (predicted == label)
                 result.gains.push_back(
                     {label, std::ssize(places[label]), cell.first, cell.second, cell.interval, cell.p_value});
         }

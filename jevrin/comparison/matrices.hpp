@@ -13,11 +13,11 @@
 namespace jevrin::inline v1 {
 
 // By cell, [true class][predicted]: shares of the true class, 0 where it has no items.
-using CellShares = std::vector<std::vector<double>>;
+using CellFractions = std::vector<std::vector<double>>;
 
 struct MatrixSpread {
-    CellShares mean;
-    CellShares deviation;  // over runs, n - 1; 0 with one run
+    CellFractions mean;
+    CellFractions deviation;  // over runs, n - 1; 0 with one run
     std::int64_t runs = 0;
 };
 // Matrices of one number of classes; at least one.
@@ -50,10 +50,10 @@ struct ClassGain {
 };
 
 struct MatrixDifference {
-    CellShares difference;              // first - second
+    CellFractions difference;           // first - second
     std::vector<CellDifference> cells;  // the largest difference first
     std::vector<ClassGain> gains;       // classes with items, the largest gain first
-    std::int64_t seeds = 0;             // of the candidate that has fewer; 1: the noise of seeds is unknown
+    std::int64_t seeds = 0;  // of the candidate that has fewer; 1: the variance between seeds is unknown
 };
 
 // Candidates, or single runs of them, on the same items. A difference is beyond chance when p, the larger of

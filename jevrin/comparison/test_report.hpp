@@ -29,7 +29,7 @@ struct TestReport {
 };
 
 // Scores every run of the chosen candidate on the test part: each is a look that the ledger records.
-// InputError when the study has no test part or its pictures are gone.
+// InputError when the study has no test part or its images are gone.
 TestReport report_on_test(const std::filesystem::path& ledger, const StudyRecord& study, const Choice& choice,
                           const PredictionProgress& progress = {});
 

@@ -99,9 +99,9 @@ ImageSet items_of(const StudyRecord& study, const std::vector<ItemRecord>& recor
     set.classes = study.classes;
     const auto source = parse_json(study.image_source);
     if (source.is_object() && source.contains("array"))
-        set.array = std::make_shared<PictureArray>(source.value("array", ""),
-                                                   source.value("shape", std::vector<std::int64_t>()),
-                                                   source.value("transposed", false));
+        set.array = std::make_shared<ImageArray>(source.value("array", ""),
+                                                 source.value("shape", std::vector<std::int64_t>()),
+                                                 source.value("transposed", false));
     for (const ItemRecord& record : records) {
         const std::size_t mark = record.id.rfind('#');
         Item item{.path = record.id.substr(0, mark), .label = record.label, .id = record.id};

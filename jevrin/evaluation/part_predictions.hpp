@@ -24,17 +24,17 @@ struct PartPredictions {
 using PredictionProgress = std::function<void(std::int64_t done, std::int64_t total)>;
 
 // Of a run's best weights, or of an epoch that was kept. The ledger has those of a finished run's best
-// weights on its validation part; all others are computed from the pictures, which are read from where the
+// weights on its validation part; all others are computed from the images, which are read from where the
 // study found them. Part::test opens the sealed part: the ledger records that it was looked at, when, and
 // with which run. Probabilities are those of training, before any temperature. InputError when the run is not
-// finished or the epoch was not kept, the part is empty, pictures changed or are gone, or what is recorded is
+// finished or the epoch was not kept, the part is empty, images changed or are gone, or what is recorded is
 // out of step with the items.
 PartPredictions predict_part(const std::filesystem::path& ledger, const std::string& study,
                              const std::string& run, Part part,
                              std::optional<std::int64_t> epoch = std::nullopt,
                              const PredictionProgress& progress = {});
 
-// Of a finished run's best weights, for any items, computed from their pictures.
+// Of a finished run's best weights, for any items, computed from their images.
 PartPredictions predict_items(const std::filesystem::path& ledger, const std::string& study,
                               const std::string& run, const std::vector<ItemRecord>& items);
 

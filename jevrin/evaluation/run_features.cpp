@@ -16,7 +16,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::size_t pictures_at_a_time = 64;
+constexpr std::size_t images_at_a_time = 64;
 
 double length_of(std::span<const float> values) {
     double squares = 0.0;
@@ -29,7 +29,7 @@ std::vector<std::int64_t> deal_into_folds(const std::vector<ItemRecord>& items, 
                                           std::int64_t folds, std::uint64_t seed) {
     std::vector<std::int64_t> result(items.size());
     std::vector<std::int64_t> dealt(classes, 0);
-    for (const std::int64_t place : random_order(std::ssize(items), seed, Purpose::division, 0)) {
+    for (const std::int64_t place : random_order(std::ssize(items), seed, Purpose::split, 0)) {
         const auto i = static_cast<std::size_t>(place);
         result[i] = dealt[items[i].label]++ % folds;
     }
@@ -48,18 +48,18 @@ RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, cons
     const Fitting& fitting = classifier.preparation.fitting;
     const ScalingTable scaling(classifier.preparation.scaling, fitting.channels);
     const auto values = static_cast<std::size_t>(fitting.values());
-    Inference inference(halves->frozen, pictures_at_a_time);
+    Inference inference(halves->frozen, images_at_a_time);
     const ImageSet set = items_of(study, items);
     RunFeatures result{.items = items, .width = inference.output_size(), .values = {}};
-    std::vector<float> pictures(pictures_at_a_time * values);
-    for (std::size_t begin = 0; begin < items.size(); begin += pictures_at_a_time) {
-        const std::size_t count = std::min(pictures_at_a_time, items.size() - begin);
+    std::vector<float> images(images_at_a_time * values);
+    for (std::size_t begin = 0; begin < items.size(); begin += images_at_a_time) {
+        const std::size_t count = std::min(images_at_a_time, items.size() - begin);
         parallel_for(static_cast<std::int64_t>(count), [&](std::int64_t i) {
             const auto place = static_cast<std::size_t>(i);
             scaling.apply(load_fitted(set, set.items[begin + place], fitting),
-                          std::span(pictures).subspan(place * values, values));
+                          std::span(images).subspan(place * values, values));
         });
-        const auto rows = inference.run(static_cast<std::int64_t>(count), pictures);
+        const auto rows = inference.run(static_cast<std::int64_t>(count), images);
         result.values.insert(result.values.end(), rows.begin(), rows.end());
         if (progress) progress(static_cast<std::int64_t>(begin + count), std::ssize(items));
     }

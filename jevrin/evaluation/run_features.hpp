@@ -24,8 +24,8 @@ struct RunFeatures {
     }
 };
 
-// Of a finished run, for these items; the pictures are read from where the study found them. InputError when
-// the run is not finished, its network has no place before the head where its value is a vector, or pictures
+// Of a finished run, for these items; the images are read from where the study found them. InputError when
+// the run is not finished, its network has no place before the head where its value is a vector, or images
 // changed or are gone.
 RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                             const std::vector<ItemRecord>& items, const PredictionProgress& progress = {});

@@ -68,7 +68,7 @@ std::vector<RunRecord> finished_runs_called(const Ledger& ledger, const StudyRec
     }
     std::vector<RunRecord> found = runs_called(ledger, study, names);
     std::erase_if(found, is_unfinished);
-    if (found.empty()) throw InputError("no run of this study is finished; train one first");
+    if (found.empty()) throw InputError("no run of this study is finished; run 'jevrin train PLAN'");
     return found;
 }
 

@@ -67,7 +67,7 @@ class GraphNode {
     std::int64_t axis(std::int64_t stated, std::int64_t rank) const {
         const std::int64_t axis = stated < 0 ? stated + rank : stated;
         if (axis < 0 || axis >= rank)
-            fail(fmt::format("works along dimension {} of a value that has {}", stated, rank));
+            fail(fmt::format("operates along dimension {} of a value that has {}", stated, rank));
         return axis;
     }
 

@@ -53,7 +53,7 @@ GraphReader::GraphReader(const StoredModel& model, const ReadSettings& settings)
     : model_(model), settings_(settings) {
     if (model.opset < 7 || model.opset > 17)
         throw InputError(fmt::format(
-            "it uses operator set {}; 7 to 17 are understood: export it again for one of them", model.opset));
+            "it uses operator set {}; 7 to 17 are supported: export it for one of them", model.opset));
     for (const auto& [name, tensor] : model.weights) values_.emplace(name, &tensor);
 }
 
@@ -65,7 +65,7 @@ Network GraphReader::read() {
     for (const std::size_t i : needed_) read_node(GraphNode(model_.nodes[i], model_.opset));
     const auto found = values_.find(output);
     if (found == values_.end())
-        throw InputError(fmt::format("the output of the model needs the value '{}', which nothing computes",
+        throw InputError(fmt::format("the output of the model is the value '{}', which no node computes",
                                      printable(output)));
     const auto* view = std::get_if<View>(&found->second);
     if (view == nullptr) throw InputError("the output of the model does not depend on the image");
@@ -124,8 +124,7 @@ void GraphReader::find_needed(const std::string& output) {
 
 void GraphReader::check_operators() const {
     if (needed_.size() > most_nodes)
-        throw InputError(
-            fmt::format("it has {} nodes; {} are as many as can be read", needed_.size(), most_nodes));
+        throw InputError(fmt::format("it has {} nodes; the limit is {}", needed_.size(), most_nodes));
     std::vector<std::string> unsupported;
     for (const std::size_t i : needed_) {
         const onnx::NodeProto& node = model_.nodes[i];
@@ -192,7 +191,7 @@ void GraphReader::read_node(const GraphNode& node) {
     for (int i = 0; i < node.inputs(); ++i) {
         if (!node.has_input(i)) continue;
         if (values_.count(node.input(i)) == 0)
-            throw InputError(fmt::format("node '{}' needs the value '{}', which nothing before it computes",
+            throw InputError(fmt::format("node '{}' needs the value '{}', which no earlier node computes",
                                          printable(node.name()), printable(node.input(i))));
         all_known = all_known && !is_dynamic(node, i);
     }
@@ -200,7 +199,7 @@ void GraphReader::read_node(const GraphNode& node) {
     try {
         if (all_known) {
             if (read_constant_for_each(node)) return;
-            if (!can_fold(node.type())) node.fail("is applied to constants, which is not supported");
+            if (!can_fold(node.type())) node.fail("is not supported on constants");
             const auto inputs = known_inputs(node);
             std::vector<const Folded*> pointers;
             for (const auto& input : inputs) pointers.push_back(input.get());
@@ -211,7 +210,7 @@ void GraphReader::read_node(const GraphNode& node) {
         }
         const auto read = operators().find(node.type());
         if (read == operators().end())
-            node.fail("is understood between constants only, and here it depends on the image");
+            node.fail("is supported between constants only, and here its input depends on the image");
         (this->*read->second)(node);
     } catch (const InputError& error) {
         // Shapes that clash name the layer already; other messages get the node.
@@ -238,7 +237,8 @@ bool GraphReader::read_constant_for_each(const GraphNode& node) {
     const Folded item = fold(node, pointers).at(0);
     const std::ptrdiff_t dim =
         std::ssize(item.shape) - std::ssize(once.values) + (batch - once.values.begin());
-    if (dim < 0 || item.shape[static_cast<std::size_t>(dim)] != 1) node.fail("repeats along the batch");
+    if (dim < 0 || item.shape[static_cast<std::size_t>(dim)] != 1)
+        node.fail("broadcasts along the batch dimension");
     const bool trained = repeats && std::holds_alternative<const StoredTensor*>(value(node, 0));
     Shape shape = item.shape;
     shape.erase(shape.begin() + dim);
@@ -296,7 +296,7 @@ void GraphReader::set(const GraphNode& node, View view, int output) {
 void GraphReader::set(const GraphNode& node, Folded folded, int output) {
     folded_elements_ += std::ssize(folded.values);
     if (folded_elements_ > most_folded)
-        node.fail("computes constants that are too large together; export the model with constants folded");
+        node.fail("computes constants that are too large in total; export the model with constant folding");
     if (output < node.outputs() && !node.output(output).empty())
         values_[node.output(output)] = std::make_shared<const Folded>(std::move(folded));
 }
@@ -317,8 +317,8 @@ GraphReader::Weight GraphReader::weight(const GraphNode& node, int input) const 
         node.fail(fmt::format("its weight '{}' is empty", printable(node.input(input))));
     for (const double v : folded->values)
         if (!std::isfinite(v))
-            node.fail(fmt::format("its weight '{}' holds a number that is not finite",
-                                  printable(node.input(input))));
+            node.fail(
+                fmt::format("its weight '{}' contains NaN or infinite values", printable(node.input(input))));
     return {folded->shape, [folded](std::int64_t begin, std::span<float> values) {
                 for (std::size_t i = 0; i < values.size(); ++i)
                     values[i] = static_cast<float>(folded->values[static_cast<std::size_t>(begin) + i]);
@@ -368,8 +368,8 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
     from.read(0, values);
     if (count == 1 && trim) return builder_.add(name, Constant{false}, {}, {Tensor({1}, values)});
     if (std::ssize(from.shape) > rank)
-        node.fail(
-            fmt::format("joins a value of {} dimensions with the constant {}", rank, to_string(from.shape)));
+        node.fail(fmt::format("combines a value of {} dimensions with the constant {}", rank,
+                              to_string(from.shape)));
     Shape wide(static_cast<std::size_t>(rank) - from.shape.size(), 1);
     wide.insert(wide.end(), from.shape.begin(), from.shape.end());
     Shape item;
@@ -379,8 +379,8 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
         covered *= item.back();
     }
     if (covered != count)
-        node.fail(fmt::format("its constant {} holds something else for each image of a batch",
-                              to_string(from.shape)));
+        node.fail(
+            fmt::format("its constant {} differs between the images of a batch", to_string(from.shape)));
     // Elements of the constant to move along each dimension.
     std::vector<std::int64_t> strides(wide.size(), 1);
     for (std::size_t d = wide.size(); d-- > 1;) strides[d - 1] = strides[d] * wide[d];
@@ -410,7 +410,7 @@ Tensor GraphReader::new_tensor(const GraphNode& node, const Shape& shape) {
         elements *= size;
         if (elements > most_folded - folded_elements_)
             node.fail(
-                "computes constants that are too large together; export the model with constants folded");
+                "computes constants that are too large in total; export the model with constant folding");
     }
     folded_elements_ += elements;
     return Tensor(shape);

@@ -2,7 +2,7 @@
 // families, *_operators.cpp.
 #pragma once
 
-#include "jevrin/exchange/folding.hpp"
+#include "jevrin/exchange/constant_folding.hpp"
 #include "jevrin/exchange/graph_node.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/exchange/moved_dimensions.hpp"

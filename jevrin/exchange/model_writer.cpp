@@ -256,7 +256,7 @@ void write_model(const std::filesystem::path& path, const Model& model) {
     std::string bytes;
     if (!proto.SerializeToString(&bytes))
         throw WorkError(
-            fmt::format("{}: the model is too large for one file (2 GB)", printable(path.string())));
+            fmt::format("{}: the model exceeds the 2 GB limit of the format", printable(path.string())));
     write_file(path, bytes);
 }
 

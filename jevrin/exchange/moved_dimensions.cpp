@@ -14,16 +14,16 @@ Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const s
     std::ptrdiff_t open = -1;
     for (std::size_t d = 0; d < shape.size(); ++d) {
         if (shape[d] == 0 && node.integer("allowzero", 0) == 0) {
-            if (d >= from.size()) node.fail("keeps a dimension that its input does not have");
+            if (d >= from.size()) node.fail("copies a dimension that its input does not have");
             shape[d] = from[d];
         }
         if (shape[d] == -1) {
-            if (open >= 0) node.fail("leaves two dimensions open");
+            if (open >= 0) node.fail("has two dimensions of -1");
             open = static_cast<std::ptrdiff_t>(d);
             continue;
         }
         if (shape[d] < 0 || (shape[d] > 0 && known > std::numeric_limits<std::int64_t>::max() / shape[d]))
-            node.fail(fmt::format("asks for the shape {}", to_string(shape)));
+            node.fail(fmt::format("requests the invalid shape {}", to_string(shape)));
         known *= shape[d];
     }
     if (open >= 0 && known > 0 && total % known == 0) {
@@ -31,7 +31,7 @@ Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const s
         known = total;
     }
     if (known != total || std::count(shape.begin(), shape.end(), -1) > 0)
-        node.fail(fmt::format("cannot give {} the shape {}", to_string(from),
+        node.fail(fmt::format("cannot reshape {} to {}", to_string(from),
                               to_string({stated.begin(), stated.end()})));
     return shape;
 }
@@ -84,15 +84,15 @@ std::vector<std::int64_t> split_sizes(const GraphNode& node, std::int64_t size, 
     if (auto stated = integers_of(node, "split", 1, inputs)) {
         std::int64_t sum = 0;
         for (const std::int64_t s : *stated) {
-            if (s < 0 || s > size) node.fail("its pieces do not make up the whole");
+            if (s < 0 || s > size) node.fail("its split sizes do not sum to the size of the dimension");
             sum += s;
         }
         if (sum != size || std::ssize(*stated) != node.outputs())
-            node.fail("its pieces do not make up the whole");
+            node.fail("its split sizes do not sum to the size of the dimension");
         return *stated;
     }
     const std::int64_t parts = node.outputs();
-    if (size % parts != 0) node.fail(fmt::format("cannot cut {} into {} equal pieces", size, parts));
+    if (size % parts != 0) node.fail(fmt::format("cannot split {} into {} equal parts", size, parts));
     return std::vector<std::int64_t>(static_cast<std::size_t>(parts), size / parts);
 }
 
@@ -104,7 +104,7 @@ std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, Fo
         for (const std::int64_t stated : *axes) {
             const auto axis = static_cast<std::size_t>(node.axis(stated, std::ssize(shape)));
             if (shape[axis] != 1)
-                node.fail(fmt::format("drops dimension {} of {}, which is not 1", axis, to_string(shape)));
+                node.fail(fmt::format("squeezes dimension {} of {}, which is not 1", axis, to_string(shape)));
             gone[axis] = true;
         }
     std::vector<std::int64_t> kept;
@@ -115,12 +115,12 @@ std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, Fo
 
 std::vector<std::int64_t> unsqueezed(const GraphNode& node, std::int64_t rank, FoldedInputs inputs) {
     const auto axes = integers_of(node, "axes", 1, inputs);
-    if (!axes) node.fail("does not say where to add dimensions");
+    if (!axes) node.fail("does not name the axes to insert");
     const std::int64_t all = rank + std::ssize(*axes);
     std::vector<std::int64_t> places(static_cast<std::size_t>(all), 0);
     for (const std::int64_t stated : *axes) {
         auto& place = places[static_cast<std::size_t>(node.axis(stated, all))];
-        if (place == -1) node.fail("adds one dimension twice");
+        if (place == -1) node.fail("inserts an axis twice");
         place = -1;
     }
     std::int64_t next = 0;
@@ -146,7 +146,7 @@ std::vector<std::int64_t> permutation_of(const GraphNode& node, std::int64_t ran
     std::vector<std::int64_t> sorted = permutation;
     std::sort(sorted.begin(), sorted.end());
     std::sort(backwards.begin(), backwards.end());
-    if (sorted != backwards) node.fail("its permutation does not name each dimension once");
+    if (sorted != backwards) node.fail("its permutation must name each dimension once");
     return permutation;
 }
 

@@ -1,7 +1,7 @@
 // What moving operators of a stored graph do to dimensions, for folded values and for those of images alike.
 #pragma once
 
-#include "jevrin/exchange/folding.hpp"
+#include "jevrin/exchange/constant_folding.hpp"
 
 #include <cstdint>
 #include <optional>

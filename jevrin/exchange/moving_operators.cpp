@@ -77,7 +77,7 @@ void GraphReader::read_as<Reshape>(const GraphNode& node) {
     node.expect_inputs(1, 2);
     const auto inputs = known_inputs(node);
     const auto stated = integers_of(node, "shape", 1, pointers_to(inputs));
-    if (!stated) node.fail("does not say which shape it makes");
+    if (!stated) node.fail("has no target shape");
     set(node, settled(node, reshaped(node, dynamic(node, 0), *stated)));
 }
 
@@ -147,21 +147,23 @@ void GraphReader::read_as<Concatenate>(const GraphNode& node) {
             element_count(builder_.shape(view.node)) > element_count(builder_.shape(base->node)))
             base = &view;
     }
-    if (base == nullptr) node.fail("joins nothing that comes from the image");
+    if (base == nullptr) node.fail("has no input that depends on the image");
     const View shape_of = *base;
     const std::int64_t axis = node.axis(node.integer("axis", 1), rank(shape_of));
-    if (holds_batch(shape_of.dims[static_cast<std::size_t>(axis)])) node.fail("joins along the batch");
+    if (holds_batch(shape_of.dims[static_cast<std::size_t>(axis)]))
+        node.fail("concatenates along the batch dimension");
     const std::vector<int> order = builder_.order_of(shape_of);
     const auto along = std::find(order.begin(), order.end(), static_cast<int>(axis)) - order.begin();
     std::vector<std::size_t> inputs;
     for (int i = 0; i < node.inputs(); ++i) {
         if (is_dynamic(node, i)) {
             const View& view = dynamic(node, i);
-            if (rank(view) != rank(shape_of)) node.fail("joins values of different dimensions");
+            if (rank(view) != rank(shape_of))
+                node.fail("concatenates values with different numbers of dimensions");
             inputs.push_back(builder_.place(view, order, fmt::format("{}:{}", node.name(), i)));
         } else {
             if (std::ssize(weight(node, i).shape) != rank(shape_of))
-                node.fail("joins values of different dimensions");
+                node.fail("concatenates values with different numbers of dimensions");
             inputs.push_back(constant_node(node, i, rank(shape_of), order, false));
         }
     }
@@ -172,7 +174,7 @@ void GraphReader::read_as<Concatenate>(const GraphNode& node) {
 // The axis that makes up a dimension, alone.
 std::size_t GraphReader::single_axis(const GraphNode& node, View& view, int dim) {
     const auto at = static_cast<std::size_t>(dim);
-    if (holds_batch(view.dims[at])) node.fail("works along the batch");
+    if (holds_batch(view.dims[at])) node.fail("operates along the batch dimension");
     if (view.dims[at].size() != 1) {
         view = builder_.with_last(view, {dim}, node.name());
         if (view.dims[at].empty()) return builder_.shape(view.node).size() - 1;
@@ -188,7 +190,7 @@ View GraphReader::sliced(const GraphNode& node, const std::string& name, const V
         const auto at = static_cast<std::size_t>(range.axis);
         const std::int64_t size = sizes(from)[at];
         if (range.start == 0 && range.step == 1 && range.count == size) continue;
-        if (range.count < 1) node.fail("leaves nothing");
+        if (range.count < 1) node.fail("its result is empty");
         cuts.emplace_back(at, range);
         single_axis(node, view, static_cast<int>(range.axis));
     }
@@ -218,7 +220,7 @@ void GraphReader::read_as<Split>(const GraphNode& node) {
     const View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
     const std::int64_t axis = node.axis(node.integer("axis", 0), rank(view));
-    if (holds_batch(view.dims[static_cast<std::size_t>(axis)])) node.fail("cuts the batch");
+    if (holds_batch(view.dims[static_cast<std::size_t>(axis)])) node.fail("slices the batch dimension");
     std::int64_t start = 0;
     int output = 0;
     for (const std::int64_t size :
@@ -235,7 +237,7 @@ void GraphReader::read_as<Gather>(const GraphNode& node) {
     node.expect_inputs(2, 2);
     View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
-    if (!inputs[1]) node.fail("its places depend on the image");
+    if (!inputs[1]) node.fail("its indices depend on the image");
     const Folded& places = *inputs[1];
     const std::int64_t dim = node.axis(node.integer("axis", 0), rank(view));
     const auto at = static_cast<std::size_t>(dim);
@@ -243,17 +245,17 @@ void GraphReader::read_as<Gather>(const GraphNode& node) {
     Gather op;
     for (std::int64_t place : places.integers()) {
         if (place < 0) place += size;
-        if (place < 0 || place >= size) node.fail("takes a place that is not there");
+        if (place < 0 || place >= size) node.fail("its index is out of range");
         op.places.push_back(place);
     }
     const auto count = std::ssize(op.places);
-    if (count == 0) node.fail("takes no place at all");
+    if (count == 0) node.fail("has no index");
     if (size > 1) {
         op.axis = static_cast<std::int64_t>(single_axis(node, view, static_cast<int>(dim)));
         view.node = builder_.add(node.name(), op, {view.node});
         if (count == 1) view.dims[at].clear();
     } else if (count > 1) {
-        node.fail("repeats a dimension of 1, which is not supported");
+        node.fail("broadcasts a dimension of 1, which is not supported");
     }
     Shape target = sizes(view);
     target.erase(target.begin() + dim);
@@ -293,7 +295,7 @@ void GraphReader::read_as<Padding>(const GraphNode& node) {
         if (holds_batch(view.dims[static_cast<std::size_t>(d)]) &&
             ((*pads)[static_cast<std::size_t>(d)] != 0 ||
              (*pads)[static_cast<std::size_t>(d + rank(view))] != 0))
-            node.fail("pads the batch");
+            node.fail("pads the batch dimension");
     set(node, builder_.placed(view, builder_.add(node.name(), op, {x}), order));
 }
 
@@ -313,11 +315,11 @@ void GraphReader::read_as<Expand>(const GraphNode& node) {
     const auto target = broadcast_shape(from, stated);
     if (!target)
         node.fail(
-            fmt::format("cannot repeat {} to {}", to_string(builder_.sizes(view, 1)), to_string(stated)));
+            fmt::format("cannot broadcast {} to {}", to_string(builder_.sizes(view, 1)), to_string(stated)));
     view.dims.insert(view.dims.begin(), target->size() - view.dims.size(), std::vector<int>{});
     for (std::size_t d = 0; d < view.dims.size(); ++d)
         if (holds_batch(view.dims[d]) ? sizes(view)[d] != (*target)[d] : (*target)[d] >= batch_prime)
-            node.fail("repeats along the batch");
+            node.fail("broadcasts along the batch dimension");
     if (sizes(view) == *target) return set(node, view);
     std::vector<int> order = builder_.order_of(view);
     Shape item;
@@ -338,11 +340,11 @@ void GraphReader::read_as<Tile>(const GraphNode& node) {
     if (!inputs[1]) node.fail("its repeats depend on the image");
     View view = dynamic(node, 0);
     const auto repeats = inputs[1]->integers();
-    if (std::ssize(repeats) != rank(view)) node.fail("repeats another number of dimensions");
+    if (std::ssize(repeats) != rank(view)) node.fail("its repeats do not match the number of dimensions");
     const std::vector<int> order = builder_.order_of(view);
     std::size_t x = builder_.place(view, order, node.name());
     for (std::size_t d = 0; d < repeats.size(); ++d)
-        if (holds_batch(view.dims[d]) && repeats[d] != 1) node.fail("repeats the batch");
+        if (holds_batch(view.dims[d]) && repeats[d] != 1) node.fail("repeats the batch dimension");
     for (std::size_t axis = 0; axis < order.size(); ++axis) {
         const std::int64_t times = repeats[static_cast<std::size_t>(order[axis])];
         const std::int64_t size = builder_.shape(x)[axis];
@@ -363,7 +365,7 @@ void GraphReader::read_as<SpaceToDepth>(const GraphNode& node) {
     const std::int64_t block = node.integer("blocksize", 0);
     const Shape s = sizes(view);
     if (s.size() != 4 || block < 1 || s[2] % block != 0 || s[3] % block != 0)
-        node.fail("its blocks do not divide the image");
+        node.fail("its block size does not divide the image size");
     View cut = builder_.reshape(view, {s[0], s[1], s[2] / block, block, s[3] / block, block}, batch_prime,
                                 node.name() + ":blocks");
     cut.dims = {cut.dims[0], cut.dims[3], cut.dims[5], cut.dims[1], cut.dims[2], cut.dims[4]};
@@ -378,7 +380,7 @@ void GraphReader::read_as<DepthToSpace>(const GraphNode& node) {
     const std::int64_t block = node.integer("blocksize", 0);
     const Shape s = sizes(view);
     if (s.size() != 4 || block < 1 || block > largest_dimension || s[1] % (block * block) != 0)
-        node.fail("its blocks do not divide the channels");
+        node.fail("its block size does not divide the number of channels");
     const std::int64_t depth = s[1] / (block * block);
     const bool blocks_first = node.text("mode", "DCR") == "DCR";
     View cut = builder_.reshape(view,

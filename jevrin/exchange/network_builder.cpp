@@ -42,7 +42,7 @@ std::size_t NetworkBuilder::add(const std::string& name, Operator op, std::vecto
     for (const std::int64_t size : shapes_.back()) {
         if (size > 0 && elements > largest_value / size)
             throw InputError(
-                fmt::format("layer '{}' would make a value of {} for each image, which is too large",
+                fmt::format("layer '{}' computes a value of {} for each image, which is too large",
                             printable(name), to_string(shapes_.back())));
         elements *= size;
     }
@@ -166,7 +166,7 @@ View NetworkBuilder::with_last(const View& view, const std::vector<int>& dims, c
     for (const int dim : dims) {
         const auto& axes = view.dims[static_cast<std::size_t>(dim)];
         if (std::find(axes.begin(), axes.end(), batch_axis) != axes.end())
-            throw InputError("works along the batch; Jevrin's networks treat each image by itself");
+            throw InputError("operates along the batch dimension; Jevrin treats every image independently");
         last.insert(last.end(), axes.begin(), axes.end());
     }
     Groups groups;
@@ -268,14 +268,13 @@ View NetworkBuilder::reshape(const View& from, const Shape& target, std::int64_t
     const bool batched = !from.dims.empty() && is_batch(from.dims[0]);
     if (batched && (target.empty() || target[0] != batch))
         throw InputError(
-            fmt::format("gives {} the shape {}, which tears the batch apart; Jevrin's networks treat each "
-                        "image by itself",
+            fmt::format("gives {} the shape {}, which mixes the images of a batch; Jevrin treats each "
+                        "image independently",
                         to_string(sizes(from, 1)), to_string(target)));
     std::vector<int> all;
     for (std::size_t d = batched ? 1 : 0; d < from.dims.size(); ++d)
         for (const int axis : from.dims[d]) {
-            if (axis == batch_axis)
-                throw InputError("mixes the images of a batch; such networks cannot be used");
+            if (axis == batch_axis) throw InputError("mixes the images of a batch, which is not supported");
             all.push_back(axis);
         }
     const std::size_t row = arrange(from, {all}, name);

@@ -70,7 +70,7 @@ void GraphReader::read_as<Clip>(const GraphNode& node) {
     const auto bound = [&](const char* attribute, int input, float otherwise) {
         if (!node.has_input(input)) return node.number(attribute, otherwise);
         const Weight stored = weight(node, input);
-        if (element_count(stored.shape) != 1) node.fail("its bounds must be single numbers");
+        if (element_count(stored.shape) != 1) node.fail("its bounds must be scalars");
         float value = 0.0F;
         stored.read(0, {&value, 1});
         return value;
@@ -87,14 +87,14 @@ void GraphReader::read_as<Dropout>(const GraphNode& node) {
     if (node.has_input(1)) {
         const Weight stored = weight(node, 1);
         float value = 0.0F;
-        if (element_count(stored.shape) != 1) node.fail("its ratio must be a single number");
+        if (element_count(stored.shape) != 1) node.fail("its ratio must be a scalar");
         stored.read(0, {&value, 1});
         rate = static_cast<double>(value);
     }
     if (node.has_input(2)) {
         const auto training = known(value(node, 2));
         if (!training || training->values.empty() || training->values[0] != 0.0)
-            node.fail("it is exported for training; export the model for inference");
+            node.fail("it is in training mode; export the model for inference");
     }
     if (!(rate >= 0.0 && rate < 1.0)) node.fail("its ratio must be at least 0 and below 1");
     set(node, pointwise(node.name(), Dropout{rate}, dynamic(node, 0)));
@@ -105,7 +105,7 @@ void GraphReader::read_as<Cast>(const GraphNode& node) {
     node.expect_inputs(1, 1);
     const std::int64_t to = node.integer("to", onnx::TensorProto::FLOAT);
     if (to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE && to != onnx::TensorProto::FLOAT16)
-        node.fail("turns image values into whole numbers, which have no gradient");
+        node.fail("casts image values to integers, which have no gradient");
     set(node, dynamic(node, 0));
 }
 
@@ -120,13 +120,13 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
     };
     for (std::size_t d = 0; d < dimensions; ++d)
         if (batch_of(left.dims[d]) != batch_of(right.dims[d]))
-            throw InputError("joins values that have the batch in different dimensions");
+            throw InputError("its operands have different batch dimensions");
     const Shape left_sizes = sizes(left);
     const Shape right_sizes = sizes(right);
     if (!broadcast_shape(left_sizes, right_sizes))
-        throw InputError(
-            fmt::format("joins {} and {}; both must have one shape, or repeat along dimensions of 1",
-                        to_string(builder_.sizes(left, 1)), to_string(builder_.sizes(right, 1))));
+        throw InputError(fmt::format("its operands {} and {} cannot be broadcast together",
+                                     to_string(builder_.sizes(left, 1)),
+                                     to_string(builder_.sizes(right, 1))));
     // The same axes of nodes of the same shape: nothing to arrange, whatever the order.
     if (left.dims == right.dims && builder_.shape(left.node) == builder_.shape(right.node)) {
         left.node = builder_.add(name, Arithmetic{kind}, {left.node, right.node});
@@ -141,7 +141,7 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
         const bool only_batch =
             left.dims[at] == std::vector<int>{batch_axis} && right.dims[at] == std::vector<int>{batch_axis};
         const bool listed = std::find(order.begin(), order.end(), d) != order.end();
-        if (!only_batch && !listed) throw InputError("joins values that lie too differently");
+        if (!only_batch && !listed) throw InputError("its operands have layouts that cannot be combined");
     }
     const std::size_t x = builder_.place(left, order, name + ":left");
     const std::size_t y = builder_.place(right, order, name + ":right");
@@ -190,7 +190,8 @@ void GraphReader::read_as<Arithmetic>(const GraphNode& node) {
     if (node.inputs() == 2 && type != "Mean") return set(node, joined(node, kind, 0, 1));
     View sum;
     for (int i = 0; i < node.inputs(); ++i) {
-        if (!is_dynamic(node, i)) node.fail("joins more than two values of which one is a constant");
+        if (!is_dynamic(node, i))
+            node.fail("has more than two inputs, one of them a constant, which is not supported");
         const bool last = i + 1 == node.inputs() && type != "Mean";
         const std::string name = last ? node.name() : fmt::format("{}:{}", node.name(), i);
         sum = i == 0 ? dynamic(node, 0) : joined_views(name, kind, sum, dynamic(node, i));

@@ -133,7 +133,7 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
     std::vector<std::int64_t> axes;
     for (const int d : gone)
         for (const int axis : view.dims[static_cast<std::size_t>(d)]) {
-            if (axis == batch_axis) node.fail("takes the images of a batch together");
+            if (axis == batch_axis) node.fail("pools over the batch dimension");
             axes.push_back(axis);
         }
     std::sort(axes.begin(), axes.end());

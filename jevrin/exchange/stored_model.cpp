@@ -35,7 +35,7 @@ enum GraphField { graph_node = 1, graph_initializer = 5, graph_input = 11, graph
 enum TensorField { tensor_float_data = 4, tensor_raw_data = 9 };
 
 [[noreturn]] void fail_cut_short() {
-    throw InputError("it is not a model file, or it is cut short; give a whole ONNX file");
+    throw InputError("it is not an ONNX file, or it is truncated; export it again");
 }
 
 float from_half(std::uint16_t half) {
@@ -114,17 +114,17 @@ StoredTensor::StoredTensor(onnx::TensorProto proto, std::shared_ptr<const InputF
 
 void StoredTensor::check() {
     if (element_bytes(proto_.data_type()) == 0)
-        throw InputError(fmt::format("the weight '{}' holds no numbers that can be used (type {}); float32 "
-                                     "is best",
+        throw InputError(fmt::format("the weight '{}' has the unsupported type {}; export it as "
+                                     "float32",
                                      printable(name()), proto_.data_type()),
                          ErrorPlace::part);
     shape_.assign(proto_.dims().begin(), proto_.dims().end());
     for (const std::int64_t size : shape_) {
         if (size < 0 || size > largest_dimension ||
             (size > 0 && size_ > std::numeric_limits<std::int32_t>::max() / size))
-            throw InputError(fmt::format("the weight '{}' has an impossible shape, {}", printable(name()),
-                                         to_string(shape_)),
-                             ErrorPlace::part);
+            throw InputError(
+                fmt::format("the weight '{}' has the invalid shape {}", printable(name()), to_string(shape_)),
+                ErrorPlace::part);
         size_ *= size;
     }
 }
@@ -201,11 +201,10 @@ void StoredTensor::read(std::int64_t begin, std::span<float> values) const {
     float rest = 0.0F;
     for (const float v : values) rest += v * 0.0F;
     if (rest != 0.0F || std::isnan(rest))
-        throw InputError(
-            fmt::format("the weight '{}' holds a number that is not finite; the training it comes from has "
-                        "failed, or the file is damaged",
-                        printable(name())),
-            ErrorPlace::part);
+        throw InputError(fmt::format("the weight '{}' contains NaN or infinite values; its training has "
+                                     "failed, or the file is damaged",
+                                     printable(name())),
+                         ErrorPlace::part);
 }
 
 void StoredTensor::read(std::int64_t begin, std::span<double> values) const {
@@ -224,7 +223,8 @@ class ModelWalk {
           input_(&stream_) {
         if (file_->size() > std::numeric_limits<std::int32_t>::max())
             throw InputError(
-                "it is larger than 2 GB, more than the format allows; export it with its weights in files "
+                "it is larger than 2 GB, more than the format allows; export it with external weights in "
+                "files "
                 "beside it");
         input_.SetTotalBytesLimit(std::numeric_limits<std::int32_t>::max());
     }
@@ -356,7 +356,7 @@ class ModelWalk {
         const std::int64_t offset = number("offset", 0);
         const std::int64_t bytes = number("length", file->size() - std::min(offset, file->size()));
         if (offset > file->size() || bytes > file->size() - offset)
-            throw InputError(fmt::format("the weight '{}' lies beyond the end of {}; that file is cut short",
+            throw InputError(fmt::format("the weight '{}' lies beyond the end of {}; that file is truncated",
                                          printable(proto.name()), printable(location.string())),
                              ErrorPlace::part);
         proto.clear_external_data();
@@ -380,7 +380,7 @@ class ModelWalk {
         static_cast<void>(mismatch);
         if (location.empty() || location.is_absolute() || end != folder.end())
             refuse("which is outside the folder of the model");
-        if (!std::filesystem::is_regular_file(whole, error)) refuse("which is not there");
+        if (!std::filesystem::is_regular_file(whole, error)) refuse("which does not exist");
         auto& file = files_[whole.string()];
         if (!file) file = std::make_shared<InputFile>(whole);
         return file;

@@ -77,7 +77,7 @@ void GraphReader::read_as<Dense>(const GraphNode& node) {
         if (rank(input) != 2) node.fail("its input has more than two dimensions");
         if (left_turned) std::swap(input.dims[0], input.dims[1]);
         const Weight stored = weight(node, 1);
-        if (stored.shape.size() != 2) node.fail("its weight has not two dimensions");
+        if (stored.shape.size() != 2) node.fail("its weight must have two dimensions");
         Tensor matrix;
         if (right_turned) {
             matrix = transposed_weight(stored, {stored.shape[0], stored.shape[1], 1});
@@ -147,8 +147,8 @@ View GraphReader::product(const GraphNode& node, const View& a, const View& b) {
             return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
         };
         const bool lead = d < static_cast<int>(rank(a)) - 2;
-        if ((batch_in(a) || batch_in(b)) && !lead) node.fail("multiplies along the batch");
-        if (batch_in(a) != batch_in(b)) node.fail("its operands have the batch in different dimensions");
+        if ((batch_in(a) || batch_in(b)) && !lead) node.fail("multiplies along the batch dimension");
+        if (batch_in(a) != batch_in(b)) node.fail("its operands have different batch dimensions");
         const bool only_batch = batch_in(a) && a.dims[static_cast<std::size_t>(d)].size() == 1 &&
                                 b.dims[static_cast<std::size_t>(d)].size() == 1;
         if (!only_batch) order.push_back(d);
@@ -185,14 +185,14 @@ void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
             axes.push_back(batch ? batch_axis : static_cast<int>(order.size()) - 1);
         }
         if (lead < 0 || std::ssize(all->shape) > rank(other) || all->shape.size() < 2)
-            node.fail("multiplies by a constant of a shape that is not supported");
+            node.fail("multiplies by a constant of an unsupported shape");
         std::copy(all->shape.end() - 2, all->shape.end(), target.end() - 2);
         Shape item;
         for (const int d : order) item.push_back(target[static_cast<std::size_t>(d)]);
         Tensor tensor = new_tensor(node, item);
         const std::int64_t matrix = element_count({all->shape.end() - 2, all->shape.end()});
         if (std::ssize(all->values) != matrix && std::ssize(all->values) != tensor.size())
-            node.fail("its constant repeats along some leading dimensions only, which is not supported");
+            node.fail("its constant is broadcast along some leading dimensions only, which is not supported");
         for (std::int64_t i = 0; i < tensor.size(); ++i)
             tensor.data()[i] =
                 static_cast<float>(all->values[static_cast<std::size_t>(i % std::ssize(all->values))]);
@@ -204,7 +204,7 @@ void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
 
 View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::vector<Tensor> parameters) {
     const View& view = dynamic(node, 0);
-    if (rank(view) < 2) node.fail("normalises channels of a value that has none");
+    if (rank(view) < 2) node.fail("its input has no channel dimension");
     std::vector<int> order;
     for (int d = 2; d < static_cast<int>(rank(view)); ++d) order.push_back(d);
     order.push_back(1);
@@ -217,7 +217,7 @@ template <>
 void GraphReader::read_as<BatchNormalisation>(const GraphNode& node) {
     node.expect_inputs(5, 5);
     if (node.integer("training_mode", 0) != 0)
-        node.fail("it is exported for training; export the model for inference");
+        node.fail("it is in training mode; export the model for inference");
     if (node.integer("spatial", 1) != 1) node.fail("spatial = 0 is not supported");
     const std::int64_t channels = element_count(weight(node, 1).shape);
     std::vector<Tensor> parameters;

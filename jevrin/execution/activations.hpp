@@ -1,4 +1,4 @@
-// What the stages of a network make of one picture.
+// What the stages of a network make of one image.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

@@ -5,8 +5,8 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/execution/buffer_plan.hpp"
+#include "jevrin/tensor/integer_division.hpp"
 #include "jevrin/tensor/scratch.hpp"
-#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <fmt/format.h>
 
@@ -88,7 +88,7 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
         if (value_of[i] != none) continue;  // joined with the node before it
         const Node& node = network.nodes[i];
         Instruction instruction{.node = i, .last_node = i, .output = sizes_.size()};
-        StepShapes around{.output = shapes[i], .index = i};
+        OperationShapes around{.output = shapes[i], .index = i};
         for (const std::size_t input : node.inputs) {
             instruction.inputs.push_back(value_of[input]);
             around.inputs.push_back(shapes[input]);
@@ -103,8 +103,9 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
             value_of[users[i]] = instruction.output;
             instruction.last_node = users[i];
         }
-        instruction.step = joins ? make_normalisation_with_relu(node, around) : make_step(node, around);
-        instruction.traits = instruction.step->traits();
+        instruction.operation =
+            joins ? make_normalisation_with_relu(node, around) : make_operation(node, around);
+        instruction.traits = instruction.operation->traits();
         sizes_.push_back(element_count(shapes[i]));
         trains.push_back(instruction.trains);
         instructions_.push_back(std::move(instruction));
@@ -207,10 +208,10 @@ void CompiledNetwork::plan(const Network& network, PassKind kind) {
 
     std::int64_t scratch = 0;
     for (const Instruction& instruction : instructions_) {
-        scratch = std::max(scratch, instruction.step->scratch_size());
+        scratch = std::max(scratch, instruction.operation->scratch_size());
         if (kind != PassKind::training) continue;
-        memory_.per_item += instruction.step->kept_bytes();
-        memory_.kept_per_item += instruction.step->kept_bytes();
+        memory_.per_item += instruction.operation->kept_bytes();
+        memory_.kept_per_item += instruction.operation->kept_bytes();
         if (network.nodes[instruction.node].frozen) continue;
         for (const Tensor& parameter : network.nodes[instruction.node].parameters)
             memory_.fixed += parameter.size() * float_bytes;
@@ -224,8 +225,8 @@ void CompiledNetwork::allocate(std::int64_t capacity) {
     arena_.reset(allocate_floats(arena_size_ * capacity));
     std::int64_t scratch = 0;
     for (Instruction& instruction : instructions_) {
-        instruction.step->prepare(capacity);
-        scratch = std::max(scratch, instruction.step->scratch_size());
+        instruction.operation->prepare(capacity);
+        scratch = std::max(scratch, instruction.operation->scratch_size());
     }
     reserve_scratch(scratch, static_cast<std::size_t>(threads()) + outer_leases);
 }

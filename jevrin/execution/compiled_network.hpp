@@ -6,7 +6,7 @@
 // it any more.
 #pragma once
 
-#include "jevrin/execution/steps.hpp"
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/graph/graph.hpp"
 
 #include <cstdint>
@@ -27,8 +27,8 @@ class CompiledNetwork {
         std::size_t last_node = 0;  // whose value it makes: another one when nodes are joined
         std::vector<std::size_t> inputs;
         std::size_t output = 0;
-        std::unique_ptr<Step> step;
-        Step::Traits traits;
+        std::unique_ptr<Operation> operation;
+        Operation::Traits traits;
         bool trains = false;  // something at or before it has parameters that train
     };
 

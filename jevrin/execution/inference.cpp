@@ -38,7 +38,7 @@ std::span<const float> Inference::run(std::int64_t batch, std::span<const float>
         for (const std::size_t from : instruction.inputs)
             inputs_.push_back(from == 0 ? input.data() : compiled_->value(from));
         float* output = compiled_->value(instruction.output);
-        instruction.step->infer(batch, network_.nodes[instruction.node], inputs_, output);
+        instruction.operation->infer(batch, network_.nodes[instruction.node], inputs_, output);
         result = output;
     }
     return {result, static_cast<std::size_t>(batch * output_size())};

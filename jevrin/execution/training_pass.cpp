@@ -51,9 +51,9 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
         Node& node = network_.nodes[instruction.node];
         float* output = compiled_->value(instruction.output);
         if (node.frozen)
-            instruction.step->infer(batch, node, inputs_, output);
+            instruction.operation->infer(batch, node, inputs_, output);
         else
-            instruction.step->forward(batch, node, inputs_, draw, output);
+            instruction.operation->forward(batch, node, inputs_, draw, output);
         if (observer)
             observer(instruction.last_node,
                      {output, static_cast<std::size_t>(batch * compiled_->size(instruction.output))});
@@ -84,7 +84,7 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         }
         arguments.output = compiled_->value(instruction.output);
         arguments.output_gradient = compiled_->gradient(instruction.output);
-        instruction.step->backward(batch, network_.nodes[instruction.node], arguments);
+        instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
     }
 }
 

@@ -1,4 +1,4 @@
-// The choice as a picture.
+// The choice as a figure.
 #pragma once
 
 #include "jevrin/comparison/choice.hpp"

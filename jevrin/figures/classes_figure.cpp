@@ -57,7 +57,7 @@ set bmargin 4
 set xlabel 'share, with its 95 % interval'
 set bars 0.5
 plot $recalls using 1:2:3:4 with xerrorbars linewidth 1.6 linecolor rgb '#0072b2' pointtype 7 pointsize 1 title 'recall: found of its items', \
-     $precisions using 1:2:3:4 with xerrorbars linewidth 1.6 linecolor rgb '#d55e00' pointtype 5 pointsize 0.9 title 'precision: right of what is called it'
+     $precisions using 1:2:3:4 with xerrorbars linewidth 1.6 linecolor rgb '#d55e00' pointtype 5 pointsize 0.9 title 'precision'
 )",
                     recalls.empty() ? "NaN NaN NaN NaN\n" : recalls,
                     precisions.empty() ? "NaN NaN NaN NaN\n" : precisions, gnuplot_string(title + more),

@@ -1,4 +1,4 @@
-// Recall and precision class by class as a picture.
+// Recall and precision class by class as a figure.
 #pragma once
 
 #include "jevrin/metrics/scores.hpp"

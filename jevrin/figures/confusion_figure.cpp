@@ -13,7 +13,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& shares,
+std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::vector<double>>& fractions,
                          CellValue value) {
     const auto values = cell_values(matrix, value);
     const std::size_t n = matrix.classes();
@@ -26,7 +26,7 @@ std::string cell_figures(const ConfusionMatrix& matrix, const std::vector<std::v
             labels +=
                 fmt::format("set label '{}' at {},{} center front textcolor rgb '{}' font 'DejaVu Sans,{}'\n",
                             spoken_cell(values[i][j], value), j, i,
-                            shares[i][j] > 0.55    ? "#ffffff"
+                            fractions[i][j] > 0.55 ? "#ffffff"
                             : matrix.at(i, j) == 0 ? "#b8b8b8"
                                                    : "#202020",
                             size);
@@ -42,7 +42,7 @@ std::string listed_cells(const ConfusionMatrix& matrix, const std::vector<std::s
     for (const Confusion& cell : strongest_confusions(matrix, most)) {
         labels +=
             fmt::format("set label {} at screen 0.70,{:.3f} left front font 'DejaVu Sans,9'\n",
-                        gnuplot_string(fmt::format("{} called {}", shortened(classes.at(cell.true_class), 18),
+                        gnuplot_string(fmt::format("{} \u2192 {}", shortened(classes.at(cell.true_class), 18),
                                                    shortened(classes.at(cell.predicted), 18))),
                         y -= 0.022);
         labels += fmt::format(
@@ -55,7 +55,7 @@ std::string listed_cells(const ConfusionMatrix& matrix, const std::vector<std::s
 
 std::string scale_title(CellValue value, std::size_t classes) {
     if (classes > most_with_figures) return "";
-    return fmt::format("share of the {} class{}", value == CellValue::of_predicted ? "predicted" : "true",
+    return fmt::format("fraction of the {} class{}", value == CellValue::of_predicted ? "predicted" : "true",
                        value != CellValue::counts && classes > 10 ? " (in cells: %)" : "");
 }
 
@@ -67,7 +67,7 @@ void draw_confusion(const ConfusionMatrix& matrix, const std::vector<std::string
     const bool large = n > most_with_figures;
     const std::vector<std::size_t> order = display_order(matrix);
     const ConfusionMatrix shown = reordered(matrix, order);
-    const auto shares =
+    const auto fractions =
         cell_values(shown, value == CellValue::of_predicted ? CellValue::of_predicted : CellValue::of_true);
     constexpr std::size_t most_names = 48;
     const std::string tics = class_tics(classes, order, most_names);
@@ -88,7 +88,7 @@ set cblabel '{}'
 unset key
 plot $cells using 1:2:3 with image pixels
 )",
-        shade_data("$cells", shares), share_palette, gnuplot_string(title), static_cast<double>(n) - 0.5,
+        shade_data("$cells", fractions), share_palette, gnuplot_string(title), static_cast<double>(n) - 0.5,
         static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90, n <= 12 ? 11 : 8, tics, n <= 12 ? 11 : 8,
         scale_title(value, n),
         // Cells stay square; a large matrix leaves room for the list.
@@ -96,7 +96,7 @@ plot $cells using 1:2:3 with image pixels
                 "set bmargin at screen 0.245\n"
                 "set colorbox user origin screen 0.63,0.245 size screen 0.014,0.665"
               : "set size ratio 1\nset rmargin 12\nset bmargin 9",
-        large ? listed_cells(matrix, classes) : cell_figures(shown, shares, value));
+        large ? listed_cells(matrix, classes) : cell_figures(shown, fractions, value));
     draw_figure(script, file, large ? 1280 : 980, large ? 860 : 800);
 }
 

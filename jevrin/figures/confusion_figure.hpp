@@ -1,4 +1,4 @@
-// Confusion matrices as a picture, and as a strip over epochs.
+// Confusion matrices as a figure, and as a strip over epochs.
 #pragma once
 
 #include "jevrin/results/confusion_result.hpp"

@@ -1,4 +1,4 @@
-// Training and validation curves as a picture, and drawn with characters for the terminal.
+// Training and validation curves as a figure, and drawn with characters for the terminal.
 #pragma once
 
 #include "jevrin/comparison/curves.hpp"

@@ -61,18 +61,18 @@ std::string run_gnuplot(const std::string& script, int& status) {
     }
     ::close(input[1]);
     ::sigaction(SIGPIPE, &before, nullptr);
-    std::string said;
+    std::string errors;
     std::array<char, 4096> buffer{};
     for (;;) {
         const ssize_t got = ::read(messages[0], buffer.data(), buffer.size());
         if (got < 0 && errno == EINTR) continue;
         if (got <= 0) break;
-        said.append(buffer.data(), static_cast<std::size_t>(got));
+        errors.append(buffer.data(), static_cast<std::size_t>(got));
     }
     ::close(messages[0]);
     while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
     }
-    return said;
+    return errors;
 }
 
 }  // namespace
@@ -110,7 +110,7 @@ bool some_font_has(FcChar32 character) {
     return place->second;
 }
 
-// The drawing library fills half of the picture with the code of a character that no font has.
+// The drawing library fills half of the figure with the code of a character that no font has.
 std::string drawable(const std::string& text) {
     std::string result;
     for (std::size_t i = 0; i < text.size();) {
@@ -158,15 +158,15 @@ void draw_figure(const std::string& script, const std::filesystem::path& file, i
         "unset output\n",
         terminal, width, height, gnuplot_string(drawn.string()), script);
     int status = 0;
-    const std::string said = run_gnuplot(whole, status);
+    const std::string errors = run_gnuplot(whole, status);
     std::error_code error;
     const bool made = WIFEXITED(status) && WEXITSTATUS(status) == 0 &&
                       std::filesystem::file_size(drawn, error) > 0 && !error;
     if (!made) {
         std::filesystem::remove(drawn, error);
-        throw WorkError(
-            fmt::format("{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
-                        printable(file.string()), said.empty() ? "" : ": ", printable(said.substr(0, 400))));
+        throw WorkError(fmt::format(
+            "{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
+            printable(file.string()), errors.empty() ? "" : ": ", printable(errors.substr(0, 400))));
     }
     std::filesystem::rename(drawn, file, error);
     if (error)

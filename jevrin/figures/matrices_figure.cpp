@@ -21,19 +21,19 @@ const char* const diverging =
     "1 '#0a4a80')\n";
 
 // Classes that either confuses stand together. Shares become counts of a thousand for that.
-std::vector<std::size_t> order_of(const CellShares& shares) {
-    ConfusionMatrix weights(shares.size());
+std::vector<std::size_t> order_of(const CellFractions& fractions) {
+    ConfusionMatrix weights(fractions.size());
     constexpr double scale = 1000.0;
-    for (std::size_t i = 0; i < shares.size(); ++i)
-        for (std::size_t j = 0; j < shares.size(); ++j)
-            weights.add(i, j, std::llround(std::abs(shares[i][j]) * scale));
+    for (std::size_t i = 0; i < fractions.size(); ++i)
+        for (std::size_t j = 0; j < fractions.size(); ++j)
+            weights.add(i, j, std::llround(std::abs(fractions[i][j]) * scale));
     return display_order(weights);
 }
 
-CellShares in_order(const CellShares& shares, const std::vector<std::size_t>& order) {
-    CellShares result = shares;
+CellFractions in_order(const CellFractions& fractions, const std::vector<std::size_t>& order) {
+    CellFractions result = fractions;
     for (std::size_t i = 0; i < order.size(); ++i)
-        for (std::size_t j = 0; j < order.size(); ++j) result[i][j] = shares[order[i]][order[j]];
+        for (std::size_t j = 0; j < order.size(); ++j) result[i][j] = fractions[order[i]][order[j]];
     return result;
 }
 
@@ -59,18 +59,18 @@ std::string with_sign(double value) {
     return std::abs(value) < 0.005 ? "0" : fmt::format("{:+.2f}", value);
 }
 
-std::string figures_in_cells(const CellShares& shares, double full) {
+std::string figures_in_cells(const CellFractions& fractions, double full) {
     std::string labels;
-    const std::size_t n = shares.size();
+    const std::size_t n = fractions.size();
     const int size = n <= 10 ? 12 : 7;
     for (std::size_t i = 0; i < n; ++i)
         for (std::size_t j = 0; j < n; ++j) {
-            if (std::abs(shares[i][j]) < 0.005) continue;
+            if (std::abs(fractions[i][j]) < 0.005) continue;
             const std::string text =
-                n <= 10 ? with_sign(shares[i][j]) : fmt::format("{:+.0f}", 100.0 * shares[i][j]);
-            labels +=
-                fmt::format("set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n",
-                            text, j, i, size, std::abs(shares[i][j]) > 0.55 * full ? "#ffffff" : "#202020");
+                n <= 10 ? with_sign(fractions[i][j]) : fmt::format("{:+.0f}", 100.0 * fractions[i][j]);
+            labels += fmt::format(
+                "set label '{}' at {},{} center front font 'DejaVu Sans,{}' textcolor rgb '{}'\n", text, j, i,
+                size, std::abs(fractions[i][j]) > 0.55 * full ? "#ffffff" : "#202020");
         }
     return labels;
 }
@@ -113,7 +113,7 @@ std::string cells_list(const MatrixDifference& difference, const std::vector<std
     SideList list(x, "largest differences");
     for (const CellDifference& cell : difference.cells) {
         if (list.is_full()) break;
-        list.line(fmt::format("{}{} called {} {}", cell.beyond_chance ? "\u25a3 " : "   ",
+        list.line(fmt::format("{}{} \u2192 {} {}", cell.beyond_chance ? "\u25a3 " : "   ",
                               shortened(classes.at(cell.true_class), 16),
                               shortened(classes.at(cell.predicted), 16), with_sign(cell.difference())),
                   9, cell.beyond_chance ? "#101010" : "#606060");
@@ -129,7 +129,7 @@ struct MatrixView {
     std::string note;
 };
 
-void draw_matrix(const CellShares& shown, const std::vector<std::string>& classes,
+void draw_matrix(const CellFractions& shown, const std::vector<std::string>& classes,
                  const std::vector<std::size_t>& order, const MatrixView& view, const std::string& title,
                  const std::filesystem::path& file) {
     const std::size_t n = shown.size();
@@ -183,20 +183,20 @@ void draw_difference(const MatrixDifference& difference, const std::vector<std::
                      const std::string& title, const std::filesystem::path& file) {
     const bool large = classes.size() > most_with_figures;
     const std::vector<std::size_t> order = order_of(difference.difference);
-    const CellShares shown = in_order(difference.difference, order);
+    const CellFractions shown = in_order(difference.difference, order);
     double full = 0.1;
     for (const auto& row : shown)
         for (const double value : row) full = std::max(full, std::abs(value));
     const std::string note =
         difference.seeds < fewest_seeds
-            ? "with fewer than three seeds no difference is called significant"
+            ? "with fewer than three seeds no difference is tested for significance"
             : "\u25a3 and framed: significant, corrected for the number of cells (or classes) compared";
     draw_matrix(
         shown, classes, order,
         {.palette = fmt::format("{}set cbrange [{}:{}]\n", diverging, -full, full),
          .scale_title = classes.size() > 10 && !large
-                            ? "difference of shares of the true class (in cells: points of 100)"
-                            : "difference of shares of the true class",
+                            ? "difference of fractions of the true class (in cells: points of 100)"
+                            : "difference of fractions of the true class",
          .labels = (large ? std::string() : figures_in_cells(shown, full)) +
                    (large ? cells_list(difference, classes, 0.74) : gains_list(difference, classes, 0.74)),
          .objects = frames(difference, order),
@@ -208,8 +208,8 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
                  const std::string& title, const std::filesystem::path& file) {
     const std::size_t n = classes.size();
     const std::vector<std::size_t> order = order_of(spread.mean);
-    const CellShares shown = in_order(spread.mean, order);
-    const CellShares deviation = in_order(spread.deviation, order);
+    const CellFractions shown = in_order(spread.mean, order);
+    const CellFractions deviation = in_order(spread.deviation, order);
     std::string labels;
     if (n <= most_with_figures)
         for (std::size_t i = 0; i < n; ++i)
@@ -242,15 +242,15 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
     if (cells.empty()) list.line("none: all runs agree", 9, "#606060");
     for (const Cell& cell : cells) {
         if (list.is_full()) break;
-        list.line(fmt::format("{} called {} {:.2f} \u00b1 {:.2f}", shortened(classes.at(cell.row), 16),
+        list.line(fmt::format("{} \u2192 {} {:.2f} \u00b1 {:.2f}", shortened(classes.at(cell.row), 16),
                               shortened(classes.at(cell.column), 16), spread.mean[cell.row][cell.column],
                               spread.deviation[cell.row][cell.column]),
                   9, "#303030");
     }
     draw_matrix(shown, classes, order,
                 {.palette = share_palette,
-                 .scale_title = n > 10 && n <= most_with_figures ? "share of the true class (in cells: %)"
-                                                                 : "share of the true class",
+                 .scale_title = n > 10 && n <= most_with_figures ? "fraction of the true class (in cells: %)"
+                                                                 : "fraction of the true class",
                  .labels = labels + list.labels(),
                  .objects = "",
                  .note = fmt::format("mean of {} runs, and its standard deviation over them", spread.runs)},

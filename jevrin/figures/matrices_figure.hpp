@@ -1,4 +1,4 @@
-// Confusion matrices across runs as pictures.
+// Confusion matrices across runs as figures.
 #pragma once
 
 #include "jevrin/comparison/matrices.hpp"

@@ -16,10 +16,11 @@ std::string name_of(const std::vector<std::string>& classes, std::size_t one) {
     return shortened(classes.at(one), longest_name);
 }
 
-std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& shares) {
+std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& fractions) {
     std::string data = block + " << EOD\n";
-    for (std::size_t i = 0; i < shares.size(); ++i)
-        for (std::size_t j = 0; j < shares.size(); ++j) data += fmt::format("{} {} {}\n", j, i, shares[i][j]);
+    for (std::size_t i = 0; i < fractions.size(); ++i)
+        for (std::size_t j = 0; j < fractions.size(); ++j)
+            data += fmt::format("{} {} {}\n", j, i, fractions[i][j]);
     return data + "EOD\n";
 }
 

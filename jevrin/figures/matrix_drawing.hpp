@@ -21,7 +21,7 @@ inline constexpr const char* share_palette =
 std::string name_of(const std::vector<std::string>& classes, std::size_t one);
 
 // The matrix as a block of gnuplot data: column, row, share.
-std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& shares);
+std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& fractions);
 
 // The order of the classes; of many, the one in which confused ones are neighbours.
 std::vector<std::size_t> display_order(const ConfusionMatrix& matrix);

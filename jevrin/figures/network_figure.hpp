@@ -1,4 +1,4 @@
-// A network as a picture: its layers from top to bottom, column by column.
+// A network as a figure: its layers from top to bottom, column by column.
 #pragma once
 
 #include "jevrin/graph/layer_table.hpp"

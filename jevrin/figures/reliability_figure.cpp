@@ -18,10 +18,10 @@ void draw_reliability(std::span<const ReliabilityBin> bins, const std::string& t
         counts += fmt::format("{} {} {}\n", (bin.low + bin.high) / 2, bin.items, bin.high - bin.low);
         most = std::max(most, bin.items);
         if (bin.items == 0) continue;
-        const Interval interval = wilson_interval(bin.right, bin.items);
+        const Interval interval = wilson_interval(bin.correct, bin.items);
         points += fmt::format("{} {} {} {}\n", bin.confidence, bin.accuracy(), interval.low, interval.high);
     }
-    // Without any item there is still a picture.
+    // Without any item a figure is still drawn.
     if (points.empty()) points = "NaN NaN NaN NaN\n";
     draw_figure(fmt::format(R"(
 $points << EOD
@@ -38,10 +38,10 @@ set grid back linecolor rgb '#e4e4e4'
 set tmargin at screen 0.90
 set bmargin at screen 0.38
 set yrange [0:1]
-set ylabel 'share that was right'
+set ylabel 'accuracy'
 set format x ''
 set key right bottom samplen 2 spacing 1.3
-plot x with lines dashtype 2 linecolor rgb '#909090' title 'confidence means what it says', \
+plot x with lines dashtype 2 linecolor rgb '#909090' title 'perfectly calibrated', \
      $points using 1:2:3:4 with yerrorbars linewidth 1.5 linecolor rgb '#0072b2' pointtype 7 pointsize 1.4 title 'items of a bin, with the 95 % interval'
 set tmargin at screen 0.32
 set bmargin at screen 0.12

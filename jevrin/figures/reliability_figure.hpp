@@ -1,4 +1,4 @@
-// Reliability as a picture.
+// Reliability as a figure.
 #pragma once
 
 #include "jevrin/metrics/calibration.hpp"
@@ -9,8 +9,8 @@
 
 namespace jevrin::inline v1 {
 
-// The share that was right over the confidence, a point for each bin with Wilson's 95 % interval, its size by
-// how many items it holds; below, how many there are. On the diagonal, confidence means what it says.
+// Accuracy over confidence (reliability diagram), a point for each bin with Wilson's 95 % interval, its size
+// by how many items it holds; below, how many there are. On the diagonal, confidence equals accuracy.
 void draw_reliability(std::span<const ReliabilityBin> bins, const std::string& title,
                       const std::filesystem::path& file);
 

@@ -126,7 +126,7 @@ set lmargin at screen 0.72
 set rmargin at screen 0.985
 set title 'answering only when sure'
 set xlabel 'share of the items that is answered'
-set ylabel 'share right, and the threshold (dashed)' offset 1,0
+set ylabel 'accuracy, and the threshold (dashed)' offset 1,0
 plot $coverage using 1:2 with lines linewidth 2 linecolor rgb '#202020', \
      $coverage using 1:3 with lines dashtype 2 linecolor rgb '#909090', $rings2 using 1:2 {4}
 unset multiplot

@@ -1,4 +1,4 @@
-// Curves of thresholds as a picture.
+// Curves of thresholds as a figure.
 #pragma once
 
 #include "jevrin/metrics/threshold_curves.hpp"

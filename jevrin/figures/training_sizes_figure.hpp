@@ -1,4 +1,4 @@
-// Scores by training-set size as a picture.
+// Scores by training-set size as a figure.
 #pragma once
 
 #include "jevrin/comparison/training_sizes.hpp"

@@ -68,19 +68,19 @@ NetworkHalves cut_network(const Network& network, std::size_t first_trained) {
             printable(network.nodes.at(first_trained).name), names.size(), fmt::join(names, ", ")));
     }
     const std::size_t boundary = *cut.crossing.begin();
-    NetworkHalves division{network_until(network, boundary), {}};
-    division.trained.input = infer_shapes(network)[boundary];
-    division.trained.add("boundary", Input{}, {});
+    NetworkHalves halves{network_until(network, boundary), {}};
+    halves.trained.input = infer_shapes(network)[boundary];
+    halves.trained.add("boundary", Input{}, {});
     std::map<std::size_t, std::size_t> place = {{boundary, 0}};
     const auto take = [&](std::size_t i) {
         Node node = network.nodes[i];
         for (std::size_t& input : node.inputs) input = place.at(input);
-        place[i] = division.trained.nodes.size();
-        division.trained.nodes.push_back(std::move(node));
+        place[i] = halves.trained.nodes.size();
+        halves.trained.nodes.push_back(std::move(node));
     };
     for (const std::size_t constant : cut.moved) take(constant);
     for (std::size_t i = first_trained; i < network.nodes.size(); ++i) take(i);
-    return division;
+    return halves;
 }
 
 std::size_t cut_before(const Network& network, std::size_t first_trained) {

@@ -315,7 +315,7 @@ const Description<HeadSettings>& description_of(const HeadSettings&) {
     static const Description<HeadSettings> description = [] {
         Description<HeadSettings> d;
         d.integers("hidden", &HeadSettings::hidden, 1, widest).means("features of hidden dense layers");
-        activation(d, "activation", &HeadSettings::activation).means("behind each of them");
+        activation(d, "activation", &HeadSettings::activation).means("after each of them");
         d.number("dropout", &HeadSettings::dropout, 0.0, 0.99).means("before every dense layer");
         return d;
     }();

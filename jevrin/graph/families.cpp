@@ -171,10 +171,12 @@ Network inverted_residual_backbone(const InvertedResidualSettings& settings, con
 
 Network vision_transformer_backbone(const VisionTransformerSettings& settings, const Shape& input) {
     if (input[0] % settings.patch != 0 || input[1] % settings.patch != 0)
-        throw InputError(fmt::format("a patch of {} does not divide images of {}x{}; take a patch that does",
-                                     settings.patch, input[0], input[1]));
+        throw InputError(fmt::format(
+            "images of {1}x{2} are not divisible into patches of {0}; choose a patch size that divides them",
+            settings.patch, input[0], input[1]));
     if (settings.width % settings.heads != 0)
-        throw InputError(fmt::format("{} heads do not divide a width of {}", settings.heads, settings.width));
+        throw InputError(
+            fmt::format("the width {1} is not divisible by {0} heads", settings.heads, settings.width));
     const std::int64_t width = settings.width;
     const std::int64_t patches = input[0] / settings.patch * (input[1] / settings.patch);
     Network network{input, {}};

@@ -56,7 +56,7 @@ class ListBuilder {
                          to_string(shape_)));
     }
     std::int64_t image_channels() const {
-        if (shape_.size() != 3) clash("needs an image [height, width, channels]; move it before the flatten");
+        if (shape_.size() != 3) clash("needs a map [height, width, channels]; move it before the flatten");
         return shape_[2];
     }
 

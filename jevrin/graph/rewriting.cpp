@@ -1,6 +1,6 @@
 #include "jevrin/graph/rewriting.hpp"
 
-#include "jevrin/graph/rewriting_passes.hpp"
+#include "jevrin/graph/rewrites.hpp"
 
 #include <cmath>
 #include <map>
@@ -20,17 +20,17 @@ std::vector<int> count_users(const Network& network) {
     return users;
 }
 
-// Builds a network again without the nodes that melt into the one before them. melt(before, node) changes the
-// node before, whose value has no other use, and says whether the node is gone.
-template <typename Melt>
-Network melted(const Network& network, Melt melt) {
+// Builds a network again without the nodes that are fused into the one before them. fuse(before, node)
+// changes the node before, whose value has no other use, and returns whether the node is gone.
+template <typename Fuse>
+Network fused(const Network& network, Fuse fuse) {
     const std::vector<int> users = count_users(network);
     Network result{network.input, {}};
     std::vector<std::size_t> place(network.nodes.size(), 0);  // of each old node's value in the new network
     for (std::size_t i = 0; i < network.nodes.size(); ++i) {
         const Node& node = network.nodes[i];
         if (node.inputs.size() == 1 && users[node.inputs[0]] == 1 &&
-            melt(result.nodes[place[node.inputs[0]]], node)) {
+            fuse(result.nodes[place[node.inputs[0]]], node)) {
             place[i] = place[node.inputs[0]];
             continue;
         }
@@ -49,7 +49,7 @@ Convolution* plain_convolution(Node& node) {
 }
 
 // Moves scale * (x - mean) / sqrt(variance + epsilon) + shift into the convolution that makes x.
-void fold_normalisation(Node& convolution, const Node& normalisation) {
+void fuse_normalisation(Node& convolution, const Node& normalisation) {
     const std::int64_t out = convolution.parameters[0].shape().back();
     if (convolution.parameters.size() < 2) convolution.parameters.emplace_back(Shape{out});
     Tensor& weight = convolution.parameters[0];
@@ -100,17 +100,17 @@ Network remove_dropout(Network network) {
     return result;
 }
 
-Network fold_normalisations(Network network) {
-    return melted(network, [](Node& before, const Node& node) {
+Network fuse_normalisations(Network network) {
+    return fused(network, [](Node& before, const Node& node) {
         if (!std::holds_alternative<BatchNormalisation>(node.op) || plain_convolution(before) == nullptr)
             return false;
-        fold_normalisation(before, node);
+        fuse_normalisation(before, node);
         return true;
     });
 }
 
 Network fuse_activations(Network network) {
-    return melted(network, [](Node& before, const Node& node) {
+    return fused(network, [](Node& before, const Node& node) {
         const auto* activation = std::get_if<Activation>(&node.op);
         Convolution* convolution = activation != nullptr ? plain_convolution(before) : nullptr;
         if (convolution != nullptr) convolution->activation = activation->function;
@@ -119,7 +119,7 @@ Network fuse_activations(Network network) {
 }
 
 Network fuse_rectified_sums(Network network) {
-    return melted(network, [](Node& before, const Node& node) {
+    return fused(network, [](Node& before, const Node& node) {
         auto* sum =
             is_activation(node.op, FunctionKind::relu) ? std::get_if<Arithmetic>(&before.op) : nullptr;
         if (sum == nullptr || sum->rectified) return false;
@@ -127,24 +127,24 @@ Network fuse_rectified_sums(Network network) {
     });
 }
 
-const std::vector<RewritingPass>& rewriting_passes() {
+const std::vector<Rewrite>& rewrites() {
     using Stage = RewritingStage;
-    static const std::vector<RewritingPass> passes = {
-        {"join biases", Stage::after_reading, join_biases},
-        {"join layer normalisations", Stage::after_reading, join_layer_normalisations},
-        {"join activations", Stage::after_reading, join_activations},
+    static const std::vector<Rewrite> table = {
+        {"recompose dense layers", Stage::after_reading, recompose_dense_layers},
+        {"recompose layer normalisations", Stage::after_reading, recompose_layer_normalisations},
+        {"recompose activations", Stage::after_reading, recompose_activations},
         {"remove unused nodes", Stage::after_reading, remove_unused},
         {"remove dropout", Stage::before_inference, remove_dropout},
-        {"fold normalisations", Stage::before_inference, fold_normalisations},
+        {"fuse normalisations", Stage::before_inference, fuse_normalisations},
         {"fuse activations", Stage::before_inference, fuse_activations},
         {"fuse rectified sums", Stage::before_inference, fuse_rectified_sums},
     };
-    return passes;
+    return table;
 }
 
 Network rewrite(Network network, RewritingStage stage) {
-    for (const RewritingPass& pass : rewriting_passes())
-        if (pass.stage == stage) network = pass.apply(std::move(network));
+    for (const Rewrite& one : rewrites())
+        if (one.stage == stage) network = one.apply(std::move(network));
     return network;
 }
 

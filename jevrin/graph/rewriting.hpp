@@ -1,6 +1,5 @@
-// The rewriting pipeline: passes in a fixed order, each of which keeps the function of a network.
-//
-// docs/architecture.md draws where it stands on a model's way from its file to a pass.
+// The rewriting pipeline: rewrites in a fixed order, each of which keeps the function of a network
+// (docs/architecture.md).
 #pragma once
 
 #include "jevrin/graph/graph.hpp"
@@ -10,20 +9,19 @@
 namespace jevrin::inline v1 {
 
 enum class RewritingStage {
-    after_reading,     // what an exporter spelled out becomes whole operators
-    before_inference,  // what training needs apart melts together; only where nothing else uses the value
-                       // between
+    after_reading,     // decomposed operators are recomposed
+    before_inference,  // operators are fused where nothing else uses the value between them
 };
 
-struct RewritingPass {
+struct Rewrite {
     const char* name;
     RewritingStage stage;
     Network (*apply)(Network network);
 };
 // In the order in which they are applied.
-const std::vector<RewritingPass>& rewriting_passes();
+const std::vector<Rewrite>& rewrites();
 
-// Every pass of a stage, one after the other.
+// Every rewrite of a stage, one after the other.
 Network rewrite(Network network, RewritingStage stage);
 
 }  // namespace jevrin::inline v1

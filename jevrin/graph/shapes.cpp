@@ -34,7 +34,7 @@ class ShapeOf {
         const Shape& image = image_shape();
         const Shape& weight = parameter(0);
         if (op.groups < 1 || weight[3] % op.groups != 0)
-            fail(fmt::format("{} output channels cannot be cut into {} groups", weight[3], op.groups));
+            fail(fmt::format("{} output channels are not divisible by {} groups", weight[3], op.groups));
         if (image[2] != weight[2] * op.groups)
             fail(fmt::format("its weights need {} channels and it gets {}", weight[2] * op.groups, image[2]));
         return windowed(op.window, image, weight[3]);
@@ -58,7 +58,7 @@ class ShapeOf {
         if (shape.back() != parameter(0)[0])
             fail(fmt::format("it has {} channels and it gets {}", parameter(0)[0], shape.back()));
         if (op.groups < 1 || shape.back() % op.groups != 0)
-            fail(fmt::format("{} channels cannot be cut into {} groups", shape.back(), op.groups));
+            fail(fmt::format("{} channels are not divisible by {} groups", shape.back(), op.groups));
         return shape;
     }
 
@@ -94,8 +94,8 @@ class ShapeOf {
     Shape operator()(const Arithmetic&) const {
         const std::optional<Shape> shape = broadcast_shape(in_[0], in_[1]);
         if (!shape)
-            fail(fmt::format("gets {} and {}; both must have one shape, or repeat along dimensions of 1",
-                             to_string(in_[0]), to_string(in_[1])));
+            fail(fmt::format("its inputs {} and {} cannot be broadcast together", to_string(in_[0]),
+                             to_string(in_[1])));
         return *shape;
     }
     Shape operator()(const MatrixProduct&) const {
@@ -135,8 +135,8 @@ class ShapeOf {
                     continue;
                 }
             }
-            fail(fmt::format("cannot join {} and {} along dimension {}", to_string(in_[0]), to_string(in_[k]),
-                             op.axis));
+            fail(fmt::format("cannot concatenate {} and {} along dimension {}", to_string(in_[0]),
+                             to_string(in_[k]), op.axis));
         }
         return shape;
     }
@@ -148,7 +148,7 @@ class ShapeOf {
             const std::int64_t last = s.start + (s.count - 1) * s.step;
             if (s.count < 1 || s.step == 0 || std::min(s.start, last) < 0 ||
                 std::max(s.start, last) >= in_[0][d])
-                fail(fmt::format("takes places {} to {} of dimension {}, which has {}", s.start, last, d,
+                fail(fmt::format("slices {} to {} of dimension {}, which has {}", s.start, last, d,
                                  in_[0][d]));
             shape.push_back(s.count);
         }
@@ -174,7 +174,7 @@ class ShapeOf {
         std::vector<bool> seen(in_[0].size(), false);
         for (const std::int64_t from : op.permutation) {
             check_axis(from);
-            if (seen[static_cast<std::size_t>(from)]) fail("its permutation names a dimension twice");
+            if (seen[static_cast<std::size_t>(from)]) fail("its permutation must name each dimension once");
             seen[static_cast<std::size_t>(from)] = true;
             shape.push_back(in_[0][static_cast<std::size_t>(from)]);
         }
@@ -182,7 +182,7 @@ class ShapeOf {
     }
     Shape operator()(const Reshape& op) const {
         if (element_count(op.shape) != element_count(in_[0]))
-            fail(fmt::format("cannot give {} the shape {}", to_string(in_[0]), to_string(op.shape)));
+            fail(fmt::format("cannot reshape {} to {}", to_string(in_[0]), to_string(op.shape)));
         return op.shape;
     }
     Shape operator()(const Flatten&) const { return {element_count(in_[0])}; }
@@ -192,7 +192,7 @@ class ShapeOf {
         Shape shape = in_[0];
         for (const std::int64_t place : op.places)
             if (place < 0 || place >= shape[axis])
-                fail(fmt::format("takes place {} of dimension {}, which has {}", place, axis, shape[axis]));
+                fail(fmt::format("gathers index {} of dimension {}, which has {}", place, axis, shape[axis]));
         shape[axis] = std::ssize(op.places);
         return shape;
     }
@@ -204,20 +204,20 @@ class ShapeOf {
 
     void check_axis(std::int64_t axis) const {
         if (axis < 0 || axis >= std::ssize(in_[0]))
-            fail(fmt::format("works along dimension {} and gets {}", axis, to_string(in_[0])));
+            fail(fmt::format("operates along dimension {} and gets {}", axis, to_string(in_[0])));
     }
     void check_dimensions(std::size_t expected) const {
         if (in_[0].size() != expected)
-            fail(fmt::format("is made for {} dimensions and gets {}", expected, to_string(in_[0])));
+            fail(fmt::format("needs {} dimensions and gets {}", expected, to_string(in_[0])));
     }
     const Shape& at_least_a_vector() const {
-        if (in_[0].empty()) fail("needs at least one dimension and gets a single number");
+        if (in_[0].empty()) fail("needs at least one dimension and gets a scalar");
         return in_[0];
     }
     const Shape& image_shape() const {
         if (in_[0].size() != 3)
             fail(
-                fmt::format("needs an image [height, width, channels] and gets {}; move it before the "
+                fmt::format("needs a map [height, width, channels] and gets {}; move it before the "
                             "flatten",
                             to_string(in_[0])));
         return in_[0];

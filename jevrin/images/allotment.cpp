@@ -103,7 +103,7 @@ void Allotment::allot() {
     std::vector<Waiting> waiting;
     for (const auto& [first, members] : units_) {
         if (slot_of_[first] >= 0) continue;
-        RandomStream stream({settings_.seed, Purpose::division, 0, content_number(set_.items[first].id)});
+        RandomStream stream({settings_.seed, Purpose::split, 0, content_number(set_.items[first].id)});
         waiting.push_back({static_cast<std::int64_t>(members.size()), stream.bits64(), &members});
     }
     // Large units first, while there is room to choose.
@@ -122,9 +122,9 @@ void Allotment::require_all_classes() const {
         for (std::size_t c = 0; c < set_.classes.size(); ++c)
             if (sizes_[s][c] - needs_[s][c] < 1)
                 throw InputError(fmt::format(
-                    "{}: {} has no image of class '{}': pictures that belong together (groups, near "
+                    "{}: {} has no image of class '{}': images that belong together (groups, near "
                     "duplicates) leave too "
-                    "little to divide; use larger shares, other groups, or more images of the class",
+                    "little to divide; use larger fractions, other groups, or add images of the class",
                     printable(set_.root.string()), slot_name(slots_[s]), printable(set_.classes[c])));
 }
 
@@ -146,9 +146,10 @@ void Allotment::require_enough(const std::vector<std::int64_t>& counts) const {
     for (std::size_t c = 0; c < counts.size(); ++c)
         if (units[c] < static_cast<std::int64_t>(slots_.size()))
             throw InputError(fmt::format(
-                "{}: class '{}' has {} image{} and the plan divides into {} parts (equal and nearly "
+                "{}: class '{}' has {} image{} and the plan splits them into {} parts (identical images, "
+                "near-duplicates, "
                 "equal "
-                "pictures, and those of one group, count once); add images to the class or remove it",
+                "images, and those of one group, count once); add images to the class or remove it",
                 printable(set_.root.string()), printable(set_.classes[c]), units[c], units[c] == 1 ? "" : "s",
                 slots_.size()));
 }

@@ -128,7 +128,7 @@ std::vector<std::size_t> augment(const PixelGrid& grid, const Augmentation& a, c
     std::vector<std::size_t> laid;
     for (std::size_t o = 0; o < a.overlays.size(); ++o) {
         const Overlay& overlay = a.overlays[o];
-        const bool used = stream.uniform() < overlay.share;
+        const bool used = stream.uniform() < overlay.probability;
         const double size = stream.uniform(overlay.size[0], overlay.size[1]);
         const double opacity = stream.uniform(overlay.opacity[0], overlay.opacity[1]);
         std::array<double, 2> centre = {stream.uniform(), stream.uniform()};

@@ -1,4 +1,4 @@
-// Random changes of training pictures, each draw keyed by (seed, epoch, item): who draws first, and on how
+// Random changes of training images, each draw keyed by (seed, epoch, item): who draws first, and on how
 // many threads, changes nothing, and turning one change on leaves the draws of the others as they were.
 //
 //     Augmentation augmentation = augmentation_of_strength("medium");
@@ -29,19 +29,19 @@ struct PixelGrid {
     std::int64_t values() const { return width * height * channels; }
 };
 
-// A picture part laid over some of the pictures.
+// An overlay that is pasted onto some of the images.
 struct Overlay {
     std::filesystem::path file;  // PNG or WebP with alpha
     std::shared_ptr<const Cutout> cutout;
     std::string content = {};                    // hash of its pixels: what a ledger knows it by
-    double share = 0.5;                          // of the pictures that get it
+    double probability = 0.5;                    // of the images that get it
     std::vector<std::array<double, 2>> at = {};  // centres, as shares of width and height; empty: anywhere
-    std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a share of the picture's shorter one
+    std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a share of the image's shorter one
     std::array<double, 2> opacity = {1.0, 1.0};
-    std::string label = {};  // composed sets only: what a picture that gets it becomes; empty: what it was
+    std::string label = {};  // composed sets only: what an image that gets it becomes; empty: what it was
 };
 
-// Pictures and their labels mixed in pairs.
+// Images and their labels mixed in pairs.
 enum class MixingForm {
     none,
     mixup,   // a weighted mean of two images (Zhang et al. 2018)
@@ -51,11 +51,11 @@ const EnumNames<MixingForm>& names_of(MixingForm);
 
 struct Mixing {
     MixingForm form = MixingForm::none;
-    double alpha = 0.4;  // the share of the first picture is drawn from Beta(alpha, alpha)
+    double alpha = 0.4;  // the share of the first image is drawn from Beta(alpha, alpha)
 };
 
 struct Augmentation {
-    bool flip = false;           // left and right exchanged in half of all pictures
+    bool flip = false;           // left and right exchanged in half of all images
     bool flip_vertical = false;  // top and bottom likewise
     double shift = 0.0;          // up to this share of the side in each direction, the edge repeated
     double rotation = 0.0;       // degrees, to either side
@@ -67,7 +67,7 @@ struct Augmentation {
     double hue = 0.0;            // degrees about the grey axis, to either side
     double noise = 0.0;          // deviation of normal noise, up to this share of white
     double blur = 0.0;           // deviation of a Gaussian in pixels, up to this
-    double erase = 0.0;  // the share of pictures that lose a rectangle of 2 to 20 % (Zhong et al. 2020)
+    double erase = 0.0;          // the share of images that lose a rectangle of 2 to 20 % (Zhong et al. 2020)
     std::vector<Overlay> overlays = {};
     Mixing mixing = {};
 
@@ -89,7 +89,7 @@ std::vector<std::size_t> augment(const PixelGrid& grid, const Augmentation& augm
 // What one row of a batch is to be recognised as.
 struct Target {
     std::size_t label = 0;
-    std::size_t other = 0;  // of the picture mixed in
+    std::size_t other = 0;  // of the image mixed in
     double share = 1.0;     // of the first label; the rest is the other's
     double weight = 1.0;    // of the loss
 };

@@ -1,7 +1,7 @@
 #include "jevrin/images/batches.hpp"
 
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/images/picture_store.hpp"
+#include "jevrin/images/image_store.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -10,9 +10,9 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// Bytes that each thread keeps for one picture.
+// Bytes that each thread keeps for one image.
 template <int purpose>
-std::span<std::uint8_t> picture_space(std::int64_t values) {
+std::span<std::uint8_t> image_store_space(std::int64_t values) {
     thread_local std::vector<std::uint8_t> bytes;
     if (bytes.size() < static_cast<std::size_t>(values)) bytes.resize(static_cast<std::size_t>(values));
     return std::span(bytes).first(static_cast<std::size_t>(values));
@@ -45,7 +45,7 @@ void mix_in(const MixingDraw& draw, MixingForm form, const Fitting& fitting,
 
 }  // namespace
 
-PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, PictureStore* store,
+PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, ImageStore* store,
                                const ReadProgress& progress)
     : set_(set), fitting_(fitting), store_(store) {
     if (store_ == nullptr) return;
@@ -53,7 +53,7 @@ PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, Pict
     std::int64_t done = 0;
     const auto total = static_cast<std::int64_t>(set.items.size());
     parallel_for(total, [&](std::int64_t i) {
-        pixels(static_cast<std::size_t>(i), picture_space<1>(values_per_image()));
+        pixels(static_cast<std::size_t>(i), image_store_space<1>(values_per_image()));
         const std::lock_guard lock(mutex);
         if (progress) progress(++done, total);
     });
@@ -86,7 +86,7 @@ Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
         ScalingSums own(fitting_.channels);
         for (std::int64_t i = chunk * block; i < std::min(total, (chunk + 1) * block); ++i) {
             const std::uint8_t* one =
-                pixels(items[static_cast<std::size_t>(i)], picture_space<1>(values_per_image()));
+                pixels(items[static_cast<std::size_t>(i)], image_store_space<1>(values_per_image()));
             own.add(std::span(one, static_cast<std::size_t>(values_per_image())));
         }
         const std::lock_guard lock(mutex);
@@ -102,7 +102,7 @@ void PreparedImages::fill(std::span<const std::int64_t> items, const ScalingTabl
     assert(out.size() >= items.size() * values);
     parallel_for(static_cast<std::int64_t>(items.size()), [&](std::int64_t n) {
         const std::int64_t item = items[static_cast<std::size_t>(n)];
-        const auto space = picture_space<1>(values_per_image());
+        const auto space = image_store_space<1>(values_per_image());
         const auto row = out.subspan(static_cast<std::size_t>(n) * values, values);
         if (augmentation.changes_anything()) {
             augmented(*this, augmentation, key, item, space);
@@ -152,10 +152,10 @@ struct BatchQueue::Work {
         const auto begin = number * settings.size;
         const auto end = std::min<std::int64_t>(std::ssize(order), begin + settings.size);
         batch.items.assign(order.begin() + begin, order.begin() + end);
-        batch.pictures.resize(batch.items.size() * static_cast<std::size_t>(images.values_per_image()));
+        batch.images.resize(batch.items.size() * static_cast<std::size_t>(images.values_per_image()));
         batch.targets = targets_of(batch.items, labels, weights);
         if (settings.augmentation.mixing.form == MixingForm::none)
-            images.fill(batch.items, scaling, settings.augmentation, settings.key, batch.pictures);
+            images.fill(batch.items, scaling, settings.augmentation, settings.key, batch.images);
         else
             fill_mixed(batch);
     }
@@ -170,14 +170,14 @@ struct BatchQueue::Work {
             const MixingDraw draw =
                 draw_mixing(augmentation.mixing, settings.key, item, order.size(), fitting.size);
             const std::int64_t partner = order[draw.partner];
-            const auto pixels = picture_space<1>(fitting.values());
-            const auto other = picture_space<2>(fitting.values());
+            const auto pixels = image_store_space<1>(fitting.values());
+            const auto other = image_store_space<2>(fitting.values());
             augmented(images, augmentation, settings.key, item, pixels);
             augmented(images, augmentation, settings.key, partner, other);
             mix_in(draw, augmentation.mixing.form, fitting, other, pixels);
             batch.targets[row].other = labels[static_cast<std::size_t>(partner)];
             batch.targets[row].share = draw.share;
-            scaling.apply(pixels, std::span(batch.pictures).subspan(row * values, values));
+            scaling.apply(pixels, std::span(batch.images).subspan(row * values, values));
         });
     }
 };

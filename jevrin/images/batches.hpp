@@ -1,7 +1,7 @@
-// Batches of the fitted pictures of an image set as numbers, prepared ahead of their use.
+// Batches of the fitted images of an image set as numbers, prepared ahead of their use.
 //
 //     BatchQueue queue(prepared, settings, order_of_items, batch_size, {.seed = 1, .epoch = 3});
-//     while (const Batch* batch = queue.next()) ... batch->pictures, batch->targets ...
+//     while (const Batch* batch = queue.next()) ... batch->images, batch->targets ...
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"
@@ -17,7 +17,7 @@ namespace jevrin::inline v1 {
 // A batch as a network takes it.
 struct Batch {
     std::vector<std::int64_t> items;
-    std::vector<float> pictures;  // [items, size, size, channels]
+    std::vector<float> images;  // [items, size, size, channels]
     std::vector<Target> targets;
 };
 

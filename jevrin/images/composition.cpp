@@ -37,7 +37,7 @@ std::string stem_of(const Item& item, const std::string& label) {
 void require_sound(const ImageSet& set, const Composition& composition) {
     const auto require_class = [&](const std::string& name, const char* what) {
         if (std::find(set.classes.begin(), set.classes.end(), name) == set.classes.end())
-            throw InputError(fmt::format("an overlay's {} is '{}'{}, which is no class of the image set",
+            throw InputError(fmt::format("an overlay's {} is '{}'{}, which is not a class of the image set",
                                          what, printable(name), did_you_mean(name, set.classes)));
     };
     for (const auto& classes : composition.onto)
@@ -105,15 +105,14 @@ CompositionSummary compose(const ImageSet& set, const Composition& composition, 
         const Image original = load_image(set, item);
         const std::string& own_label = set.classes[item.label];
         for (std::int64_t copy = first; copy <= composition.copies; ++copy) {
-            Image picture = original;
+            Image image = original;
             std::string label = own_label;
             std::string laid_names;
             if (copy > 0) {
                 const ClassAugmentation& own = augmentations[item.label];
                 const AugmentationKey key{composition.seed, static_cast<std::uint32_t>(copy)};
                 for (const std::size_t laid :
-                     augment({picture.pixels.data(), picture.width, picture.height, 3}, own.augmentation, key,
-                             i)) {
+                     augment({image.pixels.data(), image.width, image.height, 3}, own.augmentation, key, i)) {
                     const Overlay& overlay = own.augmentation.overlays[laid];
                     if (!overlay.label.empty()) label = overlay.label;
                     if (!laid_names.empty()) laid_names += ' ';
@@ -124,7 +123,7 @@ CompositionSummary compose(const ImageSet& set, const Composition& composition, 
                 fmt::format("{}/{}-{}-{}.{}", folder_name(label), stem_of(item, own_label), i, copy,
                             composition.jpeg ? "jpg" : "png");
             make_directory((directory / path).parent_path());
-            write_file(directory / path, composition.jpeg ? encode_jpeg(picture, 95) : encode_png(picture));
+            write_file(directory / path, composition.jpeg ? encode_jpeg(image, 95) : encode_png(image));
             std::vector<std::string> cells = {path, label, item.group.empty() ? item.path : item.group};
             if (has_overlays) cells.push_back(laid_names);
             written[static_cast<std::size_t>(i * each + copy - first)] = {csv_row(cells), label != own_label};

@@ -36,7 +36,8 @@ TransparentImage decode_transparent(std::span<const std::byte> bytes, ImageForma
                                    {std::string_view("\0\0\1\0", 4), "an icon"}};
     for (const Foreign& other : foreign)
         if (has_mark(bytes, other.mark))
-            throw InputError(fmt::format("it is {}; save it as PNG, JPEG or WebP", other.name));
+            throw InputError(
+                fmt::format("it is {}, which is not supported; convert it to PNG, JPEG or WebP", other.name));
     throw InputError("it is neither PNG nor JPEG nor WebP");
 }
 

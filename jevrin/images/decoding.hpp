@@ -1,6 +1,6 @@
 // Image files as they come: PNG, JPEG and WebP, told apart by content, turned upright, on a background.
 //
-//     Image picture = decode_image(read_file("tile.jpg"), {.background = {0, 0, 0}});
+//     Image image = decode_image(read_file("tile.jpg"), {.background = {0, 0, 0}});
 //
 // Whatever is wrong with the bytes is an InputError that says so in words and names no file: empty, not an
 // image, cut short, animated, too large.
@@ -46,7 +46,7 @@ struct DecodeSettings {
 // format, cut short, damaged, or too large.
 Image decode_image(std::span<const std::byte> bytes, const DecodeSettings& settings = {});
 
-// A picture part to lay over others: its colours and how opaque each pixel is.
+// An overlay: its colours and how opaque each pixel is.
 struct Cutout {
     Image colours;
     std::vector<std::uint8_t> alpha;  // [height, width]; 255 is opaque

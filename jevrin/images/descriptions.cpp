@@ -67,7 +67,7 @@ Description<Overlay> describe_overlay() {
          [](const Overlay& o) { return Json(o.file.string()); })
         .means("a PNG or WebP with alpha")
         .written_if([](const Overlay&) { return false; });
-    // What identifies a picture part in a ledger; a plan names its file.
+    // What identifies an overlay in a ledger; a plan names its file.
     d.custom(
          "content", "hash",
          [](TableReader& reader, const std::string& k, Overlay& o) {
@@ -78,7 +78,9 @@ Description<Overlay> describe_overlay() {
          },
          [](const Overlay& o) { return Json(o.content); })
         .means("hash of the file, written by the ledger in its place");
-    d.number("share", &Overlay::share, 0.0, 1.0).means("probability that an image gets it");
+    d.number("probability", &Overlay::probability, 0.0, 1.0)
+        .means("probability that an image gets it")
+        .was("share");
     d.custom(
          "at", "list of [x, y], each from 0 to 1",
          [](TableReader& reader, const std::string& k, Overlay& o) {
@@ -187,7 +189,7 @@ Description<Fitting> describe_fitting() {
     d.word("fit", &Fitting::fit).means("how an image becomes a square");
     d.word("padding", &Fitting::padding).means("fill of `pad`");
     colour(d, "padding_colour", &Fitting::padding_colour).means("colour of constant padding");
-    colour(d, "background", &Fitting::background).means("colour behind transparent pixels");
+    colour(d, "background", &Fitting::background).means("colour under transparent pixels");
     return d;
 }
 

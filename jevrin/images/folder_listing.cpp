@@ -94,7 +94,7 @@ std::vector<std::string> names_of(const std::vector<fs::path>& folders) {
                     contents.folders.size(), contents.folders.size() == 1 ? "" : "s"));
 }
 
-// Class folders that hold no pictures themselves and all the same folders look like a level too many.
+// Class folders that hold no images themselves and all the same folders look like a level too many.
 void note_extra_level(ImageSet& set, const fs::path& root, const std::vector<fs::path>& folders) {
     std::vector<std::string> common;
     for (const fs::path& folder : folders) {
@@ -176,7 +176,7 @@ void list_folders(ImageSet& set, const ImageSource& source) {
         if (contents.folders.size() < 2) refuse_root(root, contents);
         if (contents.images > 0)
             set.notes.push_back(
-                fmt::format("{} of {} stand beside the class folders and have no label; they are "
+                fmt::format("{} of {} beside the class folders have no label; they are "
                             "skipped",
                             contents.images == 1 ? "an image" : fmt::format("{} images", contents.images),
                             printable(root.string())));

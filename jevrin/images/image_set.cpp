@@ -44,7 +44,7 @@ void set_groups(ImageSet& set, const std::string& pattern) {
                                      printable(pattern), printable(set.items.front().path)));
     if (without > 0)
         set.notes.push_back(
-            fmt::format("group_pattern matches {} of {} items; each of the others is a group of its "
+            fmt::format("group_pattern matches {} of {} items; each other item is its own "
                         "own",
                         all - without, all));
 }
@@ -82,7 +82,7 @@ bool holds_array(const fs::path& path) {
     const auto beginning = file.bytes().first(std::min(enough, file.bytes().size()));
     if (std::find(beginning.begin(), beginning.end(), std::byte{0}) != beginning.end())
         throw InputError(
-            fmt::format("{}: this file is neither a CSV index nor an IDX or NPY array; unpack it when it "
+            fmt::format("{}: this file is neither a CSV index nor an IDX or NPY array; extract it when it "
                         "is an archive",
                         name));
     return false;
@@ -202,15 +202,15 @@ Image load_image(const ImageSet& set, const Item& item) {
 }
 
 std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const Fitting& fitting) {
-    if (set.array) return fit_picture(array_image(set, item), fitting);
+    if (set.array) return fit_image(array_image(set, item), fitting);
     return with_file(item_file(set, item), [&](std::span<const std::byte> bytes) {
         require_unchanged(item, bytes);
-        return fit_picture(bytes, fitting);
+        return fit_image(bytes, fitting);
     });
 }
 
 std::vector<std::uint8_t> load_fitted(const fs::path& file, const Fitting& fitting) {
-    return with_file(file, [&](std::span<const std::byte> bytes) { return fit_picture(bytes, fitting); });
+    return with_file(file, [&](std::span<const std::byte> bytes) { return fit_image(bytes, fitting); });
 }
 
 Image load_image(const fs::path& file) {

@@ -3,7 +3,7 @@
 //     ImageSet set = read_image_set({.from = "glaze"});
 //     for (const Item& item : set.items) ... set.classes[item.label] ...
 //
-// Files are listed first, without opening a picture; then each is read once: its bytes are hashed, decoded
+// Files are listed first, without opening an image; then each is read once: its bytes are hashed, decoded
 // and reduced to a perceptual hash. What cannot be read becomes a problem and costs nothing else.
 #pragma once
 
@@ -26,22 +26,22 @@ namespace jevrin::inline v1 {
 // Where a set comes from.
 struct ImageSource {
     // A folder with a folder per class, a folder with such folders per part, a CSV index, or an array of
-    // pictures (IDX or NPY). What it is is found from its content.
+    // images (IDX or NPY). What it is is found from its content.
     std::filesystem::path from;
     // Of arrays: the file with the labels, whole numbers or one-hot rows.
     std::filesystem::path labels = {};
     // Of arrays whose rows are flat: [height, width] or with channels, first or last.
     std::vector<std::int64_t> shape = {};
-    bool transposed = false;  // of arrays: rows and columns of each picture exchanged
+    bool transposed = false;  // of arrays: rows and columns of each image exchanged
     // The classes in the order they shall have; empty: by name. Of arrays: the names of labels 0, 1, ...
     std::vector<std::string> classes = {};
     // Of an index: what its columns are called, by what they mean: path, label, part, weight, group.
     std::map<std::string, std::string> columns = {};
-    // A pattern (RE2) over the path: what its first group captures names pictures of one object.
+    // A pattern (RE2) over the path: what its first group captures names images of one object.
     std::string group_pattern = {};
     // A CSV of item, label (a class, or 'exclude') and note.
     std::filesystem::path corrections = {};
-    // A folder of pictures without labels.
+    // A folder of images without labels.
     std::filesystem::path unlabelled = {};
 };
 
@@ -54,7 +54,7 @@ struct Item {
     ImageFacts facts;
     PerceptualHash perceptual_hash;
     std::optional<Part> part;  // where the source puts it
-    std::string group;         // pictures of one object share a group; empty: a group of its own
+    std::string group;         // images of one object share a group; empty: a group of its own
     double weight = 1.0;       // of its loss in training
 };
 
@@ -67,7 +67,7 @@ struct Problem {
 // The full list as CSV: file, problem.
 void write_problems(const std::vector<Problem>& problems, const std::filesystem::path& file);
 
-class PictureArray;
+class ImageArray;
 struct Fitting;
 
 struct ImageSet {
@@ -82,14 +82,14 @@ struct ImageSet {
     std::int64_t excluded = 0;       // by corrections
     std::vector<std::string> notes;  // what looks odd about the source, in words
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
-    std::shared_ptr<const PictureArray> array;  // where pictures come from when they are no files
+    std::shared_ptr<const ImageArray> array;  // where images come from when they are no files
 };
 
 // Called now and then with the number of files done and the number of all; calls never overlap.
 using ReadProgress = std::function<void(std::int64_t done, std::int64_t total)>;
 
-// Finds the items without opening a picture. InputError when the source is missing or holds no classes, a
-// folder or the index cannot be read, two classes look the same (case, forms of Unicode), labels and pictures
+// Finds the items without opening an image. InputError when the source is missing or holds no classes, a
+// folder or the index cannot be read, two classes look the same (case, forms of Unicode), labels and images
 // do not match.
 ImageSet list_image_set(const ImageSource& source);
 
@@ -106,7 +106,7 @@ ImageSet read_image_set(const ImageSource& source, const ReadProgress& progress 
 
 // The file of an item that is a file.
 std::filesystem::path item_file(const ImageSet& set, const Item& item);
-// Reads one item's picture again; InputError names the file, also when it changed since it was listed.
+// Reads one item's image again; InputError names the file, also when it changed since it was listed.
 Image load_image(const ImageSet& set, const Item& item);
 std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const Fitting& fitting);
 // Any image file, for prediction; InputError names the file.

@@ -187,14 +187,13 @@ void list_arrays(ImageSet& set, const ImageSource& source) {
     const std::string name = printable(source.from.string());
     if (source.labels.empty())
         throw InputError(fmt::format(
-            "{}: it is an array of pictures; name the file of its labels with 'labels' in the plan", name));
-    const auto array = std::make_shared<PictureArray>(source.from, source.shape, source.transposed);
+            "{}: it is an array of images; name the file of its labels with 'labels' in the plan", name));
+    const auto array = std::make_shared<ImageArray>(source.from, source.shape, source.transposed);
     const LabelArray labels = read_labels(source.labels);
     const std::string labels_name = printable(source.labels.string());
     if (static_cast<std::int64_t>(labels.labels.size()) != array->count())
-        throw InputError(
-            fmt::format("{} holds {} pictures and {} holds {} labels; they must match one to one", name,
-                        array->count(), labels_name, labels.labels.size()));
+        throw InputError(fmt::format("{} holds {} images and {} holds {} labels; they must match one to one",
+                                     name, array->count(), labels_name, labels.labels.size()));
     // Names stand for the labels 0, 1, ...; without names each label that occurs is its own.
     std::vector<std::int64_t> values;
     if (!source.classes.empty()) {

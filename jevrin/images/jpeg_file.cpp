@@ -63,7 +63,7 @@ struct JpegNotes {
     bool inverted_inks = false;  // Adobe writes CMYK as 255 minus ink
 };
 
-// The application segments before the picture (ITU-T T.81, annex B).
+// The application segments before the image (ITU-T T.81, annex B).
 JpegNotes read_notes(std::span<const std::byte> bytes) {
     JpegNotes notes;
     const auto begins = [](std::span<const std::byte> segment, std::string_view mark) {
@@ -101,8 +101,7 @@ JpegHeader read_header(tjhandle turbo, std::span<const std::byte> bytes) {
     if (tjDecompressHeader3(turbo, as_chars(bytes), bytes.size(), &header.width, &header.height, &subsampling,
                             &header.colours) != 0)
         throw InputError(fmt::format("it is a damaged JPEG ({})", tjGetErrorStr2(turbo)));
-    if (header.width < 1 || header.height < 1)
-        throw InputError("it is a damaged JPEG (its header is cut short)");
+    if (header.width < 1 || header.height < 1) throw InputError("it is a damaged JPEG (truncated header)");
     require_allowed_size(header.width, header.height);
     return header;
 }
@@ -157,7 +156,7 @@ Image decode_jpeg(std::span<const std::byte> bytes, int reduction) {
     const int width = (header.width + reduction - 1) / reduction;
     const int height = (header.height + reduction - 1) / reduction;
     const auto decompress = [&](std::uint8_t* pixels, TJPF format) {
-        // Warnings count as errors: they mean that part of the picture is missing.
+        // Warnings count as errors: they mean that part of the image is missing.
         if (tjDecompress2(turbo.get(), as_chars(bytes), bytes.size(), pixels, width, 0, height, format,
                           TJFLAG_ACCURATEDCT | TJFLAG_LIMITSCANS) != 0)
             throw InputError(fmt::format("it is a damaged JPEG ({})", tjGetErrorStr2(turbo.get())));

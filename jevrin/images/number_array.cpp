@@ -58,7 +58,7 @@ ArrayLayout read_idx(std::span<const std::byte> bytes) {
     }
     const auto dimensions = std::to_integer<std::size_t>(bytes[3]);
     layout.offset = 4 + 4 * dimensions;
-    if (bytes.size() < layout.offset) throw InputError("it is a damaged IDX array (its header is cut short)");
+    if (bytes.size() < layout.offset) throw InputError("it is a damaged IDX array (truncated header)");
     for (std::size_t d = 0; d < dimensions; ++d)
         layout.shape.push_back(static_cast<std::int64_t>(big_endian_number(bytes, 4 + 4 * d)));
     return layout;
@@ -123,12 +123,11 @@ ArrayLayout read_npy(std::span<const std::byte> bytes) {
     const std::size_t length_bytes = version == 1 ? 2 : 4;
     const std::size_t start = 8 + length_bytes;
     if (version < 1 || version > 3 || bytes.size() < start)
-        throw InputError("it is a damaged NPY array (its header is cut short or of an unknown version)");
+        throw InputError("it is a damaged NPY array (truncated header, or unknown version)");
     std::size_t length = 0;
     for (std::size_t i = length_bytes; i-- > 0;)
         length = length << 8 | std::to_integer<std::size_t>(bytes[8 + i]);
-    if (bytes.size() - start < length)
-        throw InputError("it is a damaged NPY array (its header is cut short)");
+    if (bytes.size() - start < length) throw InputError("it is a damaged NPY array (truncated header)");
     const std::string_view header(reinterpret_cast<const char*>(bytes.data()) + start, length);
     ArrayLayout layout;
     layout.offset = start + length;
@@ -161,24 +160,24 @@ bool is_number_array(std::span<const std::byte> bytes) {
 
 ArrayLayout read_layout(std::span<const std::byte> bytes) {
     const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-    if (text.starts_with("\x1f\x8b")) throw InputError("it is compressed with gzip; unpack it first");
-    if (text.starts_with("PK")) throw InputError("it is an archive; unpack the NPY file you mean");
+    if (text.starts_with("\x1f\x8b")) throw InputError("it is compressed with gzip; extract it first");
+    if (text.starts_with("PK")) throw InputError("it is an archive; extract the NPY file");
     if (!is_number_array(bytes)) throw InputError("it is neither an IDX nor an NPY array");
     ArrayLayout layout = text.starts_with(npy_mark) ? read_npy(bytes) : read_idx(bytes);
-    if (layout.shape.empty()) throw InputError("it holds a single number, not a list of items");
+    if (layout.shape.empty()) throw InputError("it holds a scalar, not a list of items");
     const std::size_t held = (bytes.size() - layout.offset) / width_of(layout.type);
-    std::size_t said = 1;
+    std::size_t stated = 1;
     for (const std::int64_t length : layout.shape) {
         const auto factor = static_cast<std::size_t>(length);
-        if (factor != 0 && said > std::numeric_limits<std::size_t>::max() / 8 / factor)
-            throw InputError(fmt::format("its shape {} is impossible", spoken_shape(layout.shape)));
-        said *= factor;
+        if (factor != 0 && stated > std::numeric_limits<std::size_t>::max() / 8 / factor)
+            throw InputError(fmt::format("its shape {} is invalid", spoken_shape(layout.shape)));
+        stated *= factor;
     }
-    if (said == 0) throw InputError(fmt::format("its shape {} holds nothing", spoken_shape(layout.shape)));
-    if (said != held || (bytes.size() - layout.offset) % width_of(layout.type) != 0)
+    if (stated == 0) throw InputError(fmt::format("its shape {} is empty", spoken_shape(layout.shape)));
+    if (stated != held || (bytes.size() - layout.offset) % width_of(layout.type) != 0)
         throw InputError(
-            fmt::format("its shape {} means {} numbers, but it holds {}; it is cut short or damaged",
-                        spoken_shape(layout.shape), said, held));
+            fmt::format("its shape {} means {} numbers, but it holds {}; it is truncated or damaged",
+                        spoken_shape(layout.shape), stated, held));
     return layout;
 }
 
@@ -240,25 +239,25 @@ double NumberArray::at(std::int64_t index) const {
     return 0.0;
 }
 
-PictureArray::PictureArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape,
-                           bool transposed)
+ImageArray::ImageArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape,
+                       bool transposed)
     : name_(printable(path.string())), array_(path), transposed_(transposed) {
     const bool floats = array_.type() == NumberType::float32 || array_.type() == NumberType::float64;
     if (!floats && array_.type() != NumberType::uint8)
         throw InputError(fmt::format(
-            "{}: its numbers are neither unsigned bytes nor floats; save pictures as one of them", name_));
+            "{}: its numbers are neither unsigned bytes nor floats; save images as one of them", name_));
     std::vector<std::int64_t> own(array_.shape().begin() + 1, array_.shape().end());
     if (!shape.empty()) {
         std::int64_t values = 1;
         for (const std::int64_t length : shape) values *= length;
         if (values != array_.row_size())
-            throw InputError(fmt::format("{}: 'shape' {} means {} values a picture, but its rows have {}",
+            throw InputError(fmt::format("{}: 'shape' {} means {} values an image, but its rows have {}",
                                          name_, spoken_shape(shape), values, array_.row_size()));
         own = shape;
     }
     set_shape(std::move(own));
     if (height_ > largest_image_side || width_ > largest_image_side)
-        throw InputError(fmt::format("{}: pictures of {}x{} are too large; the limit is {} a side", name_,
+        throw InputError(fmt::format("{}: images of {}x{} are too large; the limit is {} a side", name_,
                                      width_, height_, largest_image_side));
     if (floats) {
         double low = 0.0;
@@ -277,7 +276,7 @@ PictureArray::PictureArray(const std::filesystem::path& path, const std::vector<
     }
 }
 
-void PictureArray::set_shape(std::vector<std::int64_t> shape) {
+void ImageArray::set_shape(std::vector<std::int64_t> shape) {
     const auto is_channels = [](std::int64_t length) { return length == 1 || length == 3; };
     if (shape.size() == 2) shape.push_back(1);
     if (shape.size() == 3 && is_channels(shape[2])) {
@@ -298,29 +297,29 @@ void PictureArray::set_shape(std::vector<std::int64_t> shape) {
     const std::string guess =
         side * side == array_.row_size() ? fmt::format("; perhaps shape = [{0}, {0}]", side) : "";
     throw InputError(
-        fmt::format("{}: its shape is {}; pictures need [count, height, width], with 1 or 3 "
+        fmt::format("{}: its shape is {}; images need [count, height, width], with 1 or 3 "
                     "channels first or last; state their 'shape' in the plan{}",
                     name_, spoken_shape(array_.shape()), guess));
 }
 
-Image PictureArray::image(std::int64_t index) const {
-    Image picture(width(), height());
+Image ImageArray::image(std::int64_t index) const {
+    Image image(width(), height());
     const std::int64_t first = index * array_.row_size();
     const std::int64_t plane = width_ * height_;
-    for (std::int64_t y = 0; y < picture.height; ++y)
-        for (std::int64_t x = 0; x < picture.width; ++x) {
+    for (std::int64_t y = 0; y < image.height; ++y)
+        for (std::int64_t x = 0; x < image.width; ++x) {
             const std::int64_t pixel = transposed_ ? x * width_ + y : y * width_ + x;
-            std::uint8_t* to = picture.at(x, y);
+            std::uint8_t* to = image.at(x, y);
             for (int c = 0; c < channels_; ++c) {
                 const double value =
                     array_.at(first + (channels_first_ ? c * plane + pixel : pixel * channels_ + c)) *
                     factor_;
-                if (!std::isfinite(value)) throw InputError("it holds values that are not numbers");
+                if (!std::isfinite(value)) throw InputError("it contains NaN or infinite values");
                 to[c] = static_cast<std::uint8_t>(std::lround(value));
             }
             if (channels_ == 1) to[1] = to[2] = to[0];
         }
-    return picture;
+    return image;
 }
 
 LabelArray read_labels(const std::filesystem::path& path) {

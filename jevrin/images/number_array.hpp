@@ -47,12 +47,12 @@ class NumberArray {
     std::vector<std::int64_t> strides_;
 };
 
-// Pictures in an array of bytes or floats: [count, height, width], with channels (1 or 3) first or last, or
+// Images in an array of bytes or floats: [count, height, width], with channels (1 or 3) first or last, or
 // flat rows with a stated shape.
-class PictureArray {
+class ImageArray {
   public:
     // shape and transposed as in ImageSource. InputError names the file and what the shape would have to be.
-    PictureArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape, bool transposed);
+    ImageArray(const std::filesystem::path& path, const std::vector<std::int64_t>& shape, bool transposed);
 
     std::int64_t count() const { return array_.shape().front(); }
     std::int64_t width() const { return transposed_ ? height_ : width_; }

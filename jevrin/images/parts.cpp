@@ -31,14 +31,14 @@ void note_units(const ImageSet& set, const PartsSettings& settings, Parts& parts
     if (!settings.group_near_duplicates) return;
     const std::vector<NearDuplicate> pairs = near_duplicates(set);
     if (pairs.empty()) return;
-    parts.notes.push_back(
-        fmt::format("{} of nearly the same picture (at most {} of 256 bits apart) kept in one part, "
-                    "such as {} and {}",
-                    count_of(pairs.size(), "pair"), near_duplicate_distance,
-                    printable(set.items[pairs[0].first].path), printable(set.items[pairs[0].second].path)));
+    parts.notes.push_back(fmt::format(
+        "{} of near-duplicates (perceptual hashes at most {} of 256 bits apart) kept in the same part, "
+        "such as {} and {}",
+        count_of(pairs.size(), "pair"), near_duplicate_distance, printable(set.items[pairs[0].first].path),
+        printable(set.items[pairs[0].second].path)));
 }
 
-// The user's own parts stand, whatever they hold; what leaks is said.
+// Given parts are not changed; leaks between them become a note.
 void note_leaks(const ImageSet& set, const std::vector<std::optional<Part>>& part_of, Parts& parts) {
     const std::vector<std::size_t> first = find_units(set, true);
     std::map<std::size_t, Part> seen;
@@ -54,9 +54,9 @@ void note_leaks(const ImageSet& set, const std::vector<std::optional<Part>>& par
     }
     if (leaks > 0)
         parts.notes.push_back(
-            fmt::format("the given parts leak: {} stand{} in two parts (equal or nearly equal "
-                        "pictures, or one group), such as {}",
-                        count_of(leaks, "picture"), leaks == 1 ? "s" : "", example));
+            fmt::format("the given parts leak: {} {} in two parts (identical images, near-duplicates "
+                        "or one group), such as {}; check the split, or let the plan make one",
+                        count_of(leaks, "image"), leaks == 1 ? "is" : "are", example));
 }
 
 void require_given_classes(const ImageSet& set, const Parts& parts) {
@@ -67,8 +67,8 @@ void require_given_classes(const ImageSet& set, const Parts& parts) {
             if (std::none_of(items.begin(), items.end(),
                              [&](std::size_t i) { return set.items[i].label == c; }))
                 throw InputError(
-                    fmt::format("{}: the given {} part has no image of class '{}'; add some, or divide by "
-                                "shares",
+                    fmt::format("{}: the given {} part has no image of class '{}'; add some, or split by "
+                                "fractions",
                                 printable(set.root.string()), name_of(part), printable(set.classes[c])));
     }
 }
@@ -86,15 +86,15 @@ Parts given_parts(const ImageSet& set, const PartsSettings& settings, const Know
     }
     const std::string root = printable(set.root.string());
     if (without == set.items.size())
-        throw InputError(fmt::format("{}: its items have no parts; divide by shares instead", root));
+        throw InputError(fmt::format("{}: its items have no parts; split them by fractions instead", root));
     if (!has_validation && settings.validation <= 0)
         throw InputError(
-            fmt::format("{}: it gives no validation part; take a share of training for it with parts = {{ "
+            fmt::format("{}: it has no validation part; split one off the training part with parts = {{ "
                         "given = true, validation = 0.2 }}",
                         root));
     if (has_validation && settings.validation > 0)
         throw InputError(
-            fmt::format("{}: it gives a validation part, and the plan takes a share of training for it; "
+            fmt::format("{}: it has a validation part, and the plan splits one off the training part; "
                         "leave out 'validation'",
                         root));
     if (!has_validation) {
@@ -163,7 +163,7 @@ std::vector<std::size_t> find_units(const ImageSet& set, bool group_near_duplica
     return units.all();
 }
 
-Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings, const KnownPlaces& known) {
+Parts split_into_parts(const ImageSet& set, const PartsSettings& settings, const KnownPlaces& known) {
     if (settings.by == PartsBy::given) return given_parts(set, settings, known);
     std::vector<std::size_t> items(set.items.size());
     std::iota(items.begin(), items.end(), std::size_t{0});

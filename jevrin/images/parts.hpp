@@ -1,9 +1,9 @@
 // Training, validation and test: disjoint shares of an image set.
 //
-//     Parts parts = divide_into_parts(set, {.training = 0.6, .validation = 0.2, .test = 0.2});
+//     Parts parts = split_into_parts(set, {.training = 0.6, .validation = 0.2, .test = 0.2});
 //     for (std::size_t item : parts.validation) ... set.items[item] ...
 //
-// What belongs together stays together: identical pictures, near duplicates, items of one group. Such a unit
+// What belongs together stays together: identical images, near duplicates, items of one group. Such a unit
 // goes into one part as a whole, so that none leaks from training into validation or test.
 #pragma once
 
@@ -42,7 +42,7 @@ struct Place {
     Part part = Part::training;
     std::int64_t fold = 0;  // 0: no folds
 };
-// By content: a picture that was renamed is still the same picture.
+// By content: an image that was renamed is still the same image.
 using KnownPlaces = std::unordered_map<ContentHash, Place>;
 
 struct Parts {
@@ -50,18 +50,18 @@ struct Parts {
     std::vector<std::size_t> validation;
     std::vector<std::size_t> test;
     std::vector<std::int64_t> folds = {};  // by item: 1 to k, 0 for test; empty without folds
-    std::vector<std::string> notes = {};   // what a reader should know about the division, in words
+    std::vector<std::string> notes = {};   // what a reader should know about the split, in words
 
     const std::vector<std::size_t>& of(Part part) const;
-    // The same division with another of its folds as validation.
+    // The same split with another of its folds as validation.
     Parts with_fold(std::int64_t fold) const;
 };
 
 // Stratified: each class is divided by its shares (largest remainders) as nearly as its units allow. Items
 // with a known place stay there; the place of any other depends on the seed, its id, and what is there.
 // InputError when a class has too few items or units for the parts, or a part lacks a class.
-Parts divide_into_parts(const ImageSet& set, const PartsSettings& settings = {},
-                        const KnownPlaces& known = {});
+Parts split_into_parts(const ImageSet& set, const PartsSettings& settings = {},
+                       const KnownPlaces& known = {});
 
 // The units of a set: for each item the lowest index of those it stays together with.
 std::vector<std::size_t> find_units(const ImageSet& set, bool group_near_duplicates);

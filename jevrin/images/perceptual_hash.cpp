@@ -32,7 +32,7 @@ const std::array<std::array<double, side>, kept>& cosines() {
     return table;
 }
 
-// Eight bits from everywhere in the spectrum, so that no band holds only what most pictures share.
+// Eight bits from everywhere in the spectrum, so that no band holds only what most images share.
 std::uint8_t band(const PerceptualHash& perceptual_hash, std::size_t b) {
     unsigned bits = 0;
     for (std::size_t i = 0; i < 8; ++i) {
@@ -135,7 +135,7 @@ std::vector<NearDuplicate> near_duplicates(const ImageSet& set) {
     std::vector<std::size_t> different;
     for (std::size_t i = 0; i < set.items.size(); ++i) {
         const PerceptualHash& perceptual_hash = set.items[i].perceptual_hash;
-        if (perceptual_hash == PerceptualHash{}) continue;  // an empty picture is like every other one
+        if (perceptual_hash == PerceptualHash{}) continue;  // an empty image is like every other one
         const auto [known, added] = seen.emplace(perceptual_hash, i);
         if (added)
             different.push_back(i);

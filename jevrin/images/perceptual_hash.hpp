@@ -1,9 +1,9 @@
 // Duplicates and near-duplicates: images recompressed, resized, slightly brightened.
 //
-// A perceptual hash has 256 bits: the picture as 32x32 grey values, its two-dimensional cosine transform
+// A perceptual hash has 256 bits: the image as 32x32 grey values, its two-dimensional cosine transform
 // (DCT-II), and the signs of the coefficients of the 16x16 lowest frequencies (after Zauner 2010, with more
-// bits, so that different pictures of the same kind of object stay apart). The distance of two is the number
-// of bits in which they differ; unrelated pictures are about 128 apart.
+// bits, so that different images of the same kind of object stay apart). The distance of two is the number
+// of bits in which they differ; unrelated images are about 128 apart.
 #pragma once
 
 #include "jevrin/images/image.hpp"
@@ -36,9 +36,9 @@ int distance(const PerceptualHash& a, const PerceptualHash& b);
 std::vector<std::vector<std::size_t>> exact_duplicates(const ImageSet& set);
 
 // Pairs of items (first < second) with different content and perceptual hashes at most
-// near_duplicate_distance apart. Of a group of pictures that are all alike, each is named with one that it is
-// like: as many pairs as it takes to connect them. Pictures of one colour are never alike. Among 32 bands of
-// 8 bits two such pictures agree in one at least (pigeonhole principle), so only those that do are compared.
+// near_duplicate_distance apart. Of a group of images that are all alike, each is named with one that it is
+// like: as many pairs as it takes to connect them. Images of one colour are never alike. Among 32 bands of
+// 8 bits two such images agree in one at least (pigeonhole principle), so only those that do are compared.
 struct NearDuplicate {
     std::size_t first = 0;
     std::size_t second = 0;

@@ -83,7 +83,7 @@ void interpolate(const PixelGrid& grid, const std::uint8_t* from, const AffineMa
                 static_cast<float>(map.offset[1] + map.by_x[1] * column + map.by_y[1] * row), 0.0F, last_y);
             const auto left = static_cast<std::int64_t>(source_x);
             const auto top = static_cast<std::int64_t>(source_y);
-            const float right_share = source_x - static_cast<float>(left);
+            const float correct_fraction = source_x - static_cast<float>(left);
             const float below_share = source_y - static_cast<float>(top);
             const std::uint8_t* upper = from + (top * grid.width + left) * channels;
             const std::int64_t right = left + 1 < grid.width ? channels : 0;
@@ -91,7 +91,7 @@ void interpolate(const PixelGrid& grid, const std::uint8_t* from, const AffineMa
             for (int c = 0; c < channels; ++c) {
                 const auto mix = [&](const std::uint8_t* p) {
                     const float value = p[c];
-                    return value + (static_cast<float>(p[right + c]) - value) * right_share;
+                    return value + (static_cast<float>(p[right + c]) - value) * correct_fraction;
                 };
                 const float above = mix(upper);
                 to[c] = to_byte(above + (mix(lower) - above) * below_share);

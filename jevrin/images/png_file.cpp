@@ -59,7 +59,7 @@ bool is_animated(std::span<const std::byte> bytes) {
 }  // namespace
 
 ImageFacts png_facts(std::span<const std::byte> bytes) {
-    if (is_animated(bytes)) throw InputError("it is an animated PNG; save the frame you mean as a picture");
+    if (is_animated(bytes)) throw InputError("it is an animated PNG; save one frame as an image");
     const PngReader reader(bytes);
     const png_image& png = reader.header();
     return {.format = ImageFormat::png,

@@ -19,7 +19,7 @@ struct Size {
     std::int64_t height = 0;
 };
 
-// What a picture is resized to before it is cut or filled up.
+// What an image is resized to before it is cut or filled up.
 Size resized(Size from, const Fitting& fitting) {
     if (fitting.fit == Fit::stretch) return {fitting.size, fitting.size};
     const std::int64_t reference =
@@ -76,7 +76,7 @@ std::vector<std::uint8_t> grey(const Image& image) {
     return result;
 }
 
-// The image may be a reduced form of a picture that was `whole` large.
+// The image may be a reduced form of an image that was `whole` large.
 std::vector<std::uint8_t> fit_from(const Image& image, Size whole, const Fitting& fitting) {
     const Size size = resized(whole, fitting);
     Image square = resize(image, size.width, size.height);
@@ -104,11 +104,11 @@ std::string Fitting::key() const {
                        fmt::join(padding_colour, ","), fmt::join(background, ","), channels);
 }
 
-std::vector<std::uint8_t> fit_picture(const Image& image, const Fitting& fitting) {
+std::vector<std::uint8_t> fit_image(const Image& image, const Fitting& fitting) {
     return fit_from(image, {image.width, image.height}, fitting);
 }
 
-std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fitting& fitting) {
+std::vector<std::uint8_t> fit_image(std::span<const std::byte> file, const Fitting& fitting) {
     const ImageFacts facts = read_facts(file);
     const Size whole = {facts.width, facts.height};
     const Size size = resized(whole, fitting);
@@ -157,7 +157,7 @@ Preparation Preparation::from_json(const std::string& text) {
             throw InputError("its preparation is out of range");
         return preparation;
     } catch (const JsonError&) {
-        throw InputError("its preparation is not understood");
+        throw InputError("its preparation is invalid");
     }
 }
 

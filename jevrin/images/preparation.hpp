@@ -1,6 +1,6 @@
-// Preparation: what happens to every picture before a network sees it, in training and in prediction alike.
+// Preparation: what happens to every image before a network sees it, in training and in prediction alike.
 //
-//     std::vector<std::uint8_t> pixels = fit_picture(read_file("tile.jpg"), {.size = 64, .fit = Fit::crop});
+//     std::vector<std::uint8_t> pixels = fit_image(read_file("tile.jpg"), {.size = 64, .fit = Fit::crop});
 //     ScalingTable(scaling, 3).apply(pixels, numbers);
 #pragma once
 
@@ -15,16 +15,16 @@
 
 namespace jevrin::inline v1 {
 
-// How a picture of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
+// How an image of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
 // about its centre, pad fills up the shorter side.
 enum class Fit { stretch, crop, pad };
 const EnumNames<Fit>& names_of(Fit);
 
-// What pad fills up with: the repeated edge, a constant colour, or the mean colour of the picture.
+// What pad fills up with: the repeated edge, a constant colour, or the mean colour of the image.
 enum class FitPadding { edge, constant, mean };
 const EnumNames<FitPadding>& names_of(FitPadding);
 
-// How a picture becomes [size, size, channels] bytes.
+// How an image becomes [size, size, channels] bytes.
 struct Fitting {
     std::int64_t size = 64;  // pixels of both sides
     Fit fit = Fit::pad;
@@ -38,12 +38,12 @@ struct Fitting {
     std::string key() const;
 };
 
-// The bytes [size, size, channels] of a picture in memory.
-std::vector<std::uint8_t> fit_picture(const Image& image, const Fitting& fitting);
+// The bytes [size, size, channels] of an image in memory.
+std::vector<std::uint8_t> fit_image(const Image& image, const Fitting& fitting);
 // The same of an image file's bytes. A JPEG much larger than the result is decoded at 1/2, 1/4 or 1/8, with
 // sides of at least 1.5, 2 or 3 times the result's; this differs from decoding it whole by about one level in
 // the mean. InputError as decode_image().
-std::vector<std::uint8_t> fit_picture(std::span<const std::byte> file, const Fitting& fitting);
+std::vector<std::uint8_t> fit_image(std::span<const std::byte> file, const Fitting& fitting);
 
 // (value / 255 - mean) / deviation for each of red, green, blue; grey uses the first.
 struct Scaling {
@@ -61,7 +61,7 @@ struct Preparation {
     static Preparation from_json(const std::string& text);
 };
 
-// Mean and deviation of bytes over many fitted pictures; exact integer sums, so that their order does not
+// Mean and deviation of bytes over many fitted images; exact integer sums, so that their order does not
 // matter.
 class ScalingSums {
   public:

@@ -1,4 +1,4 @@
-// The fitted pictures of an image set.
+// The fitted images of an image set.
 //
 //     PreparedImages prepared(set, {.size = 64});
 #pragma once
@@ -12,14 +12,14 @@
 
 namespace jevrin::inline v1 {
 
-// Where fitted pictures are kept on disk (images/picture_store.hpp).
-class PictureStore;
+// Where fitted images are kept on disk (images/image_store.hpp).
+class ImageStore;
 
 class PreparedImages {
   public:
-    // set and store must outlive this. With a store every picture that it lacks is read, fitted and put there
-    // now, in parallel; without one pictures are read whenever they are needed. The bytes are the same.
-    PreparedImages(const ImageSet& set, const Fitting& fitting, PictureStore* store = nullptr,
+    // set and store must outlive this. With a store every image that it lacks is read, fitted and put there
+    // now, in parallel; without one images are read whenever they are needed. The bytes are the same.
+    PreparedImages(const ImageSet& set, const Fitting& fitting, ImageStore* store = nullptr,
                    const ReadProgress& progress = {});
 
     const Fitting& fitting() const { return fitting_; }
@@ -29,7 +29,7 @@ class PreparedImages {
     // Of the file, or rows, that an item came from.
     const ContentHash& content(std::int64_t item) const;
 
-    // One picture's bytes; into `space` [values_per_image] when they must be read.
+    // One image's bytes; into `space` [values_per_image] when they must be read.
     const std::uint8_t* pixels(std::size_t item, std::span<std::uint8_t> space) const;
 
     // The scaling measured over these items.
@@ -43,7 +43,7 @@ class PreparedImages {
   private:
     const ImageSet& set_;
     Fitting fitting_;
-    PictureStore* store_;
+    ImageStore* store_;
 };
 
 }  // namespace jevrin::inline v1

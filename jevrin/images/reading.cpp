@@ -30,7 +30,7 @@ FileContent read_content(const fs::path& file) {
     content.hash = hash_of(bytes);
     try {
         content.facts = read_facts(bytes);
-        content.perceptual_hash = perceptual_hash_of(fit_picture(bytes, hash_image_fitting()));
+        content.perceptual_hash = perceptual_hash_of(fit_image(bytes, hash_image_fitting()));
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -53,7 +53,7 @@ FileContent content_of(const fs::path& file, ContentCache* cache) {
     }
 }
 
-FileContent content_of_element(const PictureArray& array, std::int64_t index) {
+FileContent content_of_element(const ImageArray& array, std::int64_t index) {
     FileContent content;
     content.facts = {.format = ImageFormat::values,
                      .width = array.width(),
@@ -62,7 +62,7 @@ FileContent content_of_element(const PictureArray& array, std::int64_t index) {
     try {
         const Image image = array.image(index);
         content.hash = hash_of(std::as_bytes(std::span(image.pixels)));
-        content.perceptual_hash = perceptual_hash_of(fit_picture(image, hash_image_fitting()));
+        content.perceptual_hash = perceptual_hash_of(fit_image(image, hash_image_fitting()));
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -138,7 +138,7 @@ void apply_corrections(ImageSet& set, const fs::path& file) {
             std::find(set.classes.begin(), set.classes.end(), correction.label) != set.classes.end();
         if (!known_class && correction.label != exclude)
             throw InputError(fmt::format(
-                "{}: the label '{}' is no class{}; name a class of the image set, or "
+                "{}: the label '{}' is not a class{}; name a class of the image set, or "
                 "'exclude'",
                 correction.place, printable(correction.label), did_you_mean(correction.label, set.classes)));
         const std::string id = finder.find(correction.item);

@@ -15,14 +15,13 @@ WebPBitstreamFeatures read_features(std::span<const std::byte> bytes) {
     WebPBitstreamFeatures features{};
     if (WebPGetFeatures(data(bytes), bytes.size(), &features) != VP8_STATUS_OK)
         throw InputError("it is a damaged WebP (its header)");
-    if (features.has_animation != 0)
-        throw InputError("it is an animated WebP; save the frame you mean as a picture");
+    if (features.has_animation != 0) throw InputError("it is an animated WebP; save one frame as an image");
     require_allowed_size(features.width, features.height);
     return features;
 }
 
 void require_decoded(const std::uint8_t* result) {
-    if (result == nullptr) throw InputError("it is a damaged WebP (it is cut short or its data are wrong)");
+    if (result == nullptr) throw InputError("it is a damaged WebP (truncated, or invalid data)");
 }
 
 }  // namespace

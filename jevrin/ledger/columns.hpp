@@ -45,11 +45,11 @@ struct LayerColumn {
 };
 inline constexpr LayerColumn layer_columns[] = {
     {"weight_norm", &LayerSummary::weight_norm},     {"gradient_norm", &LayerSummary::gradient_norm},
-    {"update_ratio", &LayerSummary::update_ratio},   {"dead_share", &LayerSummary::dead_share, true},
+    {"update_ratio", &LayerSummary::update_ratio},   {"dead_fraction", &LayerSummary::dead_fraction, true},
     {"learning_rate", &LayerSummary::learning_rate},
 };
 
-// The columns of `runs` beside id, study, division and superseded: what a merge copies.
+// The columns of `runs` beside id, study, split and superseded: what a merge copies.
 inline constexpr const char* run_columns[] = {"candidate",
                                               "origin",
                                               "varied",

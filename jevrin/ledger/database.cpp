@@ -34,7 +34,7 @@ CREATE TABLE items (
     item TEXT NOT NULL,
     class INTEGER NOT NULL,
     UNIQUE (image_set, item));
-CREATE TABLE divisions (
+CREATE TABLE splits (
     id INTEGER PRIMARY KEY,
     image_set INTEGER NOT NULL REFERENCES image_sets(id),
     hash TEXT NOT NULL UNIQUE,
@@ -43,17 +43,17 @@ CREATE TABLE unlabelled_items (
     image_set INTEGER NOT NULL REFERENCES image_sets(id),
     item TEXT NOT NULL,
     PRIMARY KEY (image_set, item)) WITHOUT ROWID;
-CREATE TABLE division_items (
-    division INTEGER NOT NULL REFERENCES divisions(id),
+CREATE TABLE split_items (
+    split INTEGER NOT NULL REFERENCES splits(id),
     item INTEGER NOT NULL REFERENCES items(id),
     part TEXT NOT NULL,
     fold INTEGER NOT NULL DEFAULT 0,
-    PRIMARY KEY (division, item)) WITHOUT ROWID;
+    PRIMARY KEY (split, item)) WITHOUT ROWID;
 CREATE TABLE studies (
     id INTEGER PRIMARY KEY,
     name TEXT NOT NULL UNIQUE,
     metric TEXT NOT NULL,
-    division INTEGER NOT NULL REFERENCES divisions(id),
+    split INTEGER NOT NULL REFERENCES splits(id),
     used INTEGER NOT NULL);
 CREATE TABLE epochs (
     run INTEGER NOT NULL REFERENCES runs(id),
@@ -101,7 +101,7 @@ const char* const runs_table = R"sql(
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY,
     study INTEGER NOT NULL REFERENCES studies(id),
-    division INTEGER NOT NULL REFERENCES divisions(id),
+    split INTEGER NOT NULL REFERENCES splits(id),
     candidate TEXT NOT NULL,
     origin TEXT NOT NULL DEFAULT '',
     varied TEXT NOT NULL DEFAULT '{}',
@@ -130,13 +130,25 @@ CREATE TABLE runs (
     UNIQUE (study, candidate, seed, fold, identity));
 )sql";
 
+// Tables and columns whose names were others before version 9. This comes first, so that all later steps name
+// them as the schema does.
+const char* const names_before_version_9 = R"sql(
+ALTER TABLE divisions RENAME TO splits;
+ALTER TABLE division_items RENAME TO split_items;
+ALTER TABLE split_items RENAME COLUMN division TO split;
+ALTER TABLE studies RENAME COLUMN division TO split;
+ALTER TABLE runs RENAME COLUMN division TO split;
+)sql";
+const char* const layer_names_before_version_9 =
+    "ALTER TABLE layer_epochs RENAME COLUMN dead_share TO dead_fraction;";
+
 // What version 2 added to version 1.
 const char* const from_version_1 = R"sql(
 ALTER TABLE image_sets ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
 ALTER TABLE image_sets ADD COLUMN added TEXT NOT NULL DEFAULT '';
 ALTER TABLE image_sets ADD COLUMN source TEXT NOT NULL DEFAULT '{}';
-ALTER TABLE divisions ADD COLUMN settings TEXT NOT NULL DEFAULT '';
-ALTER TABLE division_items ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE splits ADD COLUMN settings TEXT NOT NULL DEFAULT '';
+ALTER TABLE split_items ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE unlabelled_items (
     image_set INTEGER NOT NULL REFERENCES image_sets(id),
     item TEXT NOT NULL,
@@ -176,7 +188,7 @@ CREATE TABLE layer_epochs (
     weight_norm REAL NOT NULL,
     gradient_norm REAL NOT NULL,
     update_ratio REAL NOT NULL,
-    dead_share REAL,
+    dead_fraction REAL,
     learning_rate REAL NOT NULL,
     PRIMARY KEY (run, epoch, layer)) WITHOUT ROWID;
 CREATE TABLE warnings (
@@ -228,7 +240,7 @@ void bring_runs_to_version_7(SQLite::Database& database) {
         UPDATE runs SET superseded = min(superseded, (SELECT superseded FROM runs_before WHERE id = ?2))
         WHERE id = ?1)sql");
     SQLite::Statement insert(database, R"sql(
-        INSERT INTO runs SELECT id, study, division, candidate, origin, varied, regime, seed, fold, settings, ?2, ?3, ?4,
+        INSERT INTO runs SELECT id, study, split, candidate, origin, varied, regime, seed, fold, settings, ?2, ?3, ?4,
             state, reason, max(superseded, ?5), planned_epochs, best_epoch, parameters, trainable_parameters,
             multiplications, jevrin_version, added, finished, plan, environment, archived, note
         FROM runs_before WHERE id = ?1)sql");
@@ -353,7 +365,7 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
         case SQLITE_CORRUPT:
         case SQLITE_NOTADB:
             throw InputError(
-                fmt::format("{}: the ledger's database is damaged or not a database; restore it from a copy, "
+                fmt::format("{}: the database is damaged or not a database; restore it from a backup, "
                             "or name another directory",
                             name));
         default:
@@ -395,10 +407,12 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             transaction.commit();
         }
         if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
-            // Tables are renamed without touching what refers to them by name.
-            database->exec("PRAGMA legacy_alter_table = ON");
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
             const int now = stored_version(*database);
+            if (now <= 8) database->exec(names_before_version_9);
+            if (now >= 4 && now <= 8) database->exec(layer_names_before_version_9);
+            // From here on a renamed table leaves what refers to its earlier name as it is.
+            database->exec("PRAGMA legacy_alter_table = ON");
             if (now == 1) database->exec(from_version_1);
             if (now <= 2) database->exec(from_version_2);
             if (now <= 3) database->exec(from_version_3);
@@ -407,7 +421,7 @@ std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& fil
             if (now <= 5) database->exec(from_version_5);
             if (now <= 5) database->exec(tables_of_version_6);
             if (now <= 6) bring_runs_to_version_7(*database);
-            if (now <= 7) rename_keys_of_runs(*database);
+            if (now <= 8) rename_keys_of_runs(*database);
             database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
             transaction.commit();
         }

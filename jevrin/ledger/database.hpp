@@ -10,7 +10,7 @@
 namespace jevrin::inline v1 {
 
 // The version of the schema this code writes.
-inline constexpr int schema_version = 8;
+inline constexpr int schema_version = 9;
 
 enum class DatabaseAccess { read, write };
 

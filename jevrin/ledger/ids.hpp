@@ -17,7 +17,7 @@ struct LedgerId {
 
 using StudyId = LedgerId<struct StudyKind>;
 using RunId = LedgerId<struct RunKind>;
-using DivisionId = LedgerId<struct DivisionKind>;
+using SplitId = LedgerId<struct SplitKind>;
 using ImageSetId = LedgerId<struct ImageSetKind>;
 using ItemNumber = LedgerId<struct ItemKind>;
 

@@ -139,7 +139,7 @@ StudyRecord Ledger::study(const std::string& name) const {
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT studies.id, studies.name, metric, root, image_sets.id, version, source,
                    (SELECT COUNT(*) FROM test_looks JOIN runs ON runs.id = test_looks.run WHERE runs.study = studies.id)
-            FROM studies JOIN divisions ON divisions.id = division JOIN image_sets ON image_sets.id = image_set
+            FROM studies JOIN splits ON splits.id = split JOIN image_sets ON image_sets.id = image_set
             WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql");
         query.bind(1, name);
         if (!query.executeStep()) {
@@ -196,8 +196,8 @@ std::vector<RecordedEpoch> with_matrices(const LedgerConnection& connection, Run
     if (epochs.empty()) return recorded;
     SQLite::Database& database = *connection.database;
     const auto classes = static_cast<std::size_t>(select_number(database, R"sql(
-        SELECT COUNT(*) FROM classes JOIN divisions ON divisions.image_set = classes.image_set
-        JOIN runs ON runs.division = divisions.id WHERE runs.id = ?)sql",
+        SELECT COUNT(*) FROM classes JOIN splits ON splits.image_set = classes.image_set
+        JOIN runs ON runs.split = splits.id WHERE runs.id = ?)sql",
                                                                 run));
     for (const EpochRecord& epoch : epochs) recorded.push_back({epoch, ConfusionMatrix(classes)});
     SQLite::Statement cells(database, R"sql(
@@ -225,10 +225,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                                            const std::string& name) const {
     SQLite::Statement query(*connection_->database, fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
-               trainable_parameters, best_epoch, runs.division, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
-               (SELECT version FROM divisions JOIN image_sets ON image_sets.id = image_set
-                WHERE divisions.id = runs.division), multiplications, fold, origin, varied, archived, note,
-               (SELECT image_set FROM divisions WHERE divisions.id = runs.division), batch, training_fraction
+               trainable_parameters, best_epoch, runs.split, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
+               (SELECT version FROM splits JOIN image_sets ON image_sets.id = image_set
+                WHERE splits.id = runs.split), multiplications, fold, origin, varied, archived, note,
+               (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed, fold)sql",
@@ -260,7 +260,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .parameters = query.getColumn(8),
                       .trainable_parameters = query.getColumn(9),
                       .multiplications = query.getColumn(14),
-                      .division = {query.getColumn(11)},
+                      .split = {query.getColumn(11)},
                       .image_set = {query.getColumn(20)},
                       .image_set_version = query.getColumn(13),
                       .seconds = length.getColumn(1),
@@ -437,8 +437,8 @@ std::vector<WarningRecord> Ledger::warnings(RunId run) const {
 
 std::string Ledger::study_root(StudyId study) const {
     return select_text(
-        "SELECT root FROM image_sets JOIN divisions ON image_set = image_sets.id JOIN studies ON division = "
-        "divisions.id WHERE studies.id = ?",
+        "SELECT root FROM image_sets JOIN splits ON image_set = image_sets.id JOIN studies ON split = "
+        "splits.id WHERE studies.id = ?",
         study.number, "study");
 }
 

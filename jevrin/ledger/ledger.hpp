@@ -46,7 +46,7 @@ class Ledger {
     // Of the best weights, and of epochs that were kept.
     std::vector<std::filesystem::path> model_files(RunId run) const;
     std::filesystem::path checkpoint_file(RunId run) const;
-    // What may be deleted at any time: pictures and what reading files found out.
+    // What may be deleted at any time: images and what reading files found out.
     static std::filesystem::path stores(const std::filesystem::path& directory) {
         return directory / "stores";
     }
@@ -76,8 +76,8 @@ class Ledger {
     // The same without probabilities, ordered by the ledger's number of the item.
     std::vector<OutcomeRecord> outcomes(RunId run, Part part) const;
     std::string item_id(ItemNumber number) const;
-    // How many items a division (RunRecord::division) puts into this part.
-    std::int64_t count_items(DivisionId division, Part part) const;
+    // How many items a split (RunRecord::split) puts into this part.
+    std::int64_t count_items(SplitId split, Part part) const;
     // The settings JSON of a run.
     std::string settings(RunId run) const;
     // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.
@@ -97,7 +97,7 @@ class Ledger {
     std::vector<MarkRecord> marks(StudyId study) const;
     // Every look at the test part of the study, in order.
     std::vector<TestLook> test_looks(StudyId study) const;
-    // Where divisions of these settings (PartsSettings::key()) put their pictures.
+    // Where splits of these settings (PartsSettings::key()) put their images.
     KnownPlaces known_places(const std::string& parts_settings) const;
     RunRecord run_by_id(RunId run) const;
 

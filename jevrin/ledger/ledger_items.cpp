@@ -55,11 +55,11 @@ std::string Ledger::item_id(ItemNumber number) const {
     return select_text("SELECT item FROM items WHERE id = ?", number.number, "item");
 }
 
-std::int64_t Ledger::count_items(DivisionId division, Part part) const {
+std::int64_t Ledger::count_items(SplitId split, Part part) const {
     return with_database_errors(connection_->file(), [&] {
         SQLite::Statement query(*connection_->database,
-                                "SELECT COUNT(*) FROM division_items WHERE division = ?1 AND part = ?2");
-        query.bind(1, division.number);
+                                "SELECT COUNT(*) FROM split_items WHERE split = ?1 AND part = ?2");
+        query.bind(1, split.number);
         query.bind(2, name_of(part));
         query.executeStep();
         return query.getColumn(0).getInt64();
@@ -69,8 +69,8 @@ std::int64_t Ledger::count_items(DivisionId division, Part part) const {
 KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
     return with_database_errors(connection_->file(), [&] {
         SQLite::Statement query(*connection_->database, R"sql(
-            SELECT items.item, part, fold FROM division_items JOIN items ON items.id = division_items.item
-            JOIN divisions ON divisions.id = division WHERE settings = ? ORDER BY divisions.id DESC)sql");
+            SELECT items.item, part, fold FROM split_items JOIN items ON items.id = split_items.item
+            JOIN splits ON splits.id = split WHERE settings = ? ORDER BY splits.id DESC)sql");
         query.bind(1, parts_settings);
         KnownPlaces places;
         while (query.executeStep()) {
@@ -90,8 +90,8 @@ std::vector<ItemRecord> Ledger::items(RunId run, Part part) const {
     return with_database_errors(connection_->file(), [&] {
         require_row(*connection_, "runs", run, "run");
         SQLite::Statement query(*connection_->database, R"sql(
-            SELECT items.item, class FROM division_items JOIN items ON items.id = division_items.item
-            JOIN runs ON runs.division = division_items.division WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
+            SELECT items.item, class FROM split_items JOIN items ON items.id = split_items.item
+            JOIN runs ON runs.split = split_items.split WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run.number);
         query.bind(2, name_of(part));
         std::vector<ItemRecord> items;
@@ -105,8 +105,8 @@ std::vector<ItemRecord> Ledger::items(RunId run, Part part) const {
 std::vector<ItemRecord> Ledger::items(StudyId study) const {
     return with_database_errors(connection_->file(), [&] {
         SQLite::Statement query(*connection_->database, R"sql(
-            SELECT items.item, class FROM items JOIN divisions ON divisions.image_set = items.image_set
-            JOIN studies ON studies.division = divisions.id WHERE studies.id = ? ORDER BY items.item)sql");
+            SELECT items.item, class FROM items JOIN splits ON splits.image_set = items.image_set
+            JOIN studies ON studies.split = splits.id WHERE studies.id = ? ORDER BY items.item)sql");
         query.bind(1, study.number);
         std::vector<ItemRecord> items;
         while (query.executeStep())

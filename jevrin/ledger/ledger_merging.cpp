@@ -44,40 +44,40 @@ void copy_image_sets(SQLite::Database& database, Numbers& image_sets) {
     }
 }
 
-void copy_divisions(SQLite::Database& database, const Numbers& image_sets, Numbers& divisions) {
-    SQLite::Statement query(database, "SELECT id, image_set, hash FROM other.divisions ORDER BY id");
+void copy_splits(SQLite::Database& database, const Numbers& image_sets, Numbers& splits) {
+    SQLite::Statement query(database, "SELECT id, image_set, hash FROM other.splits ORDER BY id");
     while (query.executeStep()) {
         const std::int64_t theirs = query.getColumn(0);
         const std::int64_t image_set = image_sets.at(query.getColumn(1).getInt64());
         const std::string hash = query.getColumn(2);
-        std::int64_t ours = select_number(database, "SELECT id FROM divisions WHERE hash = ?", hash);
+        std::int64_t ours = select_number(database, "SELECT id FROM splits WHERE hash = ?", hash);
         if (ours == 0) {
             execute(database,
-                    "INSERT INTO divisions (image_set, hash, settings) SELECT ?2, hash, settings FROM "
-                    "other.divisions WHERE id = ?1",
+                    "INSERT INTO splits (image_set, hash, settings) SELECT ?2, hash, settings FROM "
+                    "other.splits WHERE id = ?1",
                     theirs, image_set);
             ours = database.getLastInsertRowid();
             execute(database, R"sql(
-                INSERT INTO division_items SELECT ?2, ours.id, part, fold FROM other.division_items AS theirs
+                INSERT INTO split_items SELECT ?2, ours.id, part, fold FROM other.split_items AS theirs
                 JOIN other.items AS item ON item.id = theirs.item
-                JOIN items AS ours ON ours.image_set = ?3 AND ours.item = item.item WHERE theirs.division = ?1)sql",
+                JOIN items AS ours ON ours.image_set = ?3 AND ours.item = item.item WHERE theirs.split = ?1)sql",
                     theirs, ours, image_set);
         }
-        divisions[theirs] = ours;
+        splits[theirs] = ours;
     }
 }
 
-void copy_studies(SQLite::Database& database, const Numbers& divisions, Numbers& studies,
+void copy_studies(SQLite::Database& database, const Numbers& splits, Numbers& studies,
                   MergeSummary& summary) {
-    SQLite::Statement query(database, "SELECT id, name, metric, division FROM other.studies ORDER BY used");
+    SQLite::Statement query(database, "SELECT id, name, metric, split FROM other.studies ORDER BY used");
     while (query.executeStep()) {
         const std::string name = query.getColumn(1);
         std::int64_t ours = select_number(database, "SELECT id FROM studies WHERE name = ?", name);
         if (ours == 0) {
             // Behind those that are here: what was trained last stays the study that commands show.
             const std::int64_t used = select_number(database, "SELECT MIN(used) FROM studies");
-            execute(database, "INSERT INTO studies (name, metric, division, used) VALUES (?, ?, ?, ?)", name,
-                    query.getColumn(2).getString(), divisions.at(query.getColumn(3).getInt64()), used - 1);
+            execute(database, "INSERT INTO studies (name, metric, split, used) VALUES (?, ?, ?, ?)", name,
+                    query.getColumn(2).getString(), splits.at(query.getColumn(3).getInt64()), used - 1);
             ours = database.getLastInsertRowid();
             ++summary.studies;
         }
@@ -101,8 +101,8 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     execute(database, R"sql(
         INSERT INTO predictions SELECT ?2, part, items.id, predicted, probability, probabilities
         FROM other.predictions AS theirs JOIN other.items AS item ON item.id = theirs.item
-        JOIN runs ON runs.id = ?2 JOIN divisions ON divisions.id = runs.division
-        JOIN items ON items.image_set = divisions.image_set AND items.item = item.item
+        JOIN runs ON runs.id = ?2 JOIN splits ON splits.id = runs.split
+        JOIN items ON items.image_set = splits.image_set AND items.item = item.item
         WHERE theirs.run = ?1)sql",
             theirs, ours);
 }
@@ -145,19 +145,19 @@ MergeSummary LedgerWriter::merge(const Ledger& other) {
     MergeSummary summary;
     in_transaction(*connection_, [&] {
         Numbers image_sets;
-        Numbers divisions;
+        Numbers splits;
         Numbers studies;
         copy_image_sets(*connection_->database, image_sets);
-        copy_divisions(*connection_->database, image_sets, divisions);
-        copy_studies(*connection_->database, divisions, studies, summary);
+        copy_splits(*connection_->database, image_sets, splits);
+        copy_studies(*connection_->database, splits, studies, summary);
         execute(*connection_->database, "INSERT OR IGNORE INTO marks SELECT * FROM other.marks");
         SQLite::Statement query(*connection_->database,
-                                "SELECT id, study, division, superseded FROM other.runs ORDER BY id");
+                                "SELECT id, study, split, superseded FROM other.runs ORDER BY id");
         while (query.executeStep())
             merge_run(other,
                       {.id = {query.getColumn(0)},
                        .study = {studies.at(query.getColumn(1).getInt64())},
-                       .division = {divisions.at(query.getColumn(2).getInt64())},
+                       .split = {splits.at(query.getColumn(2).getInt64())},
                        .superseded = query.getColumn(3).getInt() != 0},
                       summary);
     });
@@ -180,10 +180,10 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
     bool copies = false;
     if (!ours) {
         execute(*connection_->database,
-                fmt::format("INSERT INTO runs (study, division, superseded, {0}) SELECT ?2, ?3, ?4, {0} FROM "
+                fmt::format("INSERT INTO runs (study, split, superseded, {0}) SELECT ?2, ?3, ?4, {0} FROM "
                             "other.runs WHERE id = ?1",
                             column_names(run_columns)),
-                theirs, foreign.study, foreign.division, std::int64_t{foreign.superseded});
+                theirs, foreign.study, foreign.split, std::int64_t{foreign.superseded});
         ours = RunId{connection_->database->getLastInsertRowid()};
         // Of two that have one name the one that was here stands.
         execute(*connection_->database, R"sql(

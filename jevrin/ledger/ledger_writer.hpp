@@ -27,14 +27,14 @@ class LedgerWriter {
     const Ledger& ledger() const { return ledger_; }
     operator const Ledger&() const { return ledger_; }
 
-    // Records the study, its image set and its division, replacing what an earlier plan of that name said;
+    // Records the study, its image set and its split, replacing what an earlier plan of that name said;
     // the study becomes the one trained last.
     // parts_settings (PartsSettings::key()) finds the places again when images are added.
     StudyId put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,
                       const std::string& parts_settings = "");
-    // The same for another division of the study's images: a fold.
-    DivisionId put_division(StudyId study, const ImageSet& set, const Parts& parts,
-                            const std::string& parts_settings);
+    // The same for another split of the study's images: a fold.
+    SplitId put_split(StudyId study, const ImageSet& set, const Parts& parts,
+                      const std::string& parts_settings);
     // The run with this identity, added when it is new. Runs of the same candidate, seed and fold with other
     // settings become superseded: they stay in the database and out of sight; superseded_count receives how
     // many.
@@ -85,7 +85,7 @@ class LedgerWriter {
     struct ForeignRun {
         RunId id;
         StudyId study;
-        DivisionId division;
+        SplitId split;
         bool superseded = false;
     };
     void merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary);

@@ -63,22 +63,21 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     return id;
 }
 
-std::int64_t insert_division(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
-                             const Parts& parts, const std::string& settings) {
+std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
+                          const Parts& parts, const std::string& settings) {
     std::string identity = set.fingerprint + '|' + settings;
     for (const Part part : all_parts) {
         identity += '|' + name_of(part);
         for (const std::size_t item : parts.of(part)) identity += ',' + std::to_string(item);
     }
     const std::string hash = content_hash(identity);
-    const std::int64_t known = select_number(database, "SELECT id FROM divisions WHERE hash = ?", hash);
+    const std::int64_t known = select_number(database, "SELECT id FROM splits WHERE hash = ?", hash);
     if (known != 0) return known;
-    execute(database, "INSERT INTO divisions (image_set, hash, settings) VALUES (?, ?, ?)", image_set, hash,
+    execute(database, "INSERT INTO splits (image_set, hash, settings) VALUES (?, ?, ?)", image_set, hash,
             settings);
     const std::int64_t id = database.getLastInsertRowid();
     SQLite::Statement insert(
-        database,
-        "INSERT INTO division_items SELECT ?, id, ?, ? FROM items WHERE image_set = ? AND item = ?");
+        database, "INSERT INTO split_items SELECT ?, id, ?, ? FROM items WHERE image_set = ? AND item = ?");
     for (const Part part : all_parts)
         for (const std::size_t item : parts.of(part)) {
             insert.bind(1, id);
@@ -111,26 +110,25 @@ StudyId LedgerWriter::put_study(const std::string& name, Metric metric, const Im
                                 const Parts& parts, const std::string& parts_settings) {
     return in_transaction(*connection_, [&] {
         const std::int64_t image_set = put_image_set(*connection_->database, set);
-        const std::int64_t division =
-            insert_division(*connection_->database, image_set, set, parts, parts_settings);
+        const std::int64_t split =
+            insert_split(*connection_->database, image_set, set, parts, parts_settings);
         const std::int64_t used = 1 + select_number(*connection_->database, "SELECT MAX(used) FROM studies");
         execute(*connection_->database,
-                "INSERT INTO studies (name, metric, division, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
+                "INSERT INTO studies (name, metric, split, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
                 "(name) DO UPDATE "
-                "SET metric = ?2, division = ?3, used = ?4",
-                name, name_of(metric), division, used);
+                "SET metric = ?2, split = ?3, used = ?4",
+                name, name_of(metric), split, used);
         return StudyId{select_number(*connection_->database, "SELECT id FROM studies WHERE name = ?", name)};
     });
 }
 
-DivisionId LedgerWriter::put_division(StudyId study, const ImageSet& set, const Parts& parts,
-                                      const std::string& parts_settings) {
+SplitId LedgerWriter::put_split(StudyId study, const ImageSet& set, const Parts& parts,
+                                const std::string& parts_settings) {
     return in_transaction(*connection_, [&] {
         const std::int64_t image_set = select_number(
             *connection_->database,
-            "SELECT image_set FROM studies JOIN divisions ON divisions.id = division WHERE studies.id = ?",
-            study);
-        return DivisionId{insert_division(*connection_->database, image_set, set, parts, parts_settings)};
+            "SELECT image_set FROM studies JOIN splits ON splits.id = split WHERE studies.id = ?", study);
+        return SplitId{insert_split(*connection_->database, image_set, set, parts, parts_settings)};
     });
 }
 
@@ -150,13 +148,13 @@ RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t*
             study, run.candidate, run.seed, run.fold, identity);
         if (superseded_count != nullptr) *superseded_count = connection_->database->getChanges();
         execute(*connection_->database, R"sql(
-            INSERT INTO runs (study, division, candidate, origin, varied, regime, seed, fold, settings, identity, batch,
+            INSERT INTO runs (study, split, candidate, origin, varied, regime, seed, fold, settings, identity, batch,
                               training_fraction, state, planned_epochs, parameters, trainable_parameters,
                               multiplications, jevrin_version, added)
-            VALUES (?1, CASE ?2 WHEN 0 THEN (SELECT division FROM studies WHERE id = ?1) ELSE ?2 END,
+            VALUES (?1, CASE ?2 WHEN 0 THEN (SELECT split FROM studies WHERE id = ?1) ELSE ?2 END,
                     ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, 'waiting', ?13, ?14, ?15, ?16, ?17, ?18)
             ON CONFLICT (study, candidate, seed, fold, identity) DO UPDATE SET superseded = 0)sql",
-                study, run.division, run.candidate, run.origin.empty() ? run.candidate : run.origin,
+                study, run.split, run.candidate, run.origin.empty() ? run.candidate : run.origin,
                 varied_text(run.varied), name_of(run.regime), run.seed, run.fold, run.settings, identity,
                 run.batch, run.training_fraction, run.planned_epochs, run.parameters,
                 run.trainable_parameters, run.multiplications, JEVRIN_VERSION, now());
@@ -276,7 +274,7 @@ void LedgerWriter::put_predictions(RunId run, Part part, const std::vector<Predi
     execute(*connection_->database, "DELETE FROM predictions WHERE run = ? AND part = ?", run, name_of(part));
     SQLite::Statement insert(*connection_->database, R"sql(
         INSERT INTO predictions SELECT ?1, ?2, items.id, ?4, ?5, ?6 FROM items
-        JOIN divisions ON divisions.image_set = items.image_set JOIN runs ON runs.division = divisions.id
+        JOIN splits ON splits.image_set = items.image_set JOIN runs ON runs.split = splits.id
         WHERE runs.id = ?1 AND items.item = ?3)sql");
     for (const PredictionRecord& p : predictions) {
         insert.bind(1, run.number);
@@ -287,7 +285,7 @@ void LedgerWriter::put_predictions(RunId run, Part part, const std::vector<Predi
         insert.bind(6, p.probabilities.data(), static_cast<int>(p.probabilities.size() * sizeof(float)));
         if (insert.exec() != 1)
             throw WorkError(
-                "a prediction names an item that its run does not have; the ledger is out of step");
+                "a prediction refers to an item that its run does not have; the ledger is damaged");
         insert.reset();
     }
 }

@@ -25,7 +25,7 @@ struct EpochRecord {
     double validation_loss = 0.0;
     double learning_rate = 0.0;  // of the last step
     double seconds = 0.0;        // of the whole epoch,
-    double data_seconds = 0.0;   // waiting for pictures and features,
+    double data_seconds = 0.0;   // waiting for images and features,
     double compute_seconds = 0.0;
     double validation_seconds = 0.0;
     std::int64_t memory_bytes = 0;  // resident at its end
@@ -75,7 +75,7 @@ struct RunRecord {
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
-    DivisionId division;                 // how its images were parted
+    SplitId split;                       // how its images were parted
     ImageSetId image_set;                // what it saw,
     std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
@@ -158,7 +158,7 @@ struct RunIdentity {
     Regime regime = Regime::scratch;
     std::int64_t seed = 0;
     std::int64_t fold = 0;
-    DivisionId division = {};              // LedgerWriter::put_division(); none: that of the study
+    SplitId split = {};                    // LedgerWriter::put_split(); none: that of the study
     std::string settings;                  // JSON: everything its results depend on, defaults included
     std::string identity = {};             // what of it tells runs apart: identity_of(); empty: settings
     std::vector<std::string> former = {};  // identities that earlier versions gave it

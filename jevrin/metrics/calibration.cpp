@@ -78,7 +78,7 @@ std::vector<ReliabilityBin> reliability(const PredictionTable& table, std::size_
         const double confidence = std::min(1.0, static_cast<double>(table.row(i)[predicted]));
         ReliabilityBin& bin = result[reliability_bin(confidence, bins)];
         ++bin.items;
-        bin.right += predicted == table.labels[i];
+        bin.correct += predicted == table.labels[i];
         bin.confidence += confidence;
     }
     for (ReliabilityBin& bin : result)

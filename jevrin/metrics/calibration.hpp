@@ -14,11 +14,11 @@ struct ReliabilityBin {
     double low = 0.0;
     double high = 0.0;
     std::int64_t items = 0;
-    std::int64_t right = 0;
+    std::int64_t correct = 0;
     double confidence = 0.0;  // their mean; 0 without items
 
     double accuracy() const {
-        return items == 0 ? 0.0 : static_cast<double>(right) / static_cast<double>(items);
+        return items == 0 ? 0.0 : static_cast<double>(correct) / static_cast<double>(items);
     }
 };
 

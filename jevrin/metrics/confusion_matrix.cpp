@@ -77,7 +77,7 @@ std::int64_t ConfusionMatrix::predictions(std::size_t predicted) const {
 ClassCounts ConfusionMatrix::counts() const {
     ClassCounts counts = ClassCounts::of_classes(classes_);
     for (std::size_t i = 0; i < classes_; ++i) {
-        counts.right[i] = at(i, i);
+        counts.correct[i] = at(i, i);
         for (std::size_t j = 0; j < classes_; ++j) {
             counts.labelled[i] += at(i, j);
             counts.predicted[j] += at(i, j);
@@ -133,15 +133,15 @@ std::string spoken_metric(Metric metric) {
 double score(const ClassCounts& counts, Metric metric) {
     switch (metric) {
         case Metric::accuracy:
-            return ratio(std::accumulate(counts.right.begin(), counts.right.end(), std::int64_t{0}),
+            return ratio(std::accumulate(counts.correct.begin(), counts.correct.end(), std::int64_t{0}),
                          counts.total());
         case Metric::balanced_accuracy:
             return mean_of_classes(counts.labelled.size(), [&](std::size_t c) {
-                return std::pair(counts.right[c], counts.labelled[c]);
+                return std::pair(counts.correct[c], counts.labelled[c]);
             });
         case Metric::macro_f1:
             return mean_of_classes(counts.labelled.size(), [&](std::size_t c) {
-                return std::pair(2 * counts.right[c], counts.labelled[c] + counts.predicted[c]);
+                return std::pair(2 * counts.correct[c], counts.labelled[c] + counts.predicted[c]);
             });
     }
     unhandled(metric);

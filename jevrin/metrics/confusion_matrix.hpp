@@ -45,7 +45,7 @@ class ConfusionMatrix {
     // Items predicted as this class.
     std::int64_t predictions(std::size_t predicted) const;
 
-    // Share of items whose prediction is right.
+    // Fraction of items predicted correctly.
     double accuracy() const;
     // Mean recall over the classes that have items (Brodersen 2010).
     double balanced_accuracy() const;

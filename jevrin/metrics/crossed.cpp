@@ -1,8 +1,7 @@
 #include "jevrin/metrics/crossed.hpp"
 
+#include "jevrin/metrics/distributions.hpp"
 #include "jevrin/metrics/moments.hpp"
-
-#include <boost/math/distributions/students_t.hpp>
 
 #include <algorithm>
 #include <cassert>
@@ -16,7 +15,7 @@ double variance_of(std::span<const double> values) {
     return squares_about(values, mean_of(values)) / static_cast<double>(values.size() - 1);
 }
 
-// What one table says, before it is put together.
+// The moments of one table.
 struct Layout {
     double seeds = 0.0;
     std::vector<double> item_means;
@@ -54,17 +53,14 @@ struct Term {
 };
 
 void conclude(CrossedEstimate& estimate, double confidence) {
-    const boost::math::students_t student(std::max(1.0, estimate.degrees_of_freedom));
+    const double freedom = std::max(1.0, estimate.degrees_of_freedom);
     const double error = std::sqrt(estimate.variance);
-    const double reach = error > 0.0 ? boost::math::quantile(student, 0.5 + confidence / 2) * error : 0.0;
+    const double reach = error > 0.0 ? student_quantile(freedom, 0.5 + confidence / 2) * error : 0.0;
     estimate.interval = {estimate.mean - reach, estimate.mean + reach};
     if (estimate.mean == 0.0)
         estimate.p_value = 1.0;
     else
-        estimate.p_value =
-            error > 0.0
-                ? 2.0 * boost::math::cdf(boost::math::complement(student, std::abs(estimate.mean) / error))
-                : 0.0;
+        estimate.p_value = error > 0.0 ? student_p_value(freedom, estimate.mean / error) : 0.0;
 }
 
 // From the tables that enter (one, or two whose difference is taken) and the items' variance.

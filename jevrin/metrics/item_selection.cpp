@@ -9,11 +9,11 @@ namespace jevrin::inline v1 {
 std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSelection& selection) {
     const std::vector<std::size_t> predicted = table.predicted();
     const auto wanted = [&](std::size_t i) {
-        const bool right = predicted[i] == table.labels[i];
+        const bool correct = predicted[i] == table.labels[i];
         return (selection.outcome == ItemOutcome::all ||
-                right == (selection.outcome == ItemOutcome::right)) &&
+                correct == (selection.outcome == ItemOutcome::correct)) &&
                (!selection.true_class || table.labels[i] == *selection.true_class) &&
-               (!selection.called || predicted[i] == *selection.called);
+               (!selection.predicted || predicted[i] == *selection.predicted);
     };
     std::vector<std::size_t> items;
     for (const std::int64_t place :
@@ -24,7 +24,7 @@ std::vector<std::size_t> select_items(const PredictionTable& table, const ItemSe
     const auto badness = [&](std::size_t i) {
         if (selection.order == ItemOrder::loss) return -table.row(i)[table.labels[i]];
         const float confidence = table.row(i)[predicted[i]];
-        // Any mistake comes before anything right.
+        // Any mistake comes before anything correct.
         return predicted[i] == table.labels[i] ? -confidence : 1.0F + confidence;
     };
     std::stable_sort(items.begin(), items.end(),

@@ -9,16 +9,16 @@
 
 namespace jevrin::inline v1 {
 
-enum class ItemOutcome { wrong, right, all };
+enum class ItemOutcome { wrong, correct, all };
 
-// confidence: the surest mistakes first, then right items, the least sure first. loss: the lowest probability
-// of the label first. random: an order drawn from the seed.
+// confidence: the surest mistakes first, then correct items, the least sure first. loss: the lowest
+// probability of the label first. random: an order drawn from the seed.
 enum class ItemOrder { confidence, loss, random };
 
 struct ItemSelection {
     ItemOutcome outcome = ItemOutcome::wrong;
     std::optional<std::size_t> true_class = {};
-    std::optional<std::size_t> called = {};  // the class they were predicted as
+    std::optional<std::size_t> predicted = {};  // the class they were predicted as
     ItemOrder order = ItemOrder::confidence;
     std::uint64_t seed = 1;
 };

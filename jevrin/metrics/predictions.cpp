@@ -101,14 +101,14 @@ void require_probabilities(const PredictionTable& table) {
     }
     if (all.labels > 0)
         throw InputError(fmt::format(
-            "{} of {} labels are no class (first: item {} has {}, classes are 0 to "
-            "{}); give the place of each label in the list of classes",
+            "{} of {} labels are out of range (first: item {} has {}, classes are 0 to "
+            "{}); give the index of the class",
             all.labels, items, all.first_label + 1, table.labels[all.first_label], table.classes - 1));
     if (all.numbers > 0)
-        throw InputError(fmt::format(
-            "{} of {} predictions hold a number that is no probability from 0 to 1 (first: item {}); give "
-            "the softmax of the network's output",
-            all.numbers, items, all.first_number + 1));
+        throw InputError(
+            fmt::format("{} of {} predictions contain a number outside 0 to 1 (first: item {}); give "
+                        "the softmax of the network's output",
+                        all.numbers, items, all.first_number + 1));
     if (all.sums > 0)
         throw InputError(
             fmt::format("the probabilities of {} of {} predictions do not sum to 1 (first: item "
@@ -150,7 +150,7 @@ std::vector<std::size_t> places_of_items(std::span<const std::string> items,
     complain(unknown, "of unknown items");
     if (!message.empty())
         throw InputError(
-            fmt::format("predictions are out of step with the {} items: {}; give exactly one for each item",
+            fmt::format("predictions do not match the {} items: {}; give exactly one for each item",
                         items.size(), message));
     return result;
 }

@@ -98,10 +98,10 @@ std::vector<ItemScores> score_items(const PredictionTable& table, std::size_t k)
 struct Margins {
     std::vector<double> support;
     std::vector<double> predictions;
-    std::vector<double> right;
+    std::vector<double> correct;
 
     explicit Margins(std::size_t classes)
-        : support(classes, 0.0), predictions(classes, 0.0), right(classes, 0.0) {}
+        : support(classes, 0.0), predictions(classes, 0.0), correct(classes, 0.0) {}
 };
 
 class Filling {
@@ -116,7 +116,7 @@ class Filling {
 void fill_matrix_scores(const Margins& m, Scores& scores) {
     Filling fill(scores);
     double total = 0.0;
-    double right = 0.0;
+    double correct = 0.0;
     double classes_with_items = 0.0;
     double classes_seen = 0.0;
     double precision = 0.0;
@@ -131,22 +131,22 @@ void fill_matrix_scores(const Margins& m, Scores& scores) {
         const double support = m.support[c];
         const double predictions = m.predictions[c];
         total += support;
-        right += m.right[c];
+        correct += m.correct[c];
         products += support * predictions;
         support_squares += support * support;
         prediction_squares += predictions * predictions;
         if (support + predictions == 0.0) continue;
-        const double own_precision = ratio(m.right[c], predictions);
-        const double own_f1 = 2.0 * m.right[c] / (support + predictions);
+        const double own_precision = ratio(m.correct[c], predictions);
+        const double own_f1 = 2.0 * m.correct[c] / (support + predictions);
         ++classes_seen;
         classes_with_items += support > 0.0 ? 1.0 : 0.0;
         precision += own_precision;
-        recall += ratio(m.right[c], support);
+        recall += ratio(m.correct[c], support);
         f1 += own_f1;
         weighted_precision += support * own_precision;
         weighted_f1 += support * own_f1;
     }
-    const double accuracy = ratio(right, total);
+    const double accuracy = ratio(correct, total);
     for (const Measure measure : {Measure::accuracy, Measure::micro_precision, Measure::micro_recall,
                                   Measure::weighted_recall, Measure::micro_f1})
         fill[measure] = accuracy;
@@ -158,7 +158,7 @@ void fill_matrix_scores(const Margins& m, Scores& scores) {
     const double squared = total * total;
     const double chance = ratio(products, squared);
     fill[Measure::kappa] = ratio(accuracy - chance, 1.0 - chance);
-    fill[Measure::matthews] = ratio(right * total - products,
+    fill[Measure::matthews] = ratio(correct * total - products,
                                     std::sqrt((squared - support_squares) * (squared - prediction_squares)));
 }
 
@@ -168,7 +168,7 @@ Scores weighted_scores(const std::vector<ItemScores>& items, std::span<const std
     Scores scores;
     scores.k = k;
     Margins margins(classes);
-    std::array<double, usual_reliability_bins> bin_right{};
+    std::array<double, usual_reliability_bins> bin_correct{};
     std::array<double, usual_reliability_bins> bin_confidence{};
     double total = 0.0;
     double top = 0.0;
@@ -178,20 +178,21 @@ Scores weighted_scores(const std::vector<ItemScores>& items, std::span<const std
         if (counts[i] == 0) continue;
         const ItemScores& item = items[i];
         const double count = counts[i];
-        const bool right = item.label == item.predicted;
+        const bool correct = item.label == item.predicted;
         total += count;
         margins.support[item.label] += count;
         margins.predictions[item.predicted] += count;
-        margins.right[item.label] += right ? count : 0.0;
+        margins.correct[item.label] += correct ? count : 0.0;
         top += item.in_top_k ? count : 0.0;
         loss += count * item.loss;
         brier += count * item.brier;
-        bin_right[item.bin] += right ? count : 0.0;
+        bin_correct[item.bin] += correct ? count : 0.0;
         bin_confidence[item.bin] += count * item.confidence;
     }
     fill_matrix_scores(margins, scores);
     double apart = 0.0;
-    for (std::size_t b = 0; b < bin_right.size(); ++b) apart += std::abs(bin_right[b] - bin_confidence[b]);
+    for (std::size_t b = 0; b < bin_correct.size(); ++b)
+        apart += std::abs(bin_correct[b] - bin_confidence[b]);
     Filling fill(scores);
     fill[Measure::top_k] = ratio(top, total);
     fill[Measure::cross_entropy] = ratio(loss, total);
@@ -199,8 +200,8 @@ Scores weighted_scores(const std::vector<ItemScores>& items, std::span<const std
     fill[Measure::calibration_error] = ratio(apart, total);
     fill[Measure::roc_auc] = fill[Measure::average_precision] = undefined;
     scores.items = static_cast<std::int64_t>(total);
-    scores.right =
-        static_cast<std::int64_t>(std::accumulate(margins.right.begin(), margins.right.end(), 0.0));
+    scores.correct =
+        static_cast<std::int64_t>(std::accumulate(margins.correct.begin(), margins.correct.end(), 0.0));
     return scores;
 }
 
@@ -267,8 +268,8 @@ Interval mean_recall_interval(const Margins& margins, double confidence) {
     double above = 0.0;
     for (std::size_t c = 0; c < margins.support.size(); ++c) {
         if (margins.support[c] == 0.0) continue;
-        const double recall = margins.right[c] / margins.support[c];
-        const Interval own = wilson_interval(static_cast<std::int64_t>(margins.right[c]),
+        const double recall = margins.correct[c] / margins.support[c];
+        const Interval own = wilson_interval(static_cast<std::int64_t>(margins.correct[c]),
                                              static_cast<std::int64_t>(margins.support[c]), confidence);
         ++present;
         mean += recall;
@@ -325,10 +326,10 @@ Evaluation evaluate(const PredictionTable& table, const ScoreSettings& settings)
     for (std::size_t c = 0; c < table.classes; ++c) {
         ClassScores& scores = result.classes[c];
         const std::int64_t predictions = scores.true_positives + scores.false_positives;
-        const auto right = static_cast<double>(scores.true_positives);
-        scores.precision = ratio(right, static_cast<double>(predictions));
-        scores.recall = ratio(right, static_cast<double>(scores.support));
-        scores.f1 = ratio(2.0 * right, static_cast<double>(predictions + scores.support));
+        const auto correct = static_cast<double>(scores.true_positives);
+        scores.precision = ratio(correct, static_cast<double>(predictions));
+        scores.recall = ratio(correct, static_cast<double>(scores.support));
+        scores.f1 = ratio(2.0 * correct, static_cast<double>(predictions + scores.support));
         scores.precision_interval = wilson_interval(scores.true_positives, predictions);
         scores.recall_interval = wilson_interval(scores.true_positives, scores.support);
         scores.roc_auc = ranks[c].roc_auc;
@@ -353,10 +354,10 @@ Scores majority_baseline(const PredictionTable& table, const ScoreSettings& sett
     Margins margins(table.classes);
     margins.support = counts;
     margins.predictions[commonest] = total;
-    margins.right[commonest] = counts[commonest];
+    margins.correct[commonest] = counts[commonest];
     Scores scores;
     scores.items = static_cast<std::int64_t>(table.items());
-    scores.right = static_cast<std::int64_t>(counts[commonest]);
+    scores.correct = static_cast<std::int64_t>(counts[commonest]);
     scores.k = usable_k(table, settings);
     fill_matrix_scores(margins, scores);
     Filling fill(scores);
@@ -387,18 +388,18 @@ Scores random_baseline(const PredictionTable& table, const ScoreSettings& settin
     for (std::size_t c = 0; c < table.classes; ++c) {
         margins.support[c] = counts[c];
         margins.predictions[c] = total / classes;
-        margins.right[c] = counts[c] / classes;
+        margins.correct[c] = counts[c] / classes;
     }
     Scores scores;
     scores.items = static_cast<std::int64_t>(table.items());
-    scores.right = static_cast<std::int64_t>(total / classes + 0.5);
+    scores.correct = static_cast<std::int64_t>(total / classes + 0.5);
     scores.k = usable_k(table, settings);
     fill_matrix_scores(margins, scores);
     Filling fill(scores);
     fill[Measure::top_k] = static_cast<double>(scores.k) / classes;
     fill[Measure::cross_entropy] = std::log(classes);
     fill[Measure::brier] = 1.0 - 1.0 / classes;
-    // It says 1 / classes, and is right as often; it does not agree beyond chance.
+    // Its probability is 1 / classes, and so is its accuracy; it does not agree beyond chance.
     fill[Measure::calibration_error] = fill[Measure::kappa] = fill[Measure::matthews] = 0.0;
     fill_constant_ranks(counts, total, scores);
     return scores;
@@ -430,17 +431,17 @@ std::array<std::optional<Interval>, measure_count> score_intervals(const Predict
     });
     Margins margins(table.classes);
     std::int64_t in_top_k = 0;
-    std::int64_t right = 0;
+    std::int64_t correct = 0;
     for (const ItemScores& item : items) {
         ++margins.support[item.label];
-        margins.right[item.label] += item.label == item.predicted ? 1.0 : 0.0;
+        margins.correct[item.label] += item.label == item.predicted ? 1.0 : 0.0;
         in_top_k += item.in_top_k ? 1 : 0;
-        right += item.label == item.predicted ? 1 : 0;
+        correct += item.label == item.predicted ? 1 : 0;
     }
     for (std::size_t m = 0; m < measure_count; ++m) {
         const auto measure = static_cast<Measure>(m);
         if (is_share(measure)) {
-            intervals[m] = wilson_interval(measure == Measure::top_k ? in_top_k : right,
+            intervals[m] = wilson_interval(measure == Measure::top_k ? in_top_k : correct,
                                            static_cast<std::int64_t>(n), bootstrap.confidence);
         } else if (measure == Measure::balanced_accuracy || measure == Measure::macro_recall) {
             intervals[m] = mean_recall_interval(margins, bootstrap.confidence);

@@ -50,7 +50,7 @@ std::string spoken_measure(Measure measure, std::size_t k);
 
 struct Scores {
     std::int64_t items = 0;
-    std::int64_t right = 0;
+    std::int64_t correct = 0;
     std::size_t k = 0;  // of top_k
     std::array<double, measure_count> values{};
 
@@ -65,7 +65,7 @@ struct ScoreSettings {
 // Every measure over all items of the table, at least one; the formulas stand at Measure.
 Scores score_predictions(const PredictionTable& table, const ScoreSettings& settings = {});
 
-// What takes no look at a picture reaches on the same items: always the commonest class with the classes'
+// What looks at no image reaches on the same items: always the commonest class with the classes'
 // shares as probabilities, and a class drawn evenly with even probabilities.
 Scores majority_baseline(const PredictionTable& table, const ScoreSettings& settings = {});
 Scores random_baseline(const PredictionTable& table, const ScoreSettings& settings = {});

@@ -1,6 +1,6 @@
 #include "jevrin/metrics/significance.hpp"
 
-#include <boost/math/distributions/binomial.hpp>
+#include "jevrin/metrics/distributions.hpp"
 
 #include <algorithm>
 #include <numeric>
@@ -10,9 +10,7 @@ namespace jevrin::inline v1 {
 double mcnemar_p_value(std::int64_t first_only, std::int64_t second_only) {
     const std::int64_t differing = first_only + second_only;
     if (differing == 0) return 1.0;
-    const boost::math::binomial even(static_cast<double>(differing), 0.5);
-    return std::min(1.0,
-                    2.0 * boost::math::cdf(even, static_cast<double>(std::min(first_only, second_only))));
+    return std::min(1.0, 2.0 * fair_binomial_cdf(differing, std::min(first_only, second_only)));
 }
 
 std::vector<double> holm_adjusted(std::span<const double> p_values) {

@@ -7,7 +7,7 @@
 
 namespace jevrin::inline v1 {
 
-// The exact test of McNemar (1947): of the items on which two candidates differ, so many are right for the
+// The exact test of McNemar (1947): of the items on which two candidates differ, so many are correct for the
 // first only and so many for the second only. Two-sided p-value from the binomial distribution with even
 // chances: twice the smaller tail, at most 1; 1 when they differ nowhere.
 double mcnemar_p_value(std::int64_t first_only, std::int64_t second_only);

@@ -11,20 +11,21 @@ double share(std::int64_t part, std::int64_t whole) {
 
 struct Decision {
     float value = 0.0F;
-    bool right = false;
+    bool correct = false;
 };
 
-// Calls point(threshold, right so far, wrong so far) after each group of equal values, from the highest down.
+// Calls point(threshold, correct so far, wrong so far) after each group of equal values, from the highest
+// down.
 template <typename Point>
 void walk_down(std::vector<Decision> decisions, const Point& point) {
     std::sort(decisions.begin(), decisions.end(),
               [](const Decision& a, const Decision& b) { return a.value > b.value; });
-    std::int64_t right = 0;
+    std::int64_t correct = 0;
     std::int64_t wrong = 0;
     for (std::size_t i = 0; i < decisions.size(); ++i) {
-        (decisions[i].right ? right : wrong) += 1;
+        (decisions[i].correct ? correct : wrong) += 1;
         if (i + 1 == decisions.size() || decisions[i + 1].value != decisions[i].value)
-            point(static_cast<double>(decisions[i].value), right, wrong);
+            point(static_cast<double>(decisions[i].value), correct, wrong);
     }
 }
 
@@ -57,9 +58,9 @@ ThresholdCurve threshold_curve(const PredictionTable& table, std::size_t one_cla
     for (std::size_t i = 0; i < table.items(); ++i)
         decisions.push_back({table.row(i)[one_class], table.labels[i] == one_class});
     ThresholdCurve curve;
-    walk_down(std::move(decisions), [&](double threshold, std::int64_t right, std::int64_t wrong) {
-        curve.points.push_back({threshold, right, wrong});
-        curve.positives = right;
+    walk_down(std::move(decisions), [&](double threshold, std::int64_t correct, std::int64_t wrong) {
+        curve.points.push_back({threshold, correct, wrong});
+        curve.positives = correct;
         curve.negatives = wrong;
     });
     return curve;
@@ -85,8 +86,8 @@ std::vector<CoveragePoint> coverage_curve(const PredictionTable& table) {
         decisions.push_back({table.row(i)[predicted], predicted == table.labels[i]});
     }
     std::vector<CoveragePoint> curve;
-    walk_down(std::move(decisions), [&](double threshold, std::int64_t right, std::int64_t wrong) {
-        curve.push_back({threshold, right + wrong, right});
+    walk_down(std::move(decisions), [&](double threshold, std::int64_t correct, std::int64_t wrong) {
+        curve.push_back({threshold, correct + wrong, correct});
     });
     return curve;
 }

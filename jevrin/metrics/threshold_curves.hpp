@@ -40,10 +40,10 @@ std::optional<ThresholdPoint> point_of_recall(const ThresholdCurve& curve, doubl
 struct CoveragePoint {
     double threshold = 0.0;
     std::int64_t answered = 0;
-    std::int64_t right = 0;
+    std::int64_t correct = 0;
 
     double accuracy() const {
-        return answered == 0 ? 0.0 : static_cast<double>(right) / static_cast<double>(answered);
+        return answered == 0 ? 0.0 : static_cast<double>(correct) / static_cast<double>(answered);
     }
 };
 // One point for each distinct confidence, from the highest down; the last one answers everything.

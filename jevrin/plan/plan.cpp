@@ -59,7 +59,8 @@ void check_freezing(const TableReader& reader, const Candidate& candidate) {
             "trains only its head in all of its epochs; make 'head_only_epochs' smaller, or the regime "
             "frozen");
     if (candidate.regime == Regime::scratch && candidate.training.views > 0)
-        refuse("trains everything, so fixed 'views' spare it nothing; leave them to frozen and partial ones");
+        refuse(
+            "trains all layers, so fixed 'views' save nothing; use them for frozen and partial candidates");
     if (candidate.regime != Regime::partial && reader.has("normalisation"))
         refuse("cannot have 'normalisation'; only partial candidates have a part of a backbone that trains");
 }

@@ -15,7 +15,7 @@ std::string row(const SettingInfo& info) {
     std::string meaning = info.meaning;
     const auto add = [&](const std::string& more) { meaning += (meaning.empty() ? "" : "; ") + more; };
     if (!info.applies.empty()) add("only " + info.applies);
-    if (!info.former.empty()) add(fmt::format("earlier called `{}`", fmt::join(info.former, "`, `")));
+    if (!info.former.empty()) add(fmt::format("formerly `{}`", fmt::join(info.former, "`, `")));
     const std::string standard = info.required                ? "required"
                                  : info.default_value.empty() ? ""
                                                               : "`" + info.default_value + "`";

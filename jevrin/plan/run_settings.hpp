@@ -32,7 +32,7 @@ std::string to_text(const RunSettings& settings);
 // settings that differ from their defaults, so that a key that is added later changes no identity.
 std::string identity_of(const RunSettings& settings);
 
-// Reads what to_text() writes, now or in an earlier version. InputError with the key that is not understood.
+// Reads what to_text() writes, now or in an earlier version. InputError with the key that is invalid.
 RunSettings parse_settings(std::string_view text);
 
 }  // namespace jevrin::inline v1

@@ -31,13 +31,13 @@ std::string spoken_group(const AgreementQuery& query) {
 }
 
 // "scratch 0 %, frozen 100 %".
-std::string right_by_regime(const Agreement& agreement, const AgreedItem& item) {
+std::string correct_by_regime(const Agreement& agreement, const AgreedItem& item) {
     std::string text;
     for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-        text +=
-            fmt::format("{}{} {}", text.empty() ? "" : ", ", name_of(agreement.regimes[r]),
-                        std::isnan(item.right_share[r]) ? std::string("-")
-                                                        : fmt::format("{:.0f} %", 100 * item.right_share[r]));
+        text += fmt::format("{}{} {}", text.empty() ? "" : ", ", name_of(agreement.regimes[r]),
+                            std::isnan(item.correct_fraction[r])
+                                ? std::string("-")
+                                : fmt::format("{:.0f} %", 100 * item.correct_fraction[r]));
     return text;
 }
 
@@ -78,7 +78,7 @@ std::string kappa_table(const AgreementResult& result) {
         table.add(std::move(cells));
     }
     std::string text =
-        "agreement of runs beyond chance (Cohen's kappa; on the diagonal: between the seeds of one "
+        "agreement between runs (Cohen's kappa; on the diagonal: between the seeds of one "
         "candidate)\n" +
         table.text();
     if (shown < agreement.candidates.size())
@@ -120,15 +120,15 @@ std::string to_json(const AgreementResult& result) {
     for (const auto& [item, id] : result.selected) {
         Json regimes = Json::object();
         for (std::size_t r = 0; r < agreement.regimes.size(); ++r)
-            regimes[name_of(agreement.regimes[r])] = number(item.right_share[r]);
+            regimes[name_of(agreement.regimes[r])] = number(item.correct_fraction[r]);
         items.push_back({{"item", path_of_item(id)},
                          {"id", id},
                          {"label", classes.at(item.label)},
                          {"runs", item.runs},
-                         {"right", item.right},
-                         {"most_called", classes.at(item.most_called)},
-                         {"called_so", item.called_so},
-                         {"right_by_regime", regimes}});
+                         {"correct", item.correct},
+                         {"most_predicted", classes.at(item.most_predicted)},
+                         {"most_predicted_runs", item.most_predicted_runs},
+                         {"correct_by_regime", regimes}});
     }
     Json pairs = Json::array();
     for (std::size_t a = 0; a < agreement.candidates.size(); ++a)
@@ -148,28 +148,28 @@ std::string to_text(const AgreementResult& result, const TextForm& form) {
     std::string text = counts(result.agreement) + "\n" + kappa_table(result) + "\n" + result.what() + "\n";
     const std::size_t rows = form.rows_of(result.selected.size());
     if (rows > 0) {
-        ResultTable table({"item", "label", "right", "most predicted", "by", "correct by regime"}, {2, 4});
+        ResultTable table({"item", "label", "correct", "most predicted", "by", "correct by regime"}, {2, 4});
         for (const auto& [item, id] : result.selected)
             table.add({name_cell(path_of_item(id), 60), name_cell(classes.at(item.label), 24),
-                       fmt::format("{}/{}", item.right, item.runs),
-                       name_cell(classes.at(item.most_called), 24), std::to_string(item.called_so),
-                       right_by_regime(result.agreement, item)});
+                       fmt::format("{}/{}", item.correct, item.runs),
+                       name_cell(classes.at(item.most_predicted), 24),
+                       std::to_string(item.most_predicted_runs), correct_by_regime(result.agreement, item)});
         text += "\n" + table.text(rows) + form.and_more(result.selected.size() - rows);
     }
     for (const std::string& sentence : result.set_apart) text += sentence + "\n";
     return text;
 }
 
-std::vector<PicturedItem> pictured_items(const AgreementResult& result) {
+std::vector<ShownItem> shown_items(const AgreementResult& result) {
     const std::vector<std::string>& classes = result.context.study.classes;
-    std::vector<PicturedItem> items;
+    std::vector<ShownItem> items;
     for (const auto& [item, id] : result.selected)
         items.push_back({.item = {id, item.label},
                          .lines = {fmt::format("{} (label)", printable(classes.at(item.label))),
-                                   fmt::format("{} of {}: {}", item.called_so, item.runs,
-                                               printable(classes.at(item.most_called))),
+                                   fmt::format("{} of {}: {}", item.most_predicted_runs, item.runs,
+                                               printable(classes.at(item.most_predicted))),
                                    file_name_of_item(id)},
-                         .wrong = item.most_called != item.label});
+                         .wrong = item.most_predicted != item.label});
     return items;
 }
 
@@ -177,11 +177,12 @@ std::vector<MarkRecord> marks_for(const AgreementResult& result) {
     const std::vector<std::string>& classes = result.context.study.classes;
     std::vector<MarkRecord> marks;
     for (const auto& [item, id] : result.selected)
-        marks.push_back({.item = id,
-                         .label = {},
-                         .note = fmt::format("{} of {} runs call it {} (label {})", item.called_so, item.runs,
-                                             classes.at(item.most_called), classes.at(item.label)),
-                         .marked = {}});
+        marks.push_back(
+            {.item = id,
+             .label = {},
+             .note = fmt::format("{} of {} runs call it {} (label {})", item.most_predicted_runs, item.runs,
+                                 classes.at(item.most_predicted), classes.at(item.label)),
+             .marked = {}});
     return marks;
 }
 

@@ -3,14 +3,14 @@
 
 #include "jevrin/comparison/agreement.hpp"
 #include "jevrin/results/form.hpp"
-#include "jevrin/results/pictured_items.hpp"
+#include "jevrin/results/shown_items.hpp"
 
 namespace jevrin::inline v1 {
 
 struct AgreementQuery {
     std::vector<std::string> runs = {};  // runs or candidates; none: all
     ItemGroup group = ItemGroup::missed;
-    std::optional<Regime> regime = std::nullopt;  // right in this regime only, whatever the group
+    std::optional<Regime> regime = std::nullopt;  // correct in this regime only, whatever the group
 };
 
 // An item of the group.
@@ -36,7 +36,7 @@ AgreementResult report_agreement(const Ledger& ledger, const StudyRecord& study,
 
 std::string to_json(const AgreementResult& result);
 std::string to_text(const AgreementResult& result, const TextForm& form = {});
-std::vector<PicturedItem> pictured_items(const AgreementResult& result);
+std::vector<ShownItem> shown_items(const AgreementResult& result);
 // Marks for review, in the order of the selected items.
 std::vector<MarkRecord> marks_for(const AgreementResult& result);
 

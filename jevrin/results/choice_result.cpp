@@ -42,7 +42,7 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"model_bytes", c.model_bytes},
                  {"cost", number(c.cost(cost))},
                  {"pareto_optimal", c.pareto_optimal},
-                 {"told_apart", c.told_apart}};
+                 {"separated", c.separated}};
     if (c.behind) json["behind_best"] = to_json(c.behind);
     return json;
 }
@@ -83,7 +83,7 @@ std::string lead_cell(const std::optional<Lead>& lead) {
 std::string standing(const Choice& choice, const RankedCandidate& c) {
     if (&c == &choice.ranking.front()) return "best";
     if (!c.behind) return "not comparable";
-    if (c.told_apart) return "behind";
+    if (c.separated) return "behind";
     return c.behind->seeds < fewest_seeds ? "too few seeds" : "not separated";
 }
 
@@ -130,9 +130,9 @@ std::string pairs_text(const std::vector<CandidatePair>& pairs, const TextForm& 
     const std::size_t shown = form.rows_of(pairs.size(), 60);
     return table.text(shown) + form.and_more(pairs.size() - shown, "pairs") +
            fmt::format(
-               "p over seeds and items, corrected for {}; the exact test (McNemar) knows the items alone, "
+               "p over seeds and items, corrected for {}; the exact test (McNemar) covers the items alone, "
                "not "
-               "the noise of seeds\n",
+               "the variance between seeds\n",
                plural(std::ssize(pairs), "comparison"));
 }
 
@@ -200,7 +200,7 @@ ResultTable to_table(const ChoiceResult& result) {
                        csv_only("behind_high"),
                        {.key = "adjusted_p", .head = "p", .align = Align::right},
                        text_only(""),
-                       csv_only("told_apart"),
+                       csv_only("separated"),
                        csv_only("seconds"),
                        csv_only("trainable_parameters"),
                        csv_only("multiplications"),
@@ -225,7 +225,7 @@ ResultTable to_table(const ChoiceResult& result) {
              c.behind ? exact(c.behind->interval.high) : "",
              {c.behind ? p_cell(c.behind->adjusted_p) : "", c.behind ? exact(c.behind->adjusted_p) : ""},
              standing(choice, c),
-             c.told_apart ? "true" : "false",
+             c.separated ? "true" : "false",
              exact(c.seconds),
              std::to_string(c.trainable_parameters),
              std::to_string(c.multiplications),

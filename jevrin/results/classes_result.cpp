@@ -27,7 +27,7 @@ double or_nothing(const std::optional<double>& value) {
 
 constexpr Column all_columns[] = {
     {"support", true, [](const ClassScores& s) { return static_cast<double>(s.support); }},
-    {"right", true, [](const ClassScores& s) { return static_cast<double>(s.true_positives); }},
+    {"correct", true, [](const ClassScores& s) { return static_cast<double>(s.true_positives); }},
     {"false_positives", true, [](const ClassScores& s) { return static_cast<double>(s.false_positives); }},
     {"false_negatives", true, [](const ClassScores& s) { return static_cast<double>(s.false_negatives); }},
     {"precision", false, [](const ClassScores& s) { return s.precision; }},
@@ -105,7 +105,7 @@ std::string weakest(const ClassesResult& result) {
 
 std::string ClassesResult::title() const {
     const ConfusionMatrix all = matrix();
-    return fmt::format("{}: {} of {} right", of.what(), all.correct(), all.total());
+    return fmt::format("{}: {} of {} correct", of.what(), all.correct(), all.total());
 }
 
 void require_columns(const ClassesQuery& query) {
@@ -126,7 +126,7 @@ ClassesResult report_classes(RunPredictions of, const ClassesQuery& query) {
 std::string to_json(const ClassesResult& result) {
     const std::vector<std::string>& classes = result.of.classes();
     Json json = head_json(result.of);
-    json["right"] = result.matrix().correct();
+    json["correct"] = result.matrix().correct();
     json["classes"] = Json::array();
     for (const std::size_t c : result.order) {
         const ClassScores& scores = result.scores[c];
@@ -143,7 +143,7 @@ std::string to_json(const ClassesResult& result) {
     constexpr std::size_t most = 100;
     for (const Confusion& confusion : strongest_confusions(result.matrix(), most))
         json["confusions"].push_back({{"true", classes[confusion.true_class]},
-                                      {"called", classes[confusion.predicted]},
+                                      {"predicted", classes[confusion.predicted]},
                                       {"count", confusion.count},
                                       {"support", confusion.support}});
     return document(json);

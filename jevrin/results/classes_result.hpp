@@ -8,7 +8,7 @@
 namespace jevrin::inline v1 {
 
 struct ClassesQuery {
-    // Of the table: support, right, false_positives, false_negatives, precision, recall, f1, roc_auc,
+    // Of the table: support, correct, false_positives, false_negatives, precision, recall, f1, roc_auc,
     // average_precision. None: all.
     std::vector<std::string> columns = {};
     // By this column: the weakest first, of counts the largest; "name": the order of the classes.

@@ -35,7 +35,7 @@ std::string ConfusionResult::title() const {
         runs.size() == 1
             ? fmt::format("{}, {} part, epoch {}", printable(runs[0].name()), name_of(part), shown.epoch)
             : fmt::format("sum of {}, {} part", plural(std::ssize(runs), "run"), name_of(part));
-    return fmt::format("{}: {} of {} right", what, shown.matrix.correct(), shown.matrix.total());
+    return fmt::format("{}: {} of {} correct", what, shown.matrix.correct(), shown.matrix.total());
 }
 
 ConfusionResult report_confusion(const Ledger& ledger, const StudyRecord& study, const ConfusionQuery& query,
@@ -66,7 +66,7 @@ std::string to_json(const ConfusionResult& result) {
                  {"classes", result.context.study.classes},
                  {"counts", counts},
                  {"test_looks", result.context.looks.size()}};
-    if (result.value != CellValue::counts) json["shares"] = cell_values(matrix, result.value);
+    if (result.value != CellValue::counts) json["fractions"] = cell_values(matrix, result.value);
     return document(json);
 }
 
@@ -109,7 +109,7 @@ std::string MatrixMeanResult::title() const {
     const bool one_candidate = std::all_of(runs.begin(), runs.end(), [&](const RunRecord& run) {
         return run.candidate == runs.front().candidate;
     });
-    return fmt::format("{}mean of {} on the {} part, shares of the true class",
+    return fmt::format("{}mean of {} on the {} part, fractions of the true class",
                        one_candidate ? printable(runs.front().candidate) + ", " : "",
                        plural(spread.runs, "run"), name_of(part));
 }
@@ -144,7 +144,7 @@ ResultTable to_table(const MatrixMeanResult& result) {
 std::string to_text(const MatrixMeanResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.context.study.classes;
     const MatrixSpread& spread = result.spread;
-    ResultTable table({"true", "called", "mean share", "standard deviation"}, {2, 3});
+    ResultTable table({"true", "predicted", "mean fraction", "standard deviation"}, {2, 3});
     for (std::size_t i = 0; i < classes.size(); ++i)
         for (std::size_t j = 0; j < classes.size(); ++j)
             if (spread.mean[i][j] > 0.0)

@@ -30,7 +30,7 @@ std::string to_json(const ConfusionResult& result);
 ResultTable to_table(const ConfusionResult& result);
 std::string to_text(const ConfusionResult& result, const TextForm& form = {});
 
-// One picture of a strip of matrices.
+// One image of a strip of matrices.
 struct ConfusionFrame {
     ConfusionMatrix matrix;
     std::string label;

@@ -141,11 +141,11 @@ std::string to_text(const ItemResult& result, const TextForm&) {
     return text;
 }
 
-std::vector<PicturedItem> pictured_items(const ItemResult& result) {
+std::vector<ShownItem> shown_items(const ItemResult& result) {
     const std::vector<std::string>& classes = result.study.classes;
     const std::size_t label = result.item.label;
     const std::size_t predicted = result.predicted();
-    std::vector<PicturedItem> items = {
+    std::vector<ShownItem> items = {
         {.item = result.item,
          .lines = {fmt::format("{:.2f} {}", result.probabilities[predicted], printable(classes[predicted])),
                    fmt::format("{:.2f} {} (label)", result.probabilities[label], printable(classes[label])),

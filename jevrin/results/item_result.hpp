@@ -3,7 +3,7 @@
 
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/results/form.hpp"
-#include "jevrin/results/pictured_items.hpp"
+#include "jevrin/results/shown_items.hpp"
 
 namespace jevrin::inline v1 {
 
@@ -39,6 +39,6 @@ ItemResult report_item(const Ledger& ledger, const StudyRecord& study, const Ite
 std::string to_json(const ItemResult& result);
 std::string to_text(const ItemResult& result, const TextForm& form = {});
 // The item first.
-std::vector<PicturedItem> pictured_items(const ItemResult& result);
+std::vector<ShownItem> shown_items(const ItemResult& result);
 
 }  // namespace jevrin::inline v1

@@ -124,9 +124,10 @@ std::string to_text(const MarksResult& result, const TextForm&) {
         text = table.text();
     }
     if (result.corrections)
-        text += fmt::format("{} written to {}; the plan reads it when [images] says: corrections = \"{}\"\n",
-                            plural(*result.corrections, "correction"), printable(result.file.string()),
-                            printable(result.file.filename().string()));
+        text +=
+            fmt::format("{} written to {}; to apply it, set in [images] of the plan: corrections = \"{}\"\n",
+                        plural(*result.corrections, "correction"), printable(result.file.string()),
+                        printable(result.file.filename().string()));
     return text;
 }
 

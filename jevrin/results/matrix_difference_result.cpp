@@ -17,7 +17,7 @@ CandidateEvidence side_of(const Ledger& ledger, const StudyRecord& study,
     StudyEvidence evidence = gather_evidence(ledger, study, runs_called(ledger, study, names));
     if (evidence.candidates.size() > 1)
         throw InputError(fmt::format(
-            "{} candidates are meant on one side of the difference, '{}' and '{}' among them; name one",
+            "{} candidates are named on one side of the difference, '{}' and '{}' among them; name one",
             evidence.candidates.size(), printable(evidence.candidates[0].candidate),
             printable(evidence.candidates[1].candidate)));
     return std::move(evidence.candidates.front());
@@ -87,7 +87,7 @@ std::string largest_text(const MatrixDifference& difference, const std::vector<s
 }  // namespace
 
 std::string MatrixDifferenceResult::title() const {
-    return fmt::format("{} minus {}, shares of the true class", side_name(first), side_name(second));
+    return fmt::format("{} minus {}, fractions of the true class", side_name(first), side_name(second));
 }
 
 MatrixDifferenceResult report_difference(const Ledger& ledger, const StudyRecord& study,
@@ -111,7 +111,7 @@ std::string to_json(const MatrixDifferenceResult& result) {
     Json cells = Json::array();
     for (const CellDifference& cell : result.difference.cells)
         cells.push_back({{"true", classes[cell.true_class]},
-                         {"called", classes[cell.predicted]},
+                         {"predicted", classes[cell.predicted]},
                          {"first", cell.first},
                          {"second", cell.second},
                          {"difference", cell.difference()},
@@ -148,7 +148,7 @@ std::string to_text(const MatrixDifferenceResult& result, const TextForm& form) 
     return result.title() + "\n\n" + matrix_text(difference, classes) +
            gains_text(difference, classes, form) + largest_text(difference, classes) +
            (difference.seeds < fewest_seeds
-                ? "with fewer than three seeds no difference is called significant\n"
+                ? "with fewer than three seeds no difference is tested for significance\n"
                 : "* significant: p below 0.05, corrected for the number of cells or classes compared\n") +
            "\n";
 }

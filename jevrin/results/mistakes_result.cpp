@@ -12,12 +12,12 @@
 namespace jevrin::inline v1 {
 
 std::string MistakesResult::title() const {
-    const char* outcome = query.outcome == ItemOutcome::wrong   ? "wrong "
-                          : query.outcome == ItemOutcome::right ? "right "
-                                                                : "";
+    const char* outcome = query.outcome == ItemOutcome::wrong     ? "wrong "
+                          : query.outcome == ItemOutcome::correct ? "correct "
+                                                                  : "";
     return fmt::format("{}: {} {}item{}{}{}", of.what(), items.size(), outcome, items.size() == 1 ? "" : "s",
                        query.true_class.empty() ? "" : " of " + printable(query.true_class),
-                       query.called.empty() ? "" : " predicted as " + printable(query.called));
+                       query.predicted.empty() ? "" : " predicted as " + printable(query.predicted));
 }
 
 double MistakesResult::loss(std::size_t row) const {
@@ -29,7 +29,7 @@ double MistakesResult::loss(std::size_t row) const {
 MistakesResult report_mistakes(RunPredictions of, const MistakesQuery& query) {
     ItemSelection selection{.outcome = query.outcome, .order = query.order, .seed = query.seed};
     if (!query.true_class.empty()) selection.true_class = class_called(of.classes(), query.true_class);
-    if (!query.called.empty()) selection.called = class_called(of.classes(), query.called);
+    if (!query.predicted.empty()) selection.predicted = class_called(of.classes(), query.predicted);
     std::vector<std::size_t> items = select_items(of.table(), selection);
     return {.of = std::move(of), .query = query, .items = std::move(items)};
 }
@@ -45,7 +45,7 @@ std::string to_json(const MistakesResult& result) {
                                     {"id", result.of.predictions.items[i]},
                                     {"label", classes[table.labels[i]]},
                                     {"predicted", classes[table.predicted(i)]},
-                                    {"right", table.predicted(i) == table.labels[i]},
+                                    {"correct", table.predicted(i) == table.labels[i]},
                                     {"confidence", table.confidence(i)},
                                     {"label_probability", table.row(i)[table.labels[i]]},
                                     {"loss", result.loss(i)}});
@@ -57,7 +57,7 @@ ResultTable to_table(const MistakesResult& result) {
     const std::vector<std::string>& classes = result.of.classes();
     ResultTable table({{.key = "item", .head = "item"},
                        {.key = "label", .head = "label"},
-                       {.key = "predicted", .head = "called"},
+                       {.key = "predicted", .head = "predicted"},
                        {.key = "confidence", .head = "confidence", .align = Align::right},
                        {.key = "label_probability", .head = "of its label", .align = Align::right},
                        {.key = "loss", .head = {}, .place = TableColumn::Place::csv}});
@@ -81,10 +81,10 @@ std::string to_text(const MistakesResult& result, const TextForm& form) {
     return text + "\n" + to_table(result).text(rows) + form.and_more(result.items.size() - rows) + "\n";
 }
 
-std::vector<PicturedItem> pictured_items(const MistakesResult& result) {
+std::vector<ShownItem> shown_items(const MistakesResult& result) {
     const PredictionTable& table = result.of.table();
     const std::vector<std::string>& classes = result.of.classes();
-    std::vector<PicturedItem> items;
+    std::vector<ShownItem> items;
     for (const std::size_t i : result.items) {
         const bool wrong = table.predicted(i) != table.labels[i];
         const std::string& id = result.of.predictions.items[i];
@@ -93,7 +93,7 @@ std::vector<PicturedItem> pictured_items(const MistakesResult& result) {
              .lines = {fmt::format("{:.2f} {}", table.confidence(i), printable(classes[table.predicted(i)])),
                        wrong ? fmt::format("{:.2f} {} (label)", table.row(i)[table.labels[i]],
                                            printable(classes[table.labels[i]]))
-                             : std::string("right"),
+                             : std::string("correct"),
                        file_name_of_item(id)},
              .wrong = wrong});
     }

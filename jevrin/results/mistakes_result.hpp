@@ -2,15 +2,15 @@
 #pragma once
 
 #include "jevrin/metrics/item_selection.hpp"
-#include "jevrin/results/pictured_items.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/run_predictions.hpp"
+#include "jevrin/results/shown_items.hpp"
 
 namespace jevrin::inline v1 {
 
 struct MistakesQuery {
     std::string true_class = {};  // only of this class; empty: any
-    std::string called = {};      // only predicted as this class
+    std::string predicted = {};   // only predicted as this class
     ItemOutcome outcome = ItemOutcome::wrong;
     ItemOrder order = ItemOrder::confidence;
     std::uint64_t seed = 1;  // of a random order
@@ -32,6 +32,6 @@ MistakesResult report_mistakes(RunPredictions of, const MistakesQuery& query = {
 std::string to_json(const MistakesResult& result);
 ResultTable to_table(const MistakesResult& result);
 std::string to_text(const MistakesResult& result, const TextForm& form = {});
-std::vector<PicturedItem> pictured_items(const MistakesResult& result);
+std::vector<ShownItem> shown_items(const MistakesResult& result);
 
 }  // namespace jevrin::inline v1

@@ -23,7 +23,7 @@ std::vector<std::filesystem::path> files_of_pattern(const std::string& pattern) 
     if (::glob(pattern.c_str(), 0, nullptr, &found) == 0)
         for (std::size_t i = 0; i < found.gl_pathc; ++i) files.emplace_back(found.gl_pathv[i]);
     ::globfree(&found);
-    if (files.empty()) throw InputError(fmt::format("{}: no file has a name like this", printable(pattern)));
+    if (files.empty()) throw InputError(fmt::format("{}: no file matches", printable(pattern)));
     return files;
 }
 
@@ -147,7 +147,7 @@ std::vector<std::filesystem::path> images_called(const std::vector<std::string>&
             const ImageSource source = read_images_of(path).source;
             if (source.unlabelled.empty())
                 throw InputError(
-                    fmt::format("{}: its [images] name no 'unlabelled' folder", printable(word)));
+                    fmt::format("{}: its [images] have no 'unlabelled' folder", printable(word)));
             add(source.unlabelled);
         } else if (word.find_first_of("*?[") != std::string::npos && !std::filesystem::exists(path)) {
             for (const auto& file : files_of_pattern(word)) add(file);

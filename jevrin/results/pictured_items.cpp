@@ -1,4 +1,4 @@
-#include "jevrin/results/pictured_items.hpp"
+#include "jevrin/results/shown_items.hpp"
 
 #include <filesystem>
 

@@ -16,7 +16,7 @@ Json to_json(const LayerSummary& layer) {
             {"weight_norm", layer.weight_norm},
             {"gradient_norm", layer.gradient_norm},
             {"update_ratio", layer.update_ratio},
-            {"dead_share", layer.dead_share < 0 ? Json() : Json(layer.dead_share)},
+            {"dead_fraction", layer.dead_fraction < 0 ? Json() : Json(layer.dead_fraction)},
             {"learning_rate", layer.learning_rate}};
 }
 
@@ -110,7 +110,7 @@ std::string layers_text(const RunResult& result) {
     for (const LayerSummary& layer : result.layers)
         table.add({printable(layer.layer), fmt::format("{:.4g}", layer.weight_norm),
                    fmt::format("{:.3g}", layer.gradient_norm), fmt::format("{:.2e}", layer.update_ratio),
-                   layer.dead_share < 0 ? "" : fmt::format("{:.0f} %", 100.0 * layer.dead_share),
+                   layer.dead_fraction < 0 ? "" : fmt::format("{:.0f} %", 100.0 * layer.dead_fraction),
                    fmt::format("{:.3g}", layer.learning_rate)});
     return fmt::format("{}, epoch {} of {}\n\n{}", result.run.name(), result.epoch, result.run.planned_epochs,
                        table.text()) +

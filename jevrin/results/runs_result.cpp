@@ -161,9 +161,9 @@ std::string to_text(const RunsResult& result, const TextForm& form) {
         text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric));
     }
     if (study.image_set_version > 1)
-        text += fmt::format("the image set is version {} of {}; the JSON says which one each run saw\n",
+        text += fmt::format("the image set is version {} of {}; the JSON has the version of each run\n",
                             study.image_set_version, printable(study.image_root));
-    if (result.put_away > 0) text += plural(result.put_away, "run") + " put away" + form.hint() + "\n";
+    if (result.put_away > 0) text += plural(result.put_away, "run") + " archived" + form.hint() + "\n";
     return text + "scores are of the validation part; " + test_look_line(result.looks);
 }
 

@@ -78,7 +78,7 @@ ScoresResult report_scores(const Ledger& ledger, RunPredictions of, const Scores
 std::string to_json(const ScoresResult& result) {
     const ScoreReport& report = result.report;
     Json json = head_json(result.of);
-    json["right"] = report.scores.right;
+    json["correct"] = report.scores.correct;
     json["k"] = report.scores.k;
     json["scores"] = Json::object();
     for (std::size_t m = 0; m < measure_count; ++m) {
@@ -109,8 +109,8 @@ std::string to_json(const ScoresResult& result) {
 
 std::string to_text(const ScoresResult& result, const TextForm&) {
     const ScoreReport& report = result.report;
-    return fmt::format("{}: {} of {} right, {} wrong\n{}\n", result.of.what(), report.scores.right,
-                       report.scores.items, report.scores.items - report.scores.right, caution(report)) +
+    return fmt::format("{}: {} of {} correct, {} wrong\n{}\n", result.of.what(), report.scores.correct,
+                       report.scores.items, report.scores.items - report.scores.correct, caution(report)) +
            scores_table(report) +
            fmt::format(
                "intervals: Wilson for proportions, combined from the recalls for balanced accuracy, {} "

@@ -53,9 +53,9 @@ std::string to_text(const SuspectsResult& result, const TextForm& form) {
     return text + table.text(rows) + form.and_more(suspects.size() - rows) + "\n";
 }
 
-std::vector<PicturedItem> pictured_items(const SuspectsResult& result) {
+std::vector<ShownItem> shown_items(const SuspectsResult& result) {
     const std::vector<std::string>& classes = result.context.study.classes;
-    std::vector<PicturedItem> items;
+    std::vector<ShownItem> items;
     for (const SuspectLabel& suspect : result.report.suspects)
         items.push_back({.item = {result.id(suspect), suspect.label},
                          .lines = {fmt::format("{:.2f} {}", suspect.proposed_probability,

@@ -3,7 +3,7 @@
 
 #include "jevrin/evaluation/suspects.hpp"
 #include "jevrin/results/form.hpp"
-#include "jevrin/results/pictured_items.hpp"
+#include "jevrin/results/shown_items.hpp"
 
 namespace jevrin::inline v1 {
 
@@ -25,7 +25,7 @@ SuspectsResult report_suspects(const Ledger& ledger, const StudyRecord& study,
 
 std::string to_json(const SuspectsResult& result);
 std::string to_text(const SuspectsResult& result, const TextForm& form = {});
-std::vector<PicturedItem> pictured_items(const SuspectsResult& result);
+std::vector<ShownItem> shown_items(const SuspectsResult& result);
 // Marks for review, in the order of the suspects.
 std::vector<MarkRecord> marks_for(const SuspectsResult& result);
 

@@ -65,10 +65,10 @@ std::string class_lines(const ThresholdsResult& result) {
 }
 
 std::string coverage_line(const CoveragePoint& point, std::int64_t items) {
-    const Interval interval = wilson_interval(point.right, point.answered);
+    const Interval interval = wilson_interval(point.correct, point.answered);
     return fmt::format(
         "confidence from {:.3f}: {} of {} items, {} correct: accuracy {:.3f} ({:.3f} to {:.3f})\n",
-        point.threshold, point.answered, items, point.right, point.accuracy(), interval.low, interval.high);
+        point.threshold, point.answered, items, point.correct, point.accuracy(), interval.low, interval.high);
 }
 
 std::string coverage_text(const ThresholdsResult& result) {
@@ -97,7 +97,7 @@ Json point_json(const ThresholdCurve& curve, const std::optional<ThresholdPoint>
 Json point_json(const CoveragePoint& point) {
     return {{"threshold", point.threshold},
             {"answered", point.answered},
-            {"right", point.right},
+            {"correct", point.correct},
             {"accuracy", point.accuracy()}};
 }
 

@@ -26,7 +26,7 @@ PlannedRunsResult report_planned_runs(const Materials& materials, const Selectio
                                .state = known ? spoken_state(*known) : "new",
                                .epochs = known ? known->epochs : 0,
                                .planned_epochs = run.epochs,
-                               .share = all > 0.0 ? run.operations / all : 0.0});
+                               .fraction = all > 0.0 ? run.operations / all : 0.0});
     }
     return result;
 }
@@ -39,28 +39,27 @@ std::string to_json(const PlannedRunsResult& result) {
                         {"state", row.state},
                         {"epochs", row.epochs},
                         {"planned_epochs", row.planned_epochs},
-                        {"share", row.share}});
+                        {"fraction", row.fraction}});
     return document(json);
 }
 
 std::string to_text(const PlannedRunsResult& result, const TextForm&) {
-    ResultTable table({"run", "regime", "state", "epochs", "share of the work"}, {3, 4});
+    ResultTable table({"run", "regime", "state", "epochs", "fraction of the work"}, {3, 4});
     for (const PlannedRunRow& row : result.runs)
         table.add({row.run, name_of(row.regime), row.state,
                    fmt::format("{}/{}", row.epochs, row.planned_epochs),
-                   fmt::format("{:.1f} %", 100.0 * row.share)});
+                   fmt::format("{:.1f} %", 100.0 * row.fraction)});
     return fmt::format("{}, in the order of training; nothing was trained\n\n{}",
                        plural(std::ssize(result.runs), "run"), table.text());
 }
 
 std::string to_text(const StudyOutlook& outlook) {
     std::string text = fmt::format("{} to train", plural(outlook.to_train, "run"));
-    if (outlook.resumed > 0) text += fmt::format(" ({} begun before)", outlook.resumed);
+    if (outlook.resumed > 0) text += fmt::format(" ({} resumed)", outlook.resumed);
     if (outlook.finished > 0) text += fmt::format(", {} finished before", outlook.finished);
     if (outlook.failed > 0) text += fmt::format(", {} failed before", outlook.failed);
     if (outlook.superseded > 0)
-        text += fmt::format("; {} with other settings set aside: what the plan changed is trained anew",
-                            plural(outlook.superseded, "earlier run"));
+        text += fmt::format("; {} superseded by other settings", plural(outlook.superseded, "earlier run"));
     return text + "\n";
 }
 
@@ -69,10 +68,10 @@ std::string to_text(const StudySummary& summary) {
                                    summary.already_finished);
     if (summary.failed > 0) text += fmt::format(", {} failed", summary.failed);
     if (summary.failed_before > 0)
-        text += fmt::format(", {} failed before and left alone", summary.failed_before);
+        text += fmt::format(", {} failed before and not tried again", summary.failed_before);
     if (summary.elsewhere > 0) text += fmt::format(", {} in training by another process", summary.elsewhere);
     if (summary.superseded > 0)
-        text += fmt::format("; {} with other settings set aside", plural(summary.superseded, "earlier run"));
+        text += fmt::format("; {} superseded by other settings", plural(summary.superseded, "earlier run"));
     return text + "\n";
 }
 
@@ -102,7 +101,7 @@ StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study) {
         if (progress.seconds_left)
             *progress.seconds_left += static_cast<double>(planned - run.epochs) * own.seconds / own.epochs;
     }
-    progress.share = all > 0.0 ? done / all : 0.0;
+    progress.fraction = all > 0.0 ? done / all : 0.0;
     return progress;
 }
 

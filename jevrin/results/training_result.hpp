@@ -15,7 +15,7 @@ struct PlannedRunRow {
     std::string state;        // "new", or as spoken_state()
     std::int64_t epochs = 0;  // finished
     std::int64_t planned_epochs = 0;
-    double share = 0.0;  // of the work
+    double fraction = 0.0;  // of the work
 };
 struct PlannedRunsResult {
     std::vector<PlannedRunRow> runs;
@@ -38,7 +38,7 @@ struct StudyProgress {
     std::int64_t in_training = 0;
     std::int64_t open = 0;               // neither finished nor failed
     std::optional<double> seconds_left;  // of training; none while a candidate has no epoch yet
-    double share = 0.0;                  // of all epochs
+    double fraction = 0.0;               // of all epochs
 };
 StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study);
 std::string to_json(const StudyProgress& progress);

@@ -18,7 +18,7 @@ std::string to_json(const CompositionResult& result) {
 std::string to_text(const CompositionResult& result, const TextForm&) {
     return fmt::format(
         "{} written to {}, {} of them under another label than what they were made from\n"
-        "its index keeps the copies of one picture together: from = \"{}\"\n",
+        "its index keeps the copies of one image together: from = \"{}\"\n",
         plural(result.summary.written, "image"), printable(result.directory.string()),
         result.summary.relabelled, printable((result.directory / "index.csv").string()));
 }
@@ -32,7 +32,7 @@ std::string to_json(const FeaturesResult& result) {
 
 std::string to_text(const FeaturesResult& result, const TextForm&) {
     return fmt::format(
-        "{} of {} numbers each, taken behind '{}', written to {}: features.npy, labels.npy, features.csv\n",
+        "{} of {} features each, the output of '{}', written to {}: features.npy, labels.npy, features.csv\n",
         plural(result.written.items, "item"), result.written.width, printable(result.written.boundary),
         printable(result.directory.string()));
 }

@@ -57,7 +57,7 @@ PlanCheck check_plan(const Materials& materials) {
         const CandidateNetwork built =
             build_network(plan, candidate, materials.backbones, data.classes, plan.seeds.front());
         const std::size_t cut = cut_before(built.network, built.first_trained());
-        NetworkHalves division = cut_network(built.network, cut);
+        NetworkHalves halves = cut_network(built.network, cut);
         const TrainingData own =
             materials.data_for(candidate, plan.images.folds.size() > 1 ? plan.images.folds.front() : 0);
         const std::int64_t batch =
@@ -77,18 +77,18 @@ PlanCheck check_plan(const Materials& materials) {
         result.memory_bytes = require_candidate_memory(candidate, built, batch);
 
         std::vector<std::int64_t> items(own.parts.training.begin(), own.parts.training.begin() + batch);
-        std::vector<float> pictures(static_cast<std::size_t>(batch * data.images->values_per_image()));
+        std::vector<float> images(static_cast<std::size_t>(batch * data.images->values_per_image()));
         const ScalingTable scaling(materials.scaling_for(candidate), data.images->fitting().channels);
         const double fill_seconds = measure([&] {
             data.images->fill(items, scaling, candidate.training.augmentation, {plan.seeds.front(), 1},
-                              pictures);
+                              images);
         });
-        Inference frozen(division.frozen, batch);
-        const double frozen_seconds = measure([&] { frozen.run(batch, pictures); });
-        const auto features = frozen.run(batch, pictures);
+        Inference frozen(halves.frozen, batch);
+        const double frozen_seconds = measure([&] { frozen.run(batch, images); });
+        const auto features = frozen.run(batch, images);
         const std::vector<float> input(features.begin(), features.end());
 
-        TrainingPass pass(division.trained, batch);
+        TrainingPass pass(halves.trained, batch);
         std::vector<std::size_t> labels;
         for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
         const std::vector<Target> targets = plain_targets(labels);
@@ -98,7 +98,7 @@ PlanCheck check_plan(const Materials& materials) {
             cross_entropy(static_cast<std::int64_t>(data.classes), logits, targets, gradient);
             pass.backward(batch, gradient);
         });
-        Inference trained(division.trained, batch);
+        Inference trained(halves.trained, batch);
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
         const TrainingSettings& training = candidate.training;

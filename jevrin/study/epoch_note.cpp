@@ -21,7 +21,7 @@ std::string to_text(const EpochNote& note) {
     json["layers"] = Json::array();
     for (const LayerSummary& l : note.layers)
         json["layers"].push_back(
-            {l.layer, l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share, l.learning_rate});
+            {l.layer, l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_fraction, l.learning_rate});
     return json_text(json);
 }
 
@@ -50,7 +50,7 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
         }
         return note;
     } catch (const JsonError&) {
-        throw InputError("this checkpoint is not understood; the run starts again");
+        throw InputError("this checkpoint is invalid; the run starts again");
     }
 }
 

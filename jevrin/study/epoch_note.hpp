@@ -19,7 +19,7 @@ struct EpochNote {
 };
 
 std::string to_text(const EpochNote& note);
-// Nothing when the text is empty: no epoch is finished. InputError when it is not understood.
+// Nothing when the text is empty: no epoch is finished. InputError when it is invalid.
 std::optional<EpochNote> note_from_text(const std::string& text);
 
 }  // namespace jevrin::inline v1

@@ -55,9 +55,8 @@ FeatureExport export_features(const Materials& materials, const std::string& nam
             candidate.place, candidate.name));
     const CandidateNetwork built = build_network(materials.plan, candidate, materials.backbones,
                                                  materials.data.classes, materials.plan.seeds.front());
-    const NetworkHalves division =
-        cut_network(built.network, cut_before(built.network, built.first_trained()));
-    BoundaryFeatures features(*materials.images, division.frozen, materials.scaling_for(candidate),
+    const NetworkHalves halves = cut_network(built.network, cut_before(built.network, built.first_trained()));
+    BoundaryFeatures features(*materials.images, halves.frozen, materials.scaling_for(candidate),
                               {.keep = false});
     std::map<std::size_t, Part> parts;
     for (const Part part : all_parts)
@@ -68,7 +67,7 @@ FeatureExport export_features(const Materials& materials, const std::string& nam
 
     FeatureExport result{.items = std::ssize(items),
                          .width = features.values_per_item(),
-                         .boundary = division.frozen.nodes.back().name};
+                         .boundary = halves.frozen.nodes.back().name};
     std::string numbers = array_header("<f4", fmt::format("{}, {}", result.items, result.width));
     std::string labels = array_header("<i8", fmt::format("{},", result.items));
     std::vector<std::string> heads = {"item", "label", "part"};

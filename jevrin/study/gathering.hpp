@@ -21,7 +21,7 @@ using MaterialsProgress = std::function<void(const std::string& what, std::int64
 enum class Stores { kept, left_out };
 
 // Reads, divides and fits the images of a plan, loads its backbones, and settles what it leaves open. With a
-// ledger's directory, pictures keep the places that it knows, and what was read and fitted once is kept in
+// ledger's directory, images keep the places that it knows, and what was read and fitted once is kept in
 // its stores; without one nothing is left behind. InputError for everything that is wrong with the plan's
 // images or networks.
 std::shared_ptr<const Materials> gather_materials(

@@ -8,7 +8,7 @@
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/freezing.hpp"
 #include "jevrin/images/content_cache.hpp"
-#include "jevrin/images/picture_store.hpp"
+#include "jevrin/images/image_store.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_memory.hpp"
@@ -39,14 +39,14 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
     try {
         const Shape& input = model.network.input;
         if (input.size() != 3 || (input[2] != 1 && input[2] != 3))
-            throw InputError("it does not take grey or colour images");
+            throw InputError("its input is neither grey nor colour");
         backbone.channels = static_cast<int>(input[2]);
         if (const auto stored = model.metadata.find("jevrin.preparation"); stored != model.metadata.end())
             backbone.scaling = Preparation::from_json(stored->second).scaling;
         backbone.network =
             without_head(model.network, plan.features.empty() ? "" : model.network.nodes.back().name);
     } catch (const InputError& error) {
-        throw InputError(fmt::format("{}: it cannot serve as a backbone for images of {}x{}: {}",
+        throw InputError(fmt::format("{}: it cannot be a backbone for images of {}x{}: {}",
                                      printable(plan.file.string()), size, size, error.what()));
     }
     backbone.hash = hash_of_backbone(plan.file, backbone.network);
@@ -73,7 +73,7 @@ Network own_network(const Candidate& candidate, const Shape& image, std::size_t 
             last.place,
             fmt::format(
                 "layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' "
-                "out, or add a 'head' behind it",
+                "out, or add a 'head' after it",
                 last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name, last.width,
                 wanted));
     last.width = wanted;
@@ -200,14 +200,14 @@ void require_scaling(const Plan& plan, const Backbones& backbones) {
         if (backbones.at(candidate.backbone).scaling) continue;
         const BackbonePlan& backbone = *backbone_of(plan, candidate);
         throw InputError(fmt::format(
-            "{}: {} does not say how its images were scaled; state it: scaling = {{ mean = [..], deviation = "
+            "{}: {} stores no input normalisation; set scaling = {{ mean = [..], deviation = "
             "[..] }} of red, green and blue between 0 and 1, or \"unit\", or \"training\" for those of the "
             "training part",
             backbone.place, printable(backbone.file.string())));
     }
 }
 
-// The plan's word, then the backbones', then what the pictures are.
+// The plan's word, then the backbones', then what the images are.
 int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet& set) {
     std::optional<int> needed = plan.images.channels;
     std::string by = "'channels' of [images]";
@@ -215,7 +215,7 @@ int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet
         const int channels = backbones.at(stated.name).channels;
         if (needed && *needed != channels)
             throw InputError(
-                fmt::format("{}: {} takes {} channels, and {} says {}; bring backbones that take the "
+                fmt::format("{}: {} takes {} channels, and {} sets {}; use backbones with the "
                             "same",
                             stated.place, printable(stated.file.string()), channels, by, *needed));
         needed = channels;
@@ -265,7 +265,7 @@ void require_files(const Plan& plan) {
     const auto require = [&](const std::filesystem::path& path, const char* key, const char* cure) {
         std::error_code error;
         if (!std::filesystem::exists(path, error))
-            throw InputError(fmt::format("{}: {} names {}, which is not there; {}",
+            throw InputError(fmt::format("{}: {} names {}, which does not exist; {}",
                                          printable(plan.file.string()), key, printable(path.string()), cure));
     };
     require(plan.images.source.from, "'from' under [images]", "paths begin at the plan's folder");
@@ -297,14 +297,14 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     set = read_image_set(plan.images.source, report("reading images"), stores ? &contents : nullptr);
     plan.images.fitting.channels = settle_channels(plan, materials->backbones, set);
     plan.images.parts = settle_parts(plan.images, set);
-    materials->parts = divide_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
+    materials->parts = split_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     for (const Candidate& candidate : plan.candidates) {
         build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
         require_class_names(candidate, set);
     }
     if (stores) save_contents(contents, *stores);
-    materials->store = std::make_unique<PictureStore>(stores, plan.images.fitting,
-                                                      static_cast<std::int64_t>(set.items.size()));
+    materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,
+                                                    static_cast<std::int64_t>(set.items.size()));
     materials->images = std::make_unique<PreparedImages>(set, plan.images.fitting, materials->store.get(),
                                                          report("preparing images"));
     materials->measured_scaling = materials->images->scaling_of(materials->parts.training);

@@ -17,7 +17,7 @@
 namespace jevrin::inline v1 {
 
 struct Backbone {
-    Network network;                 // without its head, for pictures of the plan's size
+    Network network;                 // without its head, for images of the plan's size
     int channels = 3;                // that it takes
     std::optional<Scaling> scaling;  // its own, when it carries one
     std::string hash;                // of what it computes with
@@ -51,7 +51,7 @@ struct Materials {
     Plan plan;  // with what it left open settled: parts, channels
     ImageSet set;
     Parts parts;
-    std::unique_ptr<PictureStore> store;
+    std::unique_ptr<ImageStore> store;
     std::unique_ptr<PreparedImages> images;
     Backbones backbones;
     TrainingData data;

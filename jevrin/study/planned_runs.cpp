@@ -29,7 +29,7 @@ std::vector<std::string> former_identities(const Materials& materials, RunSettin
 }
 
 // Forwards and backwards through what trains, three times a forward pass; through what is frozen once for
-// each item, or in each epoch when the pictures change.
+// each item, or in each epoch when the images change.
 void estimate_cost(PlannedRun& run, const CandidateNetwork& built, const TrainingData& data) {
     const TrainingSettings& settings = run.candidate->training;
     const RunLength length = run_length(settings, static_cast<std::int64_t>(data.parts.training.size()));

@@ -19,7 +19,7 @@ struct PlannedRun {
     std::int64_t epochs = 0;        // validations, when nothing ends it earlier
     double operations = 0.0;        // multiplications of the whole training, about
     double epoch_operations = 0.0;  // of one of its epochs
-    RunIdentity identity;           // without its division
+    RunIdentity identity;           // without its split
     std::string name() const;       // as the ledger calls it
 };
 

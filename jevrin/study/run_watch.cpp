@@ -43,18 +43,17 @@ std::vector<std::string> RunWatch::observe(const EpochRecord& epoch,
                     "gradients vanish before they reach it; use normalisation, a shallower network, or "
                     "another activation",
                     name, layer.update_ratio, liveliest));
-        if (layer.dead_share >= dying_share)
-            say("dead",
-                fmt::format("{:.0f} % of the units behind '{}' are never above 0: they are dead; lower the "
-                            "learning rate, or use another activation",
-                            100.0 * layer.dead_share, name));
+        if (layer.dead_fraction >= dying_share)
+            say("dead", fmt::format("{:.0f} % of the units after '{}' are always 0 (dead); lower the "
+                                    "learning rate, or use another activation",
+                                    100.0 * layer.dead_fraction, name));
     }
     const bool learned = epoch.training_scores[Metric::accuracy] >= majority_share_ + 0.02;
     if (epoch.epoch >= 3 && !learned && epoch.training_loss > 0.98 * first_loss_)
         say("nothing",
             fmt::format(
                 "nothing has been learned: training accuracy is {:.3f} and the largest class alone has "
-                "{:.3f}; look at the learning rate, the scaling of the pictures and the labels",
+                "{:.3f}; look at the learning rate, the scaling of the images and the labels",
                 epoch.training_scores[Metric::accuracy], majority_share_));
     if (learned && epoch.epoch >= lowest_epoch_ + 3 &&
         epoch.validation_loss > 2.0 * epoch.training_loss + 0.1 &&

@@ -3,7 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/images/picture_store.hpp"
+#include "jevrin/images/image_store.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/run_execution.hpp"
@@ -52,7 +52,7 @@ class StudyScheduler {
 
   private:
     std::vector<RunId> put_runs(std::vector<PlannedRun>& planned) {
-        std::map<std::int64_t, DivisionId> divisions = {{0, DivisionId{}}};
+        std::map<std::int64_t, SplitId> splits = {{0, SplitId{}}};
         std::vector<RunId> ids(planned.size());
         // The ledger lists candidates as it first saw them: as the plan has them.
         std::vector<std::size_t> order(planned.size());
@@ -62,13 +62,13 @@ class StudyScheduler {
         });
         for (const std::size_t place : order) {
             PlannedRun& run = planned[place];
-            if (!divisions.contains(run.fold)) {
+            if (!splits.contains(run.fold)) {
                 PartsSettings settings = *plan_.images.parts;
                 settings.fold = run.fold;
-                divisions[run.fold] = writer_.put_division(
-                    summary_.study, materials_.set, materials_.parts.with_fold(run.fold), settings.key());
+                splits[run.fold] = writer_.put_split(summary_.study, materials_.set,
+                                                     materials_.parts.with_fold(run.fold), settings.key());
             }
-            run.identity.division = divisions[run.fold];
+            run.identity.split = splits[run.fold];
             std::int64_t superseded = 0;
             ids[place] = writer_.put_run(summary_.study, run.identity, &superseded);
             summary_.superseded += superseded;
@@ -209,10 +209,10 @@ class StudyScheduler {
 
     void warn_about_features() {
         if (std::exchange(warned_about_features_, true)) return;
-        warn(fmt::format(
-            "{}: features cannot be kept here (a full disk, no right to write, or another process "
-            "keeps them); they are computed again in the next training",
-            printable(Ledger::stores(ledger_.directory()).string())));
+        warn(
+            fmt::format("{}: features cannot be stored (disk full, no write permission, or another process "
+                        "keeps them); they are computed again in the next training",
+                        printable(Ledger::stores(ledger_.directory()).string())));
     }
 
     const Plan& plan_;
@@ -253,7 +253,7 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
         for (const std::string& note : *notes) warning(note);
     if (materials.store && !materials.store->accepts())
         warning(fmt::format(
-            "{}: pictures cannot be kept here (a full disk, no right to write, or another process "
+            "{}: prepared images cannot be stored (disk full, no write permission, or another process "
             "keeps them); they are kept for this training alone, and fitted again in the next",
             printable(Ledger::stores(ledger).string())));
 }

@@ -31,7 +31,7 @@ struct StudyOptions {
     Selection selection;           // which runs
     bool retry_failed = false;     // those that failed before are trained again, from their last good state
     bool keep_epochs = false;      // a model file of every epoch, not only of the best
-    Stores stores = Stores::kept;  // left_out: pictures and features are computed whenever they are needed
+    Stores stores = Stores::kept;  // left_out: images and features are computed whenever they are needed
 };
 
 // Where a study stands while it runs. Times are estimated from what was seen so far, and negative while

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "jevrin/base/parallel.hpp"
-#include "jevrin/tensor/whole_numbers.hpp"
+#include "jevrin/tensor/integer_division.hpp"
 
 #include <algorithm>
 #include <cstdint>

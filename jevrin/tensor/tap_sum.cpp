@@ -1,8 +1,8 @@
 #include "jevrin/tensor/tap_sum.hpp"
 
+#include "jevrin/tensor/integer_division.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
-#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <algorithm>
 #include <cassert>

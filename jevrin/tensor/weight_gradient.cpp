@@ -1,9 +1,9 @@
 #include "jevrin/tensor/weight_gradient.hpp"
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/integer_division.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
-#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <algorithm>
 #include <cassert>

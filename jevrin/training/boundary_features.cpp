@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::int64_t feature_batch = 32;
 
-// Everything that decides what augmentation does to a picture, in words.
+// Everything that decides what augmentation does to an image, in words.
 std::string words_of(const Augmentation& a) {
     std::string text =
         fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {}", a.flip, a.flip_vertical, a.shift, a.rotation,
@@ -23,7 +23,7 @@ std::string words_of(const Augmentation& a) {
     for (const Overlay& o : a.overlays)
         text +=
             fmt::format(" {} {} {} {} {}", content_hash(std::as_bytes(std::span(o.cutout->colours.pixels))),
-                        o.share, o.at, o.size, o.opacity);
+                        o.probability, o.at, o.size, o.opacity);
     return text;
 }
 
@@ -41,17 +41,17 @@ BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& 
       settings_(std::move(settings)),
       boundary_(frozen.nodes.back().name),
       inference_(frozen, feature_batch),
-      pictures_(static_cast<std::size_t>(feature_batch * images.values_per_image())) {
+      pixels_(static_cast<std::size_t>(feature_batch * images.values_per_image())) {
     assert(inference_.input_size() == images.values_per_image());
 }
 
-void BoundaryFeatures::compute(std::int64_t count, std::span<const float> pictures, std::span<float> out) {
+void BoundaryFeatures::compute(std::int64_t count, std::span<const float> images, std::span<float> out) {
     computed_ += count;
     const std::int64_t values = images_.values_per_image();
     for (std::int64_t begin = 0; begin < count; begin += feature_batch) {
         const std::int64_t some = std::min<std::int64_t>(feature_batch, count - begin);
-        const auto features = inference_.run(some, pictures.subspan(static_cast<std::size_t>(begin * values),
-                                                                    static_cast<std::size_t>(some * values)));
+        const auto features = inference_.run(some, images.subspan(static_cast<std::size_t>(begin * values),
+                                                                  static_cast<std::size_t>(some * values)));
         std::copy(features.begin(), features.end(), out.begin() + begin * values_per_item());
     }
 }
@@ -88,9 +88,9 @@ void BoundaryFeatures::fill_view(std::span<const std::int64_t> items, const Augm
             std::span(missing).subspan(begin, std::min<std::size_t>(feature_batch, missing.size() - begin));
         std::vector<std::int64_t> some;
         for (const std::size_t place : places) some.push_back(items[place]);
-        images_.fill(some, scaling_, view == 0 ? Augmentation{} : augmentation, key_of_view(view), pictures_);
+        images_.fill(some, scaling_, view == 0 ? Augmentation{} : augmentation, key_of_view(view), pixels_);
         rows_.resize(some.size() * width);
-        compute(std::ssize(some), pictures_, rows_);
+        compute(std::ssize(some), pixels_, rows_);
         for (std::size_t i = 0; i < some.size(); ++i) {
             const auto row = std::span(rows_).subspan(i * width, width);
             std::copy(row.begin(), row.end(), out.begin() + static_cast<std::ptrdiff_t>(places[i] * width));

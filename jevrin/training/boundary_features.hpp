@@ -18,7 +18,7 @@
 
 namespace jevrin::inline v1 {
 
-// Where features are kept, and what they depend on besides the pictures and the boundary.
+// Where features are kept, and what they depend on besides the images and the boundary.
 struct FeatureSettings {
     std::optional<std::filesystem::path> directory;  // without one they live as long as the object
     // Of the backbone's weights: whoever changes them must change this.
@@ -37,15 +37,15 @@ class BoundaryFeatures {
 
     std::int64_t values_per_item() const { return inference_.output_size(); }
 
-    // Rows [items, values_per_item] of the pictures as they are; each is computed when first asked for.
+    // Rows [items, values_per_item] of the images as they are; each is computed when first asked for.
     void fill(std::span<const std::int64_t> items, std::span<float> out) { fill_view(items, {}, 0, out); }
 
     // The same of one of several fixed augmented views, counted from 1: the same for every seed.
     void fill_view(std::span<const std::int64_t> items, const Augmentation& augmentation, std::uint32_t view,
                    std::span<float> out);
 
-    // Rows of `count` pictures [count, size, size, channels] as they are given, never kept.
-    void compute(std::int64_t count, std::span<const float> pictures, std::span<float> out);
+    // Rows of `count` images [count, size, size, channels] as they are given, never kept.
+    void compute(std::int64_t count, std::span<const float> images, std::span<float> out);
 
     const PreparedImages& images() const { return images_; }
     const ScalingTable& scaling() const { return scaling_; }
@@ -63,7 +63,7 @@ class BoundaryFeatures {
     std::string boundary_;
     Inference inference_;
     std::int64_t computed_ = 0;
-    std::vector<float> pictures_;
+    std::vector<float> pixels_;
     std::vector<float> rows_;
     std::map<std::string, std::unique_ptr<RowStore>> stores_;  // by view
 };

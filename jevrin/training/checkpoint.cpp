@@ -32,7 +32,7 @@ Json to_json(const EpochSums& sums) {
             {"loss", sums.loss},
             {"labelled", sums.counts.labelled},
             {"predicted", sums.counts.predicted},
-            {"right", sums.counts.right},
+            {"right", sums.counts.correct},
             {"looks", sums.layers.looks},
             {"gradients", sums.layers.gradients},
             {"updates", sums.layers.updates},
@@ -168,7 +168,7 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         state.note = header.at("note").get<std::string>();
         return state;
     } catch (const std::exception&) {
-        throw damaged("its header is not understood");
+        throw damaged("its header is invalid");
     }
 }
 

@@ -51,7 +51,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
     Model model = read_model(path);
     for (const std::string& key : {classes_key, preparation_key})
         if (model.metadata.count(key) == 0)
-            throw InputError(fmt::format("{}: it does not say its {}; give a model written by Jevrin", file,
+            throw InputError(fmt::format("{}: it has no {}; use a model written by Jevrin", file,
                                          key == classes_key ? "classes" : "preparation"));
     Classifier classifier;
     try {
@@ -59,7 +59,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
         const auto json = parse_json(model.metadata.at(classes_key));
         classifier.classes = json.get<std::vector<std::string>>();
     } catch (const JsonError&) {
-        throw InputError(fmt::format("{}: its list of classes is not understood; the file is damaged", file));
+        throw InputError(fmt::format("{}: its list of classes is invalid; the file is damaged", file));
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));
     }
@@ -94,11 +94,11 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
 
 namespace {
 
-std::size_t capacity_for(std::size_t pictures) {
-    return std::clamp<std::size_t>(pictures, 1, inference_batch);
+std::size_t capacity_for(std::size_t images) {
+    return std::clamp<std::size_t>(images, 1, inference_batch);
 }
 
-// Runs one network after another on batches of pictures; after(first picture, count, outputs of each).
+// Runs one network after another on batches of images; after(first image, count, outputs of each).
 template <typename After>
 void run_batches(const Preparation& preparation, std::span<Inference> networks,
                  std::span<const std::vector<std::uint8_t>> fitted, const After& after) {

@@ -1,8 +1,8 @@
 // A classifier: a network with its classes and preparation, in one model file.
 //
 //     Classifier classifier = load_classifier("chosen.onnx");
-//     const auto picture = load_fitted("tile.jpg", classifier.preparation.fitting);
-//     std::vector<float> probabilities = classify(classifier, {&picture, 1});
+//     const auto image = load_fitted("tile.jpg", classifier.preparation.fitting);
+//     std::vector<float> probabilities = classify(classifier, {&image, 1});
 #pragma once
 
 #include "jevrin/execution/inference.hpp"
@@ -36,25 +36,25 @@ struct Classifier {
 Classifier load_classifier(const std::filesystem::path& path);
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier);
 
-// Probabilities [pictures, classes], each row summing to 1, of pictures fitted with fit_picture() or
+// Probabilities [images, classes], each row summing to 1, of images fitted with fit_image() or
 // load_fitted() by classifier.preparation.fitting.
 std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted);
 
-// The same, with how far each picture lies from what the classifier was trained on.
+// The same, with how far each image lies from what the classifier was trained on.
 struct Recognition {
-    std::vector<float> probabilities;  // [pictures, classes]
-    std::vector<double> distances;     // by picture, as OutOfDistribution::distance(); empty without an
+    std::vector<float> probabilities;  // [images, classes]
+    std::vector<double> distances;     // by image, as OutOfDistribution::distance(); empty without an
                                        // out-of-distribution score
 };
 
-// A classifier made ready, for pictures that come one after another.
+// A classifier made ready, for images that come one after another.
 class Recogniser {
   public:
-    // InputError when memory does not suffice for so many pictures at a time (at most 32).
+    // InputError when memory does not suffice for so many images at a time (at most 32).
     explicit Recogniser(Classifier classifier, std::size_t at_a_time = 32);
 
     const Classifier& classifier() const { return classifier_; }
-    // Pictures fitted as for classify().
+    // Images fitted as for classify().
     Recognition recognise(std::span<const std::vector<std::uint8_t>> fitted);
 
   private:

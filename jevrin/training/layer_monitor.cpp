@@ -119,15 +119,15 @@ std::vector<LayerSummary> LayerMonitor::summaries(double learning_rate) const {
     const double looks = static_cast<double>(std::max<std::int64_t>(1, sums_.looks));
     for (std::size_t l = 0; l < layers_.size(); ++l) {
         const std::string& alive = sums_.alive[l];
-        result.push_back(
-            {.layer = layers_[l].name,
-             .weight_norm = weight_norm(layers_[l]),
-             .gradient_norm = sums_.gradients[l] / looks,
-             .update_ratio = sums_.updates[l] / looks,
-             .dead_share = alive.empty() ? -1.0
-                                         : static_cast<double>(std::count(alive.begin(), alive.end(), '0')) /
-                                               static_cast<double>(alive.size()),
-             .learning_rate = learning_rate * layers_[l].rate_factor});
+        result.push_back({.layer = layers_[l].name,
+                          .weight_norm = weight_norm(layers_[l]),
+                          .gradient_norm = sums_.gradients[l] / looks,
+                          .update_ratio = sums_.updates[l] / looks,
+                          .dead_fraction = alive.empty() ? -1.0
+                                                         : static_cast<double>(
+                                                               std::count(alive.begin(), alive.end(), '0')) /
+                                                               static_cast<double>(alive.size()),
+                          .learning_rate = learning_rate * layers_[l].rate_factor});
     }
     return result;
 }

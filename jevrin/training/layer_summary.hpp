@@ -10,11 +10,11 @@ namespace jevrin::inline v1 {
 // One layer in one epoch; norms are Euclidean, over all its parameters that train.
 struct LayerSummary {
     std::string layer;
-    double weight_norm = 0.0;    // at the end of the epoch
-    double gradient_norm = 0.0;  // mean of the steps that were looked at, before clipping
-    double update_ratio = 0.0;   // mean of |change of the weights| / |weights|
-    double dead_share = -1.0;    // of the units of the relu behind it, never above 0; -1: there is no relu
-    double learning_rate = 0.0;  // at the end of the epoch
+    double weight_norm = 0.0;     // at the end of the epoch
+    double gradient_norm = 0.0;   // mean of the steps that were looked at, before clipping
+    double update_ratio = 0.0;    // mean of |change of the weights| / |weights|
+    double dead_fraction = -1.0;  // of the units of the relu behind it, never above 0; -1: there is no relu
+    double learning_rate = 0.0;   // at the end of the epoch
 };
 
 // What a monitor has seen of the epoch in progress.

@@ -42,7 +42,7 @@ BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std
                         std::span<float> gradient, const LossSettings& settings = {},
                         std::span<std::size_t> predicted = {});
 
-// Targets of unmixed pictures of weight 1.
+// Targets of unmixed images of weight 1.
 std::vector<Target> plain_targets(std::span<const std::size_t> labels);
 
 // LossSettings::class_weights of a training part with these labels. InputError for a name that is no class.

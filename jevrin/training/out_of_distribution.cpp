@@ -62,18 +62,16 @@ std::string to_hexadecimal(std::span<const float> values) {
 
 std::vector<float> from_hexadecimal(const std::string& text) {
     std::vector<float> values;
-    if (text.size() % 8 != 0) throw InputError("its out-of-distribution data are cut short");
+    if (text.size() % 8 != 0) throw InputError("its out-of-distribution data are truncated");
     for (std::size_t i = 0; i < text.size(); i += 8) {
         std::uint32_t bits = 0;
         for (std::size_t k = i; k < i + 8; ++k) {
             const char* const digit = std::find(digits, digits + 16, text[k]);
-            if (digit == digits + 16)
-                throw InputError("its out-of-distribution data contain a value that is not a number");
+            if (digit == digits + 16) throw InputError("its out-of-distribution data contain NaN");
             bits = (bits << 4U) | static_cast<std::uint32_t>(digit - digits);
         }
         values.push_back(std::bit_cast<float>(bits));
-        if (!std::isfinite(values.back()))
-            throw InputError("its out-of-distribution data contain a value that is not a number");
+        if (!std::isfinite(values.back())) throw InputError("its out-of-distribution data contain NaN");
     }
     return values;
 }
@@ -125,7 +123,7 @@ OutOfDistribution OutOfDistribution::from_text(const std::string& text) {
         result.directions = from_hexadecimal(json.at("directions").get<std::string>());
         result.means = from_hexadecimal(json.at("means").get<std::string>());
     } catch (const JsonError&) {
-        throw InputError("its out-of-distribution data are not understood");
+        throw InputError("its out-of-distribution data are invalid");
     }
     const auto width = static_cast<std::size_t>(std::max<std::int64_t>(result.width, 0));
     const bool positive = std::all_of(result.variances.begin(), result.variances.end(),

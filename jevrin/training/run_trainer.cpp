@@ -38,11 +38,11 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
 PassMemory run_memory(const Network& network, std::size_t first_trained) {
     Network frozen = network;
     freeze_before(frozen, first_trained);
-    const NetworkHalves division = cut_network(frozen, cut_before(frozen, first_trained));
-    PassMemory memory = CompiledNetwork(division.trained, PassKind::training).memory();
+    const NetworkHalves halves = cut_network(frozen, cut_before(frozen, first_trained));
+    PassMemory memory = CompiledNetwork(halves.trained, PassKind::training).memory();
     memory.fixed += static_cast<std::int64_t>(sizeof(float)) *
-                    (parameter_count(network) + 2 * parameter_count(division.trained));
-    for (const Network* part : {&division.frozen, &division.trained})
+                    (parameter_count(network) + 2 * parameter_count(halves.trained));
+    for (const Network* part : {&halves.frozen, &halves.trained})
         if (part->nodes.size() > 1)
             memory.fixed +=
                 CompiledNetwork(rewrite(*part, RewritingStage::before_inference), PassKind::inference)
@@ -127,10 +127,10 @@ struct RunTrainer::Work {
         return phase().keeps_features() && (!settings.augmentation.changes_anything() || view_of(pass) > 0);
     }
 
-    // The pictures of a pass from a batch on, prepared ahead; nothing when kept features stand in for them.
-    // Without frozen layers a kept row would be the picture once more, as numbers.
-    std::unique_ptr<BatchQueue> pictures(const std::vector<std::int64_t>& order, std::uint32_t pass,
-                                         std::int64_t first) const {
+    // The images of a pass from a batch on, prepared ahead; nothing when kept features stand in for them.
+    // Without frozen layers a kept row would be the image once more, as numbers.
+    std::unique_ptr<BatchQueue> images(const std::vector<std::int64_t>& order, std::uint32_t pass,
+                                       std::int64_t first) const {
         if (takes_kept_features(pass)) return nullptr;
         const BoundaryFeatures& features = *phase().features;
         const AugmentationKey key =
@@ -151,8 +151,8 @@ struct RunTrainer::Work {
         BoundaryFeatures& features = *phase().features;
         input.resize(static_cast<std::size_t>(batch * features.values_per_item()));
         if (const Batch* prepared = queue != nullptr ? queue->next() : nullptr) {
-            if (!phase().keeps_features()) return {items, prepared->pictures, prepared->targets};
-            features.compute(std::ssize(items), prepared->pictures, input);
+            if (!phase().keeps_features()) return {items, prepared->images, prepared->targets};
+            features.compute(std::ssize(items), prepared->images, input);
             return {items, input, prepared->targets};
         }
         features.fill_view(items, settings.augmentation, view_of(pass), input);
@@ -190,7 +190,7 @@ struct RunTrainer::Work {
         weights.average(++steps_done);
     }
 
-    // Trains on to the end of the epoch. Which pictures a step sees depends on its number alone.
+    // Trains on to the end of the epoch. Which images a step sees depends on its number alone.
     void learn_epoch(const BatchProgress& progress) {
         const auto& training = data.parts.training;
         std::vector<std::int64_t> order;
@@ -203,7 +203,7 @@ struct RunTrainer::Work {
                 weights.enter(pass);
                 queue.reset();
                 order = order_of_epoch(training, data.labels, settings.sampling, seed, pass);
-                queue = pictures(order, pass, place);
+                queue = images(order, pass, place);
             }
             const std::int64_t begin = place * batch;
             const std::int64_t count = std::min(batch, std::ssize(order) - begin);
@@ -309,7 +309,7 @@ struct RunTrainer::Work {
         result.layers = phase().monitor.summaries(rate);
         result.validation = settings.ema_decay > 0.0
                                 ? predict(weights.trained_with(weights.averages()), data.parts.validation)
-                                : predict(phase().division.trained, data.parts.validation);
+                                : predict(phase().halves.trained, data.parts.validation);
         require_finite(result.validation.loss);
         if (settings.schedule.kind == ScheduleKind::plateau)
             plateau.observe(settings.schedule, result.validation.loss);
@@ -366,8 +366,8 @@ EpochResult RunTrainer::train_epoch(const BatchProgress& progress) {
 EpochResult RunTrainer::solve_head(double l2_regularisation) {
     Work& p = *work_;
     const auto clock = std::chrono::steady_clock::now();
-    Node& dense = p.phase().division.trained.nodes.back();
-    assert(p.phase().division.trained.nodes.size() == 2 && std::holds_alternative<Dense>(dense.op));
+    Node& dense = p.phase().halves.trained.nodes.back();
+    assert(p.phase().halves.trained.nodes.size() == 2 && std::holds_alternative<Dense>(dense.op));
     std::vector<std::int64_t> items(p.data.parts.training.begin(), p.data.parts.training.end());
     std::vector<float> features(items.size() *
                                 static_cast<std::size_t>(p.phase().features->values_per_item()));
@@ -383,7 +383,7 @@ EpochResult RunTrainer::solve_head(double l2_regularisation) {
                                                            {.l2_regularisation = l2_regularisation});
     std::copy(fit.weight.values().begin(), fit.weight.values().end(), dense.parameters[0].values().begin());
     std::copy(fit.bias.values().begin(), fit.bias.values().end(), dense.parameters[1].values().begin());
-    const Predictions seen = p.predict(p.phase().division.trained, p.data.parts.training);
+    const Predictions seen = p.predict(p.phase().halves.trained, p.data.parts.training);
     const std::vector<std::size_t> predicted = seen.classes();
     for (std::size_t i = 0; i < labels.size(); ++i) p.sums.counts.add(labels[i], predicted[i]);
     p.sums.loss = p.sums.objective = seen.loss * static_cast<double>(labels.size());

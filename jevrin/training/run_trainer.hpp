@@ -57,7 +57,7 @@ struct EpochResult {
     Predictions validation;      // with the weights at the end of the epoch, or their average
     std::vector<LayerSummary> layers;
     double seconds = 0.0;             // of the whole epoch,
-    double data_seconds = 0.0;        // waiting for pictures and features,
+    double data_seconds = 0.0;        // waiting for images and features,
     double compute_seconds = 0.0;     // the steps themselves,
     double validation_seconds = 0.0;  // and the validation
 };

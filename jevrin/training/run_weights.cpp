@@ -23,11 +23,11 @@ void for_trained(const Network& trained, Visit visit) {
 PhaseWork::PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
                      std::int64_t batch, const OptimiserSettings& settings)
     : first_trained(first),
-      division(std::move(cut)),
+      halves(std::move(cut)),
       features(std::move(shared)),
-      pass(division.trained, batch),
+      pass(halves.trained, batch),
       optimiser(settings, pass.parameters()),
-      monitor(division.trained, pass.parameters()) {}
+      monitor(halves.trained, pass.parameters()) {}
 
 RunWeights::RunWeights(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
                        const Scaling& scaling, const TrainingSettings& settings, std::int64_t batch,
@@ -59,15 +59,15 @@ void RunWeights::enter(std::int64_t epoch) {
     if (phase_) collect();
     phase_.reset();
     freeze_before(network_, first_trained);
-    NetworkHalves division = cut_network(network_, cut_before(network_, first_trained));
-    // Without frozen layers there is nothing to share but the pictures.
-    auto features = division.frozen.nodes.size() > 1
-                        ? pool_.get(*data_.images, division.frozen, scaling_)
-                        : std::make_shared<BoundaryFeatures>(*data_.images, division.frozen, scaling_);
-    phase_ = std::make_unique<PhaseWork>(std::move(division), first_trained, std::move(features), batch_,
+    NetworkHalves halves = cut_network(network_, cut_before(network_, first_trained));
+    // Without frozen layers there is nothing to share but the images.
+    auto features = halves.frozen.nodes.size() > 1
+                        ? pool_.get(*data_.images, halves.frozen, scaling_)
+                        : std::make_shared<BoundaryFeatures>(*data_.images, halves.frozen, scaling_);
+    phase_ = std::make_unique<PhaseWork>(std::move(halves), first_trained, std::move(features), batch_,
                                          optimiser_);
     std::size_t next = 0;
-    for_trained(phase_->division.trained, [&](const std::string& node, std::size_t p) {
+    for_trained(phase_->halves.trained, [&](const std::string& node, std::size_t p) {
         Moments& moments = phase_->optimiser.moments()[next++];
         if (const auto known = moments_.find({node, p});
             known != moments_.end() && known->second.first.size() == moments.first.size())
@@ -77,11 +77,11 @@ void RunWeights::enter(std::int64_t epoch) {
 
 // Weights and moments of the phase, put where the next one finds them.
 void RunWeights::collect() {
-    for (const Node& node : phase_->division.trained.nodes)
+    for (const Node& node : phase_->halves.trained.nodes)
         if (const auto place = places_.find(node.name); place != places_.end() && !node.frozen)
             network_.nodes[place->second].parameters = node.parameters;
     std::size_t next = 0;
-    for_trained(phase_->division.trained, [&](const std::string& node, std::size_t p) {
+    for_trained(phase_->halves.trained, [&](const std::string& node, std::size_t p) {
         moments_[{node, p}] = phase_->optimiser.moments()[next++];
     });
 }
@@ -135,7 +135,7 @@ void RunWeights::average(std::int64_t steps) {
     if (averaging_ == 0.0) return;
     const auto share =
         static_cast<float>((1.0 - averaging_) / (1.0 - std::pow(averaging_, static_cast<double>(steps))));
-    for (const Node& node : phase_->division.trained.nodes) {
+    for (const Node& node : phase_->halves.trained.nodes) {
         const auto place = places_.find(node.name);
         if (node.frozen || place == places_.end()) continue;
         for (std::size_t p = 0; p < node.parameters.size(); ++p) {
@@ -165,7 +165,7 @@ void RunWeights::set_parameters(Network& target, const std::vector<Tensor>& para
 }
 
 Network RunWeights::trained_with(const std::vector<Tensor>& parameters) const {
-    Network trained = phase_->division.trained;
+    Network trained = phase_->halves.trained;
     set_parameters(trained, parameters);
     return trained;
 }

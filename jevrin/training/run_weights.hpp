@@ -20,7 +20,7 @@ namespace jevrin::inline v1 {
 // A network cut for one phase, with what training it takes.
 struct PhaseWork {
     std::size_t first_trained;
-    NetworkHalves division;
+    NetworkHalves halves;
     std::shared_ptr<BoundaryFeatures> features;
     TrainingPass pass;
     Optimiser optimiser;
@@ -29,7 +29,7 @@ struct PhaseWork {
     PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
               std::int64_t batch, const OptimiserSettings& settings);
 
-    bool keeps_features() const { return division.frozen.nodes.size() > 1; }
+    bool keeps_features() const { return halves.frozen.nodes.size() > 1; }
 };
 
 class RunWeights {

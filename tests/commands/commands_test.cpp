@@ -88,14 +88,14 @@ TEST_F(TrainedStudy, EveryEpochsMatrixSumsToTheValidationPart) {
             run_json({"confusion", "new head/1", "--epoch", std::to_string(e["epoch"].get<int>())});
         EXPECT_EQ(matrix["classes"], (Json{"across", "both", "down"}));
         std::int64_t sum = 0;
-        std::int64_t right = 0;
+        std::int64_t correct = 0;
         for (std::size_t i = 0; i < 3; ++i)
             for (std::size_t j = 0; j < 3; ++j) {
                 sum += matrix["counts"][i][j].get<int>();
-                if (i == j) right += matrix["counts"][i][j].get<int>();
+                if (i == j) correct += matrix["counts"][i][j].get<int>();
             }
         EXPECT_EQ(sum, 9);
-        EXPECT_DOUBLE_EQ(e["validation"]["accuracy"].get<double>(), static_cast<double>(right) / 9);
+        EXPECT_DOUBLE_EQ(e["validation"]["accuracy"].get<double>(), static_cast<double>(correct) / 9);
     }
 }
 

@@ -76,12 +76,12 @@ TEST_F(Compared, ADifferenceOfMatricesAddsUpToTheRecalls) {
 
 TEST_F(Compared, AMeanMatrixHasItsSpread) {
     const Json mean = run_json({"confusion", "from scratch", "--mean"});
-    const Json one = run_json({"confusion", "from scratch/1", "--shares", "true"});
-    const Json two = run_json({"confusion", "from scratch/2", "--shares", "true"});
+    const Json one = run_json({"confusion", "from scratch/1", "--fractions", "true"});
+    const Json two = run_json({"confusion", "from scratch/2", "--fractions", "true"});
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j) {
-            const double a = one["shares"][i][j].get<double>();
-            const double b = two["shares"][i][j].get<double>();
+            const double a = one["fractions"][i][j].get<double>();
+            const double b = two["fractions"][i][j].get<double>();
             EXPECT_NEAR(mean["mean"][i][j].get<double>(), (a + b) / 2, 1e-12);
             EXPECT_NEAR(mean["deviation"][i][j].get<double>(), std::abs(a - b) / std::sqrt(2.0), 1e-12);
         }
@@ -137,7 +137,7 @@ TEST_F(Compared, RunsAreQueriedNotedAndPutAway) {
     EXPECT_EQ(run_json({"runs"}).size(), 4U);
     EXPECT_EQ(run_json({"runs", "--archived"}).size(), 2U);
     EXPECT_EQ(run_json({"choose"})["ranking"].size(), 2U);
-    EXPECT_THAT(run({"runs"}).output, HasSubstr("2 runs put away"));
+    EXPECT_THAT(run({"runs"}).output, HasSubstr("2 runs archived"));
     // Training again trains nothing: they are finished, only out of sight.
     EXPECT_EQ(run({"train", "plan.toml", "--keep-epochs"}).status, 0);
     EXPECT_EQ(run_json({"runs"}).size(), 4U);
@@ -218,10 +218,10 @@ TEST_F(Compared, FiguresThatCannotBeWrittenAreErrorsOfWork) {
         std::vector<std::string> with_figure = arguments;
         with_figure.insert(with_figure.end(), {"--figure", "taken.png"});
         EXPECT_EQ(run(with_figure).status, 1) << arguments.front();
-        with_figure.back() = "picture.gif";
+        with_figure.back() = "image.gif";
         EXPECT_EQ(run(with_figure).status, 2) << arguments.front();
     }
-    EXPECT_FALSE(std::filesystem::exists(file("picture.gif")));
+    EXPECT_FALSE(std::filesystem::exists(file("image.gif")));
 }
 
 TEST_F(Compared, CurvesAsCsvAndJsonSayTheSame) {

@@ -30,10 +30,10 @@ TEST_F(Evaluated, ScoresComeWithIntervalsAndBaselines) {
     const Json scores = run_json({"scores", bad_run});
     EXPECT_EQ(scores["items"], 9);
     const Json matrix = run_json({"confusion", bad_run});
-    std::int64_t right = 0;
-    for (std::size_t c = 0; c < 3; ++c) right += matrix["counts"][c][c].get<std::int64_t>();
-    EXPECT_EQ(scores["right"], right);
-    EXPECT_EQ(scores["scores"]["accuracy"]["value"], static_cast<double>(right) / 9);
+    std::int64_t correct = 0;
+    for (std::size_t c = 0; c < 3; ++c) correct += matrix["counts"][c][c].get<std::int64_t>();
+    EXPECT_EQ(scores["correct"], correct);
+    EXPECT_EQ(scores["scores"]["accuracy"]["value"], static_cast<double>(correct) / 9);
     EXPECT_EQ(scores["scores"].size(), 19U);
     for (const auto& [name, entry] : scores["scores"].items()) {
         ASSERT_TRUE(entry["interval"].is_array()) << name;
@@ -56,9 +56,9 @@ TEST_F(Evaluated, ScoresOfOtherPartsAndKeptEpochsAreComputed) {
     const Json matrix = run_json({"confusion", "last stage/1", "--epoch", "1"});
     const Json first = run_json({"scores", "last stage/1", "--epoch", "1"});
     EXPECT_EQ(first["epoch"], 1);
-    std::int64_t right = 0;
-    for (std::size_t c = 0; c < 3; ++c) right += matrix["counts"][c][c].get<std::int64_t>();
-    EXPECT_EQ(first["right"], right);
+    std::int64_t correct = 0;
+    for (std::size_t c = 0; c < 3; ++c) correct += matrix["counts"][c][c].get<std::int64_t>();
+    EXPECT_EQ(first["correct"], correct);
     const CommandResult missing = run({"scores", "last stage/1", "--epoch", "9"});
     EXPECT_EQ(missing.status, 2);
     EXPECT_THAT(missing.errors, HasSubstr("keep the models of all epochs"));
@@ -116,7 +116,7 @@ TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
     const std::size_t second = text.find('\n', first) + 1;
     const std::string row = text.substr(first, second - first);
     EXPECT_THAT(refusal(text.substr(0, first) + text.substr(second)),
-                AllOf(HasSubstr("changed.csv"), HasSubstr("out of step with the 9 items: 1 missing")));
+                AllOf(HasSubstr("changed.csv"), HasSubstr("do not match the 9 items: 1 missing")));
     EXPECT_THAT(refusal(text + row), HasSubstr("1 given more than once"));
     EXPECT_THAT(refusal(text + "nowhere.png,across,across,1,0,0\n"),
                 HasSubstr("1 of unknown items ('nowhere.png')"));
@@ -132,7 +132,7 @@ TEST_F(Evaluated, PredictionsMadeElsewhereAreScoredWhenInStep) {
         1.0 / 3);
     std::string bad = paths;
     bad.replace(bad.find("0.25,"), 4, "nan");
-    EXPECT_THAT(refusal(bad), HasSubstr("no probability"));
+    EXPECT_THAT(refusal(bad), HasSubstr("outside 0 to 1"));
     bad = paths;
     bad.replace(bad.find("0.25,"), 4, "0.95");
     EXPECT_THAT(refusal(bad), HasSubstr("1 of 9 predictions do not sum to 1"));
@@ -152,10 +152,10 @@ TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
         EXPECT_GE(entry["recall"], before);
         before = entry["recall"].get<double>();
         EXPECT_EQ(entry["support"], 3);
-        EXPECT_EQ(entry["right"].get<int>() + entry["false_negatives"].get<int>(), 3);
+        EXPECT_EQ(entry["correct"].get<int>() + entry["false_negatives"].get<int>(), 3);
         wrong += entry["false_positives"].get<std::int64_t>();
     }
-    EXPECT_EQ(wrong, 9 - classes["right"].get<std::int64_t>());
+    EXPECT_EQ(wrong, 9 - classes["correct"].get<std::int64_t>());
     const CommandResult text = run({"classes", bad_run, "--columns", "f1,support", "--sort", "name", "--csv",
                                     "classes.csv", "--figure", "classes.png"});
     EXPECT_THAT(text.output, AllOf(HasSubstr("most frequent confusions:"), HasSubstr("weakest classes: "),
@@ -170,7 +170,7 @@ TEST_F(Evaluated, ClassesAreSortedAndShownAsWanted) {
 TEST_F(Evaluated, MatricesAreAddedUpSharedAndWritten) {
     const Json first = run_json({"confusion", "new head/1"});
     const Json second = run_json({"confusion", "new head/2"});
-    const Json both = run_json({"confusion", "new head", "--shares", "predicted"});
+    const Json both = run_json({"confusion", "new head", "--fractions", "predicted"});
     EXPECT_EQ(both["runs"], (Json::array({"new head/1", "new head/2"})));
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j)
@@ -178,10 +178,10 @@ TEST_F(Evaluated, MatricesAreAddedUpSharedAndWritten) {
                       first["counts"][i][j].get<int>() + second["counts"][i][j].get<int>());
     for (std::size_t j = 0; j < 3; ++j) {
         double column = 0.0;
-        for (std::size_t i = 0; i < 3; ++i) column += both["shares"][i][j].get<double>();
+        for (std::size_t i = 0; i < 3; ++i) column += both["fractions"][i][j].get<double>();
         EXPECT_TRUE(std::abs(column - 1.0) < 1e-9 || column == 0.0);
     }
-    const CommandResult text = run({"confusion", bad_run, "--shares", "true", "--csv", "m.csv", "--figure",
+    const CommandResult text = run({"confusion", bad_run, "--fractions", "true", "--csv", "m.csv", "--figure",
                                     "m.svg", "--strip", "strip.png"});
     EXPECT_EQ(text.status, 0) << text.errors;
     EXPECT_TRUE(read_text(file("m.csv")).starts_with("true,across,both,down\nacross,"));
@@ -193,15 +193,15 @@ TEST_F(Evaluated, MatricesAreAddedUpSharedAndWritten) {
 TEST_F(Evaluated, MistakesAreThoseOfTheMatrix) {
     const Json matrix = run_json({"confusion", bad_run});
     const Json all = run_json({"mistakes", bad_run});
-    const Json right = run_json({"mistakes", bad_run, "--show", "right"});
-    EXPECT_EQ(all["mistakes"].size() + right["mistakes"].size(), 9U);
+    const Json correct = run_json({"mistakes", bad_run, "--show", "correct"});
+    EXPECT_EQ(all["mistakes"].size() + correct["mistakes"].size(), 9U);
     double before = 2.0;
     for (const Json& mistake : all["mistakes"]) {
         EXPECT_NE(mistake["label"], mistake["predicted"]);
         EXPECT_LE(mistake["confidence"], before);
         before = mistake["confidence"].get<double>();
     }
-    for (const Json& item : right["mistakes"]) EXPECT_EQ(item["label"], item["predicted"]);
+    for (const Json& item : correct["mistakes"]) EXPECT_EQ(item["label"], item["predicted"]);
     const std::vector<std::string> names = {"across", "both", "down"};
     for (std::size_t i = 0; i < 3; ++i)
         for (std::size_t j = 0; j < 3; ++j)

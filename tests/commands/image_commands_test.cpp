@@ -78,7 +78,7 @@ onto = ["sound"]
     EXPECT_EQ(made.status, 0) << made.errors;
     EXPECT_EQ(parse_json(made.output)["written"], 20);
     EXPECT_EQ(parse_json(made.output)["relabelled"], 10);
-    // Every sound picture became a spotted one, so nothing else is left: that is an error of the set.
+    // Every sound image became a spotted one, so nothing else is left: that is an error of the set.
     EXPECT_THAT(run_jevrin({"survey", "new/index.csv"}, here).errors, HasSubstr("holds 1 class"));
     EXPECT_EQ(run_jevrin({"compose", "recipe.toml", "new"}, here).status, 2);
     std::string original = recipe;

@@ -194,7 +194,7 @@ TEST(BadStudies, AreRefusedBeforeAnythingIsWritten) {
         HasSubstr("differ only by case"));
     EXPECT_THAT(
         train_after([](const auto& d) { write_file(d / "backbone.onnx", std::string("no model")); }).errors,
-        HasSubstr("backbone.onnx: it is not a model file"));
+        HasSubstr("backbone.onnx: it is not an ONNX file"));
     EXPECT_THAT(train_after([](const auto& d) {
                     const std::string whole = read_text(d / "backbone.onnx");
                     write_file(d / "backbone.onnx", whole.substr(0, whole.size() / 3));

@@ -57,7 +57,7 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     // What somebody wrote there for another item stays.
     write_file(directory / "corrections.csv", "item,label,note\n" + both[1] + ",across,by hand\n");
     const CommandResult exported = run({"marks", "list", "--corrections", "corrections.csv"});
-    EXPECT_THAT(exported.output, HasSubstr("when [images] says: corrections = \"corrections.csv\""));
+    EXPECT_THAT(exported.output, HasSubstr("set in [images] of the plan: corrections = \"corrections.csv\""));
     EXPECT_THAT(exported.output, HasSubstr("3 corrections written"));
     EXPECT_THAT(read_text(directory / "corrections.csv"),
                 AllOf(HasSubstr(across[0] + ",down,\"clearly, \"\"down\"\"\"\n"),
@@ -95,14 +95,14 @@ TEST(Records, OutOfStepWithTheItemsAreRefusedWithCounts) {
         change(
             "UPDATE predictions SET probabilities = x'0000c07f0000c07f0000c07f' WHERE item IN (SELECT item "
             "FROM predictions LIMIT 2)"),
-        HasSubstr("2 of 9 predictions hold a number that is no probability"));
+        HasSubstr("2 of 9 predictions contain a number outside 0 to 1"));
     EXPECT_THAT(
         change("UPDATE predictions SET probabilities = x'0000803f' WHERE item = (SELECT MAX(item) FROM "
                "predictions)"),
         HasSubstr("has 1 probabilities for 3 classes"));
     EXPECT_THAT(change("DELETE FROM predictions WHERE item IN (SELECT item FROM predictions ORDER BY item "
                        "DESC LIMIT 2)"),
-                HasSubstr("out of step with the 9 items: 2 missing"));
+                HasSubstr("do not match the 9 items: 2 missing"));
 }
 
 TEST(Seal, EveryLaterOutputSaysHowOftenTheTestPartWasLookedAt) {
@@ -240,8 +240,7 @@ TEST_F(Classifying, TablesHoldTheClassesInTheModelsOrder) {
         }
     }
     EXPECT_EQ(rows, 36U);
-    EXPECT_THAT(run({"classify", "m.onnx", "images/*/*.gif"}).errors,
-                HasSubstr("no file has a name like this"));
+    EXPECT_THAT(run({"classify", "m.onnx", "images/*/*.gif"}).errors, HasSubstr("no file matches"));
     EXPECT_THAT(run({"classify", "m.onnx"}).errors, HasSubstr("there is no image to classify"));
 }
 
@@ -253,7 +252,7 @@ TEST_F(Classifying, SaysWhenItIsUnsureAndWhenItKnowsNothingAlike) {
         unknown += answer["unknown"].get<bool>() ? 1 : 0;
     }
     EXPECT_LE(unknown, 6U);
-    // Noise far beyond the stripes of the small pictures.
+    // Noise far beyond the stripes of the small images.
     Image strange(16, 16);
     for (std::size_t i = 0; i < strange.pixels.size(); ++i)
         strange.pixels[i] = static_cast<std::uint8_t>((i * 2654435761U >> 7U) % 2 * 255);
@@ -266,7 +265,7 @@ TEST_F(Classifying, SaysWhenItIsUnsureAndWhenItKnowsNothingAlike) {
 
 TEST_F(Classifying, FollowsFramesThatArrive) {
     std::filesystem::create_directory(file("frames"));
-    const std::vector<std::filesystem::path> pictures = [&] {
+    const std::vector<std::filesystem::path> images = [&] {
         std::vector<std::filesystem::path> found;
         for (const auto& entry : std::filesystem::directory_iterator(file("images/across")))
             found.push_back(entry.path());
@@ -274,15 +273,15 @@ TEST_F(Classifying, FollowsFramesThatArrive) {
     }();
     std::thread camera([&] {
         std::this_thread::sleep_for(std::chrono::milliseconds(400));
-        write_file(file("frames/broken.png"), std::string("not a picture"));
+        write_file(file("frames/broken.png"), std::string("not an image"));
         for (int i = 0; i < 3; ++i) {
             // Written elsewhere and moved in whole, as a camera program should.
-            const auto part = file(fmt::format("frame.part{}", pictures[0].extension().string()));
-            std::filesystem::copy_file(pictures[static_cast<std::size_t>(i)], part,
+            const auto part = file(fmt::format("frame.part{}", images[0].extension().string()));
+            std::filesystem::copy_file(images[static_cast<std::size_t>(i)], part,
                                        std::filesystem::copy_options::overwrite_existing);
             std::filesystem::rename(
                 part, file("frames") /
-                          fmt::format("{}{}", i, pictures[static_cast<std::size_t>(i)].extension().string()));
+                          fmt::format("{}{}", i, images[static_cast<std::size_t>(i)].extension().string()));
             std::this_thread::sleep_for(std::chrono::milliseconds(100));
         }
     });
@@ -299,7 +298,7 @@ TEST_F(Classifying, FollowsFramesThatArrive) {
                     HasSubstr(fmt::format("frames/{}.", number)));
     EXPECT_EQ(lines_of(read_text(file("frames.csv"))), 4U);
     EXPECT_THAT(run({"classify", "m.onnx", "--follow", "nowhere"}).errors,
-                HasSubstr("no such folder to follow"));
+                HasSubstr("there is no such folder"));
     EXPECT_EQ(run({"classify", "m.onnx", "strange.png", "--idle", "1"}).status, 2);
 }
 

@@ -35,7 +35,7 @@ TEST_F(TrainingCommands, ListSaysWhatWouldBeTrainedAndTrainsNothing) {
     const CommandResult list = run({"train", "plan.toml", "--list"});
     EXPECT_EQ(list.status, 0) << list.errors;
     EXPECT_THAT(list.output, AllOf(HasSubstr("3 runs, in the order of training"), HasSubstr("new"),
-                                   HasSubstr("share of the work")));
+                                   HasSubstr("fraction of the work")));
     EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
     ASSERT_EQ(run({"train", "plan.toml", "--until", "new head"}).status, 0);
     const Json rows = parse_json(run({"train", "plan.toml", "--list", "--json"}).output);
@@ -44,7 +44,7 @@ TEST_F(TrainingCommands, ListSaysWhatWouldBeTrainedAndTrainsNothing) {
     EXPECT_EQ(rows[0]["state"], "finished");
     EXPECT_EQ(rows[2]["state"], "new");
     double share = 0.0;
-    for (const Json& row : rows) share += row["share"].get<double>();
+    for (const Json& row : rows) share += row["fraction"].get<double>();
     EXPECT_NEAR(share, 1.0, 1e-9);
     EXPECT_EQ(run({"train", "plan.toml", "--json"}).status, 2);
     const CommandResult wrong = run({"train", "plan.toml", "--only", "last stag"});
@@ -57,7 +57,7 @@ TEST_F(TrainingCommands, TrainTellsWhatItFoundBeforeItBegins) {
     EXPECT_THAT(run({"train", "plan.toml", "--only", "new head"}).output, HasSubstr("1 run to train\n"));
     write_file(directory / "plan.toml", small_plan(3, "", "[1]"));
     EXPECT_THAT(run({"train", "plan.toml"}).output,
-                AllOf(HasSubstr("3 runs to train; 1 earlier run with other settings set aside"),
+                AllOf(HasSubstr("3 runs to train; 1 earlier run superseded by other settings"),
                       HasSubstr("epoch   3/3")));
     EXPECT_THAT(run({"train", "plan.toml"}).output, HasSubstr("0 runs to train, 3 finished before"));
 }

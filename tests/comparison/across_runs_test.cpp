@@ -102,8 +102,8 @@ class AcrossRuns : public testing::Test {
 TEST_F(AcrossRuns, ADifferenceBeyondChanceIsMarkedAndChanceIsNot) {
     for (std::int64_t seed : {1, 2, 3}) {
         const auto draw = static_cast<std::uint64_t>(seed);
-        const auto noise = study_.right_with(0.9, 100 + draw);
-        const auto other_noise = study_.right_with(0.9, 200 + draw);
+        const auto noise = study_.correct_with(0.9, 100 + draw);
+        const auto other_noise = study_.correct_with(0.9, 200 + draw);
         study_.add_run({.candidate = "good", .seed = seed, .predicted = noise});
         // Calls half of class 2 class 0; otherwise as good.
         study_.add_run(
@@ -177,8 +177,8 @@ TEST_F(AcrossRuns, AgreementFindsWhatAllMissAndWhatOneRegimeGets) {
     EXPECT_EQ(items_in(agreement, ItemGroup::disputed).size(), 4U);
     EXPECT_EQ(items_in(agreement, ItemGroup::known).size(), 170U);
     EXPECT_EQ(items_in(agreement, ItemGroup::only_regime).size(), 0U);  // two regimes get the four
-    EXPECT_EQ(agreement.items.front().right, 0);
-    EXPECT_EQ(agreement.items.front().called_so, 9);
+    EXPECT_EQ(agreement.items.front().correct, 0);
+    EXPECT_EQ(agreement.items.front().most_predicted_runs, 9);
     EXPECT_NEAR(agreement.alike[0][1], 176.0 / 180, 1e-12);
     EXPECT_NEAR(agreement.kappa[1][2], 1.0, 1e-12);
     EXPECT_THAT(message_of<InputError>(
@@ -202,7 +202,7 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
              .settings = fmt::format(
                  R"({{"training": {{"batch": 16, "optimiser": {{"learning_rate": {}, "kind": "sgd"}}}}}})",
                  k < 2 ? 0.005 : 0.1),
-             .predicted = study_.right_with(0.5 + 0.1 * k, 7)});
+             .predicted = study_.correct_with(0.5 + 0.1 * k, 7)});
     const std::vector<RunRecord> runs = study_.ledger().runs(study_.study().id);
     const auto names = [&](const std::vector<std::string>& conditions, const std::string& sort = "") {
         std::vector<RunRow> rows = run_rows(study_.ledger(), runs);
@@ -271,7 +271,7 @@ TEST_F(AcrossRuns, TagsFilterRuns) {
 }
 
 TEST_F(AcrossRuns, TrainingSizesSayWhereOneRegimeCatchesUp) {
-    const auto add = [&](const std::string& family, Regime regime, double fraction, double right,
+    const auto add = [&](const std::string& family, Regime regime, double fraction, double correct,
                          std::uint64_t draw) {
         for (std::int64_t seed : {1, 2, 3})
             study_.add_run(
@@ -282,7 +282,7 @@ TEST_F(AcrossRuns, TrainingSizesSayWhereOneRegimeCatchesUp) {
                  .origin = family,
                  .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
                  .training_fraction = fraction,
-                 .predicted = study_.right_with(right, draw + static_cast<std::uint64_t>(seed))});
+                 .predicted = study_.correct_with(correct, draw + static_cast<std::uint64_t>(seed))});
     };
     add("scratch", Regime::scratch, 0.25, 0.4, 100);
     add("scratch", Regime::scratch, 0.5, 0.65, 200);
@@ -316,8 +316,8 @@ TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
                      .predicted = [=, n = study_.validation_items()](std::size_t label, std::size_t place) {
                          const double share = static_cast<double>(place % 20) / 20.0;
                          const double gap = 0.4 - 0.1 * std::log2(fraction);
-                         const double right = family == std::string("head") ? 0.95 : 0.95 - gap;
-                         return share < right - 1e-9 ? label : (label + 1) % 3;
+                         const double correct = family == std::string("head") ? 0.95 : 0.95 - gap;
+                         return share < correct - 1e-9 ? label : (label + 1) % 3;
                      }});
     const TrainingSizeReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.catch_ups.size(), 1U);

@@ -21,14 +21,14 @@ using testing::HasSubstr;
 class ChoiceTest : public testing::Test {
   protected:
     ChoiceTest() : study_(directory_ / "ledger", 2, 80) {}
-    // Each validation item is right with this probability, drawn per candidate, seed and item.
+    // Each validation item is correct with this probability, drawn per candidate, seed and item.
     void add_run(const std::string& candidate, std::int64_t seed, double probability, double seconds,
                  std::uint64_t draw = 0) {
         study_.add_run(
             {.candidate = candidate,
              .seed = seed,
              .seconds = seconds,
-             .predicted = study_.right_with(probability, draw + static_cast<std::uint64_t>(seed))});
+             .predicted = study_.correct_with(probability, draw + static_cast<std::uint64_t>(seed))});
     }
     Choice choice(const ChoiceSettings& settings = {}) {
         return choose(study_.ledger(), study_.study(), settings);
@@ -121,7 +121,7 @@ TEST_F(ChoiceTest, ACandidateWithOneSeedIsNotToldFromOthersWithMore) {
     const Choice c = choice();
     EXPECT_EQ(c.ranking[1].candidate, "one");
     EXPECT_EQ(c.ranking[1].behind->rule, LeadRule::one_seed);
-    EXPECT_FALSE(c.ranking[1].told_apart);
+    EXPECT_FALSE(c.ranking[1].separated);
     EXPECT_FALSE(c.clear);
     EXPECT_EQ(c.chosen, "many");
 }
@@ -134,13 +134,13 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
                         .seconds = 90,
                         .trainable_parameters = 10,
                         .multiplications = 9000,
-                        .predicted = study_.right_with(0.8, 100 + draw)});
+                        .predicted = study_.correct_with(0.8, 100 + draw)});
         study_.add_run({.candidate = "quick to use",
                         .seed = seed,
                         .seconds = 50,
                         .trainable_parameters = 900,
                         .multiplications = 10,
-                        .predicted = study_.right_with(0.8, 200 + draw)});
+                        .predicted = study_.correct_with(0.8, 200 + draw)});
     }
     EXPECT_EQ(choice({.cost = Cost::trained_parameters}).chosen, "small to train");
     EXPECT_EQ(choice({.cost = Cost::operations}).chosen, "quick to use");
@@ -254,7 +254,7 @@ TEST_F(ChoiceTest, AFewItemsTellNothingApart) {
     // Right everywhere against wrong on five items: 2 * 0.5^5 = 0.0625.
     for (const std::size_t wrong : {5U, 6U}) {
         for (std::int64_t seed : {1, 2, 3}) {
-            study_.add_run({.candidate = "right", .seed = seed, .settings = fmt::format("\"{}\"", wrong)});
+            study_.add_run({.candidate = "correct", .seed = seed, .settings = fmt::format("\"{}\"", wrong)});
             study_.add_run({.candidate = "nearly",
                             .seed = seed,
                             .settings = fmt::format("\"{}\"", wrong),
@@ -278,7 +278,7 @@ TEST(Leads, OfFoldsAreTheCorrectedResampledTest) {
         for (std::int64_t item = 0; item < 10; ++item) {
             run.items.push_back(10 * fold + item);
             run.influences.push_back(1.0);
-            run.right.push_back(true);
+            run.correct.push_back(true);
         }
         run.score = 0.9;
         first.push_back(run);

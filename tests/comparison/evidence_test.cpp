@@ -22,19 +22,19 @@ using testing::ElementsAre;
 using testing::HasSubstr;
 using testing::Not;
 
-// A run on so many items, of which the first `right` are right.
-RunOutcomes run_of(std::int64_t seed, std::int64_t items, std::int64_t right) {
-    RunOutcomes run{.seed = seed, .score = static_cast<double>(right) / static_cast<double>(items)};
+// A run on so many items, of which the first `correct` are correct.
+RunOutcomes run_of(std::int64_t seed, std::int64_t items, std::int64_t correct) {
+    RunOutcomes run{.seed = seed, .score = static_cast<double>(correct) / static_cast<double>(items)};
     for (std::int64_t i = 0; i < items; ++i) {
         run.items.push_back(i);
-        run.influences.push_back(i < right ? 1.0 : 0.0);
-        run.right.push_back(i < right);
+        run.influences.push_back(i < correct ? 1.0 : 0.0);
+        run.correct.push_back(i < correct);
     }
     return run;
 }
 
 TEST(Leads, CountItemsByTheSharesOfRunsThatAreRight) {
-    // The first is right on 80 or 90 of 100 items, the second on 60, with other numbers of seeds.
+    // The first is correct on 80 or 90 of 100 items, the second on 60, with other numbers of seeds.
     const CandidateOutcomes first = {run_of(1, 100, 80), run_of(2, 100, 90), run_of(3, 100, 90)};
     const CandidateOutcomes second = {run_of(7, 100, 60), run_of(8, 100, 60), run_of(9, 100, 60),
                                       run_of(10, 100, 60)};
@@ -104,7 +104,7 @@ TEST(NeededEvidence, FollowsItsFormula) {
     EXPECT_FALSE(needed_evidence(steady).items.has_value());
 }
 
-// The choice between two candidates with so many seeds each, right as often as given.
+// The choice between two candidates with so many seeds each, correct as often as given.
 class Words : public testing::Test {
   protected:
     Choice choice_of(int seeds, double first, double second) {
@@ -114,11 +114,11 @@ class Words : public testing::Test {
             study.add_run({.candidate = "one",
                            .seed = seed,
                            .seconds = 50,
-                           .predicted = study.right_with(first, 100 + draw)});
+                           .predicted = study.correct_with(first, 100 + draw)});
             study.add_run({.candidate = "two",
                            .seed = seed,
                            .seconds = 5,
-                           .predicted = study.right_with(second, 200 + draw)});
+                           .predicted = study.correct_with(second, 200 + draw)});
         }
         return choose(study.ledger(), study.study());
     }
@@ -159,7 +159,7 @@ TEST_F(Words, SayThatFewSeedsAreFew) {
 TEST_F(Words, KeepStrangeNamesHarmless) {
     MadeUpStudy study(directory_ / "strange", 2, 20);
     study.add_run({.candidate = "a\x1b[2J\nb"});
-    study.add_run({.candidate = "c", .predicted = study.right_with(0.5, 1)});
+    study.add_run({.candidate = "c", .predicted = study.correct_with(0.5, 1)});
     const Choice choice = choose(study.ledger(), study.study());
     EXPECT_THAT(choice.summary, AllOf(Not(HasSubstr("\x1b")), Not(HasSubstr("\n"))));
     for (const std::string& reason : choice.reasons) EXPECT_THAT(reason, Not(HasSubstr("\x1b")));
@@ -182,7 +182,7 @@ TEST(Costs, AreSpokenInTheirUnits) {
 TEST(LedgerReading, ShortFormsSayWhatTheLongOnesDo) {
     const TemporaryDirectory directory;
     MadeUpStudy study(directory / "ledger", 3, 20);
-    const RunId run = study.add_run({.candidate = "a", .epochs = 4, .predicted = study.right_with(0.6, 3)});
+    const RunId run = study.add_run({.candidate = "a", .epochs = 4, .predicted = study.correct_with(0.6, 3)});
     study.add_run({.candidate = "b"});
     const Ledger& ledger = study.ledger();
     const auto epochs = ledger.epochs(run);
@@ -204,9 +204,9 @@ TEST(LedgerReading, ShortFormsSayWhatTheLongOnesDo) {
         std::is_sorted(outcomes.begin(), outcomes.end(),
                        [](const OutcomeRecord& a, const OutcomeRecord& b) { return a.item < b.item; }));
     const RunRecord record = ledger.run(study.study().id, "a/1");
-    EXPECT_EQ(ledger.count_items(record.division, Part::validation), 45);
-    EXPECT_EQ(ledger.count_items(record.division, Part::training), 15);
-    EXPECT_EQ(ledger.count_items(record.division, Part::test), 0);
+    EXPECT_EQ(ledger.count_items(record.split, Part::validation), 45);
+    EXPECT_EQ(ledger.count_items(record.split, Part::training), 15);
+    EXPECT_EQ(ledger.count_items(record.split, Part::test), 0);
     EXPECT_THAT(ledger.candidates(study.study().id), ElementsAre("a", "b"));
 }
 

@@ -1,4 +1,4 @@
-// What the demo's wrong labels and strange pictures come to, measured on the set that ships.
+// What the demo's wrong labels and strange images come to, measured on the set that ships.
 #include "embedded.hpp"
 #include "glaze.hpp"
 #include "support/support.hpp"
@@ -88,8 +88,8 @@ TEST_F(DemoHead, TheTemperatureIsTheModelsAndNotTheRecords) {
     Recogniser recogniser(load_classifier(opened.model_file(run.id)));
     const ImageSet set = items_of(study, items);
     for (std::size_t i = 0; i < 20; ++i) {
-        const auto picture = load_fitted(set, set.items[i], recogniser.classifier().preparation.fitting);
-        const std::vector<float> answer = recogniser.recognise({&picture, 1}).probabilities;
+        const auto image = load_fitted(set, set.items[i], recogniser.classifier().preparation.fitting);
+        const std::vector<float> answer = recogniser.recognise({&image, 1}).probabilities;
         for (std::size_t c = 0; c < study.classes.size(); ++c) {
             EXPECT_NEAR(computed.table.row(i)[c], recorded.table.row(i)[c], 1e-5);
             EXPECT_NEAR(answer[c], cooled.row(i)[c], 1e-5);
@@ -106,17 +106,17 @@ TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {
     Recogniser recogniser(load_classifier(opened.model_file(run.id)));
     const double limit = recogniser.classifier().out_of_distribution.value().limit;
     const Fitting fitting = recogniser.classifier().preparation.fitting;
-    const auto unknown_share = [&](const std::vector<std::vector<std::uint8_t>>& pictures) {
-        const Recognition seen = recogniser.recognise(pictures);
+    const auto unknown_share = [&](const std::vector<std::vector<std::uint8_t>>& images) {
+        const Recognition seen = recogniser.recognise(images);
         return static_cast<double>(std::count_if(seen.distances.begin(), seen.distances.end(),
                                                  [&](double d) { return d > limit; })) /
-               static_cast<double>(pictures.size());
+               static_cast<double>(images.size());
     };
     // Tiles of another seed are as familiar as those of the validation part.
     std::vector<Tile> fresh = plan_tiles(77);
     fresh.resize(120);
     std::vector<std::vector<std::uint8_t>> tiles;
-    for (const Tile& tile : fresh) tiles.push_back(fit_picture(draw_tile(tile, 77), fitting));
+    for (const Tile& tile : fresh) tiles.push_back(fit_image(draw_tile(tile, 77), fitting));
     EXPECT_LT(unknown_share(tiles), 0.06);
     std::vector<std::vector<std::uint8_t>> noise;
     std::vector<std::vector<std::uint8_t>> checks;
@@ -124,13 +124,13 @@ TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {
     for (std::int64_t n = 0; n < 20; ++n) {
         Image image(64, 64);
         for (std::uint8_t& value : image.pixels) value = static_cast<std::uint8_t>(random.below(256));
-        noise.push_back(fit_picture(image, fitting));
+        noise.push_back(fit_image(image, fitting));
         const auto light = static_cast<std::uint8_t>(128 + random.below(128));
         for (std::int64_t y = 0; y < 64; ++y)
             for (std::int64_t x = 0; x < 64; ++x)
                 std::fill_n(image.at(x, y), 3,
                             (x / (2 + n % 9) + y / (2 + n % 7)) % 2 == 0 ? light : std::uint8_t{0});
-        checks.push_back(fit_picture(image, fitting));
+        checks.push_back(fit_image(image, fitting));
     }
     EXPECT_GE(unknown_share(noise), 0.9);
     EXPECT_GE(unknown_share(checks), 0.9);
@@ -138,7 +138,7 @@ TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {
     std::vector<std::vector<std::uint8_t>> surfaces;
     for (std::size_t kind = 0; kind < surface_names().size(); ++kind)
         for (std::uint64_t n = 1; n <= 4; ++n)
-            surfaces.push_back(fit_picture(draw_surface(kind, n, 99), fitting));
+            surfaces.push_back(fit_image(draw_surface(kind, n, 99), fitting));
     EXPECT_GE(unknown_share(surfaces), 0.3);
 }
 

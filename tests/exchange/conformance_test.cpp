@@ -302,7 +302,7 @@ std::string table_of(const std::map<std::string, Coverage>& coverage, const std:
     std::string text = "| operator | cases that pass | cases refused |\n| --- | --- | --- |\n";
     for (const auto& [type, entry] : coverage)
         text += fmt::format("| {} | {} | {} |\n", type, entry.passed, fmt::join(entry.refused, ", "));
-    text += fmt::format("\nOperators of the cases that are not read: {}.\n", fmt::join(unread, ", "));
+    text += fmt::format("\nUnsupported operators of these cases: {}.\n", fmt::join(unread, ", "));
     return text;
 }
 

@@ -134,9 +134,9 @@ TEST(ModelFile, HostileGraphsAreRefusedInWords) {
                                HasSubstr("Einsum")));
     EXPECT_THAT(
         message_after([](auto& m) { m.mutable_graph()->mutable_node(1)->set_input(0, "pool.flatten"); }),
-        HasSubstr("nothing before it computes"));
+        HasSubstr("no earlier node computes"));
     EXPECT_THAT(message_after([](auto& m) { m.mutable_graph()->mutable_initializer(0)->set_dims(0, -4); }),
-                HasSubstr("impossible shape"));
+                HasSubstr("invalid shape"));
     EXPECT_THAT(
         message_after([](auto& m) { m.mutable_graph()->mutable_initializer(0)->set_dims(0, 1 << 19); }),
         HasSubstr("bytes and its shape"));
@@ -146,7 +146,7 @@ TEST(ModelFile, HostileGraphsAreRefusedInWords) {
                     std::memcpy(raw.data(), &nan, sizeof nan);
                     m.mutable_graph()->mutable_initializer(0)->set_raw_data(raw);
                 }),
-                HasSubstr("not finite"));
+                HasSubstr("NaN or infinite"));
     EXPECT_THAT(message_after([](auto& m) {
                     m.mutable_graph()->mutable_initializer(0)->set_data_location(onnx::TensorProto::EXTERNAL);
                 }),

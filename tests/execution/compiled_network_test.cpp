@@ -46,7 +46,7 @@ std::vector<Family> families() {
          vision_transformer_backbone({.patch = 4, .width = 24, .depth = 2, .heads = 2}, {12, 12, 3})}};
 }
 
-// A network in training on made-up pictures, with dropout in its head.
+// A network in training on made-up images, with dropout in its head.
 class Training {
   public:
     Training(const Network& backbone, std::int64_t capacity) : network_(backbone) {
@@ -54,7 +54,7 @@ class Training {
         initialise(network_, 0, 7);
         pass_.emplace(network_, capacity);
         optimiser_.emplace(OptimiserSettings{}, pass_->parameters());
-        pictures_ = random_tensor({40 * element_count(network_.input)}, 3);
+        images_ = random_tensor({40 * element_count(network_.input)}, 3);
         gradient_.resize(static_cast<std::size_t>(capacity * classes));
         for (std::int64_t i = 0; i < 40; ++i) {
             items_.push_back(i);
@@ -64,7 +64,7 @@ class Training {
     void step(std::int64_t first, std::int64_t batch) {
         const std::int64_t size = element_count(network_.input);
         const auto logits =
-            pass_->forward(batch, pictures_.values().subspan(static_cast<std::size_t>(first * size)),
+            pass_->forward(batch, images_.values().subspan(static_cast<std::size_t>(first * size)),
                            {1, 2, items_.data() + first});
         cross_entropy(classes, logits,
                       std::span<const Target>(targets_).subspan(static_cast<std::size_t>(first),
@@ -90,7 +90,7 @@ class Training {
     Network network_;
     std::optional<TrainingPass> pass_;
     std::optional<Optimiser> optimiser_;
-    Tensor pictures_;
+    Tensor images_;
     std::vector<std::int64_t> items_;
     std::vector<Target> targets_;
     std::vector<float> gradient_;
@@ -132,11 +132,11 @@ TEST(CompiledNetwork, InferenceAllocatesNothingAfterTheFirstRun) {
         append_head(network, {}, classes);
         initialise(network, 0, 1);
         Inference inference(network, 4);
-        const Tensor pictures = random_tensor({4 * inference.input_size()}, 1);
-        inference.run(4, pictures.values());
+        const Tensor images = random_tensor({4 * inference.input_size()}, 1);
+        inference.run(4, images.values());
         const std::int64_t before = allocation_count();
-        inference.run(4, pictures.values());
-        inference.run(3, pictures.values());
+        inference.run(4, images.values());
+        inference.run(3, images.values());
         EXPECT_EQ(allocation_count(), before);
     }
 }
@@ -156,11 +156,11 @@ TEST(CompiledNetwork, TheOutputIsThatOfTheNetworkBeforeItWasCompiled) {
                 node.parameters[2] = random_tensor(node.parameters[2].shape(), ++seed, 0.3);
             }
         Inference inference(network, 3);
-        const Tensor pictures = random_tensor({3 * inference.input_size()}, 1);
-        const auto folded = inference.run(3, pictures.values());
+        const Tensor images = random_tensor({3 * inference.input_size()}, 1);
+        const auto folded = inference.run(3, images.values());
         TrainingPass pass(network, 3);
         const std::vector<std::int64_t> items(3, 0);
-        const auto plain = pass.forward(3, pictures.values(), {1, 1, items.data()});
+        const auto plain = pass.forward(3, images.values(), {1, 1, items.data()});
         for (std::size_t i = 0; i < plain.size(); ++i)
             EXPECT_NEAR(folded[i], plain[i], 2e-5 * (1 + std::abs(static_cast<double>(plain[i]))));
     }
@@ -193,13 +193,13 @@ TEST(CompiledNetwork, AnItemGetsTheSameBitsInEveryBatchAndOnAnyNumberOfThreads) 
         initialise(network, 0, 2);
         Inference inference(network, 9);
         const auto size = static_cast<std::size_t>(inference.input_size());
-        const Tensor pictures = random_tensor({9 * inference.input_size()}, 4);
-        const auto together = inference.run(9, pictures.values());
+        const Tensor images = random_tensor({9 * inference.input_size()}, 4);
+        const auto together = inference.run(9, images.values());
         const std::vector<float> expected(together.begin(), together.end());
         for (const int threads : {1, 3}) {
             set_threads(threads);
             for (std::size_t n = 0; n < 9; ++n) {
-                const auto alone = inference.run(1, pictures.values().subspan(n * size));
+                const auto alone = inference.run(1, images.values().subspan(n * size));
                 EXPECT_EQ(std::memcmp(alone.data(), expected.data() + n * classes, alone.size_bytes()), 0)
                     << "item " << n << ", " << threads << " threads";
             }
@@ -214,7 +214,7 @@ TEST(CompiledNetwork, EveryFamilyLearnsToTellItsPicturesApart) {
         Network network = family.backbone;
         append_head(network, {}, classes);
         initialise(network, 0, 11);
-        const Tensor pictures = random_tensor({10 * element_count(network.input)}, 8);
+        const Tensor images = random_tensor({10 * element_count(network.input)}, 8);
         const std::vector<std::size_t> labels = {0, 1, 2, 3, 4, 0, 1, 2, 3, 4};
         const std::vector<std::int64_t> items(10, 0);
         std::vector<float> gradient(10 * classes);
@@ -223,7 +223,7 @@ TEST(CompiledNetwork, EveryFamilyLearnsToTellItsPicturesApart) {
         double first = 0;
         double last = 0;
         for (int step = 0; step < 80; ++step) {
-            const auto logits = pass.forward(10, pictures.values(), {1, 1, items.data()});
+            const auto logits = pass.forward(10, images.values(), {1, 1, items.data()});
             last = cross_entropy(classes, logits, plain_targets(labels), gradient).loss_sum / 10;
             if (step == 0) first = last;
             pass.backward(10, gradient);

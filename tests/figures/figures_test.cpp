@@ -35,7 +35,7 @@ CandidateStyles styles_of(const std::vector<RunCurves>& curves) {
     return CandidateStyles(names);
 }
 
-// How many pixels of a picture are not white.
+// How many pixels of an image are not white.
 std::int64_t inked(const std::filesystem::path& file) {
     const Image image = load_image(file);
     std::int64_t count = 0;
@@ -145,7 +145,7 @@ TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {
     for (const std::size_t n : {3U, 30U, 200U}) {
         std::vector<std::string> classes;
         for (std::size_t c = 0; c < n; ++c) classes.push_back(fmt::format("class {}", c));
-        MatrixDifference difference{.difference = CellShares(n, std::vector<double>(n, 0.0)), .seeds = 3};
+        MatrixDifference difference{.difference = CellFractions(n, std::vector<double>(n, 0.0)), .seeds = 3};
         difference.difference[0][0] = 0.4;
         difference.difference[0][1] = -0.4;
         difference.cells = {
@@ -156,7 +156,7 @@ TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {
         EXPECT_THAT(read_text(directory / "d.svg"),
                     testing::AllOf(HasSubstr("minus"), HasSubstr("class 0"), HasSubstr("significant")));
         draw_spread({.mean = difference.difference,
-                     .deviation = CellShares(n, std::vector<double>(n, 0.01)),
+                     .deviation = CellFractions(n, std::vector<double>(n, 0.01)),
                      .runs = 3},
                     classes, "mean", directory / "s.png");
         EXPECT_GT(inked(directory / "s.png"), 2000);
@@ -219,7 +219,7 @@ TEST(Figures, LongAndForeignNamesOfCandidatesAndClassesAreDrawn) {
     draw_curves(curves, accuracy_view, styles, names[1], directory / "curves.png");
     EXPECT_GT(inked(directory / "curves.png"), 5000);
     const std::size_t n = names.size();
-    MatrixDifference difference{.difference = CellShares(n, std::vector<double>(n, 0.1)), .seeds = 3};
+    MatrixDifference difference{.difference = CellFractions(n, std::vector<double>(n, 0.1)), .seeds = 3};
     for (std::size_t c = 0; c < n; ++c) {
         difference.cells.push_back({.true_class = c, .predicted = 0, .first = 0.2, .second = 0.1});
         difference.gains.push_back({.true_class = c, .items = 3, .first = 0.2, .second = 0.1});
@@ -278,7 +278,7 @@ TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {
             EXPECT_GT(inked(directory / file), 2'000) << n << file;
         EXPECT_THAT(read_text(directory / "shares.svg"), HasSubstr("class number 0"));
     }
-    // Without an item there is still a picture.
+    // Without an item a figure is still drawn.
     draw_reliability(reliability({.classes = 2, .labels = {}, .probabilities = {}}), "t",
                      directory / "none.png");
     EXPECT_GT(inked(directory / "none.png"), 500);
@@ -287,20 +287,19 @@ TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {
 TEST(Sheet, AnyNumberOfPicturesGoesOnPages) {
     const TemporaryDirectory directory;
     std::size_t asked = 0;
-    const auto pictures = [&](std::size_t k) {
+    const auto images = [&](std::size_t k) {
         ++asked;
-        return CaptionedPicture{
-            .picture = test::small_picture(k % 3, k, 16 + static_cast<std::int64_t>(k % 40)),
-            .lines = {"0.93 blisters", "a very long label that does not fit", "file.png"},
-            .wrong = k % 2 == 0};
+        return CaptionedImage{.image = test::small_picture(k % 3, k, 16 + static_cast<std::int64_t>(k % 40)),
+                              .lines = {"0.93 blisters", "a very long label that does not fit", "file.png"},
+                              .wrong = k % 2 == 0};
     };
-    const auto files = draw_pages(130, pictures, "pages", directory / "sheet.png");
+    const auto files = draw_pages(130, images, "pages", directory / "sheet.png");
     EXPECT_EQ(files, (std::vector<std::filesystem::path>{directory / "sheet.png", directory / "sheet-2.png",
                                                          directory / "sheet-3.png"}));
     EXPECT_EQ(asked, 130U);
     EXPECT_GT(inked(files[0]), 100'000);
     EXPECT_GT(inked(files[2]), 3'000);
-    EXPECT_EQ(draw_pages(0, pictures, "nothing", directory / "none.png").size(), 1U);
+    EXPECT_EQ(draw_pages(0, images, "nothing", directory / "none.png").size(), 1U);
 }
 
 TEST(Names, WithCharactersThatNoFontHasDoNotSpoilThePicture) {
@@ -330,8 +329,8 @@ TEST(Names, CanNeverBecomeCode) {
     for (std::size_t k = 0; k < n; ++k) choice.ranking[k].candidate = hostile[k];
     choice.chosen = hostile[0];
     draw_choice(choice, CandidateStyles(hostile), hostile[4], directory / "choice.svg");
-    draw_spread({.mean = CellShares(n, std::vector<double>(n, 0.1)),
-                 .deviation = CellShares(n, std::vector<double>(n, 0.1)),
+    draw_spread({.mean = CellFractions(n, std::vector<double>(n, 0.1)),
+                 .deviation = CellFractions(n, std::vector<double>(n, 0.1)),
                  .runs = 2},
                 hostile, hostile[5], directory / "spread.png");
     draw_recalls({.candidates = hostile,
@@ -369,8 +368,8 @@ TEST(Sheet, ShowsARandomSampleOfEachClass) {
     const auto rows = sample_rows(set, 5, 1);
     ASSERT_EQ(rows.size(), 3U);
     EXPECT_EQ(rows[1].label, "b (7)");
-    EXPECT_EQ(rows[1].pictures.size(), 5U);
-    EXPECT_NE(sample_rows(set, 5, 2)[1].pictures[0].pixels, rows[1].pictures[0].pixels);
+    EXPECT_EQ(rows[1].images.size(), 5U);
+    EXPECT_NE(sample_rows(set, 5, 2)[1].images[0].pixels, rows[1].images[0].pixels);
     draw_sheet(rows, "t", directory / "s.png");
     EXPECT_GT(inked(directory / "s.png"), 3 * 5 * 150 * 150);
     // Digits after a parenthesis are letters of the label, not of a code.
@@ -385,13 +384,13 @@ TEST(Sheet, ShowsWhatTheNetworkSeesBesideEachPicture) {
     test::write_small_set(directory / "set", {"a", "b"}, 4);
     const ImageSet set = read_image_set({.from = directory / "set"});
     const auto plain = sample_rows_before_and_after(set, 2, 1, {.size = 24, .fit = Fit::stretch}, {});
-    ASSERT_EQ(plain[0].pictures.size(), 4U);
-    EXPECT_EQ(plain[0].pictures[1].pixels, resize(plain[0].pictures[0], 24, 24).pixels);
+    ASSERT_EQ(plain[0].images.size(), 4U);
+    EXPECT_EQ(plain[0].images[1].pixels, resize(plain[0].images[0], 24, 24).pixels);
     const auto grey = sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {.erase = 1.0});
-    const Image& seen = grey[1].pictures[3];
+    const Image& seen = grey[1].images[3];
     EXPECT_EQ(seen.pixels[0], seen.pixels[2]);
     EXPECT_NE(seen.pixels,
-              sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {})[1].pictures[3].pixels);
+              sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {})[1].images[3].pixels);
 }
 
 }  // namespace

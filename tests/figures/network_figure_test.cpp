@@ -1,4 +1,4 @@
-// A network as a picture: each layer in its place, in columns that fit a page.
+// A network as a figure: each layer in its place, in columns that fit a page.
 #include "jevrin/figures/network_figure.hpp"
 
 #include "support/support.hpp"
@@ -29,7 +29,7 @@ std::vector<LayerRow> layers_in_stages(std::size_t count, std::size_t per_stage)
     return layers;
 }
 
-// Where the name of each layer stands in the picture, from the left and from the top.
+// Where the name of each layer stands in the image, from the left and from the top.
 std::map<std::string, std::pair<double, double>> places_in(const std::string& svg) {
     std::map<std::string, std::pair<double, double>> places;
     const std::string opening = "<text>layer";

@@ -36,7 +36,7 @@ std::string text_of(const std::vector<std::byte>& bytes) {
     return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
 }
 
-Image picture() {
+Image sample_image() {
     Image image(37, 29);
     for (std::size_t i = 0; i < image.pixels.size(); ++i)
         image.pixels[i] = static_cast<std::uint8_t>(i * 7 + i / 111);
@@ -44,7 +44,7 @@ Image picture() {
 }
 
 std::string webp() {
-    const Image image = picture();
+    const Image image = sample_image();
     std::uint8_t* buffer = nullptr;
     const std::size_t size = WebPEncodeLosslessRGB(image.pixels.data(), 37, 29, 37 * 3, &buffer);
     std::string text(reinterpret_cast<char*>(buffer), size);
@@ -53,7 +53,7 @@ std::string webp() {
 }
 
 std::string jpeg_with_exif() {
-    std::string text = text_of(encode_jpeg(picture(), 80));
+    std::string text = text_of(encode_jpeg(sample_image(), 80));
     const std::string tiff("II*\0\x08\0\0\0\x01\0\x12\x01\x03\0\x01\0\0\0\x06\0\0\0\0\0\0\0", 26);
     const std::string payload = std::string("Exif\0\0", 6) + tiff;
     return text.insert(2, std::string("\xFF\xE1\0", 3) + static_cast<char>(payload.size() + 2) + payload);
@@ -66,7 +66,7 @@ std::span<const std::byte> bytes_of(const std::string& text) {
 void decode_everything(const std::string& text) {
     decode_image(bytes_of(text), {.background = {1, 2, 3}, .reduction = 2});
     decode_cutout(bytes_of(text));
-    fit_picture(bytes_of(text), {.size = 16, .fit = Fit::pad, .padding = FitPadding::mean, .channels = 1});
+    fit_image(bytes_of(text), {.size = 16, .fit = Fit::pad, .padding = FitPadding::mean, .channels = 1});
 }
 
 // Runs a reader of files on a temporary one.
@@ -128,15 +128,15 @@ const std::map<std::string, Target>& targets() {
     header.resize(117, ' ');
     const std::string npy = std::string("\x93NUMPY\x01\0\x76\0", 10) + header + "\n" + std::string(24, '\0');
     static const std::map<std::string, Target> all = {
-        {"png", {{text_of(encode_png(picture()))}, decode_everything}},
-        {"jpeg", {{text_of(encode_jpeg(picture(), 90)), jpeg_with_exif()}, decode_everything}},
+        {"png", {{text_of(encode_png(sample_image()))}, decode_everything}},
+        {"jpeg", {{text_of(encode_jpeg(sample_image(), 90)), jpeg_with_exif()}, decode_everything}},
         {"webp", {{webp()}, decode_everything}},
         {"arrays",
          {{idx, npy},
           [](const std::string& text) {
               read_layout(bytes_of(text));
               with_file(text, [](const auto& file) {
-                  const PictureArray array(file, {}, true);
+                  const ImageArray array(file, {}, true);
                   array.image(array.count() - 1);
               });
           }}},

@@ -120,7 +120,7 @@ std::string refusal(const Operator& op, std::vector<Tensor> parameters = {}) {
 
 TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(refusal(Convolution{{}, 3}, {Tensor({1, 1, 2, 8})}),
-                HasSubstr("layer 'wrong' (convolution): 8 output channels cannot be cut into 3 groups"));
+                HasSubstr("layer 'wrong' (convolution): 8 output channels are not divisible by 3 groups"));
     EXPECT_THAT(refusal(Convolution{{}, 2}, {Tensor({1, 1, 3, 8})}),
                 HasSubstr("its weights need 6 channels and it gets 8"));
     EXPECT_THAT(refusal(Convolution{{.kernel_height = 3, .dilation_height = 3}}, {Tensor({3, 1, 8, 8})}),
@@ -129,21 +129,21 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(refusal(LayerNormalisation{}, {Tensor({6}), Tensor({6})}),
                 HasSubstr("has parameters of 6 and gets 4x6x8"));
     EXPECT_THAT(refusal(GroupNormalisation{3}, {Tensor({8}), Tensor({8})}),
-                HasSubstr("8 channels cannot be cut into 3 groups"));
+                HasSubstr("8 channels are not divisible by 3 groups"));
     EXPECT_THAT(refusal(ParametricRelu{}, {Tensor({5})}), HasSubstr("has 5 slopes and gets 8 channels"));
-    EXPECT_THAT(refusal(Reduction{ReductionKind::mean, {3}}), HasSubstr("works along dimension 3"));
-    EXPECT_THAT(refusal(Softmax{-1}), HasSubstr("works along dimension -1"));
-    EXPECT_THAT(refusal(Arithmetic{}), HasSubstr("gets 4x6x8 and 3x8; both must have one shape"));
+    EXPECT_THAT(refusal(Reduction{ReductionKind::mean, {3}}), HasSubstr("operates along dimension 3"));
+    EXPECT_THAT(refusal(Softmax{-1}), HasSubstr("operates along dimension -1"));
+    EXPECT_THAT(refusal(Arithmetic{}), HasSubstr("its inputs 4x6x8 and 3x8 cannot be broadcast together"));
     EXPECT_THAT(refusal(MatrixProduct{}), HasSubstr("cannot multiply 4x6x8 by 3x8"));
-    EXPECT_THAT(refusal(Concatenate{0}), HasSubstr("cannot join 4x6x8 and 3x8 along dimension 0"));
+    EXPECT_THAT(refusal(Concatenate{0}), HasSubstr("cannot concatenate 4x6x8 and 3x8 along dimension 0"));
     EXPECT_THAT(refusal(Slice{{{0, 1, 4}, {2, 2, 3}, {0, 1, 8}}}),
-                HasSubstr("takes places 2 to 6 of dimension 1, which has 6"));
-    EXPECT_THAT(refusal(Slice{{{0, 1, 4}}}), HasSubstr("is made for 1 dimensions and gets 4x6x8"));
+                HasSubstr("slices 2 to 6 of dimension 1, which has 6"));
+    EXPECT_THAT(refusal(Slice{{{0, 1, 4}}}), HasSubstr("needs 1 dimensions and gets 4x6x8"));
     EXPECT_THAT(refusal(Padding{{4, 0, 0}, {0, 0, 0}, PaddingKind::reflect}),
                 HasSubstr("pads dimension 0 of 4 by 4 and 0"));
-    EXPECT_THAT(refusal(Transpose{{0, 0, 1}}), HasSubstr("names a dimension twice"));
-    EXPECT_THAT(refusal(Reshape{{5, 5}}), HasSubstr("cannot give 4x6x8 the shape 5x5"));
-    EXPECT_THAT(refusal(Gather{1, {0, 6}}), HasSubstr("takes place 6 of dimension 1, which has 6"));
+    EXPECT_THAT(refusal(Transpose{{0, 0, 1}}), HasSubstr("must name each dimension once"));
+    EXPECT_THAT(refusal(Reshape{{5, 5}}), HasSubstr("cannot reshape 4x6x8 to 5x5"));
+    EXPECT_THAT(refusal(Gather{1, {0, 6}}), HasSubstr("gathers index 6 of dimension 1, which has 6"));
 }
 
 TEST(Folding, AnyActivationMeltsIntoTheConvolutionBeforeIt) {

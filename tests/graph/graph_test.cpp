@@ -76,13 +76,13 @@ TEST(Rewrite, DividingAndJoiningGivesTheSameBits) {
     const Tensor input = random_tensor({3 * 8 * 8 * 3}, 1);
     const std::vector<float> whole = outputs_of(network, 3, input);
     for (const char* boundary : {"stage1", "stage2", "head"}) {
-        const NetworkHalves division = cut_network(network, find_boundary(network, boundary));
-        const std::vector<float> features = outputs_of(division.frozen, 3, input);
+        const NetworkHalves split = cut_network(network, find_boundary(network, boundary));
+        const std::vector<float> features = outputs_of(split.frozen, 3, input);
         EXPECT_EQ(
-            outputs_of(division.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
+            outputs_of(split.trained, 3, Tensor({static_cast<std::int64_t>(features.size())}, features)),
             whole)
             << boundary;
-        EXPECT_EQ(outputs_of(join_halves(division.frozen, division.trained), 3, input), whole) << boundary;
+        EXPECT_EQ(outputs_of(join_halves(split.frozen, split.trained), 3, input), whole) << boundary;
     }
 }
 
@@ -128,7 +128,7 @@ TEST(Rewriting, EveryPassKeepsTheFunctionAndTheNameOfTheOutput) {
     const Network network = small_network();
     const Tensor input = random_tensor({2 * 8 * 8 * 3}, 1);
     const std::vector<float> before = outputs_of(network, 2, input);
-    for (const RewritingPass& pass : rewriting_passes()) {
+    for (const Rewrite& pass : rewrites()) {
         const Network after = pass.apply(network);
         EXPECT_LE(after.nodes.size(), network.nodes.size()) << pass.name;
         EXPECT_EQ(after.nodes.front().name, network.nodes.front().name) << pass.name;

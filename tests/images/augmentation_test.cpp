@@ -137,7 +137,7 @@ TEST(Overlays, LieWhereTheyAreToldWithTheirAlpha) {
     EXPECT_NEAR(at(pixels, 9, 9), 0.5 * at(pattern(), 9, 9) + 100, 1);
     EXPECT_EQ(at(pixels, 9, 15), at(pattern(), 9, 15));
     EXPECT_EQ(at(pixels, 7, 9), at(pattern(), 7, 9));
-    // Partly outside: no pixel beyond the picture is touched, and nothing is read there.
+    // Partly outside: no pixel beyond the image is touched, and nothing is read there.
     auto corner = pattern();
     lay_over(grid_of(corner), *half_transparent_square(), {0.0, 0.0}, 0.5, 1.0);
     EXPECT_EQ(at(corner, 12, 12), at(pattern(), 12, 12));
@@ -146,7 +146,7 @@ TEST(Overlays, LieWhereTheyAreToldWithTheirAlpha) {
 TEST(Augmentation, OneChangeLeavesTheDrawsOfOthersAlone) {
     const AugmentationKey key{.seed = 4, .epoch = 2};
     for (std::int64_t item = 0; item < 20; ++item) {
-        // Where the flip of a picture is drawn, whatever else is turned on.
+        // Where the flip of an image is drawn, whatever else is turned on.
         auto flipped = pattern();
         augment(grid_of(flipped), {.flip = true}, key, item);
         auto both = pattern();
@@ -225,7 +225,7 @@ TEST_F(CompositionTest, WritesALabelledSetWhoseCopiesStayTogether) {
         .copies = 2, .originals = true, .augmentation = {.flip = true, .brightness = 0.2}};
     composition.augmentation.overlays = {{.file = "bubble.png",
                                           .cutout = half_transparent_square(),
-                                          .share = 1.0,
+                                          .probability = 1.0,
                                           .at = {{0.5, 0.5}},
                                           .size = {0.5, 0.5},
                                           .label = "fault"}};

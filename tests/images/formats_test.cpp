@@ -106,7 +106,7 @@ TEST(Png, TransparentPartsLieOnTheStatedBackground) {
     EXPECT_THAT(decode_cutout(encode_png(Image(2, 1))).alpha, ElementsAre(255, 255));
 }
 
-// The four corners of an 8x16 picture in blocks that survive JPEG: red, green / blue, white.
+// The four corners of an 8x16 image in blocks that survive JPEG: red, green / blue, white.
 Image corners() {
     Image image(32, 16);
     const std::uint8_t colours[4][3] = {{255, 0, 0}, {0, 255, 0}, {0, 0, 255}, {255, 255, 255}};
@@ -151,7 +151,7 @@ std::vector<std::byte> with_orientation(std::vector<std::byte> jpeg, int orienta
 }
 
 TEST(Jpeg, EveryOrientationIsTurnedUpright) {
-    // What a viewer shows: EXIF 2.3, tag 274. The stored picture reads red, green / blue, white.
+    // What a viewer shows: EXIF 2.3, tag 274. The stored image reads red, green / blue, white.
     const std::vector<std::string> expected = {"rgbw", "grwb", "wbgr", "bwrg",
                                                "rbgw", "brwg", "wgbr", "gwrb"};
     const auto jpeg = encode_jpeg(corners(), 95);
@@ -250,11 +250,11 @@ TEST(Formats, AnimationsAndForeignFilesAreRefusedInWords) {
     for (const auto& [magic, name] : std::vector<std::pair<std::string, std::string>>{
              {"GIF89a", "a GIF"}, {"BM12345678", "a BMP"}, {std::string("II*\0abc", 7), "a TIFF"}})
         EXPECT_THAT(message_of<InputError>([&] { decode_image(std::as_bytes(std::span(magic))); }),
-                    HasSubstr("it is " + name + "; save it as PNG, JPEG or WebP"));
+                    HasSubstr("it is " + name + ", which is not supported; convert it to PNG, JPEG or WebP"));
 }
 
 TEST(Fitting, AReducedJpegDiffersFromAWholeOneByAboutOneLevel) {
-    // A picture with detail: sums of waves and steps.
+    // An image with detail: sums of waves and steps.
     Image image(512, 384);
     for (std::int64_t y = 0; y < image.height; ++y)
         for (std::int64_t x = 0; x < image.width; ++x)
@@ -267,22 +267,22 @@ TEST(Fitting, AReducedJpegDiffersFromAWholeOneByAboutOneLevel) {
     const auto jpeg = encode_jpeg(image, 90);
     for (const std::int64_t size : {32, 64, 120}) {
         const Fitting fitting{.size = size, .fit = Fit::crop};
-        const auto reduced = fit_picture(jpeg, fitting);
-        const auto whole = fit_picture(decode_image(jpeg), fitting);
+        const auto reduced = fit_image(jpeg, fitting);
+        const auto whole = fit_image(decode_image(jpeg), fitting);
         double difference = 0;
         for (std::size_t i = 0; i < whole.size(); ++i)
             difference += std::abs(int{whole[i]} - int{reduced[i]});
         EXPECT_LT(difference / static_cast<double>(whole.size()), 1.2) << size;
     }
     // Just too small to be reduced: nothing differs.
-    EXPECT_EQ(fit_picture(jpeg, {.size = 130, .fit = Fit::stretch}),
-              fit_picture(decode_image(jpeg), {.size = 130, .fit = Fit::stretch}));
+    EXPECT_EQ(fit_image(jpeg, {.size = 130, .fit = Fit::stretch}),
+              fit_image(decode_image(jpeg), {.size = 130, .fit = Fit::stretch}));
 }
 
 TEST(Fitting, GreyIsTheStandardWeighting) {
     Image image(1, 1);
     image.pixels = {200, 100, 50};
-    EXPECT_THAT(fit_picture(image, {.size = 1, .channels = 1}),
+    EXPECT_THAT(fit_image(image, {.size = 1, .channels = 1}),
                 ElementsAre(124));  // 59.8 + 58.7 + 5.7 = 124.2
 }
 

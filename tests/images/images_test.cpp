@@ -45,7 +45,7 @@ TEST(Image, PngIsExactAndJpegIsNear) {
 TEST(Image, BadBytesAreRefusedInWords) {
     EXPECT_THAT(message_of<InputError>([] { decode_image({}); }), HasSubstr("empty"));
     EXPECT_THAT(message_of<InputError>([] { decode_image(bytes_of("GIF89a.....")); }),
-                HasSubstr("it is a GIF; save it as PNG"));
+                HasSubstr("it is a GIF, which is not supported; convert it to PNG"));
     for (const auto& whole : {encode_png(small_picture(0, 1, 24)), encode_jpeg(small_picture(0, 1, 24), 90)})
         for (std::size_t length = 8; length + 16 < whole.size(); length += 7)
             EXPECT_THAT(message_of<InputError>([&] { decode_image(std::span(whole).first(length)); }),
@@ -97,23 +97,23 @@ TEST(Preparation, EachFitDoesWhatItSays) {
     Image wide(8, 4);  // left half black, right half white
     for (std::int64_t y = 0; y < 4; ++y)
         for (std::int64_t x = 4; x < 8; ++x) std::fill_n(wide.at(x, y), 3, std::uint8_t{255});
-    const auto stretched = fit_picture(wide, {.size = 4, .fit = Fit::stretch});
+    const auto stretched = fit_image(wide, {.size = 4, .fit = Fit::stretch});
     EXPECT_EQ(stretched.front(), 0);
     EXPECT_EQ(stretched.back(), 255);
-    const auto cropped = fit_picture(wide, {.size = 4, .fit = Fit::crop});
+    const auto cropped = fit_image(wide, {.size = 4, .fit = Fit::crop});
     EXPECT_EQ(cropped[1 * 3], 0);
     EXPECT_EQ(cropped[2 * 3], 255);
-    const auto padded = fit_picture(wide, {.size = 8, .fit = Fit::pad});
+    const auto padded = fit_image(wide, {.size = 8, .fit = Fit::pad});
     ASSERT_EQ(padded.size(), 8U * 8U * 3U);
     EXPECT_EQ(padded.front(), 0);
     EXPECT_EQ(padded.back(), 255);
     const auto filled =
-        fit_picture(wide, {.size = 8, .padding = FitPadding::constant, .padding_colour = {9, 8, 7}});
+        fit_image(wide, {.size = 8, .padding = FitPadding::constant, .padding_colour = {9, 8, 7}});
     EXPECT_THAT(std::vector<int>(filled.begin(), filled.begin() + 3), testing::ElementsAre(9, 8, 7));
-    EXPECT_EQ(filled[(2 * 8 + 0) * 3], 0);  // the picture itself begins in the third row
-    const auto mean = fit_picture(wide, {.size = 8, .padding = FitPadding::mean});
+    EXPECT_EQ(filled[(2 * 8 + 0) * 3], 0);  // the image itself begins in the third row
+    const auto mean = fit_image(wide, {.size = 8, .padding = FitPadding::mean});
     EXPECT_EQ(mean.front(), 128);
-    EXPECT_EQ(fit_picture(wide, {.size = 8, .channels = 1}).size(), 8U * 8U);
+    EXPECT_EQ(fit_image(wide, {.size = 8, .channels = 1}).size(), 8U * 8U);
     EXPECT_THAT(message_of<InputError>([] { value_named<Fit>("padd"); }), HasSubstr("did you mean 'pad'"));
 }
 
@@ -145,7 +145,7 @@ TEST(Preparation, ScalingIsTheMeanAndDeviationOfThePixels) {
     EXPECT_DOUBLE_EQ(scaling.deviation[0], 0.5);
     EXPECT_NEAR(scaling.mean[1], 20 / 255.0, 1e-12);
     EXPECT_NEAR(scaling.deviation[1], 10 / 255.0, 1e-12);
-    EXPECT_NEAR(scaling.deviation[2], 1 / 255.0, 1e-12);  // constant: never a division by zero
+    EXPECT_NEAR(scaling.deviation[2], 1 / 255.0, 1e-12);  // constant: never a split by zero
     std::vector<float> out(6);
     ScalingTable(scaling, 3).apply(image.pixels, out);
     EXPECT_FLOAT_EQ(out[0], -1.0F);
@@ -219,7 +219,7 @@ TEST(Parts, AreDisjointStratifiedAndFollowTheSeed) {
     const TemporaryDirectory directory;
     write_small_set(directory.path(), {"a", "b", "c"}, 20);
     const ImageSet set = read_image_set({.from = directory.path()});
-    const Parts parts = divide_into_parts(set, {.seed = 1});
+    const Parts parts = split_into_parts(set, {.seed = 1});
     std::set<std::size_t> seen;
     for (const Part part : all_parts) {
         std::vector<int> by_class(3, 0);
@@ -230,9 +230,9 @@ TEST(Parts, AreDisjointStratifiedAndFollowTheSeed) {
         EXPECT_THAT(by_class, testing::Each(part == Part::training ? 12 : 4));
     }
     EXPECT_EQ(seen.size(), 60U);
-    EXPECT_EQ(divide_into_parts(set, {.seed = 1}).test, parts.test);
-    EXPECT_NE(divide_into_parts(set, {.seed = 2}).test, parts.test);
-    EXPECT_TRUE(divide_into_parts(set, {.training = 0.8, .test = 0.0}).test.empty());
+    EXPECT_EQ(split_into_parts(set, {.seed = 1}).test, parts.test);
+    EXPECT_NE(split_into_parts(set, {.seed = 2}).test, parts.test);
+    EXPECT_TRUE(split_into_parts(set, {.training = 0.8, .test = 0.0}).test.empty());
 }
 
 TEST(Parts, EqualPicturesNeverLieInTwoParts) {
@@ -244,8 +244,7 @@ TEST(Parts, EqualPicturesNeverLieInTwoParts) {
             directory.path() / "a" / fmt::format("copy{}.{}", i, i % 2 ? "jpg" : "png"));
     const ImageSet set = read_image_set({.from = directory.path()});
     EXPECT_EQ(exact_duplicates(set).size(), 10U);
-    const Parts parts =
-        divide_into_parts(set, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 3});
+    const Parts parts = split_into_parts(set, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 3});
     for (const auto& group : exact_duplicates(set))
         for (const Part part : all_parts) {
             const auto& items = parts.of(part);
@@ -261,7 +260,7 @@ TEST(Parts, AClassTooSmallForItsPartsIsNamed) {
         std::filesystem::remove(directory.path() / "rare" /
                                 fmt::format("{:02}.{}", i, i % 2 ? "jpg" : "png"));
     const ImageSet set = read_image_set({.from = directory.path()});
-    EXPECT_THAT(message_of<InputError>([&] { divide_into_parts(set); }),
+    EXPECT_THAT(message_of<InputError>([&] { split_into_parts(set); }),
                 testing::AllOf(HasSubstr("class 'rare' has 1 image "), HasSubstr("3 parts")));
 }
 
@@ -290,13 +289,13 @@ TEST(Batches, AugmentationDependsOnSeedEpochAndItemAlone) {
 
 TEST(Batches, AFlipMirrorsAndAShiftMoves) {
     const TemporaryDirectory directory;
-    Image picture(16, 16);
+    Image image(16, 16);
     for (std::int64_t y = 0; y < 16; ++y)
         for (std::int64_t x = 0; x < 16; ++x)
-            std::fill_n(picture.at(x, y), 3, static_cast<std::uint8_t>(10 * x));
+            std::fill_n(image.at(x, y), 3, static_cast<std::uint8_t>(10 * x));
     for (const char* name : {"a", "b"}) {
         make_directory(directory / name);
-        write_file(directory.path() / name / "x.png", encode_png(picture));
+        write_file(directory.path() / name / "x.png", encode_png(image));
     }
     const ImageSet set = read_image_set({.from = directory.path()});
     const PreparedImages images(set, {.size = 16, .fit = Fit::stretch});

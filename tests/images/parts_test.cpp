@@ -59,17 +59,17 @@ std::vector<int> part_of_items(const ImageSet& set, const Parts& parts) {
 TEST(Division, ByNumbersOfImagesPerClass) {
     const ImageSet set = made_up_set({30, 50});
     const Parts rest =
-        divide_into_parts(set, {.by = PartsBy::counts, .training = 0, .validation = 4, .test = 6});
+        split_into_parts(set, {.by = PartsBy::counts, .training = 0, .validation = 4, .test = 6});
     EXPECT_THAT(sizes_by_class(set, rest.training), testing::ElementsAre(20, 40));
     EXPECT_THAT(sizes_by_class(set, rest.validation), testing::Each(4));
     EXPECT_THAT(sizes_by_class(set, rest.test), testing::Each(6));
     const Parts few =
-        divide_into_parts(set, {.by = PartsBy::counts, .training = 5, .validation = 4, .test = 0});
+        split_into_parts(set, {.by = PartsBy::counts, .training = 5, .validation = 4, .test = 0});
     EXPECT_THAT(sizes_by_class(set, few.training), testing::Each(5));
     EXPECT_TRUE(few.test.empty());
     EXPECT_THAT(message_of<InputError>([&] {
-                    divide_into_parts(set,
-                                      {.by = PartsBy::counts, .training = 0, .validation = 25, .test = 6});
+                    split_into_parts(set,
+                                     {.by = PartsBy::counts, .training = 0, .validation = 25, .test = 6});
                 }),
                 HasSubstr("class 'a' has 30 images, too few for the counts"));
 }
@@ -80,7 +80,7 @@ TEST(Division, FoldsAreDisjointAndCoverAllButTheTestPart) {
     std::set<std::size_t> validated;
     std::vector<std::size_t> test;
     for (settings.fold = 1; settings.fold <= 4; ++settings.fold) {
-        const Parts parts = divide_into_parts(set, settings);
+        const Parts parts = split_into_parts(set, settings);
         EXPECT_THAT(sizes_by_class(set, parts.validation), testing::ElementsAre(4, 8));
         EXPECT_EQ(parts.training.size(), 36U);
         for (const std::size_t item : parts.validation) {
@@ -99,7 +99,7 @@ TEST(Division, GroupsStayTogether) {
     ImageSet set = made_up_set({60, 60});
     for (std::size_t i = 0; i < set.items.size(); ++i)
         set.items[i].group = fmt::format("object {}", i / 5 % 12);
-    const Parts parts = divide_into_parts(set);
+    const Parts parts = split_into_parts(set);
     const std::vector<int> part = part_of_items(set, parts);
     std::map<std::string, std::set<int>> parts_of_group;
     for (std::size_t i = 0; i < set.items.size(); ++i) parts_of_group[set.items[i].group].insert(part[i]);
@@ -108,8 +108,8 @@ TEST(Division, GroupsStayTogether) {
     EXPECT_EQ(parts.training.size() + parts.validation.size() + parts.test.size(), 120U);
     EXPECT_NEAR(static_cast<double>(parts.training.size()), 72.0, 10.0);
     for (Item& item : set.items) item.group = item.label == 0 ? "one" : item.group;
-    EXPECT_THAT(message_of<InputError>([&] { divide_into_parts(set); }),
-                AllOf(HasSubstr("class 'a' has 1 image and the plan divides into 3 parts"),
+    EXPECT_THAT(message_of<InputError>([&] { split_into_parts(set); }),
+                AllOf(HasSubstr("class 'a' has 1 image and the plan splits them into 3 parts"),
                       HasSubstr("those of one group, count once")));
 }
 
@@ -129,38 +129,38 @@ TEST(Division, NearDuplicatesShareAPartAndThatIsSaid) {
         return kept;
     };
     EXPECT_EQ(near_duplicates(set).size(), 15U);
-    const Parts together = divide_into_parts(set);
+    const Parts together = split_into_parts(set);
     EXPECT_EQ(pairs_kept(together), 15);
     EXPECT_THAT(together.notes,
                 testing::ElementsAre(AllOf(HasSubstr("15 pairs"), HasSubstr("a/0.png and a/1.png"))));
-    const Parts apart = divide_into_parts(set, {.group_near_duplicates = false});
+    const Parts apart = split_into_parts(set, {.group_near_duplicates = false});
     EXPECT_LT(pairs_kept(apart), 15);
     EXPECT_TRUE(apart.notes.empty());
 }
 
 TEST(Division, AddedImagesGoToNewPlacesAndOldOnesStay) {
     const ImageSet small = made_up_set({30, 30});
-    const Parts before = divide_into_parts(small);
+    const Parts before = split_into_parts(small);
     KnownPlaces known;
     for (const Part part : all_parts)
         for (const std::size_t item : before.of(part)) known[small.items[item].content] = {part, 0};
     ImageSet larger = small;
     for (Item item : made_up_set({90, 90}).items) {
-        item.content.high = 1;  // other pictures
+        item.content.high = 1;  // other images
         item.path = "new-" + item.path;
         item.id = item.path + "#" + item.content.text();
         for (std::uint64_t& bits : item.perceptual_hash) bits = std::rotl(bits, 13) * 0x9E3779B97F4A7C15ULL;
         larger.items.push_back(item);
     }
-    larger.items[3].path = "a/renamed.png";  // the same picture under another name
-    const Parts after = divide_into_parts(larger, {}, known);
+    larger.items[3].path = "a/renamed.png";  // the same image under another name
+    const Parts after = split_into_parts(larger, {}, known);
     const std::vector<int> old_place = part_of_items(small, before);
     const std::vector<int> new_place = part_of_items(larger, after);
     for (std::size_t i = 0; i < small.items.size(); ++i) EXPECT_EQ(new_place[i], old_place[i]) << i;
     EXPECT_THAT(sizes_by_class(larger, after.training), testing::Each(72));
     EXPECT_THAT(sizes_by_class(larger, after.validation), testing::Each(24));
     // Without what was known, old ones would move.
-    EXPECT_NE(part_of_items(larger, divide_into_parts(larger)), new_place);
+    EXPECT_NE(part_of_items(larger, split_into_parts(larger)), new_place);
 }
 
 TEST(Division, GivenPartsStandAndTheirLeaksAreSaid) {
@@ -168,25 +168,25 @@ TEST(Division, GivenPartsStandAndTheirLeaksAreSaid) {
     for (std::size_t i = 0; i < set.items.size(); ++i)
         set.items[i].part = i % 5 == 0 ? Part::test : i % 5 == 1 ? Part::validation : Part::training;
     const PartsSettings given{.by = PartsBy::given, .validation = 0.0};
-    const Parts parts = divide_into_parts(set, given);
+    const Parts parts = split_into_parts(set, given);
     EXPECT_EQ(parts.training.size(), 12U);
     EXPECT_THAT(parts.test, testing::ElementsAre(0, 5, 10, 15));
     EXPECT_TRUE(parts.notes.empty());
     set.items[2].content = set.items[0].content;
-    EXPECT_THAT(divide_into_parts(set, given).notes,
-                testing::ElementsAre(AllOf(HasSubstr("the given parts leak: 1 picture stands in two parts"),
+    EXPECT_THAT(split_into_parts(set, given).notes,
+                testing::ElementsAre(AllOf(HasSubstr("the given parts leak: 1 image is in two parts"),
                                            HasSubstr("a/0.png (test) and a/2.png (training)"))));
     for (Item& item : set.items)
         if (item.part == Part::validation) item.part = Part::training;
-    EXPECT_THAT(message_of<InputError>([&] { divide_into_parts(set, given); }),
-                HasSubstr("it gives no validation part; take a share of training"));
-    const Parts carved = divide_into_parts(set, {.by = PartsBy::given, .validation = 0.25});
+    EXPECT_THAT(message_of<InputError>([&] { split_into_parts(set, given); }),
+                HasSubstr("it has no validation part; split one off"));
+    const Parts carved = split_into_parts(set, {.by = PartsBy::given, .validation = 0.25});
     EXPECT_EQ(carved.validation.size(), 4U);
     EXPECT_EQ(carved.training.size(), 12U);
     EXPECT_EQ(carved.test.size(), 4U);
     set.items[10].part = set.items[15].part = Part::training;
     EXPECT_THAT(
-        message_of<InputError>([&] { divide_into_parts(set, {.by = PartsBy::given, .validation = 0.25}); }),
+        message_of<InputError>([&] { split_into_parts(set, {.by = PartsBy::given, .validation = 0.25}); }),
         HasSubstr("the given test part has no image of class 'b'"));
 }
 
@@ -195,9 +195,9 @@ TEST(PerceptualHash, CopiesAreNearAndOtherPicturesFar) {
     test::write_small_set(directory.path(), {"a", "b"}, 1);
     const auto perceptual_hash = [](const Image& image) {
         return perceptual_hash_of(
-            fit_picture(image, {.size = hash_image_side, .fit = Fit::stretch, .channels = 1}));
+            fit_image(image, {.size = hash_image_side, .fit = Fit::stretch, .channels = 1}));
     };
-    // A picture with structure at all scales.
+    // An image with structure at all scales.
     Image image(120, 100);
     for (int wave = 0; wave < 60; ++wave) {
         RandomStream random({9, Purpose::sample, 0, static_cast<std::uint64_t>(wave)});
@@ -236,7 +236,7 @@ TEST(PerceptualHash, FindsEveryPairWithinTheDistanceAndNoOther) {
     std::set<std::pair<std::size_t, std::size_t>> found;
     for (const NearDuplicate& pair : near_duplicates(set)) found.emplace(pair.first, pair.second);
     EXPECT_EQ(found, expected);
-    // Pictures of one colour say nothing about each other.
+    // Images of one colour say nothing about each other.
     for (Item& item : set.items) item.perceptual_hash = {};
     EXPECT_TRUE(near_duplicates(set).empty());
 }

@@ -1,11 +1,11 @@
-// Fitted pictures on disk: kept once, checked whenever they are taken out, never in the way. Batches ahead.
+// Fitted images on disk: kept once, checked whenever they are taken out, never in the way. Batches ahead.
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/images/batches.hpp"
-#include "jevrin/images/picture_store.hpp"
+#include "jevrin/images/image_store.hpp"
 
 #include <fmt/format.h>
 #include <sys/resource.h>
@@ -29,11 +29,11 @@ struct StoreTest : testing::Test {
     }
     std::filesystem::path stores() const { return directory / "stores"; }
     std::filesystem::path rows_file(const Fitting& of) const {
-        return RowStore::rows_file(PictureStore::settings_of(stores(), of, 0));
+        return RowStore::rows_file(ImageStore::settings_of(stores(), of, 0));
     }
 
-    // The bytes of every picture through a store, and how many of them had to be read from their files.
-    std::vector<std::uint8_t> all_through(PictureStore* store, int* read = nullptr) const {
+    // The bytes of every image through a store, and how many of them had to be read from their files.
+    std::vector<std::uint8_t> all_through(ImageStore* store, int* read = nullptr) const {
         std::vector<std::uint8_t> bytes;
         if (read != nullptr)
             for (const Item& item : set.items) *read += store->find(item.content) == nullptr ? 1 : 0;
@@ -51,14 +51,14 @@ TEST_F(StoreTest, KeepsEachPictureOnceAndGivesTheSameBytes) {
     const auto without = all_through(nullptr);
     int read = 0;
     {
-        PictureStore store(stores(), fitting, 12);
+        ImageStore store(stores(), fitting, 12);
         EXPECT_EQ(all_through(&store, &read), without);
         EXPECT_EQ(read, 12);
         EXPECT_EQ(store.size(), 12);
     }
     const auto bytes = std::filesystem::file_size(rows_file(fitting));
     EXPECT_EQ(bytes, 12U * 12U * 12U * 3U);
-    PictureStore again(stores(), fitting, 12);
+    ImageStore again(stores(), fitting, 12);
     read = 0;
     EXPECT_EQ(all_through(&again, &read), without);
     EXPECT_EQ(read, 0);
@@ -71,20 +71,20 @@ TEST_F(StoreTest, KeepsEachPictureOnceAndGivesTheSameBytes) {
 
 TEST_F(StoreTest, DamageCostsNothingButTime) {
     const auto without = all_through(nullptr);
-    const auto pictures = rows_file(fitting);
-    const auto index = RowStore::index_file(PictureStore::settings_of(stores(), fitting, 0));
+    const auto images = rows_file(fitting);
+    const auto index = RowStore::index_file(ImageStore::settings_of(stores(), fitting, 0));
     const auto fill = [&] {
         std::filesystem::remove_all(stores());
-        PictureStore store(stores(), fitting, 12);
+        ImageStore store(stores(), fitting, 12);
         all_through(&store);
     };
     const auto read_after = [&](const std::function<void()>& harm) {
         fill();
         harm();
-        PictureStore store(stores(), fitting, 24);
+        ImageStore store(stores(), fitting, 24);
         int read = 0;
         EXPECT_EQ(all_through(&store, &read), without);
-        PictureStore* const whole = &store;
+        ImageStore* const whole = &store;
         EXPECT_EQ(all_through(whole), without);
         return read;
     };
@@ -94,18 +94,18 @@ TEST_F(StoreTest, DamageCostsNothingButTime) {
         text.at(at) ^= 1;
         write_file(file, text);
     };
-    EXPECT_EQ(read_after([&] { change(pictures, 500); }), 1);
+    EXPECT_EQ(read_after([&] { change(images, 500); }), 1);
     EXPECT_EQ(read_after([&] { change(index, 5); }), 12);  // another version
-    EXPECT_EQ(read_after([&] { std::filesystem::resize_file(pictures, 1000); }),
-              10);  // two whole pictures left
-    EXPECT_EQ(read_after([&] { std::filesystem::remove(pictures); }), 12);
+    EXPECT_EQ(read_after([&] { std::filesystem::resize_file(images, 1000); }),
+              10);  // two whole images left
+    EXPECT_EQ(read_after([&] { std::filesystem::remove(images); }), 12);
     EXPECT_EQ(read_after([&] { std::filesystem::remove(index); }), 12);
     EXPECT_EQ(read_after([&] { write_file(index, std::string("nonsense")); }), 12);
 }
 
 TEST_F(StoreTest, DeletingItWhileItIsUsedIsSafe) {
     const auto without = all_through(nullptr);
-    PictureStore store(stores(), fitting, 12);
+    ImageStore store(stores(), fitting, 12);
     all_through(&store);
     std::filesystem::remove_all(stores());
     EXPECT_EQ(all_through(&store), without);
@@ -113,15 +113,15 @@ TEST_F(StoreTest, DeletingItWhileItIsUsedIsSafe) {
 
 TEST_F(StoreTest, ASecondWriterKeepsForItselfAlone) {
     const auto without = all_through(nullptr);
-    PictureStore first(stores(), fitting, 12);
-    PictureStore second(stores(), fitting, 12);
+    ImageStore first(stores(), fitting, 12);
+    ImageStore second(stores(), fitting, 12);
     EXPECT_TRUE(first.accepts());
     EXPECT_FALSE(second.accepts());
     EXPECT_EQ(all_through(&second), without);
     EXPECT_EQ(second.size(), 12);  // in a temporary file
     EXPECT_EQ(first.size(), 0);
     all_through(&first);
-    EXPECT_EQ(PictureStore(stores(), fitting, 0).size(), 12);
+    EXPECT_EQ(ImageStore(stores(), fitting, 0).size(), 12);
 }
 
 TEST_F(StoreTest, AFullDiskOnlyEndsTheKeeping) {
@@ -132,21 +132,21 @@ TEST_F(StoreTest, AFullDiskOnlyEndsTheKeeping) {
     const rlimit small{1000, before.rlim_max};
     ::setrlimit(RLIMIT_FSIZE, &small);
     {
-        PictureStore store(stores(), fitting, 12);
+        ImageStore store(stores(), fitting, 12);
         EXPECT_EQ(all_through(&store), without);
         EXPECT_FALSE(store.accepts());
         EXPECT_EQ(store.size(), 4);  // two, and two in a temporary file
     }
-    EXPECT_EQ(PictureStore(stores(), fitting, 0).size(), 2);
+    EXPECT_EQ(ImageStore(stores(), fitting, 0).size(), 2);
     ::setrlimit(RLIMIT_FSIZE, &before);
-    PictureStore store(stores(), fitting, 12);
+    ImageStore store(stores(), fitting, 12);
     EXPECT_EQ(all_through(&store), without);
     EXPECT_EQ(store.size(), 12);
 }
 
 TEST_F(StoreTest, WithoutADirectoryNothingStays) {
     const auto without = all_through(nullptr);
-    PictureStore store(std::nullopt, fitting, 12);
+    ImageStore store(std::nullopt, fitting, 12);
     EXPECT_EQ(all_through(&store), without);
     EXPECT_EQ(store.size(), 12);
 }
@@ -161,7 +161,7 @@ struct QueueTest : StoreTest {
         for (const Item& item : set.items) labels.push_back(item.label);
     }
     struct Epoch {
-        std::vector<float> pictures;
+        std::vector<float> images;
         std::vector<std::int64_t> items;
         std::vector<Target> targets;
     };
@@ -170,7 +170,7 @@ struct QueueTest : StoreTest {
         BatchQueue queue(images, scaling, settings, order, labels, {});
         Epoch result;
         while (const Batch* batch = queue.next()) {
-            result.pictures.insert(result.pictures.end(), batch->pictures.begin(), batch->pictures.end());
+            result.images.insert(result.images.end(), batch->images.begin(), batch->images.end());
             result.items.insert(result.items.end(), batch->items.begin(), batch->items.end());
             result.targets.insert(result.targets.end(), batch->targets.begin(), batch->targets.end());
         }
@@ -180,7 +180,7 @@ struct QueueTest : StoreTest {
 };
 
 TEST_F(QueueTest, GivesTheEpochInOrderWhateverTheThreadsAndTheStore) {
-    PictureStore store(stores(), fitting, 12);
+    ImageStore store(stores(), fitting, 12);
     const PreparedImages kept(set, fitting, &store);
     const PreparedImages fresh(set, fitting);
     for (const char* strength : {"none", "strong"})
@@ -193,12 +193,12 @@ TEST_F(QueueTest, GivesTheEpochInOrderWhateverTheThreadsAndTheStore) {
             EXPECT_EQ(first.targets[0].label, labels[11]);
             for (const int count : {1, 3}) {
                 set_threads(count);
-                EXPECT_EQ(epoch(fresh, settings).pictures, first.pictures);
+                EXPECT_EQ(epoch(fresh, settings).images, first.images);
             }
             set_threads(2);
-            // The cut into batches changes no picture.
+            // The cut into batches changes no image.
             settings.size = 4;
-            EXPECT_EQ(epoch(kept, settings).pictures, first.pictures);
+            EXPECT_EQ(epoch(kept, settings).images, first.images);
         }
 }
 
@@ -211,15 +211,15 @@ TEST_F(QueueTest, MixedPicturesAreWhatTheirTargetsSay) {
     int really_mixed = 0;
     for (std::size_t n = 0; n < 11; ++n) {
         const Target& target = mixed.targets[n];
-        // Some picture of the other label, in the stated share, gives the mixture.
+        // Some image of the other label, in the stated share, gives the mixture.
         bool found = false;
         for (std::size_t m = 0; m < 11 && !found; ++m) {
             if (plain.targets[m].label != target.other) continue;
             double worst = 0;
             for (std::size_t i = 0; i < values; ++i)
-                worst = std::max(worst, std::abs(target.share * plain.pictures[n * values + i] +
-                                                 (1 - target.share) * plain.pictures[m * values + i] -
-                                                 mixed.pictures[n * values + i]));
+                worst = std::max(worst, std::abs(target.share * plain.images[n * values + i] +
+                                                 (1 - target.share) * plain.images[m * values + i] -
+                                                 mixed.images[n * values + i]));
             found = worst < 0.0025;  // half a level
         }
         EXPECT_TRUE(found) << n;

@@ -21,18 +21,18 @@ class LedgerTest : public testing::Test {
     LedgerTest() {
         test::write_small_set(directory_ / "images", {"a", "b"}, 8);
         set_ = read_image_set({.from = directory_ / "images"});
-        parts_ = divide_into_parts(set_, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 1});
+        parts_ = split_into_parts(set_, {.training = 0.5, .validation = 0.25, .test = 0.25, .seed = 1});
     }
     std::filesystem::path file() const { return directory_ / "ledger"; }
-    static RecordedEpoch epoch(std::int64_t number, std::int64_t right) {
+    static RecordedEpoch epoch(std::int64_t number, std::int64_t correct) {
         RecordedEpoch e{{.epoch = number,
                          .training_loss = 1.5,
                          .validation_loss = 0.5 / static_cast<double>(number),
                          .learning_rate = 0.1,
                          .seconds = 2.0},
                         ConfusionMatrix(2)};
-        e.validation.add(0, 0, right);
-        e.validation.add(1, 0, 4 - right);
+        e.validation.add(0, 0, correct);
+        e.validation.add(1, 0, 4 - correct);
         return e;
     }
     static RunIdentity identity(std::int64_t seed, const std::string& settings = "{}") {
@@ -85,7 +85,7 @@ TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
 
     write_file(directory_.path() / "images" / "a" / "new.png", encode_png(test::small_picture(0, 99)));
     const ImageSet larger = read_image_set({.from = directory_ / "images"});
-    ledger.put_study("s", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
+    ledger.put_study("s", Metric::accuracy, larger, split_into_parts(larger, settings, known),
                      settings.key());
     const auto second = ledger.put_run(study, identity(2));
     EXPECT_EQ(ledger.ledger().study().image_set_version, 2);
@@ -93,7 +93,7 @@ TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
     EXPECT_EQ(ledger.ledger().run_by_id(second).image_set_version, 2);
     EXPECT_EQ(ledger.ledger().known_places(settings.key()).size(), larger.items.size());
     // Reading the same set again is no new version.
-    ledger.put_study("t", Metric::accuracy, larger, divide_into_parts(larger, settings, known),
+    ledger.put_study("t", Metric::accuracy, larger, split_into_parts(larger, settings, known),
                      settings.key());
     EXPECT_EQ(ledger.ledger().study().image_set_version, 2);
 }
@@ -101,10 +101,10 @@ TEST_F(LedgerTest, ImageSetsHaveVersionsAndDivisionsAreFoundAgain) {
 TEST_F(LedgerTest, FoldsAreKnownWhicheverIsValidation) {
     LedgerWriter ledger = LedgerWriter::open(file());
     PartsSettings settings{.by = PartsBy::folds, .test = 0.25, .folds = 3, .fold = 2};
-    const Parts parts = divide_into_parts(set_, settings);
+    const Parts parts = split_into_parts(set_, settings);
     ledger.put_study("s", Metric::accuracy, set_, parts, settings.key());
     settings.fold = 3;
-    const Parts other = divide_into_parts(set_, settings, ledger.ledger().known_places(settings.key()));
+    const Parts other = split_into_parts(set_, settings, ledger.ledger().known_places(settings.key()));
     EXPECT_EQ(other.folds, parts.folds);
     EXPECT_NE(other.validation, parts.validation);
 }

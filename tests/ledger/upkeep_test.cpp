@@ -170,14 +170,14 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     ours.add_run({.candidate = "here"});
     LedgerWriter& other = theirs.writer();
     const StudyId study = theirs.study().id;
-    const DivisionId division = other.put_division(study, theirs.set(), theirs.parts(), "folds");
+    const SplitId split = other.put_split(study, theirs.set(), theirs.parts(), "folds");
     const RunId run = other.put_run(study, {.candidate = "folded",
                                             .origin = "family",
                                             .varied = {{"a", "1"}},
                                             .regime = Regime::partial,
                                             .seed = 3,
                                             .fold = 2,
-                                            .division = division,
+                                            .split = split,
                                             .settings = R"({"fold": 2})",
                                             .planned_epochs = 1,
                                             .parameters = 11,
@@ -187,7 +187,7 @@ TEST(Merging, TakesLayersWarningsMarksAndFoldsAlong) {
     matrix.add(0, 1, 3);
     other.begin_run(run, "name = \"x\"", R"({"cores": 2})");
     other.record_epoch(run, {{.epoch = 1, .step = 4, .validation_loss = 0.5}, matrix}, true,
-                       {{.layer = "stem", .weight_norm = 2.5, .dead_share = -1.0}}, {"something odd"});
+                       {{.layer = "stem", .weight_norm = 2.5, .dead_fraction = -1.0}}, {"something odd"});
     other.put_note(run, "from the other machine");
     other.put_mark(study, {.item = theirs.set().items[0].id,
                            .label = "class 001",

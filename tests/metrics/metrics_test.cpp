@@ -205,7 +205,7 @@ TEST(Influence, TheMeanIsNearTheScoreForEveryMetric) {
 }
 
 TEST(ClassCounts, GiveTheScoresOfTheMatrixThatTheyAreOf) {
-    // By hand: classes of 4, 2 and 0 items; 3 and 1 of them are right, and class 2 is predicted once.
+    // By hand: classes of 4, 2 and 0 items; 3 and 1 of them are correct, and class 2 is predicted once.
     ClassCounts counts = ClassCounts::of_classes(3);
     ConfusionMatrix matrix(3);
     for (const auto& [label, prediction] :
@@ -216,7 +216,7 @@ TEST(ClassCounts, GiveTheScoresOfTheMatrixThatTheyAreOf) {
     EXPECT_EQ(counts.total(), 6);
     EXPECT_EQ(matrix.counts().labelled, counts.labelled);
     EXPECT_EQ(matrix.counts().predicted, counts.predicted);
-    EXPECT_EQ(matrix.counts().right, counts.right);
+    EXPECT_EQ(matrix.counts().correct, counts.correct);
     const MetricScores scores = scores_by_metric(counts);
     EXPECT_DOUBLE_EQ(scores[Metric::accuracy], 4.0 / 6);
     EXPECT_DOUBLE_EQ(scores[Metric::balanced_accuracy], (3.0 / 4 + 1.0 / 2) / 2);

@@ -53,7 +53,7 @@ TEST(Scores, HandWorkedCase) {
     const Scores s = score_predictions(worked_table());
     // Predicted: 0, 1, 1, 0 (the first of a tie), 2. Matrix: 1 1 0 / 1 1 0 / 0 0 1.
     EXPECT_EQ(s.items, 5);
-    EXPECT_EQ(s.right, 3);
+    EXPECT_EQ(s.correct, 3);
     EXPECT_DOUBLE_EQ(s[Measure::accuracy], 0.6);
     EXPECT_DOUBLE_EQ(s[Measure::micro_f1], 0.6);
     EXPECT_DOUBLE_EQ(s[Measure::weighted_recall], 0.6);
@@ -76,7 +76,7 @@ TEST(Scores, HandWorkedCase) {
     EXPECT_NEAR(s[Measure::roc_auc], (5.0 / 6 + 5.0 / 6 + 1.0) / 3, 1e-12);
     // Class 0: 1/2 * 1 + 1/2 * 2/3; class 1 likewise; class 2: 1.
     EXPECT_NEAR(s[Measure::average_precision], (5.0 / 6 + 5.0 / 6 + 1.0) / 3, 1e-12);
-    // Each in a bin of its own: 0.72 right, 0.62 wrong, 0.85 right, 0.45 wrong, 0.55 right.
+    // Each in a bin of its own: 0.72 correct, 0.62 wrong, 0.85 correct, 0.45 wrong, 0.55 correct.
     EXPECT_NEAR(s[Measure::calibration_error], (0.28 + 0.62 + 0.15 + 0.45 + 0.45) / 5, 1e-6);
 }
 
@@ -199,9 +199,9 @@ TEST(Intervals, TenItemsSayHowLittleIsKnown) {
     PredictionTable table = random_table(10, 2, 1);
     for (std::size_t i = 0; i < 10; ++i) {
         table.labels[i] = i % 2;
-        const bool right = i != 3;
-        table.probabilities[2 * i + i % 2] = right ? 0.9F : 0.1F;
-        table.probabilities[2 * i + 1 - i % 2] = right ? 0.1F : 0.9F;
+        const bool correct = i != 3;
+        table.probabilities[2 * i + i % 2] = correct ? 0.9F : 0.1F;
+        table.probabilities[2 * i + 1 - i % 2] = correct ? 0.1F : 0.9F;
     }
     const auto intervals = score_intervals(table);
     const auto of = [&](Measure m) { return *intervals[static_cast<std::size_t>(m)]; };
@@ -332,7 +332,7 @@ TEST(Thresholds, AnsweringOnlyWhenSure) {
     // Confidences 0.85+ 0.72+ 0.62- 0.55+ 0.45-.
     ASSERT_EQ(curve.size(), 5U);
     EXPECT_EQ(curve[2].answered, 3);
-    EXPECT_EQ(curve[2].right, 2);
+    EXPECT_EQ(curve[2].correct, 2);
     EXPECT_EQ(point_of_accuracy(curve, 0.75)->answered, 4);
     EXPECT_EQ(point_of_coverage(curve, 0.6)->answered, 4);  // 3/4 beats 2/3
     EXPECT_FALSE(point_of_accuracy(curve, 1.1));
@@ -376,9 +376,9 @@ TEST(SuspectLabels, ChangedLabelsAreFound) {
         truth.push_back(i % 4);
         table.labels.push_back(i % 4);
         std::vector<float> row(4, 0.05F);
-        // A model that is usually right, and sure to a varying degree.
-        const bool right = random.uniform() < 0.9;
-        row[right ? truth[i] : random.below(4)] += static_cast<float>(0.3 + 0.5 * random.uniform());
+        // A model that is usually correct, and sure to a varying degree.
+        const bool correct = random.uniform() < 0.9;
+        row[correct ? truth[i] : random.below(4)] += static_cast<float>(0.3 + 0.5 * random.uniform());
         const float sum = std::accumulate(row.begin(), row.end(), 0.0F);
         for (const float p : row) table.probabilities.push_back(p / sum);
     }

@@ -106,7 +106,7 @@ TEST(TrainingTable, ContradictionsAreRefusedWithTheirPlace) {
     EXPECT_THAT(training_refusal("sampling = \"balancd\""), HasSubstr("did you mean 'balanced'"));
     EXPECT_THAT(training_refusal("views = 2\naugment = { mixing = { form = \"mixup\" } }"),
                 HasSubstr("cannot be combined with 'mixing'"));
-    EXPECT_THAT(training_refusal("views = 2"), HasSubstr("spare it nothing"));
+    EXPECT_THAT(training_refusal("views = 2"), HasSubstr("save nothing"));
     EXPECT_THAT(training_refusal("training_fraction = 0"), HasSubstr("'training_fraction' is 0"));
 }
 

@@ -27,7 +27,7 @@ using test::message_of;
 using test::TemporaryDirectory;
 using testing::HasSubstr;
 
-// Three classes of eight items, six of each for validation: "good" is always right, "poor" calls class 002
+// Three classes of eight items, six of each for validation: "good" is always correct, "poor" calls class 002
 // class 001.
 class MadeUpResults : public testing::Test {
   protected:
@@ -62,10 +62,10 @@ TEST_F(MadeUpResults, ClassesListTheWeakestFirst) {
     EXPECT_EQ(result.order, (std::vector<std::size_t>{2, 0, 1}));
     EXPECT_THAT(
         to_table(result).csv(),
-        testing::StartsWith("class,support,right,false_positives,false_negatives,precision,recall,f1,roc_"
+        testing::StartsWith("class,support,correct,false_positives,false_negatives,precision,recall,f1,roc_"
                             "auc,average_precision\nclass 002,6,0,0,6,"));
     EXPECT_THAT(to_text(result),
-                testing::AllOf(HasSubstr("poor/1, validation part, epoch 4: 12 of 18 right, 6 wrong"),
+                testing::AllOf(HasSubstr("poor/1, validation part, epoch 4: 12 of 18 correct, 6 wrong"),
                                HasSubstr("class 002 predicted as class 001: 6 of 6")));
     const Json json = parse_json(to_json(result));
     EXPECT_EQ(json.at("classes")[0].at("class"), "class 002");
@@ -83,18 +83,18 @@ TEST_F(MadeUpResults, MistakesAreThoseOfTheCellThatIsAskedFor) {
     EXPECT_EQ(all.items.size(), 6U);
     EXPECT_EQ(report_mistakes(predictions("poor/1"), {.true_class = "class 000"}).items.size(), 0U);
     const MistakesResult cell =
-        report_mistakes(predictions("poor/1"), {.true_class = "class 002", .called = "class 001"});
+        report_mistakes(predictions("poor/1"), {.true_class = "class 002", .predicted = "class 001"});
     EXPECT_EQ(cell.items.size(), 6U);
     EXPECT_THAT(to_text(cell, {.rows = 2, .for_all = "more"}),
                 testing::AllOf(HasSubstr("6 wrong items of class 002 predicted as class 001"),
                                HasSubstr("... and 4 more (more)")));
     EXPECT_THAT(to_table(cell).csv(), HasSubstr("class 002/0001.png,class 002,class 001,1,0,"));
-    ASSERT_EQ(pictured_items(cell).size(), 6U);
-    EXPECT_EQ(pictured_items(cell)[0].lines[0], "1.00 class 001");
-    EXPECT_TRUE(pictured_items(cell)[0].wrong);
+    ASSERT_EQ(shown_items(cell).size(), 6U);
+    EXPECT_EQ(shown_items(cell)[0].lines[0], "1.00 class 001");
+    EXPECT_TRUE(shown_items(cell)[0].wrong);
     EXPECT_EQ(parse_json(to_json(cell)).at("mistakes")[0].at("label_probability"), 0.0);
     EXPECT_THAT(
-        message_of<InputError>([&] { report_mistakes(predictions("poor/1"), {.called = "class 00"}); }),
+        message_of<InputError>([&] { report_mistakes(predictions("poor/1"), {.predicted = "class 00"}); }),
         HasSubstr("no class is called 'class 00'"));
 }
 
@@ -116,14 +116,14 @@ TEST_F(MadeUpResults, ConfusionAddsUpSubtractsAndAverages) {
     EXPECT_THAT(sum.title(), HasSubstr("sum of 3 runs"));
     const ConfusionResult shares =
         report_confusion(ledger(), study(), {.runs = {"poor/1"}}, CellValue::of_predicted);
-    EXPECT_EQ(parse_json(to_json(shares)).at("shares")[2][1], 0.5);
+    EXPECT_EQ(parse_json(to_json(shares)).at("fractions")[2][1], 0.5);
 
     const MatrixDifferenceResult difference = report_difference(ledger(), study(), {"good"}, {"poor"});
     EXPECT_EQ(difference.difference.gains.front().true_class, 2U);
     EXPECT_THAT(to_text(difference), HasSubstr("good (3 runs) minus poor (3 runs)"));
     EXPECT_THAT(to_table(difference).csv(), HasSubstr("class 002,0,-1,1\n"));
     EXPECT_THAT(message_of<InputError>([&] { report_difference(ledger(), study(), {}, {"poor"}); }),
-                HasSubstr("2 candidates are meant on one side"));
+                HasSubstr("2 candidates are named on one side"));
 
     const MatrixMeanResult mean = report_mean_confusion(ledger(), study(), {.runs = {"good", "poor"}});
     EXPECT_THAT(to_table(mean).csv(), HasSubstr("class 002,0,0.5,0.5\n"));
@@ -148,7 +148,7 @@ TEST_F(MadeUpResults, RunsAreFilteredGroupedAndComparedBySettings) {
     put_runs_away(ledger(), kept_runs_called(ledger(), study(), {"poor/2"}));
     const RunsResult standing = report_runs(ledger(), study());
     EXPECT_EQ(standing.rows.size(), 5U);
-    EXPECT_THAT(to_text(standing, {.for_all = "ask"}), HasSubstr("1 run put away (ask)"));
+    EXPECT_THAT(to_text(standing, {.for_all = "ask"}), HasSubstr("1 run archived (ask)"));
     EXPECT_EQ(report_runs(ledger(), study(), {.archived = true}).rows.size(), 1U);
     EXPECT_EQ(bring_runs_back(ledger(), kept_runs_called(ledger(), study(), {"poor/2"})).done, "restored");
     EXPECT_EQ(report_runs(ledger(), study()).rows.size(), 6U);
@@ -187,7 +187,7 @@ TEST_F(MadeUpResults, AgreementSelectsItemsAndProposesMarks) {
     const AgreementResult result = report_agreement(ledger(), study(), {.group = ItemGroup::disputed});
     ASSERT_EQ(result.selected.size(), 6U);
     EXPECT_THAT(result.title(), HasSubstr("made up: 6 items that some runs classify correctly"));
-    EXPECT_EQ(parse_json(to_json(result)).at("selected")[0].at("right_by_regime").at("frozen"), 1.0);
+    EXPECT_EQ(parse_json(to_json(result)).at("selected")[0].at("correct_by_regime").at("frozen"), 1.0);
     EXPECT_EQ(report_agreement(ledger(), study(), {.regime = Regime::frozen}).selected.size(), 6U);
     EXPECT_THAT(to_text(result, {.rows = 1}), HasSubstr("... and 5 more\n"));
     ASSERT_EQ(marks_for(result).size(), 6U);
@@ -281,7 +281,7 @@ TEST_F(MadeUpResults, TrainingSizesNeedFractions) {
                             .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
                             .training_fraction = fraction,
                             .epochs = 4,
-                            .predicted = study_.right_with(fraction == 1.0 ? 0.9 : 0.4, 1)});
+                            .predicted = study_.correct_with(fraction == 1.0 ? 0.9 : 0.4, 1)});
     const TrainingSizesResult result = report_training_sizes(ledger(), study());
     ASSERT_EQ(result.report.curves.size(), 1U);
     EXPECT_THAT(

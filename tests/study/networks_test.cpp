@@ -91,7 +91,7 @@ TEST_F(NetworkStudy, ClassesAndChannelsComeFromTheDataUnlessWritten) {
     EXPECT_THAT(
         refusal(plan("[[candidate]]\nname = \"t\"\nregime = \"scratch\"\nnetwork = { family = \"vision "
                      "transformer\", patch = 5 }\n")),
-        HasSubstr("a patch of 5 does not divide images of 16x16"));
+        HasSubstr("images of 16x16 are not divisible into patches of 5"));
 }
 
 TEST_F(NetworkStudy, EveryFamilyTrainsFromAPlan) {
@@ -147,7 +147,7 @@ TEST_F(NetworkStudy, AForeignModelServesAsBackboneAtTheSizeOfThePlan) {
         return "[backbone]\nfile = \"foreign.onnx\"\n" + more;
     };
     EXPECT_THAT(refusal(plan(frozen, backbone(""))),
-                AllOf(HasSubstr("plan.toml:10:1: "), HasSubstr("does not say how its images were scaled")));
+                AllOf(HasSubstr("plan.toml:10:1: "), HasSubstr("stores no input normalisation")));
     const std::string unit = "scaling = \"unit\"\n";
     const auto features_behind = [&](const std::string& more) {
         const Plan p = plan(frozen, backbone(unit + more));
@@ -246,11 +246,11 @@ TEST_F(NetworkStudy, FeaturesAreWhatTheFrozenPartGives) {
     EXPECT_THAT(array.substr(0, 128), HasSubstr("'shape': (36, 8), }"));
     // The third item, computed alone.
     Inference inference(materials->backbones.at("backbone").network, 1);
-    std::vector<float> picture(static_cast<std::size_t>(materials->images->values_per_image()));
+    std::vector<float> image(static_cast<std::size_t>(materials->images->values_per_image()));
     const std::int64_t third = 2;
     materials->images->fill({&third, 1}, ScalingTable(materials->scaling_for(p.candidates[0]), 3), {}, {},
-                            picture);
-    const auto row = inference.run(1, picture);
+                            image);
+    const auto row = inference.run(1, image);
     EXPECT_EQ(std::memcmp(array.data() + 128 + 2 * 8 * sizeof(float), row.data(), 8 * sizeof(float)), 0);
     const std::string table = read_text(directory_ / "out" / "features.csv");
     EXPECT_THAT(table, AllOf(HasSubstr("item,label,part,f1,f2"), HasSubstr(materials->set.items[2].id)));

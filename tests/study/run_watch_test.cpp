@@ -24,7 +24,7 @@ LayerSummary layer(const std::string& name, double update, double dead = -1.0) {
             .weight_norm = 1.0,
             .gradient_norm = 1.0,
             .update_ratio = update,
-            .dead_share = dead,
+            .dead_fraction = dead,
             .learning_rate = 0.1};
 }
 
@@ -58,7 +58,7 @@ TEST(RunWatch, VanishingGradientsAreThoseFarBelowTheLiveliest) {
 TEST(RunWatch, DeadUnitsAndNothingLearned) {
     RunWatch watch(0.4);
     EXPECT_THAT(watch.observe(epoch(1, 1.2, 1.2, 0.3), {layer("a", 1e-2, 0.95)}),
-                ElementsAre(HasSubstr("95 % of the units behind 'a'")));
+                ElementsAre(HasSubstr("95 % of the units after 'a'")));
     EXPECT_THAT(watch.observe(epoch(2, 1.2, 1.2, 0.41), {}), IsEmpty());
     EXPECT_THAT(watch.observe(epoch(3, 1.18, 1.2, 0.41), {}),
                 ElementsAre(HasSubstr("nothing has been learned")));

@@ -52,7 +52,7 @@ TEST(Study, StoresChangeNoNumberAndMayBeDeletedOrDamaged) {
     callbacks.warning = [&](const std::string& message) { warnings.push_back(message); };
     train_study(read_plan(file), directory / "third", callbacks);
     EXPECT_EQ(story(directory / "third"), told);
-    EXPECT_THAT(warnings, testing::Contains(HasSubstr("pictures cannot be kept here")));
+    EXPECT_THAT(warnings, testing::Contains(HasSubstr("prepared images cannot be stored")));
 }
 
 TEST(Study, AddedImagesKeepOldPlacesAndMakeANewVersion) {
@@ -87,16 +87,16 @@ TEST(Study, GreyArraysAreTrainedClassifiedAndTested) {
     std::string pixels("\0\0\x08\x03\0\0\0\x3C\0\0\0\x10\0\0\0\x10", 16);
     std::string labels("\0\0\x08\x01\0\0\0\x3C", 8);
     for (std::uint64_t i = 0; i < 60; ++i) {
-        const Image picture = test::small_picture(i % 3, i);
-        for (std::size_t p = 0; p < 256; ++p) pixels += static_cast<char>(picture.pixels[p * 3]);
+        const Image image = test::small_picture(i % 3, i);
+        for (std::size_t p = 0; p < 256; ++p) pixels += static_cast<char>(image.pixels[p * 3]);
         labels += static_cast<char>(i % 3);
     }
-    write_file(directory / "pictures.idx", pixels);
+    write_file(directory / "images.idx", pixels);
     write_file(directory / "labels.idx", labels);
     const Plan plan = parse_plan(R"(name = "arrays"
 seeds = [1]
 [images]
-from = "pictures.idx"
+from = "images.idx"
 labels = "labels.idx"
 classes = ["across", "both", "down"]
 size = 16
@@ -114,20 +114,20 @@ network = { family = "residual", widths = [4, 8], stem_stride = 1 }
     const Ledger ledger = Ledger::open(directory / "ledger");
     const RunRecord run = ledger.run(ledger.study().id, "own/1");
     const auto settings = parse_json(ledger.settings(run.id));
-    EXPECT_EQ(settings["images"]["channels"], 1);  // found from the pictures
+    EXPECT_EQ(settings["images"]["channels"], 1);  // found from the images
     EXPECT_EQ(settings["images"]["parts"]["validation"], 4);
     const Classifier classifier = load_classifier(ledger.model_file(run.id));
     EXPECT_EQ(classifier.network.input, (Shape{16, 16, 1}));
     EXPECT_EQ(predict_part(directory / "ledger", "", "own/1", Part::test).matrix().total(), 12);
-    labels[8] = 1;  // the first label changed: not the pictures
+    labels[8] = 1;  // the first label changed: not the images
     pixels[20] = static_cast<char>(pixels[20] + 100);
     for (std::size_t i = 16; i < pixels.size(); i += 256) pixels[i] = static_cast<char>(pixels[i] + 1);
-    write_file(directory / "pictures.idx", pixels);
+    write_file(directory / "images.idx", pixels);
     EXPECT_THAT(message_of<InputError>([&] { predict_part(directory / "ledger", "", "own/1", Part::test); }),
                 HasSubstr("it changed since"));
 }
 
-// An index over the pictures of a small study, with a plan over it.
+// An index over the images of a small study, with a plan over it.
 Plan index_plan(const std::filesystem::path& directory, const std::string& parts) {
     std::string text = small_plan(1, "", "[1]");
     text.replace(text.find("from = \"images\""), 15, "from = \"index.csv\"");
@@ -180,7 +180,7 @@ TEST(Study, ChannelsThatTheBackboneDoesNotTakeAreRefused) {
     text.insert(text.find("size = 16"), "channels = 1\n");
     const Plan plan = read_plan(write_small_study(directory.path(), text));
     EXPECT_THAT(message_of<InputError>([&] { gather_materials(plan); }),
-                HasSubstr("takes 3 channels, and 'channels' of [images] says 1"));
+                HasSubstr("takes 3 channels, and 'channels' of [images] sets 1"));
 }
 
 TEST(Study, UnreadableFilesAreCountedAndListedInFull) {
@@ -314,7 +314,7 @@ TEST(Study, PlansThatCannotWorkFailBeforeTraining) {
                 testing::AllOf(HasSubstr("plan.toml: 'file' under [backbone] names"), HasSubstr("none.onnx"),
                                HasSubstr("jevrin demo")));
     write_file(directory / "text.onnx", std::string("hello"));
-    EXPECT_THAT(refusal("backbone.onnx", "text.onnx"), HasSubstr("not a model file"));
+    EXPECT_THAT(refusal("backbone.onnx", "text.onnx"), HasSubstr("not an ONNX file"));
     EXPECT_THAT(refusal("\"images\"", "\"imagse\""),
                 testing::AllOf(HasSubstr("plan.toml: 'from' under [images] names"), HasSubstr("imagse"),
                                HasSubstr("begin at the plan's folder")));

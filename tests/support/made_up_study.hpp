@@ -1,5 +1,5 @@
 // A ledger whose runs are made up: what each predicts and how its curves go is decided here, nothing is
-// trained and no picture is read.
+// trained and no image is read.
 #pragma once
 
 #include "support/support.hpp"
@@ -90,8 +90,8 @@ class MadeUpStudy {
     }
 
     // Right with this probability, drawn from candidate, seed and item; otherwise the next class.
-    std::function<std::size_t(std::size_t, std::size_t)> right_with(double probability,
-                                                                    std::uint64_t draw) const {
+    std::function<std::size_t(std::size_t, std::size_t)> correct_with(double probability,
+                                                                      std::uint64_t draw) const {
         return [probability, draw, classes = classes_](std::size_t label, std::size_t place) {
             RandomStream random({draw, Purpose::sample, 0, static_cast<std::uint64_t>(place)});
             return random.uniform() < probability ? label : (label + 1) % classes;

@@ -142,7 +142,8 @@ std::string story(const std::filesystem::path& directory) {
             for (std::size_t i = 0; i < 9; ++i) text += std::to_string(e.validation.at(i / 3, i % 3)) + ",";
             for (const LayerSummary& l : ledger.layers(run.id, e.epoch)) {
                 text += l.layer;
-                for (const double v : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share}) add(v);
+                for (const double v : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_fraction})
+                    add(v);
             }
         }
         for (const WarningRecord& w : ledger.warnings(run.id)) text += std::to_string(w.epoch) + w.message;

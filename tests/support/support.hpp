@@ -42,10 +42,10 @@ std::string message_of(const std::function<void()>& work) {
     return "";
 }
 
-// A picture whose colour and stripes tell its class, with noise from its number.
+// An image whose colour and stripes tell its class, with noise from its number.
 Image small_picture(std::size_t label, std::uint64_t number, std::int64_t side = 16);
 
-// A folder per class with small pictures, PNG and JPEG in turn.
+// A folder per class with small images, PNG and JPEG in turn.
 void write_small_set(const std::filesystem::path& root, const std::vector<std::string>& classes,
                      int per_class);
 

@@ -6,11 +6,11 @@
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/dropout.hpp"
+#include "jevrin/tensor/integer_division.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/products.hpp"
 #include "jevrin/tensor/scratch.hpp"
-#include "jevrin/tensor/whole_numbers.hpp"
 
 #include <cmath>
 #include <cstring>

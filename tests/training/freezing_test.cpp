@@ -106,11 +106,11 @@ TEST(Freezing, GradientsOfTheTrainedPartAreThoseOfFullTraining) {
         Network frozen = network;
         const std::size_t first = find_boundary(frozen, boundary);
         freeze_before(frozen, first);
-        NetworkHalves division = cut_network(frozen, cut_before(frozen, first));
-        Inference before(division.frozen, 4);
+        NetworkHalves split = cut_network(frozen, cut_before(frozen, first));
+        Inference before(split.frozen, 4);
         const auto features = before.run(4, input.values());
         const std::vector<float> held(features.begin(), features.end());
-        const auto part = gradients(division.trained, held);
+        const auto part = gradients(split.trained, held);
         ASSERT_LT(part.size(), all.size());
         for (std::size_t p = 0; p < part.size(); ++p) {
             const auto& expected = all[all.size() - part.size() + p];

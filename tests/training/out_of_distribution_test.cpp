@@ -97,9 +97,9 @@ TEST(OutOfDistribution, GoesThroughTextBitByBitAndDamageIsSeen) {
         return message_of<InputError>([&] { OutOfDistribution::from_text(changed); });
     };
     EXPECT_THAT(refusal("\"width\":6", "\"width\":7"), HasSubstr("do not fit together"));
-    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"x"), HasSubstr("cut short"));
-    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"7fc00000"), HasSubstr("not a number"));
-    EXPECT_THAT(refusal("\"limit\"", "\"limits\""), HasSubstr("not understood"));
+    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"x"), HasSubstr("truncated"));
+    EXPECT_THAT(refusal("\"means\":\"", "\"means\":\"7fc00000"), HasSubstr("NaN"));
+    EXPECT_THAT(refusal("\"limit\"", "\"limits\""), HasSubstr("are invalid"));
 }
 
 }  // namespace

@@ -49,7 +49,7 @@ class RunSettings : public SmallTraining {
                                     static_cast<double>(e.step)})
             story.numbers.push_back(number);
         for (const LayerSummary& l : e.layers)
-            for (const double number : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_share})
+            for (const double number : {l.weight_norm, l.gradient_norm, l.update_ratio, l.dead_fraction})
                 story.numbers.push_back(number);
         story.numbers.insert(story.numbers.end(), e.validation.probabilities.begin(),
                              e.validation.probabilities.end());
@@ -196,17 +196,17 @@ TEST_F(RunSettings, FixedViewsComeInTurnAndAreComputedOnce) {
     settings_.augmentation = {.flip = true, .shift = 0.1};
     settings_.views = 2;
     FeaturePool pool;
-    const auto pictures = static_cast<std::int64_t>(data_.parts.training.size());
+    const auto images = static_cast<std::int64_t>(data_.parts.training.size());
     const auto validated = static_cast<std::int64_t>(data_.parts.validation.size());
     const Story kept = whole_run(*trainer(settings_, "head", &pool));
-    EXPECT_EQ(pool.computed(), 2 * pictures + validated);
+    EXPECT_EQ(pool.computed(), 2 * images + validated);
     // Another seed takes the same views.
     RunTrainer other(data_, network_, find_boundary(network_, "head"), scaling_, settings_, 8, &pool);
     other.train_epoch();
-    EXPECT_EQ(pool.computed(), 2 * pictures + validated);
+    EXPECT_EQ(pool.computed(), 2 * images + validated);
     FeaturePool without({.keep = false});
     EXPECT_EQ(whole_run(*trainer(settings_, "head", &without)), kept);
-    EXPECT_GT(without.computed(), 6 * pictures);
+    EXPECT_GT(without.computed(), 6 * images);
     settings_.views = 0;
     EXPECT_NE(whole_run(*trainer(settings_, "head")), kept);
 }
@@ -277,10 +277,10 @@ TEST_F(RunSettings, LayersAreMeasuredWhereTheyTrain) {
     // The last layer has no relu behind it, the hidden one has.
     for (const LayerSummary& layer : epoch.layers) {
         if (layer.layer == "head.classes") {
-            EXPECT_EQ(layer.dead_share, -1.0);
+            EXPECT_EQ(layer.dead_fraction, -1.0);
         }
         if (layer.layer == "head.hidden1") {
-            EXPECT_GE(layer.dead_share, 0.0);
+            EXPECT_GE(layer.dead_fraction, 0.0);
         }
     }
 }
@@ -293,7 +293,7 @@ TEST_F(RunSettings, DeadUnitsAreCounted) {
     settings_.optimiser.learning_rate = 1e-4;
     const std::vector<LayerSummary> layers = trainer(settings_, "head")->train_epoch().layers;
     ASSERT_EQ(layers[0].layer, "head.hidden1");
-    EXPECT_GE(layers[0].dead_share, 0.5);
+    EXPECT_GE(layers[0].dead_fraction, 0.5);
 }
 
 TEST_F(RunSettings, AnExplodingRunSaysWhereAndStandsWhereItsEpochBegan) {

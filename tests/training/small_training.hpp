@@ -19,7 +19,7 @@ class SmallTraining : public testing::Test {
         images_ = std::make_unique<PreparedImages>(set_, Fitting{.size = 16});
         data_.images = images_.get();
         data_.classes = 3;
-        data_.parts = divide_into_parts(set_, {.seed = 1});
+        data_.parts = split_into_parts(set_, {.seed = 1});
         for (const Item& item : set_.items) data_.labels.push_back(item.label);
         scaling_ = images_->scaling_of(data_.parts.training);
     }

@@ -51,7 +51,7 @@ TEST(CrossEntropy, MixedLabelsAndWeightsByHand) {
     EXPECT_NEAR(loss.objective_sum, 2 * loss.loss_sum, 1e-6);
     EXPECT_NEAR(gradient[0], 2 * (0.25 - 0.75), 1e-6);
     EXPECT_NEAR(gradient[1], 2 * (0.75 - 0.25), 1e-6);
-    // A picture mixed with one of its own class is a plain one.
+    // An image mixed with one of its own class is a plain one.
     const std::vector<Target> same = {{.label = 1, .other = 1, .share = 0.3}};
     const std::vector<std::size_t> label = {1};
     EXPECT_NEAR(cross_entropy(2, logits, same, {}).loss_sum,
@@ -152,7 +152,7 @@ TEST_F(RunTrainerTest, WhatIsFrozenKeepsEveryByte) {
 }
 
 TEST_F(RunTrainerTest, KeptFeaturesChangeNoNumber) {
-    // A shift of less than a pixel changes no picture, but makes the trainer compute the features of every
+    // A shift of less than a pixel changes no image, but makes the trainer compute the features of every
     // batch anew.
     const Augmentation without_effect{.shift = 0.01};
     for (const char* boundary : {"head", "stage2"})
@@ -192,9 +192,9 @@ TEST_F(RunTrainerTest, WeightsOfItemsScaleTheirLoss) {
 }
 
 TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
-    const NetworkHalves division = cut_network(network_, find_boundary(network_, "stage2"));
-    BoundaryFeatures together(*images_, division.frozen, scaling_);
-    BoundaryFeatures alone(*images_, division.frozen, scaling_);
+    const NetworkHalves split = cut_network(network_, find_boundary(network_, "stage2"));
+    BoundaryFeatures together(*images_, split.frozen, scaling_);
+    BoundaryFeatures alone(*images_, split.frozen, scaling_);
     const auto size = static_cast<std::size_t>(together.values_per_item());
     const std::vector<std::int64_t> items = {5, 0, 17, 5, 30};
     std::vector<float> rows(items.size() * size);
@@ -203,9 +203,9 @@ TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
         std::vector<float> row(size);
         alone.fill(std::span(items).subspan(i, 1), row);
         EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
-        std::vector<float> picture(static_cast<std::size_t>(images_->values_per_image()));
-        images_->fill(std::span(items).subspan(i, 1), together.scaling(), {}, {}, picture);
-        together.compute(1, picture, row);
+        std::vector<float> image(static_cast<std::size_t>(images_->values_per_image()));
+        images_->fill(std::span(items).subspan(i, 1), together.scaling(), {}, {}, image);
+        together.compute(1, image, row);
         EXPECT_TRUE(std::equal(row.begin(), row.end(), rows.begin() + static_cast<std::ptrdiff_t>(i * size)));
     }
 }
@@ -213,17 +213,17 @@ TEST_F(RunTrainerTest, BoundaryFeaturesDoNotDependOnWhatIsAskedTogether) {
 TEST_F(RunTrainerTest, FrozenLayersSeeEachPictureOnceForAllEpochsAndSeeds) {
     FeaturePool pool;
     const std::size_t head = find_boundary(network_, "head");
-    const auto pictures =
+    const auto images =
         static_cast<std::int64_t>(data_.parts.training.size() + data_.parts.validation.size());
     for (const std::uint64_t seed : {7U, 8U}) {
         RunTrainer trainer(data_, network_, head, scaling_, settings(4), seed, &pool);
         weights_after(trainer, 4);
-        EXPECT_EQ(pool.computed(), pictures);
+        EXPECT_EQ(pool.computed(), images);
     }
     FeaturePool other;
     RunTrainer changing(data_, network_, head, scaling_, settings(2, {.flip = true}), 7, &other);
     weights_after(changing, 2);
-    EXPECT_EQ(other.computed(), pictures + static_cast<std::int64_t>(data_.parts.training.size()));
+    EXPECT_EQ(other.computed(), images + static_cast<std::int64_t>(data_.parts.training.size()));
 }
 
 TEST_F(RunTrainerTest, SharedFeaturesChangeNoNumber) {
@@ -307,11 +307,10 @@ TEST_F(RunTrainerTest, AClassifierPredictsWhatItsRunPredicted) {
                                                 .provenance = {{"run", "r/1"}}});
         const Classifier classifier = load_classifier(directory_ / "c.onnx");
         EXPECT_EQ(classifier.provenance.at("run"), "r/1");
-        std::vector<std::vector<std::uint8_t>> pictures;
+        std::vector<std::vector<std::uint8_t>> images;
         for (const std::size_t item : data_.parts.validation)
-            pictures.push_back(
-                load_fitted(item_file(set_, set_.items[item]), classifier.preparation.fitting));
-        EXPECT_EQ(classify(classifier, pictures), predicted.probabilities) << boundary;
+            images.push_back(load_fitted(item_file(set_, set_.items[item]), classifier.preparation.fitting));
+        EXPECT_EQ(classify(classifier, images), predicted.probabilities) << boundary;
     }
 }
 
@@ -321,7 +320,7 @@ TEST(Classifier, AModelWithoutItsPreparationIsRefused) {
     network.add("classes", Dense{}, {network.add("features", Input{}, {})}, {Tensor({4, 2})});
     write_file(directory / "text.onnx", std::string("not a model"));
     EXPECT_THAT(message_of<InputError>([&] { load_classifier(directory / "text.onnx"); }),
-                HasSubstr("not a model file"));
+                HasSubstr("not an ONNX file"));
     save_classifier(directory / "odd.onnx", {network, {"a", "b"}, {}, {}});
     EXPECT_THAT(message_of<InputError>([&] { load_classifier(directory / "odd.onnx"); }),
                 HasSubstr("fits neither"));

@@ -1,4 +1,4 @@
-// Pictures of what a network sees: its first filters, and the maps of each stage.
+// Images of what a network sees: its first filters, and the maps of each stage.
 #pragma once
 
 #include "jevrin/execution/activations.hpp"
@@ -8,12 +8,12 @@
 
 namespace jevrin::inline v1 {
 
-// One picture for each filter, at most so many: in colour for filters on three channels, the sum over the
+// One image for each filter, at most so many: in colour for filters on three channels, the sum over the
 // channels otherwise. Grey stands for 0.
-SheetRow filter_pictures(const Tensor& filters, std::size_t most);
+SheetRow filter_images(const Tensor& filters, std::size_t most);
 
 // The maps of a stage whose channels vary most, dark for the lowest value and light for the highest; rows of
 // tokens that come from a square of patches show the length of each token. Empty for vectors.
-SheetRow map_pictures(const StageActivation& stage, std::size_t most);
+SheetRow map_images(const StageActivation& stage, std::size_t most);
 
 }  // namespace jevrin::inline v1

@@ -1,5 +1,5 @@
-// Steps that multiply by matrices: convolutions, dense layers, matrix products; and constants.
-#include "jevrin/execution/steps.hpp"
+// Operations that multiply by matrices: convolutions, dense layers, matrix products; and constants.
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/graph/kernel_shapes.hpp"
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
@@ -24,9 +24,9 @@ void add_bias_gradient(const BackwardArguments& a, std::int64_t rows, std::int64
         sum_rows(rows, columns, a.output_gradient, (*a.parameter_gradients)[1].data());
 }
 
-class ConvolutionStep : public Step {
+class ConvolutionOperation : public Operation {
   public:
-    ConvolutionStep(const ConvolutionShape& shape, const Function& activation)
+    ConvolutionOperation(const ConvolutionShape& shape, const Function& activation)
         : kernel_(shape), activation_(activation) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
@@ -48,9 +48,9 @@ class ConvolutionStep : public Step {
     Function activation_;
 };
 
-class DenseStep : public Step {
+class DenseOperation : public Operation {
   public:
-    DenseStep(std::int64_t rows, std::int64_t in, std::int64_t out)
+    DenseOperation(std::int64_t rows, std::int64_t in, std::int64_t out)
         : kernel_(in, out), rows_(rows), out_(out) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
@@ -73,9 +73,9 @@ class DenseStep : public Step {
     std::int64_t out_;
 };
 
-class MatrixProductStep : public Step {
+class MatrixProductOperation : public Operation {
   public:
-    MatrixProductStep(const Shape& a, const Shape& b)
+    MatrixProductOperation(const Shape& a, const Shape& b)
         : kernel_(a[a.size() - 2], a.back(), b.back()),
           count_(element_count(a) / (a[a.size() - 2] * a.back())) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
@@ -99,9 +99,9 @@ class MatrixProductStep : public Step {
     std::int64_t count_;  // of matrices in one item
 };
 
-class ConstantStep : public Step {
+class ConstantOperation : public Operation {
   public:
-    explicit ConstantStep(std::int64_t size) : size_(size) {}
+    explicit ConstantOperation(std::int64_t size) : size_(size) {}
     void infer(std::int64_t batch, const Node& node, StepInputs, float* output) override {
         for_rows(batch, size_,
                  [&](std::int64_t n) { std::copy_n(node.parameters[0].data(), size_, output + n * size_); });
@@ -118,24 +118,25 @@ class ConstantStep : public Step {
 }  // namespace
 
 template <>
-std::unique_ptr<Step> step_of(const Constant&, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ConstantStep>(element_count(shapes.output));
+std::unique_ptr<Operation> operation_of(const Constant&, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ConstantOperation>(element_count(shapes.output));
 }
 template <>
-std::unique_ptr<Step> step_of(const Convolution& op, const Node& node, const StepShapes& shapes) {
-    return std::make_unique<ConvolutionStep>(convolution_shape(node, shapes.inputs[0]), op.activation);
+std::unique_ptr<Operation> operation_of(const Convolution& op, const Node& node,
+                                        const OperationShapes& shapes) {
+    return std::make_unique<ConvolutionOperation>(convolution_shape(node, shapes.inputs[0]), op.activation);
 }
 template <>
-std::unique_ptr<Step> step_of(const MatrixProduct&, const Node&, const StepShapes& shapes) {
-    return std::make_unique<MatrixProductStep>(shapes.inputs[0], shapes.inputs[1]);
+std::unique_ptr<Operation> operation_of(const MatrixProduct&, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<MatrixProductOperation>(shapes.inputs[0], shapes.inputs[1]);
 }
 template <>
-std::unique_ptr<Step> step_of(const Dense&, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Dense&, const Node&, const OperationShapes& shapes) {
     const std::int64_t in = shapes.inputs[0].back();
-    return std::make_unique<DenseStep>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
+    return std::make_unique<DenseOperation>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
 }
 
-void put_weighted_steps(StepTable& table) {
+void put_weighted_operations(OperationTable& table) {
     put_steps<Constant, Convolution, MatrixProduct, Dense>(table);
 }
 

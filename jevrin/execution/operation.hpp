@@ -28,7 +28,7 @@ struct BackwardArguments {
 // One pointer per input of the node, each to [batch, ...] values.
 using StepInputs = std::span<const float* const>;
 
-class Step {
+class Operation {
   public:
     // What the plan of buffers needs to know.
     struct Traits {
@@ -39,7 +39,7 @@ class Step {
                                          // lies, unless it accumulates
     };
 
-    virtual ~Step() = default;
+    virtual ~Operation() = default;
     virtual Traits traits() const { return {}; }
     // Bytes that forward keeps for backward, for one item, beside inputs and output.
     virtual std::int64_t kept_bytes() const { return 0; }
@@ -61,33 +61,33 @@ class Step {
 };
 
 // What a node stands between.
-struct StepShapes {
+struct OperationShapes {
     std::vector<Shape> inputs;  // of one item
     Shape output;
     std::size_t index = 0;  // of the node: names the draws of random operators
 };
 
-std::unique_ptr<Step> make_step(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Operation> make_operation(const Node& node, const OperationShapes& shapes);
 // Batch normalisation and the relu behind it in one step.
-std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes);
+std::unique_ptr<Operation> make_normalisation_with_relu(const Node& node, const OperationShapes& shapes);
 
 // The step of one operator, specialised beside its arithmetic. It is reached through the table alone, into
 // which each family puts its operators.
 template <typename Op>
-std::unique_ptr<Step> step_of(const Op& op, const Node& node, const StepShapes& shapes);
+std::unique_ptr<Operation> operation_of(const Op& op, const Node& node, const OperationShapes& shapes);
 
-using StepTable = OperatorTable<std::unique_ptr<Step> (*)(const Node&, const StepShapes&)>;
-void put_weighted_steps(StepTable& table);
-void put_normalising_steps(StepTable& table);
-void put_pointwise_steps(StepTable& table);
-void put_pooling_steps(StepTable& table);
-void put_moving_steps(StepTable& table);
+using OperationTable = OperatorTable<std::unique_ptr<Operation> (*)(const Node&, const OperationShapes&)>;
+void put_weighted_operations(OperationTable& table);
+void put_normalising_operations(OperationTable& table);
+void put_pointwise_operations(OperationTable& table);
+void put_pooling_operations(OperationTable& table);
+void put_moving_operations(OperationTable& table);
 
 // For the file of a family, behind its specialisations.
 template <typename... Ops>
-void put_steps(StepTable& table) {
-    (table.put<Ops>([](const Node& node, const StepShapes& shapes) {
-        return step_of(std::get<Ops>(node.op), node, shapes);
+void put_steps(OperationTable& table) {
+    (table.put<Ops>([](const Node& node, const OperationShapes& shapes) {
+        return operation_of(std::get<Ops>(node.op), node, shapes);
     }),
      ...);
 }

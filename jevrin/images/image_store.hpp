@@ -1,9 +1,9 @@
-// Fitted pictures kept on disk, so that each is decoded and resized once: written once, shared by all runs.
+// Fitted images kept on disk, so that each is decoded and resized once: written once, shared by all runs.
 //
-//     PictureStore store("ledger/stores", fitting, set.items.size());
+//     ImageStore store("ledger/stores", fitting, set.items.size());
 //     if (const std::uint8_t* pixels = store.find(item.content)) ...
 //
-// Pictures are found by the hash of the file they came from; see RowStore for what a store promises.
+// Images are found by the hash of the file they came from; see RowStore for what a store promises.
 #pragma once
 
 #include "jevrin/base/row_store.hpp"
@@ -16,12 +16,12 @@
 
 namespace jevrin::inline v1 {
 
-class PictureStore {
+class ImageStore {
   public:
-    // The store of this fitting in a directory (which is made), with room for so many more pictures; without
+    // The store of this fitting in a directory (which is made), with room for so many more images; without
     // a directory one that disappears with this object.
-    PictureStore(const std::optional<std::filesystem::path>& directory, const Fitting& fitting,
-                 std::int64_t capacity)
+    ImageStore(const std::optional<std::filesystem::path>& directory, const Fitting& fitting,
+               std::int64_t capacity)
         : fitting_(fitting), rows_(settings_of(directory, fitting, capacity)) {}
 
     const Fitting& fitting() const { return fitting_; }

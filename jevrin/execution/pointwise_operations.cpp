@@ -1,5 +1,5 @@
-// Steps that treat every element by itself: activations, arithmetic, dropout.
-#include "jevrin/execution/steps.hpp"
+// Operations that treat every element by itself: activations, arithmetic, dropout.
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/tensor/arithmetic.hpp"
 #include "jevrin/tensor/dropout.hpp"
 #include "jevrin/tensor/pointwise.hpp"
@@ -10,9 +10,9 @@ using namespace operators;
 
 namespace {
 
-class ActivationStep : public Step {
+class ActivationOperation : public Operation {
   public:
-    ActivationStep(const Function& function, std::int64_t size) : function_(function), size_(size) {}
+    ActivationOperation(const Function& function, std::int64_t size) : function_(function), size_(size) {}
     Traits traits() const override {
         const bool by_input = slope_needs_input(function_);
         return {
@@ -33,9 +33,9 @@ class ActivationStep : public Step {
     std::int64_t size_;
 };
 
-class ParametricReluStep : public Step {
+class ParametricReluOperation : public Operation {
   public:
-    ParametricReluStep(std::int64_t size, std::int64_t period) : size_(size), period_(period) {}
+    ParametricReluOperation(std::int64_t size, std::int64_t period) : size_(size), period_(period) {}
     Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         parametric_relu(batch * size_, period_, inputs[0], node.parameters[0].data(), output);
@@ -52,9 +52,9 @@ class ParametricReluStep : public Step {
     std::int64_t period_;
 };
 
-class ArithmeticStep : public Step {
+class ArithmeticOperation : public Operation {
   public:
-    ArithmeticStep(const Arithmetic& op, const Shape& a, const Shape& b, const Shape& output)
+    ArithmeticOperation(const Arithmetic& op, const Shape& a, const Shape& b, const Shape& output)
         : kernel_(op.kind, a, b),
           rectified_(op.rectified),
           linear_(op.kind == ArithmeticKind::add || op.kind == ArithmeticKind::subtract),
@@ -82,9 +82,9 @@ class ArithmeticStep : public Step {
     bool whole_;
 };
 
-class DropoutStep : public Step {
+class DropoutOperation : public Operation {
   public:
-    DropoutStep(double rate, std::int64_t size, std::size_t layer)
+    DropoutOperation(double rate, std::int64_t size, std::size_t layer)
         : rate_(rate), size_(size), layer_(static_cast<std::uint32_t>(layer)) {}
     Traits traits() const override { return {.in_place = true, .gradient_in_place = true}; }
     std::int64_t kept_bytes() const override { return size_; }
@@ -113,23 +113,24 @@ class DropoutStep : public Step {
 }  // namespace
 
 template <>
-std::unique_ptr<Step> step_of(const Activation& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ActivationStep>(op.function, element_count(shapes.output));
+std::unique_ptr<Operation> operation_of(const Activation& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ActivationOperation>(op.function, element_count(shapes.output));
 }
 template <>
-std::unique_ptr<Step> step_of(const ParametricRelu&, const Node& node, const StepShapes& shapes) {
-    return std::make_unique<ParametricReluStep>(element_count(shapes.output), node.parameters[0].size());
+std::unique_ptr<Operation> operation_of(const ParametricRelu&, const Node& node,
+                                        const OperationShapes& shapes) {
+    return std::make_unique<ParametricReluOperation>(element_count(shapes.output), node.parameters[0].size());
 }
 template <>
-std::unique_ptr<Step> step_of(const Arithmetic& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ArithmeticStep>(op, shapes.inputs[0], shapes.inputs[1], shapes.output);
+std::unique_ptr<Operation> operation_of(const Arithmetic& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ArithmeticOperation>(op, shapes.inputs[0], shapes.inputs[1], shapes.output);
 }
 template <>
-std::unique_ptr<Step> step_of(const Dropout& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<DropoutStep>(op.rate, element_count(shapes.output), shapes.index);
+std::unique_ptr<Operation> operation_of(const Dropout& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<DropoutOperation>(op.rate, element_count(shapes.output), shapes.index);
 }
 
-void put_pointwise_steps(StepTable& table) {
+void put_pointwise_operations(OperationTable& table) {
     put_steps<Activation, ParametricRelu, Arithmetic, Dropout>(table);
 }
 

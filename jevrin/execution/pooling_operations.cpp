@@ -1,5 +1,5 @@
-// Steps that take places together: pooling and reductions.
-#include "jevrin/execution/steps.hpp"
+// Operations that take places together: pooling and reductions.
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/graph/kernel_shapes.hpp"
 #include "jevrin/tensor/pooling.hpp"
 #include "jevrin/tensor/reduction.hpp"
@@ -10,9 +10,9 @@ using namespace operators;
 
 namespace {
 
-class MaxPoolingStep : public Step {
+class MaxPoolingOperation : public Operation {
   public:
-    explicit MaxPoolingStep(const PoolingShape& shape)
+    explicit MaxPoolingOperation(const PoolingShape& shape)
         : shape_(shape), size_(shape.out_height() * shape.out_width() * shape.channels) {}
     std::int64_t kept_bytes() const override {
         return size_ * static_cast<std::int64_t>(sizeof(std::int32_t));
@@ -39,9 +39,9 @@ class MaxPoolingStep : public Step {
     std::vector<std::int32_t> winners_;
 };
 
-class AveragePoolingStep : public Step {
+class AveragePoolingOperation : public Operation {
   public:
-    explicit AveragePoolingStep(const PoolingShape& shape) : shape_(shape) {}
+    explicit AveragePoolingOperation(const PoolingShape& shape) : shape_(shape) {}
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         average_pool(shape_, batch, inputs[0], output);
     }
@@ -55,9 +55,10 @@ class AveragePoolingStep : public Step {
     PoolingShape shape_;
 };
 
-class GlobalAverageStep : public Step {
+class GlobalAverageOperation : public Operation {
   public:
-    GlobalAverageStep(std::int64_t pixels, std::int64_t channels) : pixels_(pixels), channels_(channels) {}
+    GlobalAverageOperation(std::int64_t pixels, std::int64_t channels)
+        : pixels_(pixels), channels_(channels) {}
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         global_average_pool(pixels_, channels_, batch, inputs[0], output);
     }
@@ -73,9 +74,9 @@ class GlobalAverageStep : public Step {
     std::int64_t channels_;
 };
 
-class ReductionStep : public Step {
+class ReductionOperation : public Operation {
   public:
-    ReductionStep(const Reduction& op, const Shape& input) : kernel_(op.kind, input, op.axes) {
+    ReductionOperation(const Reduction& op, const Shape& input) : kernel_(op.kind, input, op.axes) {
         if (op.kind == ReductionKind::maximum) kept_ = kernel_.output_size();
     }
     std::int64_t kept_bytes() const override {
@@ -105,24 +106,27 @@ class ReductionStep : public Step {
 }  // namespace
 
 template <>
-std::unique_ptr<Step> step_of(const MaxPooling& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<MaxPoolingStep>(pooling_shape(op.window, shapes.inputs[0], false));
+std::unique_ptr<Operation> operation_of(const MaxPooling& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<MaxPoolingOperation>(pooling_shape(op.window, shapes.inputs[0], false));
 }
 template <>
-std::unique_ptr<Step> step_of(const AveragePooling& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<AveragePoolingStep>(pooling_shape(op.window, shapes.inputs[0], op.count_padding));
+std::unique_ptr<Operation> operation_of(const AveragePooling& op, const Node&,
+                                        const OperationShapes& shapes) {
+    return std::make_unique<AveragePoolingOperation>(
+        pooling_shape(op.window, shapes.inputs[0], op.count_padding));
 }
 template <>
-std::unique_ptr<Step> step_of(const GlobalAveragePooling&, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const GlobalAveragePooling&, const Node&,
+                                        const OperationShapes& shapes) {
     const Shape& in = shapes.inputs[0];
-    return std::make_unique<GlobalAverageStep>(in[0] * in[1], in[2]);
+    return std::make_unique<GlobalAverageOperation>(in[0] * in[1], in[2]);
 }
 template <>
-std::unique_ptr<Step> step_of(const Reduction& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ReductionStep>(op, shapes.inputs[0]);
+std::unique_ptr<Operation> operation_of(const Reduction& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ReductionOperation>(op, shapes.inputs[0]);
 }
 
-void put_pooling_steps(StepTable& table) {
+void put_pooling_operations(OperationTable& table) {
     put_steps<MaxPooling, AveragePooling, GlobalAveragePooling, Reduction>(table);
 }
 

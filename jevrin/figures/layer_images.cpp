@@ -1,4 +1,4 @@
-#include "jevrin/figures/layer_pictures.hpp"
+#include "jevrin/figures/layer_images.hpp"
 
 #include "jevrin/base/text.hpp"
 
@@ -14,19 +14,18 @@ namespace {
 // Small maps are shown with square pixels, not blurred.
 constexpr std::int64_t least_side = 96;
 
-Image enlarged(const Image& picture) {
-    const std::int64_t times =
-        std::max<std::int64_t>(1, least_side / std::max(picture.width, picture.height));
-    Image large(picture.width * times, picture.height * times);
+Image enlarged(const Image& image) {
+    const std::int64_t times = std::max<std::int64_t>(1, least_side / std::max(image.width, image.height));
+    Image large(image.width * times, image.height * times);
     for (std::int64_t y = 0; y < large.height; ++y)
         for (std::int64_t x = 0; x < large.width; ++x)
-            std::copy_n(picture.at(x / times, y / times), 3, large.at(x, y));
+            std::copy_n(image.at(x / times, y / times), 3, large.at(x, y));
     return large;
 }
 
 // value(x, y) from low to high, black to white.
 template <typename Value>
-Image map_picture(std::int64_t width, std::int64_t height, Value value) {
+Image map_image(std::int64_t width, std::int64_t height, Value value) {
     float low = value(0, 0);
     float high = low;
     for (std::int64_t y = 0; y < height; ++y)
@@ -34,18 +33,18 @@ Image map_picture(std::int64_t width, std::int64_t height, Value value) {
             low = std::min(low, value(x, y));
             high = std::max(high, value(x, y));
         }
-    Image picture(width, height);
+    Image image(width, height);
     const float range = high > low ? high - low : 1.0F;
     for (std::int64_t y = 0; y < height; ++y)
         for (std::int64_t x = 0; x < width; ++x)
-            std::fill_n(picture.at(x, y), 3,
+            std::fill_n(image.at(x, y), 3,
                         static_cast<std::uint8_t>(std::lround(255.0F * (value(x, y) - low) / range)));
-    return enlarged(picture);
+    return enlarged(image);
 }
 
 }  // namespace
 
-SheetRow filter_pictures(const Tensor& filters, std::size_t most) {
+SheetRow filter_images(const Tensor& filters, std::size_t most) {
     const Shape& s = filters.shape();
     const std::int64_t shown = std::min<std::int64_t>(s[3], static_cast<std::int64_t>(most));
     SheetRow row{
@@ -62,18 +61,18 @@ SheetRow filter_pictures(const Tensor& filters, std::size_t most) {
         for (std::int64_t y = 0; y < s[0]; ++y)
             for (std::int64_t x = 0; x < s[1]; ++x)
                 for (std::int64_t c = 0; c < 3; ++c) largest = std::max(largest, std::abs(weight(x, y, c)));
-        Image picture(s[1], s[0]);
+        Image image(s[1], s[0]);
         for (std::int64_t y = 0; y < s[0]; ++y)
             for (std::int64_t x = 0; x < s[1]; ++x)
                 for (std::int64_t c = 0; c < 3; ++c)
-                    picture.at(x, y)[c] =
+                    image.at(x, y)[c] =
                         static_cast<std::uint8_t>(std::lround(127.5F + 127.5F * weight(x, y, c) / largest));
-        row.pictures.push_back(enlarged(picture));
+        row.images.push_back(enlarged(image));
     }
     return row;
 }
 
-SheetRow map_pictures(const StageActivation& stage, std::size_t most) {
+SheetRow map_images(const StageActivation& stage, std::size_t most) {
     const Shape& s = stage.values.shape();
     const float* values = stage.values.data();
     SheetRow row;
@@ -83,7 +82,7 @@ SheetRow map_pictures(const StageActivation& stage, std::size_t most) {
         const std::int64_t first = s[0] - side * side;
         if (side < 2 || first > 1) return row;
         row.label = fmt::format("{}: {}, length of each token", printable(stage.stage), to_string(s));
-        row.pictures.push_back(map_picture(side, side, [&](std::int64_t x, std::int64_t y) {
+        row.images.push_back(map_image(side, side, [&](std::int64_t x, std::int64_t y) {
             const float* token = values + (first + y * side + x) * s[1];
             return std::sqrt(std::inner_product(token, token + s[1], token, 0.0F));
         }));
@@ -110,7 +109,7 @@ SheetRow map_pictures(const StageActivation& stage, std::size_t most) {
     row.label =
         fmt::format("{}: {}, the {} maps that vary most", printable(stage.stage), to_string(s), order.size());
     for (const std::int64_t c : order)
-        row.pictures.push_back(map_picture(
+        row.images.push_back(map_image(
             s[1], s[0], [&](std::int64_t x, std::int64_t y) { return values[(y * s[1] + x) * s[2] + c]; }));
     return row;
 }

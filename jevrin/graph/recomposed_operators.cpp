@@ -1,4 +1,4 @@
-#include "jevrin/graph/rewriting_passes.hpp"
+#include "jevrin/graph/rewrites.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -13,29 +13,29 @@ namespace {
 
 constexpr int deepest_product = 4;
 
-// Finds operators that several nodes spell out.
-class SpelledOut {
+// Finds operators that an exporter decomposed into several nodes.
+class Decomposed {
   public:
-    explicit SpelledOut(Network& network)
+    explicit Decomposed(Network& network)
         : network_(network), shapes_(infer_shapes(network)), users_(network.nodes.size(), 0) {
         for (const Node& node : network.nodes)
             for (const std::size_t input : node.inputs) ++users_[input];
         ++users_.back();
     }
 
-    void join_biases() {
+    void recompose_dense_layers() {
         for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
             if (kind == ArithmeticKind::add) add_bias(i);
         });
     }
-    void join_layer_normalisations() {
+    void recompose_layer_normalisations() {
         for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
-            if (kind == ArithmeticKind::add) join_layer_normalisation(i);
+            if (kind == ArithmeticKind::add) recompose_layer_normalisation(i);
         });
     }
-    void join_activations() {
+    void recompose_activations() {
         for_arithmetic([&](std::size_t i, ArithmeticKind kind) {
-            if (kind == ArithmeticKind::multiply || kind == ArithmeticKind::divide) join_activation(i);
+            if (kind == ArithmeticKind::multiply || kind == ArithmeticKind::divide) recompose_activation(i);
         });
     }
 
@@ -123,7 +123,7 @@ class SpelledOut {
         }
     }
 
-    void join_activation(std::size_t i) {
+    void recompose_activation(std::size_t i) {
         Factors factors;
         collect(i, factors);
         if (factors.others.size() != 2) return;
@@ -180,7 +180,7 @@ class SpelledOut {
         return x == node(i).inputs[0] ? x : std::nullopt;
     }
 
-    bool join_layer_normalisation(std::size_t i) {
+    bool recompose_layer_normalisation(std::size_t i) {
         for (const std::size_t side : {0U, 1U}) {
             const std::size_t scaled = node(i).inputs[side];
             const std::size_t shift = node(i).inputs[1 - side];
@@ -238,16 +238,16 @@ class SpelledOut {
 
 }  // namespace
 
-Network join_biases(Network network) {
-    SpelledOut(network).join_biases();
+Network recompose_dense_layers(Network network) {
+    Decomposed(network).recompose_dense_layers();
     return remove_unused(std::move(network));
 }
-Network join_layer_normalisations(Network network) {
-    SpelledOut(network).join_layer_normalisations();
+Network recompose_layer_normalisations(Network network) {
+    Decomposed(network).recompose_layer_normalisations();
     return remove_unused(std::move(network));
 }
-Network join_activations(Network network) {
-    SpelledOut(network).join_activations();
+Network recompose_activations(Network network) {
+    Decomposed(network).recompose_activations();
     return remove_unused(std::move(network));
 }
 

@@ -1,5 +1,5 @@
-// Steps that only move elements: slices, padding, transpositions, joining, new shapes.
-#include "jevrin/execution/steps.hpp"
+// Operations that only move elements: slices, padding, transpositions, joining, new shapes.
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/rearrangement.hpp"
 
@@ -11,9 +11,9 @@ using namespace operators;
 
 namespace {
 
-class RearrangementStep : public Step {
+class RearrangementOperation : public Operation {
   public:
-    explicit RearrangementStep(Rearrangement rearrangement) : rearrangement_(std::move(rearrangement)) {}
+    explicit RearrangementOperation(Rearrangement rearrangement) : rearrangement_(std::move(rearrangement)) {}
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         rearrangement_.forward(batch, inputs[0], output);
     }
@@ -28,9 +28,9 @@ class RearrangementStep : public Step {
 };
 
 // The same numbers under another shape.
-class ReshapeStep : public Step {
+class ReshapeOperation : public Operation {
   public:
-    explicit ReshapeStep(std::int64_t size) : size_(size) {}
+    explicit ReshapeOperation(std::int64_t size) : size_(size) {}
     Traits traits() const override { return {.in_place = true, .gradient_in_place = true}; }
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         if (output != inputs[0]) pass_values(batch * size_, inputs[0], false, output);
@@ -45,9 +45,9 @@ class ReshapeStep : public Step {
     std::int64_t size_;
 };
 
-class ConcatenateStep : public Step {
+class ConcatenateOperation : public Operation {
   public:
-    ConcatenateStep(std::int64_t axis, const std::vector<Shape>& inputs) {
+    ConcatenateOperation(std::int64_t axis, const std::vector<Shape>& inputs) {
         for (std::size_t d = 0; d < static_cast<std::size_t>(axis); ++d) outer_ *= inputs[0][d];
         for (const Shape& input : inputs) sizes_.push_back(element_count(input) / outer_);
     }
@@ -68,46 +68,46 @@ class ConcatenateStep : public Step {
     std::vector<std::int64_t> sizes_;
 };
 
-std::unique_ptr<Step> rearranged(Rearrangement rearrangement) {
-    return std::make_unique<RearrangementStep>(std::move(rearrangement));
+std::unique_ptr<Operation> rearranged(Rearrangement rearrangement) {
+    return std::make_unique<RearrangementOperation>(std::move(rearrangement));
 }
 
 }  // namespace
 
 template <>
-std::unique_ptr<Step> step_of(const Concatenate& op, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ConcatenateStep>(op.axis, shapes.inputs);
+std::unique_ptr<Operation> operation_of(const Concatenate& op, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ConcatenateOperation>(op.axis, shapes.inputs);
 }
 template <>
-std::unique_ptr<Step> step_of(const Slice& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Slice& op, const Node&, const OperationShapes& shapes) {
     return rearranged(Rearrangement::slice(shapes.inputs[0], op.stretches));
 }
 template <>
-std::unique_ptr<Step> step_of(const Padding& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Padding& op, const Node&, const OperationShapes& shapes) {
     return rearranged(Rearrangement::pad(shapes.inputs[0], op.before, op.after, op.kind, op.value));
 }
 template <>
-std::unique_ptr<Step> step_of(const Transpose& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Transpose& op, const Node&, const OperationShapes& shapes) {
     return rearranged(Rearrangement::transpose(shapes.inputs[0], op.permutation));
 }
 template <>
-std::unique_ptr<Step> step_of(const Reshape&, const Node&, const StepShapes& shapes) {
-    return std::make_unique<ReshapeStep>(element_count(shapes.output));
+std::unique_ptr<Operation> operation_of(const Reshape&, const Node&, const OperationShapes& shapes) {
+    return std::make_unique<ReshapeOperation>(element_count(shapes.output));
 }
 template <>
-std::unique_ptr<Step> step_of(const Flatten&, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Flatten&, const Node&, const OperationShapes& shapes) {
     const Shape& in = shapes.inputs[0];
     // Channels come first in a flattened image; one pixel or one channel is in that order already.
     const bool image = in.size() == 3 && in[0] * in[1] > 1 && in[2] > 1;
     if (image) return rearranged(Rearrangement::transpose(in, std::array<std::int64_t, 3>{2, 0, 1}));
-    return std::make_unique<ReshapeStep>(element_count(shapes.output));
+    return std::make_unique<ReshapeOperation>(element_count(shapes.output));
 }
 template <>
-std::unique_ptr<Step> step_of(const Gather& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Gather& op, const Node&, const OperationShapes& shapes) {
     return rearranged(Rearrangement::gather(shapes.inputs[0], op.axis, op.places));
 }
 
-void put_moving_steps(StepTable& table) {
+void put_moving_operations(OperationTable& table) {
     put_steps<Concatenate, Slice, Padding, Transpose, Reshape, Flatten, Gather>(table);
 }
 

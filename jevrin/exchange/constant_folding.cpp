@@ -1,4 +1,4 @@
-#include "jevrin/exchange/folding.hpp"
+#include "jevrin/exchange/constant_folding.hpp"
 
 #include "jevrin/exchange/moved_dimensions.hpp"
 #include "jevrin/exchange/stored_model.hpp"
@@ -23,7 +23,7 @@ Folded make(const GraphNode& node, Shape shape, bool whole) {
     std::int64_t count = 1;
     for (const std::int64_t size : shape) {
         if (size < 0 || (size > 0 && count > largest_folded / size))
-            node.fail(fmt::format("would make a constant of {}, which is too large", to_string(shape)));
+            node.fail(fmt::format("computes a constant of {}, which is too large", to_string(shape)));
         count *= size;
     }
     return {std::move(shape), std::vector<double>(static_cast<std::size_t>(count)), whole};
@@ -73,7 +73,7 @@ Folded moved(const GraphNode& node, const Folded& x, Shape shape, Source source)
 Folded broadcast(const GraphNode& node, const Folded& x, const Shape& shape) {
     if (x.shape == shape) return x;
     if (broadcast_shape(x.shape, shape) != shape)
-        node.fail(fmt::format("cannot repeat {} to {}", to_string(x.shape), to_string(shape)));
+        node.fail(fmt::format("cannot broadcast {} to {}", to_string(x.shape), to_string(shape)));
     return moved(node, x, shape, [&](const Shape& place) {
         Shape from(x.shape.size());
         for (std::size_t d = 0; d < from.size(); ++d)
@@ -236,7 +236,7 @@ Outputs gather(const GraphNode& node, FoldedInputs inputs) {
         for (std::size_t d = 0; d < places.shape.size(); ++d) index += place[axis + d] * place_strides[d];
         auto taken = static_cast<std::int64_t>(places.values[static_cast<std::size_t>(index)]);
         if (taken < 0) taken += x.shape[axis];
-        if (taken < 0 || taken >= x.shape[axis]) node.fail("takes a place that is not there");
+        if (taken < 0 || taken >= x.shape[axis]) node.fail("its index is out of range");
         from.push_back(taken);
         from.insert(from.end(), place.begin() + static_cast<std::ptrdiff_t>(axis + places.shape.size()),
                     place.end());
@@ -290,7 +290,8 @@ Outputs transpose(const GraphNode& node, FoldedInputs inputs) {
 
 Outputs tile(const GraphNode& node, FoldedInputs inputs) {
     const Folded& x = *inputs[0];
-    if (inputs[1]->values.size() != x.shape.size()) node.fail("repeats another number of dimensions");
+    if (inputs[1]->values.size() != x.shape.size())
+        node.fail("its repeats do not match the number of dimensions");
     Shape shape = x.shape;
     for (std::size_t d = 0; d < shape.size(); ++d)
         shape[d] *= static_cast<std::int64_t>(inputs[1]->values[d]);
@@ -301,13 +302,13 @@ Outputs tile(const GraphNode& node, FoldedInputs inputs) {
 }
 
 Outputs range(const GraphNode& node, FoldedInputs inputs) {
-    if (inputs.size() < 3) node.fail("needs a start, a limit and a step");
+    if (inputs.size() < 3) node.fail("needs start, limit and delta");
     for (const Folded* input : inputs)
-        if (input->values.size() != 1) node.fail("its start, limit and step must be single numbers");
+        if (input->values.size() != 1) node.fail("its start, limit and delta must be scalars");
     const double start = inputs[0]->values[0];
     const double step = inputs[2]->values[0];
     const double count = step == 0 ? -1 : std::ceil((inputs[1]->values[0] - start) / step);
-    if (!(count <= static_cast<double>(largest_folded))) node.fail("never ends");
+    if (!(count <= static_cast<double>(largest_folded))) node.fail("its range is infinite or too long");
     Folded out = make(node, {static_cast<std::int64_t>(std::max(0.0, count))}, inputs[0]->whole);
     for (std::size_t i = 0; i < out.values.size(); ++i)
         out.values[i] = rounded(start + static_cast<double>(i) * step, out.whole);
@@ -328,14 +329,14 @@ Outputs constant(const GraphNode& node) {
         return {Folded{{many->floats_size()}, {many->floats().begin(), many->floats().end()}, false}};
     if (const auto* many = node.attribute("value_ints"))
         return {Folded{{many->ints_size()}, {many->ints().begin(), many->ints().end()}, true}};
-    node.fail("holds a constant of a kind that is not supported");
+    node.fail("its constant has an unsupported type");
 }
 
 Outputs constant_of_shape(const GraphNode& node, FoldedInputs inputs) {
     Folded out = make(node, inputs[0]->integers(), false);
     if (const auto* value = node.attribute("value")) {
         const StoredTensor tensor(value->t());
-        if (tensor.size() != 1) node.fail("its value is not a single number");
+        if (tensor.size() != 1) node.fail("its value must be a scalar");
         double one = 0.0;
         tensor.read(0, std::span<double>(&one, 1));
         std::fill(out.values.begin(), out.values.end(), one);
@@ -370,7 +371,7 @@ Outputs reordered(const GraphNode& node, FoldedInputs inputs, const std::vector<
 
 Outputs expand(const GraphNode& node, FoldedInputs inputs) {
     const auto shape = broadcast_shape(inputs[0]->shape, inputs[1]->integers());
-    if (!shape) node.fail("cannot repeat its input to that shape");
+    if (!shape) node.fail("cannot broadcast its input to that shape");
     return {broadcast(node, *inputs[0], *shape)};
 }
 
@@ -478,7 +479,7 @@ std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> i
     if (type == "Mod" && node.integer("fmod", 0) != 0)
         join = [](double a, double b) { return std::fmod(a, b); };
     Folded out = *inputs[0];
-    if (compares && inputs.size() != 2) node.fail("compares two values");
+    if (compares && inputs.size() != 2) node.fail("needs two inputs");
     for (std::size_t i = 1; i < inputs.size(); ++i)
         out = elementwise(node, out, *inputs[i], compares || (out.whole && inputs[i]->whole), join);
     return {out};

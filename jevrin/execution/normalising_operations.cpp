@@ -1,5 +1,5 @@
-// Steps that normalise: batch, layer and group normalisation, softmax.
-#include "jevrin/execution/steps.hpp"
+// Operations that normalise: batch, layer and group normalisation, softmax.
+#include "jevrin/execution/operation.hpp"
 #include "jevrin/tensor/group_normalisation.hpp"
 #include "jevrin/tensor/normalisation.hpp"
 #include "jevrin/tensor/softmax.hpp"
@@ -10,10 +10,10 @@ using namespace operators;
 
 namespace {
 
-class BatchNormalisationStep : public Step {
+class BatchNormalisationOperation : public Operation {
   public:
-    BatchNormalisationStep(const NormalisationShape& shape, const BatchNormalisation& op,
-                           AfterNormalisation after)
+    BatchNormalisationOperation(const NormalisationShape& shape, const BatchNormalisation& op,
+                                AfterNormalisation after)
         : shape_(shape), momentum_(static_cast<double>(op.momentum)), fixed_(op.fixed), after_(after) {}
     Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
@@ -65,9 +65,9 @@ class BatchNormalisationStep : public Step {
 };
 
 // Layer normalisation is the case of one pixel and one group, over rows of each item.
-class GroupNormalisationStep : public Step {
+class GroupNormalisationOperation : public Operation {
   public:
-    GroupNormalisationStep(const GroupNormalisationShape& shape, std::int64_t rows)
+    GroupNormalisationOperation(const GroupNormalisationShape& shape, std::int64_t rows)
         : shape_(shape), rows_(rows) {}
     Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
     std::int64_t kept_bytes() const override {
@@ -98,9 +98,9 @@ class GroupNormalisationStep : public Step {
     Tensor statistics_;
 };
 
-class SoftmaxStep : public Step {
+class SoftmaxOperation : public Operation {
   public:
-    SoftmaxStep(const SoftmaxShape& shape, bool logarithm) : shape_(shape), logarithm_(logarithm) {}
+    SoftmaxOperation(const SoftmaxShape& shape, bool logarithm) : shape_(shape), logarithm_(logarithm) {}
     Traits traits() const override {
         return {.keeps_output = true, .in_place = true, .gradient_in_place = true};
     }
@@ -123,48 +123,51 @@ class SoftmaxStep : public Step {
     bool logarithm_;
 };
 
-std::unique_ptr<Step> make_batch_normalisation(const Node& node, const StepShapes& shapes,
-                                               AfterNormalisation after) {
+std::unique_ptr<Operation> make_batch_normalisation(const Node& node, const OperationShapes& shapes,
+                                                    AfterNormalisation after) {
     const auto& op = std::get<BatchNormalisation>(node.op);
     const std::int64_t channels = shapes.output.back();
-    return std::make_unique<BatchNormalisationStep>(
+    return std::make_unique<BatchNormalisationOperation>(
         NormalisationShape{element_count(shapes.output) / channels, channels, op.epsilon}, op, after);
 }
 
 }  // namespace
 
-std::unique_ptr<Step> make_normalisation_with_relu(const Node& node, const StepShapes& shapes) {
+std::unique_ptr<Operation> make_normalisation_with_relu(const Node& node, const OperationShapes& shapes) {
     return make_batch_normalisation(node, shapes, AfterNormalisation::relu);
 }
 
 template <>
-std::unique_ptr<Step> step_of(const BatchNormalisation&, const Node& node, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const BatchNormalisation&, const Node& node,
+                                        const OperationShapes& shapes) {
     return make_batch_normalisation(node, shapes, AfterNormalisation::nothing);
 }
 template <>
-std::unique_ptr<Step> step_of(const LayerNormalisation& op, const Node& node, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const LayerNormalisation& op, const Node& node,
+                                        const OperationShapes& shapes) {
     const std::int64_t width = node.parameters[0].size();
-    return std::make_unique<GroupNormalisationStep>(
+    return std::make_unique<GroupNormalisationOperation>(
         GroupNormalisationShape{.channels = width, .epsilon = op.epsilon},
         element_count(shapes.output) / width);
 }
 template <>
-std::unique_ptr<Step> step_of(const GroupNormalisation& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const GroupNormalisation& op, const Node&,
+                                        const OperationShapes& shapes) {
     const std::int64_t channels = shapes.output.back();
-    return std::make_unique<GroupNormalisationStep>(
+    return std::make_unique<GroupNormalisationOperation>(
         GroupNormalisationShape{element_count(shapes.output) / channels, channels, op.groups, op.epsilon}, 1);
 }
 template <>
-std::unique_ptr<Step> step_of(const Softmax& op, const Node&, const StepShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Softmax& op, const Node&, const OperationShapes& shapes) {
     SoftmaxShape shape;
     for (std::size_t d = 0; d < shapes.output.size(); ++d) {
         const auto axis = static_cast<std::size_t>(op.axis);
         (d < axis ? shape.outer : d == axis ? shape.length : shape.inner) *= shapes.output[d];
     }
-    return std::make_unique<SoftmaxStep>(shape, op.logarithm);
+    return std::make_unique<SoftmaxOperation>(shape, op.logarithm);
 }
 
-void put_normalising_steps(StepTable& table) {
+void put_normalising_operations(OperationTable& table) {
     put_steps<BatchNormalisation, LayerNormalisation, GroupNormalisation, Softmax>(table);
 }
 

@@ -1,4 +1,4 @@
-// Items whose pictures a result wants shown, each with what to write below it.
+// Items whose images a result wants shown, each with what to write below it.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"
@@ -8,7 +8,7 @@
 
 namespace jevrin::inline v1 {
 
-struct PicturedItem {
+struct ShownItem {
     ItemRecord item;
     std::vector<std::string> lines;  // at most 3
     bool wrong = false;              // how its frame is drawn

@@ -1,0 +1,23 @@
+// The rewrites of a network, each to a network of the same function.
+#pragma once
+
+#include "jevrin/graph/graph.hpp"
+
+namespace jevrin::inline v1 {
+
+// recomposed_operators.cpp: one operator in place of several into which an exporter decomposed it. The new
+// one has the name of the last node that it replaces; nodes that are no longer read stay until
+// remove_unused().
+Network recompose_dense_layers(Network network);          // a product with weights and a sum
+Network recompose_layer_normalisations(Network network);  // mean subtracted, divided by the deviation
+Network recompose_activations(
+    Network network);  // x (1 + erf(x / sqrt 2)) / 2, x sigmoid(x), x hard_sigmoid(x)
+
+// rewriting.cpp
+Network remove_unused(Network network);        // nodes that the output does not depend on
+Network remove_dropout(Network network);       // the identity in inference
+Network fuse_normalisations(Network network);  // stored statistics, into the convolution before them
+Network fuse_activations(Network network);     // into the convolution before them
+Network fuse_rectified_sums(Network network);  // a ReLU into the sum before it
+
+}  // namespace jevrin::inline v1

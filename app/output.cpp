@@ -4,6 +4,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/results/terminal_drawing.hpp"
 
 #include <fmt/format.h>
 #include <sys/ioctl.h>
@@ -12,6 +13,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
+#include <cstdlib>
 
 namespace jevrin::app {
 namespace {
@@ -25,7 +27,29 @@ std::size_t width_of(int descriptor) {
     return ::ioctl(descriptor, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 0;
 }
 
+// Whether a terminal shows colour and block characters (UTF-8); NO_COLOR (no-color.org) turns both off.
+bool is_rich(int descriptor) {
+    const auto variable = [](const char* name) {
+        const char* value = std::getenv(name);
+        return std::string(value == nullptr ? "" : value);
+    };
+    if (::isatty(descriptor) != 1 || !variable("NO_COLOR").empty() || variable("TERM") == "dumb")
+        return false;
+    // The first of these that is set decides (POSIX).
+    for (const char* name : {"LC_ALL", "LC_CTYPE", "LANG"})
+        if (const std::string locale = folded_case(variable(name)); !locale.empty())
+            return locale.find("utf-8") != std::string::npos || locale.find("utf8") != std::string::npos;
+    return false;
+}
+
+const char* const bar_colour = "#0072b2";
+const char* const warning_colour = "#d75f00";
+
 }  // namespace
+
+std::string highlighted(const std::string& text, const std::string& colour) {
+    return is_rich(STDOUT_FILENO) ? coloured(text, colour) : text;
+}
 
 void add_ledger_option(Command& command, std::filesystem::path& directory) {
     command.add_option("--ledger", directory, "directory of the ledger")
@@ -115,17 +139,19 @@ void limit_memory(double gigabytes) {
 }
 
 void warn(const std::string& message) {
-    fmt::print(stderr, "warning: {}\n", message);
+    fmt::print(stderr, "{} {}\n",
+               is_rich(STDERR_FILENO) ? coloured("warning:", warning_colour) : "warning:", message);
 }
 
 TextForm form_for_terminal(std::optional<std::size_t> rows, const std::string& for_all) {
     const std::size_t columns = width_of(STDOUT_FILENO);
     return {.width = columns == 0 ? 100 : std::clamp<std::size_t>(columns, 60, 160),
+            .rich = is_rich(STDOUT_FILENO),
             .rows = rows,
             .for_all = for_all};
 }
 
-ProgressBars::ProgressBars() : terminal_(::isatty(STDERR_FILENO) == 1) {}
+ProgressBars::ProgressBars() : terminal_(::isatty(STDERR_FILENO) == 1), rich_(is_rich(STDERR_FILENO)) {}
 ProgressBars::~ProgressBars() {
     clear();
 }
@@ -141,11 +167,16 @@ void ProgressBars::show(const std::vector<Progress>& bars) {
     for (const Progress& bar : bars) name_width = std::max(name_width, display_width(bar.what));
     std::string text;
     for (const Progress& bar : bars) {
-        const auto full = static_cast<std::size_t>(std::clamp(bar.share, 0.0, 1.0) * bar_width + 0.5);
-        const std::string line =
-            fmt::format("{} [{}{}] {:3.0f} %  {}", padded(bar.what, name_width), std::string(full, '#'),
-                        std::string(bar_width - full, '.'), 100 * bar.share, bar.after);
-        text += (text.empty() ? "" : "\n") + padded(line, columns - 1);
+        const std::string before = padded(bar.what, name_width) + (rich_ ? " " : " [");
+        const std::string full = jevrin::bar(bar.fraction, bar_width, rich_);
+        std::string rest;
+        for (std::size_t k = display_width(full); k < bar_width; ++k) rest += rich_ ? "\u2591" : ".";
+        const std::string after =
+            fmt::format("{} {:3.0f} %  {}", rich_ ? "" : "]", 100 * bar.fraction, bar.after);
+        const std::size_t used = display_width(before) + bar_width;
+        text += (text.empty() ? "" : "\n") + before +
+                (rich_ ? coloured(full + rest, bar_colour) : full + rest) +
+                padded(after, columns > used + 1 ? columns - used - 1 : 0);
     }
     fmt::print(stderr, "{}", text);
     std::fflush(stderr);

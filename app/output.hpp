@@ -64,7 +64,9 @@ struct Presentation {
 // The text's width is the terminal's.
 TextForm form_for_terminal(std::optional<std::size_t> rows = std::nullopt, const std::string& for_all = "");
 
-void print(const std::string& text);    // to standard output
+void print(const std::string& text);  // to standard output
+// In this colour ("#rrggbb") when standard output is a terminal that shows it.
+std::string highlighted(const std::string& text, const std::string& colour);
 void warn(const std::string& message);  // "warning: ..." to standard error
 void print_written(const std::vector<std::filesystem::path>& files);
 
@@ -92,8 +94,8 @@ void present(const Result& result, const Presentation& how) {
 // How far something is.
 struct Progress {
     std::string what;
-    double share = 0.0;  // in [0, 1]
-    std::string after;   // what stands behind the bar
+    double fraction = 0.0;  // in [0, 1]
+    std::string after;      // text after the bar
 };
 
 // Bars on the last lines of a terminal; nothing is drawn when standard error is no terminal.
@@ -117,6 +119,7 @@ class ProgressBars {
 
   private:
     bool terminal_;
+    bool rich_;
     std::size_t shown_ = 0;
     double last_drawn_ = 0.0;
 };

@@ -33,9 +33,7 @@ std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric me
         "{}  epoch {:>3}/{}  training loss {:.3f}  validation loss {:.3f}  {} {:.3f}  {:>7}{}\n",
         padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
         epoch.validation_loss, spoken_metric(metric), validation_score(epoch, metric),
-        epoch.seconds < 0.095 ? fmt::format("{:.0f} ms", 1000.0 * epoch.seconds)
-                              : fmt::format("{:.2f} s", epoch.seconds),
-        best ? "  best" : "");
+        spoken_seconds(epoch.seconds), best ? "  " + highlighted("best", "#008700") : std::string());
 }
 
 StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,
@@ -49,7 +47,7 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     for (const std::uint64_t seed : plan.seeds)
         name_width =
             std::max(name_width, display_width(plan.candidates.front().name) + std::to_string(seed).size());
-    // Behind the name: the seed, and the fold when there are several.
+    // After the name: the seed, and the fold when there are several.
     name_width += plan.images.folds.size() > 1 ? 4 : 2;
     ProgressBars bar;
     StudyCallbacks callbacks;
@@ -70,7 +68,7 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     callbacks.run_started = [&](const RunRecord& run, std::int64_t resumed) {
         if (resumed == 0) return;
         bar.clear();
-        print(fmt::format("{}  goes on after epoch {}\n", padded(run.name(), name_width), resumed));
+        print(fmt::format("{}  resumed after epoch {}\n", padded(run.name(), name_width), resumed));
     };
     callbacks.epoch_finished = [&](const RunRecord& run, const EpochRecord& epoch, bool best) {
         bar.clear();
@@ -79,7 +77,8 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     callbacks.run_finished = [&](const RunRecord& run) {
         bar.clear();
         if (run.state == RunState::failed)
-            print(fmt::format("{}  FAILED: {}\n", padded(run.name(), name_width), run.reason));
+            print(fmt::format("{}  {}: {}\n", padded(run.name(), name_width),
+                              highlighted("FAILED", "#d70000"), run.reason));
     };
     callbacks.progress = [&](const RunRecord& run, const StudyPosition& at) {
         const auto share = [](auto done, auto all) {
@@ -110,8 +109,8 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
         restore_signals();
         bar.clear();
         throw Interrupted(
-            fmt::format("stopped; everything trained so far is kept in {}; the same command goes on from "
-                        "there",
+            fmt::format("stopped; completed epochs are saved in {}; the same command continues "
+                        "training",
                         printable(ledger_directory.string())));
     }
 }

@@ -69,7 +69,9 @@ void watch(const WatchOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyProgress progress = report_progress(open.ledger, open.study);
     present(progress, {.json = options.ledger.json,
-                       .next = options.once ? "\n" + runs_text(progress.runs, progress.study.metric) : ""});
+                       .next = options.once ? "\n" + runs_text(progress.runs, progress.study.metric,
+                                                               form_for_terminal())
+                                            : ""});
     if (!options.ledger.json && !options.once && progress.open > 0) follow(open);
 }
 

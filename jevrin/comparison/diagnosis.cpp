@@ -77,9 +77,9 @@ class Examination {
     Diagnosis conclude() {
         if (std::ssize(curve_) < limits_.fewest_epochs) {
             say(Finding::too_short,
-                fmt::format("{} too few to diagnose a curve; at least {} are needed",
-                            curve_.size() == 1 ? "1 epoch is" : fmt::format("{} epochs are", curve_.size()),
-                            limits_.fewest_epochs));
+                fmt::format("{{}} {} too few to diagnose a curve; at least {{}} are needed",
+                            curve_.size() == 1 ? "epoch is" : "epochs are"),
+                {{static_cast<double>(curve_.size()), 0}, {static_cast<double>(limits_.fewest_epochs), 0}});
             return std::move(diagnosis_);
         }
         const std::size_t quarter = std::max<std::size_t>(3, curve_.size() / 4);
@@ -92,28 +92,29 @@ class Examination {
         const bool improving = is_improving(quarter, slope);
         if (improving && fell_by() < limits_.begun)
             say(Finding::rate_too_low,
-                fmt::format("learning rate too low: training loss fell steadily, but only from {:.3f} to "
-                            "{:.3f} in {} epochs",
-                            training_.front(), training_.back(), curve_.size()));
+                "learning rate too low: training loss fell steadily, but only from {} to {} in {} epochs",
+                {{training_.front()}, {training_.back()}, {static_cast<double>(curve_.size()), 0}});
         if (!improving) look_for_underfit();
         look_for_jumps();
         if (improving)
             say(Finding::still_improving,
-                fmt::format("still improving: validation loss falls by {:.4f} an epoch at the end; as many "
-                            "epochs again would bring about {:.3f} at most{}",
-                            -diagnosis_.slope, -diagnosis_.slope * static_cast<double>(curve_.size()),
-                            schedule_note()));
+                "still improving: validation loss falls by {} per epoch at the end; training twice as long "
+                "would "
+                "lower it by at most about {}" +
+                    schedule_note(),
+                {{-diagnosis_.slope, 4}, {-diagnosis_.slope * static_cast<double>(curve_.size())}});
         if (diagnosis_.findings.empty())
             say(Finding::good_fit,
-                fmt::format("good fit: training loss {:.3f} and validation loss {:.3f} have levelled out "
-                            "together, best {} {:.3f}",
-                            training_.back(), smooth_.back(), spoken_metric(settings_.metric), best_score_));
+                fmt::format(
+                    "good fit: training loss {{}} and validation loss {{}} have both converged; best {} {{}}",
+                    spoken_metric(settings_.metric)),
+                {{training_.back()}, {smooth_.back()}, {best_score_}});
         return std::move(diagnosis_);
     }
 
   private:
-    void say(Finding finding, std::string words) {
-        diagnosis_.findings.push_back({finding, std::move(words)});
+    void say(Finding finding, std::string pattern, std::vector<Observation::Number> numbers) {
+        diagnosis_.findings.push_back({finding, std::move(pattern), std::move(numbers)});
     }
 
     void look_for_baseline() {
@@ -123,11 +124,12 @@ class Examination {
         const double noise =
             2.0 * std::sqrt(baseline.score * (1.0 - baseline.score) / static_cast<double>(baseline.items));
         if (best_score_ <= baseline.score + noise)
-            say(Finding::at_baseline, fmt::format("no better than the baseline: the best {} is {:.3f}, "
-                                                  "always predicting the majority class gives "
-                                                  "{:.3f}, with an uncertainty of {:.3f} on {} items",
-                                                  spoken_metric(settings_.metric), best_score_,
-                                                  baseline.score, noise, baseline.items));
+            say(Finding::at_baseline,
+                fmt::format(
+                    "no better than the baseline: the best {} is {{}}, always predicting the majority class "
+                    "gives {{}}, with an uncertainty of {{}} on {{}} items",
+                    spoken_metric(settings_.metric)),
+                {{best_score_}, {baseline.score}, {noise}, {static_cast<double>(baseline.items), 0}});
     }
 
     void look_for_rate_too_high() {
@@ -135,14 +137,12 @@ class Examination {
         const double rough = roughness(training_);
         if (highest > (1.0 + limits_.divergence) * training_.front())
             say(Finding::rate_too_high,
-                fmt::format("learning rate too high: training loss rose to {:.3f}, above the {:.3f} of the "
-                            "first epoch",
-                            highest, training_.front()));
+                "learning rate too high: training loss rose to {}, above the {} of the first epoch",
+                {{highest}, {training_.front()}});
         else if (rough > limits_.jump && training_.back() > 0.1 * training_.front())
             say(Finding::rate_too_high,
-                fmt::format("learning rate too high: training loss varies by {:.0f} % from epoch to "
-                            "epoch",
-                            100.0 * rough));
+                "learning rate too high: training loss varies by {} % from epoch to epoch",
+                {{100.0 * rough, 0}});
     }
 
     void look_for_overfit() {
@@ -158,13 +158,16 @@ class Examination {
         diagnosis_.overfit_by = rise;
         const double last_score = validation_score(curve_.back(), settings_.metric);
         say(Finding::overfit,
-            fmt::format("overfit since epoch {}: validation loss rose from {:.3f} to {:.3f} while training "
-                        "loss fell from {:.3f} to {:.3f}; {} {}",
-                        diagnosis_.overfit_since, *lowest, end, training_[place], training_.back(),
-                        spoken_metric(settings_.metric),
-                        last_score < best_score_ - 0.01
-                            ? fmt::format("ends {:.3f} below its best", best_score_ - last_score)
-                            : std::string("does not suffer yet")));
+            fmt::format(
+                "overfit since epoch {{}}: validation loss rose from {{}} to {{}} while training loss fell "
+                "from {{}} to {{}}; the last {} is {{}} below the best",
+                spoken_metric(settings_.metric)),
+            {{static_cast<double>(diagnosis_.overfit_since), 0},
+             {*lowest},
+             {end},
+             {training_[place]},
+             {training_.back()},
+             {best_score_ - last_score}});
     }
 
     // Validation does not rise, but what training still learns is of no use for it.
@@ -176,10 +179,10 @@ class Examination {
         while (place > 0 && training_[place] < limits_.gap_opens * smooth_[place]) --place;
         diagnosis_.overfit_since = curve_[place].epoch;
         say(Finding::overfit,
-            fmt::format("overfit since epoch {}: training loss fell on to {:.3f}, validation loss stays at "
-                        "{:.3f}; it "
-                        "does not rise yet, so more data or augmentation would help more than fewer epochs",
-                        diagnosis_.overfit_since, training, end));
+            "overfit since epoch {}: training loss fell to {} while validation loss stays at {}; since it "
+            "does not "
+            "rise, more data or augmentation would help more than fewer epochs",
+            {{static_cast<double>(diagnosis_.overfit_since), 0}, {training}, {end}});
     }
 
     bool is_improving(std::size_t quarter, const Slope& slope) const {
@@ -194,26 +197,27 @@ class Examination {
         if (settings_.baseline.loss <= 0.0 || training_.back() <= limits_.poor * settings_.baseline.loss)
             return;
         say(Finding::underfit,
-            fmt::format(
-                "underfit: training loss stays at {:.3f}, where the baseline has {:.3f}, and no longer "
-                "falls; a larger network, more of it trained, or less regularisation could help",
-                training_.back(), settings_.baseline.loss));
+            "underfit: training loss stays at {}, where the baseline has {}, and no longer falls; a larger "
+            "network, "
+            "more trained layers, or less regularisation could help",
+            {{training_.back()}, {settings_.baseline.loss}});
     }
 
     void look_for_jumps() {
         const double rough = roughness(validation_);
         if (rough > limits_.jump)
             say(Finding::unstable,
-                fmt::format("unstable: validation loss varies by {:.0f} % from epoch to epoch; a lower "
-                            "learning rate or weight averaging (ema_decay) would stabilise it",
-                            100.0 * rough));
+                "unstable: validation loss varies by {} % from epoch to epoch; a lower learning rate or "
+                "weight "
+                "averaging (ema_decay) would stabilise it",
+                {{100.0 * rough, 0}});
     }
 
     std::string schedule_note() const {
         double highest = 0.0;
         for (const EpochRecord& e : curve_) highest = std::max(highest, e.learning_rate);
         return curve_.back().learning_rate < 0.05 * highest
-                   ? "; the schedule has brought the learning rate down, so plan a longer one"
+                   ? "; the schedule has already decayed the learning rate, so a longer schedule is needed"
                    : "";
     }
 
@@ -257,6 +261,28 @@ Baseline baseline_of(const ConfusionMatrix& validation, Metric metric) {
     }
     baseline.score = score(always, metric);
     return baseline;
+}
+
+std::string Observation::text() const {
+    return text_of({this});
+}
+
+std::string text_of(const std::vector<const Observation*>& observations) {
+    const Observation& first = *observations.front();
+    std::string text = first.pattern;
+    for (std::size_t k = 0; k < first.numbers.size(); ++k) {
+        const auto [low, high] = std::minmax_element(observations.begin(), observations.end(),
+                                                     [&](const Observation* a, const Observation* b) {
+                                                         return a->numbers[k].value < b->numbers[k].value;
+                                                     });
+        const auto formatted = [&](const Observation& one) {
+            return fmt::format("{:.{}f}", one.numbers[k].value, one.numbers[k].decimals);
+        };
+        const std::string from = formatted(**low);
+        const std::string to = formatted(**high);
+        text.replace(text.find("{}"), 2, from == to ? from : from + "-" + to);
+    }
+    return text;
 }
 
 Diagnosis diagnose(const std::vector<EpochRecord>& curve, const DiagnosisSettings& settings) {

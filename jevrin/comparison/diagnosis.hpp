@@ -1,7 +1,7 @@
-// What the curves of a run say, in words, with the numbers that say it.
+// Diagnosis of learning curves: what they show, with the numbers as evidence.
 //
 //     const Diagnosis diagnosis = diagnose(ledger.curve(run.id), {.metric = study.metric, .baseline = ...});
-//     diagnosis.findings.front().words   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61
+//     diagnosis.findings.front().text()   // "overfit since epoch 9: validation loss rose from 0.47 to 0.61
 //     ..."
 //
 // docs/diagnosis.md states every rule and threshold.
@@ -60,9 +60,19 @@ struct DiagnosisSettings {
 };
 
 struct Observation {
+    struct Number {
+        double value = 0.0;
+        int decimals = 3;
+    };
+
     Finding finding = Finding::good_fit;
-    std::string words;  // with its numbers
+    std::string pattern = {};  // a sentence with "{}" for each number
+    std::vector<Number> numbers = {};
+
+    std::string text() const;
 };
+// Observations of the same pattern in one sentence: numbers that differ become ranges, "0.217-0.264".
+std::string text_of(const std::vector<const Observation*>& observations);
 
 struct Diagnosis {
     std::vector<Observation> findings;  // the gravest first; at least one

@@ -3,6 +3,7 @@
 #include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/regime_mark.hpp"
 
 #include <fmt/format.h>
 

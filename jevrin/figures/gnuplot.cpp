@@ -173,10 +173,4 @@ void draw_figure(const std::string& script, const std::filesystem::path& file, i
         throw WorkError(fmt::format("{}: cannot write: {}", printable(file.string()), error.message()));
 }
 
-std::string series_colour(std::size_t index) {
-    static const char* const colours[series_colours] = {"#0072b2", "#d55e00", "#009e73", "#cc79a7",
-                                                        "#e69f00", "#56b4e9", "#444444", "#8a6d00"};
-    return colours[index % series_colours];
-}
-
 }  // namespace jevrin::inline v1

@@ -16,9 +16,4 @@ std::string gnuplot_string(std::string_view text);
 // when gnuplot is missing or refuses.
 void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height);
 
-// Colours of candidates, in order of appearance: distinguishable with the common kinds of colour blindness
-// (Okabe & Ito 2008).
-inline constexpr std::size_t series_colours = 8;  // from there on they begin again
-std::string series_colour(std::size_t index);
-
 }  // namespace jevrin::inline v1

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "jevrin/comparison/matrices.hpp"
-#include "jevrin/figures/candidate_style.hpp"
+#include "jevrin/results/candidate_styles.hpp"
 
 #include <filesystem>
 #include <string>

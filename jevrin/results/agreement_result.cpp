@@ -2,7 +2,7 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
-#include "jevrin/results/candidate_letters.hpp"
+#include "jevrin/results/candidate_styles.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/words.hpp"
@@ -59,7 +59,7 @@ std::string counts(const Agreement& agreement) {
 std::string kappa_table(const AgreementResult& result) {
     constexpr std::size_t most = 14;
     const Agreement& agreement = result.agreement;
-    const CandidateLetters letters(result.candidates);
+    const CandidateStyles letters(result.candidates);
     const std::size_t shown = std::min(most, agreement.candidates.size());
     std::vector<std::string> heads = {"kappa"};
     std::vector<std::size_t> right;
@@ -74,7 +74,7 @@ std::string kappa_table(const AgreementResult& result) {
         for (std::size_t b = 0; b < shown; ++b)
             cells.emplace_back(std::isnan(agreement.kappa[a][b])
                                    ? std::string("-")
-                                   : fmt::format("{:.2f}", agreement.kappa[a][b]));
+                                   : fmt::format("{:.3f}", agreement.kappa[a][b]));
         table.add(std::move(cells));
     }
     std::string text =

@@ -95,11 +95,29 @@ std::string settings_lines(const Candidate& candidate) {
                        hidden, candidate.head.dropout);
 }
 
-std::string layer_lines(const CandidateCheck& c) {
-    ResultTable table({"layer", "", "shape", "parameters", "operations", "memory", ""}, {3, 4, 5});
+TableColumn number_column(const char* head, int optional) {
+    return {.key = {}, .head = head, .align = Align::right, .optional = optional};
+}
+
+// "batch norm" for "batch normalisation": the column of operators is the widest.
+std::string with_short_names(std::string operators) {
+    const std::string whole = "normalisation";
+    for (std::size_t at; (at = operators.find(whole)) != std::string::npos;)
+        operators.replace(at, whole.size(), "norm");
+    return operators;
+}
+
+std::string layer_lines(const CandidateCheck& c, std::size_t width) {
+    ResultTable table({{.key = {}, .head = "layer"},
+                       {.key = {}, .head = ""},
+                       {.key = {}, .head = "shape"},
+                       number_column("parameters", 0),
+                       number_column("operations", 1),
+                       number_column("memory", 2),
+                       {.key = {}, .head = ""}});
     LayerRow total;
     for (const LayerRow& layer : c.layers) {
-        table.add({printable(layer.name), layer.operators, to_string(layer.shape),
+        table.add({printable(layer.name), with_short_names(layer.operators), to_string(layer.shape),
                    layer.parameters == 0 ? "" : with_commas(layer.parameters),
                    layer.multiplications == 0 ? "" : with_commas(layer.multiplications),
                    spoken_bytes(layer.bytes),
@@ -113,13 +131,23 @@ std::string layer_lines(const CandidateCheck& c) {
     table.add({"total", fmt::format("{} trainable", with_commas(c.trainable_parameters)), "",
                with_commas(total.parameters), with_commas(total.multiplications), spoken_bytes(total.bytes),
                ""});
-    return table.text();
+    return table.text(table.rows(), width);
 }
 
-std::string candidates_table(const CheckResult& result) {
-    ResultTable table({"candidate", "regime", "backbone", "file", "parameters", "trainable", "operations",
-                       "memory", "batch <=", "runs", "epochs", "s/epoch", "s once"},
-                      {3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
+std::string candidates_table(const CheckResult& result, std::size_t width) {
+    ResultTable table({{.key = {}, .head = "candidate"},
+                       {.key = {}, .head = "regime"},
+                       {.key = {}, .head = "backbone", .optional = 1},
+                       number_column("file", 6),
+                       number_column("parameters", 0),
+                       number_column("trainable", 0),
+                       number_column("operations", 4),
+                       number_column("memory", 0),
+                       number_column("batch <=", 5),
+                       number_column("runs", 3),
+                       number_column("epochs", 2),
+                       number_column("s/epoch", 0),
+                       number_column("s once", 0)});
     for (std::size_t i = 0; i < result.check.candidates.size(); ++i) {
         const CandidateCheck& c = result.check.candidates[i];
         table.add({c.candidate, name_of(c.regime), printable(result.plan.candidates[i].backbone),
@@ -127,10 +155,10 @@ std::string candidates_table(const CheckResult& result) {
                    count_cell(c.trainable_parameters), count_cell(c.multiplications),
                    spoken_bytes(c.memory_bytes),
                    c.largest_batch >= result.check.part_sizes[0] ? "all" : with_commas(c.largest_batch),
-                   std::to_string(c.runs), std::to_string(c.epochs),
-                   fmt::format("{:.2f}", c.seconds_per_epoch), fmt::format("{:.2f}", c.seconds_once)});
+                   std::to_string(c.runs), std::to_string(c.epochs), two_digits(c.seconds_per_epoch),
+                   two_digits(c.seconds_once)});
     }
-    return table.text();
+    return table.text(result.check.candidates.size(), width);
 }
 
 }  // namespace
@@ -179,7 +207,7 @@ std::string to_json(const CheckResult& result) {
     return document(json);
 }
 
-std::string to_text(const CheckResult& result, const TextForm&) {
+std::string to_text(const CheckResult& result, const TextForm& form) {
     const PlanCheck& check = result.check;
     const Plan& plan = result.plan;
     std::string text = fmt::format("plan '{}' is valid: {}, about {} to train on this machine\n", plan.name,
@@ -190,14 +218,14 @@ std::string to_text(const CheckResult& result, const TextForm&) {
         plan.images.fitting.size, plan.images.fitting.size, name_of(plan.images.fitting.fit),
         plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric));
     text +=
-        candidates_table(result) +
+        candidates_table(result, form.width) +
         "operations: multiplications forward, for one image; batch <=: the largest batch that fits in memory "
         "(all: the training part)\n";
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
         text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", check.candidates[i].candidate,
                             fmt::join(check.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
-                            layer_lines(check.candidates[i]));
+                            layer_lines(check.candidates[i], form.width));
     }
     return text;
 }

@@ -82,15 +82,15 @@ std::string lead_cell(const std::optional<Lead>& lead) {
 // Why a candidate stands where it does.
 std::string standing(const Choice& choice, const RankedCandidate& c) {
     if (&c == &choice.ranking.front()) return "best";
-    if (!c.behind) return "not comparable";
-    if (c.separated) return "behind";
-    return c.behind->seeds < fewest_seeds ? "too few seeds" : "not separated";
+    if (!c.behind) return "unknown";
+    if (c.separated) return "yes";
+    return c.behind->seeds < fewest_seeds ? "few seeds" : "no";
 }
 
 std::string cost_cell(const RankedCandidate& c, Cost cost) {
     switch (cost) {
         case Cost::training_seconds:
-            return fmt::format("{:.2f}", c.seconds);
+            return two_digits(c.seconds);
         case Cost::trained_parameters:
             return with_commas(c.trainable_parameters);
         case Cost::operations:
@@ -185,21 +185,20 @@ ResultTable to_table(const ChoiceResult& result) {
         return TableColumn{.key = {}, .head = std::move(head), .align = align, .place = Place::text};
     };
     ResultTable table({{.key = "candidate", .head = "candidate"},
-                       {.key = "regime", .head = "regime"},
-                       {.key = "mean", .head = spoken_metric(choice.metric), .align = Align::right},
-                       text_only("95 % interval"),
+                       {.key = "regime", .head = "regime", .optional = 4},
+                       {.key = "mean", .head = spoken_metric(choice.metric)},
                        csv_only("low"),
                        csv_only("high"),
                        csv_only("runs"),
-                       {.key = "seeds", .head = "seeds", .align = Align::right},
+                       {.key = "seeds", .head = "seeds", .align = Align::right, .optional = 3},
                        text_only(cost_head(choice.cost), Align::right),
-                       text_only("Pareto"),
+                       {.key = {}, .head = "Pareto", .place = Place::text, .optional = 1},
                        text_only("behind the best by"),
                        csv_only("behind_best"),
                        csv_only("behind_low"),
                        csv_only("behind_high"),
-                       {.key = "adjusted_p", .head = "p", .align = Align::right},
-                       text_only(""),
+                       {.key = "adjusted_p", .head = "p", .align = Align::right, .optional = 2},
+                       text_only("separated"),
                        csv_only("separated"),
                        csv_only("seconds"),
                        csv_only("trainable_parameters"),
@@ -211,8 +210,9 @@ ResultTable to_table(const ChoiceResult& result) {
         table.add(
             {{(c.candidate == choice.chosen ? "> " : "  ") + shortened(c.candidate, 40), c.candidate},
              name_of(c.regime),
-             decimal_cell(c.mean),
-             c.interval ? fmt::format("{:.3f} to {:.3f}", c.interval->low, c.interval->high) : "unknown",
+             {c.interval ? fmt::format("{:.3f} ({:.3f} to {:.3f})", c.mean, c.interval->low, c.interval->high)
+                         : fmt::format("{:.3f}", c.mean),
+              exact(c.mean)},
              c.interval ? exact(c.interval->low) : "",
              c.interval ? exact(c.interval->high) : "",
              std::to_string(c.runs),
@@ -238,15 +238,17 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
     const Choice& choice = result.choice;
     const std::size_t shown = form.rows_of(choice.ranking.size(), 40);
     std::string text =
-        wrapped(choice.summary, form.width) + "\n" + to_table(result).text(shown) +
-        form.and_more(choice.ranking.size() - shown, "candidates") +
-        fmt::format(
-            "\nintervals over seeds and items; p corrected for {}; Pareto *: no other candidate is better "
-            "at the same cost or less\n",
-            plural(std::ssize(choice.ranking) - 1, "comparison"));
-    // Behind the verdict and one sentence a candidate stand those about what is set apart.
+        wrapped(choice.summary, form.width) + "\n" + to_table(result).text(shown, form.width) +
+        form.and_more(choice.ranking.size() - shown, "candidates") + "\n" +
+        wrapped(
+            fmt::format(
+                "95 % intervals over seeds and items; separated: p < 0.05, corrected for {}; Pareto *: no "
+                "other candidate is better at the same cost or less",
+                plural(std::ssize(choice.ranking) - 1, "comparison")),
+            form.width);
+    // After the verdict and one sentence for each candidate come those about what was not compared.
     for (std::size_t i = choice.ranking.size(); i < choice.reasons.size(); ++i)
-        text += choice.reasons[i] + "\n";
+        text += wrapped(choice.reasons[i], form.width);
     text += choice.test_looks == 0
                 ? "Chosen on the validation part; the test part has not been looked at.\n"
                 : fmt::format("Chosen on the validation part; the test part has been looked at {}.\n",

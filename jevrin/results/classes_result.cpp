@@ -94,7 +94,7 @@ std::string weakest(const ClassesResult& result) {
     std::string text = "weakest classes: ";
     for (std::size_t k = 0; k < std::min(most, order.size()); ++k) {
         const ClassScores& own = scores[order[k]];
-        text += fmt::format("{}{} ({} of {} found, recall {:.2f} to {:.2f})", k == 0 ? "" : ", ",
+        text += fmt::format("{}{} ({} of {} found, recall {:.3f} to {:.3f})", k == 0 ? "" : ", ",
                             shortened(result.of.classes()[order[k]], 40), own.true_positives, own.support,
                             own.recall_interval.low, own.recall_interval.high);
     }

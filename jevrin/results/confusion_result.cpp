@@ -12,14 +12,15 @@
 namespace jevrin::inline v1 {
 namespace {
 
-std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::string>& classes) {
+std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::string>& classes,
+                        std::size_t width) {
     std::string text;
     constexpr std::size_t most = 3;
     for (const Confusion& cell : strongest_confusions(matrix, most))
         text += fmt::format("{}{} predicted as {}: {} of {}", text.empty() ? "most confused: " : "; ",
                             shortened(classes[cell.true_class], 40), shortened(classes[cell.predicted], 40),
                             cell.count, cell.support);
-    return text.empty() ? "no mistakes\n" : text + "\n";
+    return text.empty() ? "no mistakes\n" : wrapped(text, width);
 }
 
 Json run_names(const std::vector<RunRecord>& runs) {
@@ -86,7 +87,7 @@ std::string to_text(const ConfusionResult& result, const TextForm& form) {
     return text +
            fmt::format(", balanced accuracy {:.3f}, macro F1 {:.3f}\n", matrix.balanced_accuracy(),
                        matrix.macro_f1()) +
-           worst_cells(matrix, classes) + "\n" +
+           worst_cells(matrix, classes, form.width) + "\n" +
            terminal_confusion(matrix, classes, form.width, result.value) + "\n";
 }
 

@@ -1,6 +1,7 @@
 #include "jevrin/results/curves_result.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/terminal_curves.hpp"
@@ -30,15 +31,26 @@ Json to_json(const EpochRecord& e) {
             {"memory_bytes", e.memory_bytes}};
 }
 
-std::string summary_line(const RunCurves& curves, Metric metric) {
-    const RunRecord& run = curves.run;
-    if (!run.best) return fmt::format("{}: no epoch is finished yet\n", run.name());
-    const EpochRecord& last = curves.epochs.back();
-    return fmt::format(
-        "{}: {} of {} epochs; best {} {:.3f} at epoch {}; last training loss {:.3f}, validation loss "
-        "{:.3f}\n",
-        run.name(), run.epochs, run.planned_epochs, spoken_metric(metric),
-        score(run.best->validation, metric), run.best->epoch, last.training_loss, last.validation_loss);
+// The best epoch of each run and the losses of its last.
+std::string summary_of(const CurvesResult& result, const TextForm& form) {
+    const Metric metric = result.context.study.metric;
+    ResultTable table({"run", "epochs", "best", "epoch", "training loss", "validation loss"},
+                      {1, 2, 3, 4, 5});
+    const std::size_t rows = form.rows_of(result.curves.size(), 40);
+    for (const RunCurves& curves : result.curves) {
+        const RunRecord& run = curves.run;
+        const std::string epochs = fmt::format("{}/{}", run.epochs, run.planned_epochs);
+        if (!run.best) {
+            table.add({printable(run.name()), epochs, "-", "-", "-", "-"});
+            continue;
+        }
+        const EpochRecord& last = curves.epochs.back();
+        table.add({printable(run.name()), epochs, three_decimals(score(run.best->validation, metric)),
+                   std::to_string(run.best->epoch), three_decimals(last.training_loss),
+                   three_decimals(last.validation_loss)});
+    }
+    return fmt::format("best {} and its epoch; losses of the last epoch\n\n", spoken_metric(metric)) +
+           table.text(rows, form.width) + form.and_more(result.curves.size() - rows, "runs");
 }
 
 }  // namespace
@@ -107,13 +119,8 @@ ResultTable to_table(const CurvesResult& result) {
 }
 
 std::string to_text(const CurvesResult& result, const TextForm& form) {
-    const std::size_t lines = form.rows_of(result.curves.size(), 40);
-    std::string text;
-    for (std::size_t k = 0; k < lines; ++k)
-        text += summary_line(result.curves[k], result.context.study.metric);
-    return text + form.and_more(result.curves.size() - lines, "runs") + "\n" +
-           terminal_curves(result.curves, result.view, CandidateLetters(result.candidates), form.width) +
-           "\n";
+    return summary_of(result, form) + "\n" +
+           terminal_curves(result.curves, result.view, CandidateStyles(result.candidates), form) + "\n";
 }
 
 std::string to_json(const CurvesAtEpoch& result) {
@@ -122,12 +129,19 @@ std::string to_json(const CurvesAtEpoch& result) {
 
 ResultTable to_table(const CurvesAtEpoch& result) {
     const std::int64_t epoch = result.epoch;
-    std::vector<std::string> heads = {"run", "epoch", "training loss", "validation loss"};
-    for (const Metric metric : all_metrics) heads.push_back(spoken_metric(metric));
-    heads.insert(heads.end(), {"learning rate", "seconds"});
-    std::vector<std::size_t> right;
-    for (std::size_t c = 1; c < heads.size(); ++c) right.push_back(c);
-    ResultTable table(heads, right);
+    const auto number = [](const std::string& head, int optional) {
+        return TableColumn{.key = {}, .head = head, .align = Align::right, .optional = optional};
+    };
+    std::vector<TableColumn> columns = {{.key = {}, .head = "run"},
+                                        number("epoch", 0),
+                                        number("training loss", 0),
+                                        number("validation loss", 0)};
+    for (const Metric metric : all_metrics)
+        columns.push_back(number(spoken_metric(metric), metric == result.of.context.study.metric ? 0 : 1));
+    columns.push_back(number("learning rate", 2));
+    columns.push_back(number("seconds", 3));
+    const std::size_t column_count = columns.size();
+    ResultTable table(std::move(columns));
     for (const RunCurves& curves : result.of.curves) {
         double seconds = 0.0;
         const EpochRecord* found = nullptr;
@@ -138,7 +152,7 @@ ResultTable to_table(const CurvesAtEpoch& result) {
         }
         std::vector<TableCell> cells = {curves.run.name()};
         if (found == nullptr) {
-            cells.resize(heads.size(), "-");
+            cells.resize(column_count, "-");
             table.add(std::move(cells));
             continue;
         }
@@ -148,14 +162,15 @@ ResultTable to_table(const CurvesAtEpoch& result) {
         for (const Metric metric : all_metrics)
             cells.emplace_back(three_decimals(found->validation_scores[metric]));
         cells.emplace_back(fmt::format("{:.3g}", found->learning_rate));
-        cells.emplace_back(fmt::format("{:.2f}", seconds));
+        cells.emplace_back(two_digits(seconds));
         table.add(std::move(cells));
     }
     return table;
 }
 
-std::string to_text(const CurvesAtEpoch& result, const TextForm&) {
-    return to_table(result).text() + "\n";
+std::string to_text(const CurvesAtEpoch& result, const TextForm& form) {
+    const ResultTable table = to_table(result);
+    return table.text(table.rows(), form.width) + "\n";
 }
 
 }  // namespace jevrin::inline v1

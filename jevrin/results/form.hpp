@@ -24,6 +24,7 @@ namespace jevrin::inline v1 {
 // How the text of a result is laid out.
 struct TextForm {
     std::size_t width = 100;  // columns of the terminal
+    bool rich = false;        // UTF-8 block and braille characters, and colour; otherwise ASCII
     std::optional<std::size_t> rows =
         std::nullopt;          // of a list, at most; 0: all; otherwise as many as is usual
     std::string for_all = {};  // how a reader gets the rest, in the caller's words

@@ -5,6 +5,7 @@
 #include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
+#include "jevrin/results/terminal_drawing.hpp"
 #include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
@@ -118,7 +119,7 @@ std::string to_json(const ItemResult& result) {
     return document(json);
 }
 
-std::string to_text(const ItemResult& result, const TextForm&) {
+std::string to_text(const ItemResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.study.classes;
     std::string text =
         fmt::format("{}\n{} part of {}; label {}, predicted {}{}\n\n",
@@ -129,9 +130,9 @@ std::string to_text(const ItemResult& result, const TextForm&) {
     ResultTable table({"class", "probability", ""}, {1});
     for (const std::size_t c : result.order()) {
         const float p = result.probabilities[c];
-        table.add({name_cell(classes[c]), three_decimals(p),
-                   std::string(static_cast<std::size_t>(40.0F * p + 0.5F), '#') +
-                       (c == result.item.label ? "  <- label" : "")});
+        table.add(
+            {name_cell(classes[c]), three_decimals(p),
+             bar(static_cast<double>(p), 40, form.rich) + (c == result.item.label ? "  <- label" : "")});
     }
     constexpr std::size_t most = 20;
     text += table.text(most);

@@ -180,7 +180,7 @@ ResultTable to_table(const ClassifyResult& result) {
                                         {.key = "distance", .head = {}, .place = Place::csv}};
     for (const std::string& name : result.classes)
         columns.push_back({.key = name, .head = {}, .place = Place::csv});
-    if (result.top > 1) columns.push_back({.key = {}, .head = "then", .place = Place::text});
+    if (result.top > 1) columns.push_back({.key = {}, .head = "then", .place = Place::text, .optional = 1});
     if (remarks) columns.push_back({.key = {}, .head = {}, .place = Place::text});
     ResultTable table(std::move(columns));
     for (const ImageAnswer& answer : result.answers) {
@@ -199,8 +199,8 @@ ResultTable to_table(const ClassifyResult& result) {
     return table;
 }
 
-std::string to_text(const ClassifyResult& result, const TextForm&) {
-    return result.answers.empty() ? "" : to_table(result).text();
+std::string to_text(const ClassifyResult& result, const TextForm& form) {
+    return result.answers.empty() ? "" : to_table(result).text(result.answers.size(), form.width);
 }
 
 std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer) {

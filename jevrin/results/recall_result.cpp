@@ -2,7 +2,7 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
-#include "jevrin/results/candidate_letters.hpp"
+#include "jevrin/results/candidate_styles.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/words.hpp"
 
@@ -37,7 +37,7 @@ std::string to_json(const RecallResult& result) {
 
 ResultTable to_table(const RecallResult& result) {
     const RecallTable& recalls = result.recalls;
-    const CandidateLetters letters(result.candidates);
+    const CandidateStyles letters(result.candidates);
     std::vector<TableColumn> columns = {{.key = "class", .head = "class"},
                                         {.key = "items", .head = "items", .align = Align::right}};
     constexpr std::size_t most = 16;
@@ -52,7 +52,7 @@ ResultTable to_table(const RecallResult& result) {
                                         std::to_string(recalls.items[c])};
         for (std::size_t k = 0; k < recalls.candidates.size(); ++k)
             cells.emplace_back(recalls.items[c] == 0 ? "-"
-                                                     : fmt::format("{:.2f}±{:.2f}", recalls.recalls[c][k],
+                                                     : fmt::format("{:.3f}±{:.2f}", recalls.recalls[c][k],
                                                                    recalls.deviations[c][k]),
                                three_decimals(recalls.recalls[c][k]));
         table.add(std::move(cells));
@@ -62,7 +62,7 @@ ResultTable to_table(const RecallResult& result) {
 
 std::string to_text(const RecallResult& result, const TextForm& form) {
     const RecallTable& recalls = result.recalls;
-    const CandidateLetters letters(result.candidates);
+    const CandidateStyles letters(result.candidates);
     constexpr std::size_t most = 16;
     const std::size_t shown = std::min(most, recalls.candidates.size());
     std::string text =

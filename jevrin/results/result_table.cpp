@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace jevrin::inline v1 {
 
@@ -34,24 +35,51 @@ void ResultTable::add(std::vector<TableCell> cells) {
     rows_.push_back(std::move(cells));
 }
 
-std::string ResultTable::text(std::size_t most) const {
+std::string ResultTable::text(std::size_t most, std::size_t width) const {
     const std::size_t count = std::min(most, rows_.size());
-    std::vector<std::size_t> shown;
-    std::vector<std::size_t> widths;
+    constexpr std::size_t gap = 2;
+    constexpr std::size_t narrowest_name = 16;
+    struct Shown {
+        std::size_t column;
+        std::size_t width;
+    };
+    std::vector<Shown> shown;
+    std::size_t total = 0;
     for (std::size_t c = 0; c < columns_.size(); ++c) {
         if (columns_[c].place == TableColumn::Place::csv) continue;
-        std::size_t width = display_width(columns_[c].head);
-        for (std::size_t r = 0; r < count; ++r) width = std::max(width, display_width(rows_[r][c].shown));
-        shown.push_back(c);
-        widths.push_back(width);
+        std::size_t widest = display_width(columns_[c].head);
+        for (std::size_t r = 0; r < count; ++r) widest = std::max(widest, display_width(rows_[r][c].shown));
+        shown.push_back({c, widest});
+        total += widest + (shown.size() > 1 ? gap : 0);
     }
+    std::set<std::size_t> missing;
+    const auto leave_out = [&](std::vector<Shown>::iterator which) {
+        total -= which->width + gap;
+        missing.insert(which->column);
+        shown.erase(which);
+    };
+    while (total > width && shown.size() > 1) {
+        const auto first = std::max_element(shown.begin(), shown.end(), [&](const Shown& a, const Shown& b) {
+            return columns_[a.column].optional < columns_[b.column].optional;
+        });
+        if (columns_[first->column].optional == 0) break;
+        leave_out(first);
+    }
+    if (total > width && shown.front().width > narrowest_name) {
+        const std::size_t narrower =
+            std::max(narrowest_name, shown.front().width - std::min(shown.front().width, total - width));
+        total -= shown.front().width - narrower;
+        shown.front().width = narrower;
+    }
+    while (total > width && shown.size() > 2 && !columns_[shown.back().column].head.empty())
+        leave_out(shown.end() - 1);
     const auto line_of = [&](const auto& cell) {
         std::string line;
-        for (std::size_t k = 0; k < shown.size(); ++k) {
-            const std::string& text = cell(shown[k]);
-            const std::string space(widths[k] - display_width(text), ' ');
-            const bool right = columns_[shown[k]].align == Align::right;
-            line += (k == 0 ? "" : "  ") + (right ? space + text : text + space);
+        for (const Shown& one : shown) {
+            const std::string text = shortened_inside(cell(one.column), one.width);
+            const std::string space(one.width - display_width(text), ' ');
+            const bool right = columns_[one.column].align == Align::right;
+            line += (line.empty() ? "" : std::string(gap, ' ')) + (right ? space + text : text + space);
         }
         line.erase(line.find_last_not_of(' ') + 1);
         return line + "\n";
@@ -59,7 +87,11 @@ std::string ResultTable::text(std::size_t most) const {
     std::string text = line_of([&](std::size_t c) -> const std::string& { return columns_[c].head; });
     for (std::size_t r = 0; r < count; ++r)
         text += line_of([&](std::size_t c) -> const std::string& { return rows_[r][c].shown; });
-    return text;
+    if (missing.empty()) return text;
+    std::vector<std::string> names;
+    for (const std::size_t column : missing) names.push_back(columns_[column].head);
+    return text +
+           wrapped(fmt::format("left out to fit {} columns: {}", width, fmt::join(names, ", ")), width);
 }
 
 std::string ResultTable::csv() const {

@@ -15,6 +15,7 @@ struct TableColumn {
     std::string head;           // heads it in the text
     Align align = Align::left;  // in the text
     enum class Place { both, text, csv } place = Place::both;
+    int optional = 0;  // the highest is the first to be left out of a text that is too wide; 0: never
 };
 
 struct TableCell {
@@ -35,6 +36,8 @@ TableCell count_cell(std::int64_t value);
 
 class ResultTable {
   public:
+    static constexpr std::size_t usual_width = 100;
+
     explicit ResultTable(std::vector<TableColumn> columns) : columns_(std::move(columns)) {}
     // For text alone: heads, and which columns (from 0) are aligned to the right.
     explicit ResultTable(const std::vector<std::string>& heads, const std::vector<std::size_t>& right = {});
@@ -42,8 +45,11 @@ class ResultTable {
     // A cell for each column.
     void add(std::vector<TableCell> cells);
     std::size_t rows() const { return rows_.size(); }
-    // The first rows, under their heads.
-    std::string text(std::size_t most = std::numeric_limits<std::size_t>::max()) const;
+    // The first rows, under their heads. A table wider than `width` columns leaves out optional columns, then
+    // shortens the cells of its first column, then leaves out columns with heads from the right, and says
+    // which are missing.
+    std::string text(std::size_t most = std::numeric_limits<std::size_t>::max(),
+                     std::size_t width = usual_width) const;
     // All rows (RFC 4180).
     std::string csv() const;
     // The same without the heads.

@@ -43,28 +43,35 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
 }
 
 // What is not the same in all of them, setting by setting.
-std::string differing_text(const RunsResult& result) {
+std::string differing_text(const RunsResult& result, std::size_t width) {
     const std::vector<std::string>& keys = result.differing;
     if (keys.empty()) return "these runs have the same settings\n";
     const Metric metric = result.study.metric;
-    std::vector<std::string> heads = {"run"};
+    std::vector<TableColumn> columns = {{.key = {}, .head = "run"}};
     // The end of a path, where it is the only one.
     for (const std::string& key : keys) {
         const std::string end = key.substr(key.rfind('.') == std::string::npos ? 0 : key.rfind('.') + 1);
         const auto same = std::count_if(keys.begin(), keys.end(), [&](const std::string& other) {
             return other == end || other.ends_with("." + end);
         });
-        heads.push_back(same == 1 ? end : key);
+        // What makes the variants comes first to the eye: it is left out last.
+        const bool is_varied = std::any_of(result.rows.begin(), result.rows.end(), [&](const RunRow& row) {
+            return std::any_of(row.run.varied.begin(), row.run.varied.end(),
+                               [&](const VariedSetting& one) { return key.ends_with(one.path); });
+        });
+        columns.push_back({.key = {},
+                           .head = same == 1 ? end : key,
+                           .optional = is_varied ? 0 : static_cast<int>(columns.size())});
     }
-    heads.push_back(spoken_metric(metric));
-    ResultTable table(heads, {heads.size() - 1});
+    columns.push_back({.key = {}, .head = spoken_metric(metric), .align = Align::right});
+    ResultTable table(std::move(columns));
     for (const RunRow& row : result.rows) {
         std::vector<TableCell> cells = {name_cell(row.run.name())};
         for (const std::string& key : keys) cells.push_back(name_cell(row.value(key).text, 24));
         cells.emplace_back(row.run.best ? three_decimals(validation_score(*row.run.best, metric)) : "-");
         table.add(std::move(cells));
     }
-    return table.text();
+    return table.text(table.rows(), width);
 }
 
 }  // namespace
@@ -74,13 +81,24 @@ std::string spoken_state(const RunRecord& run) {
     return run.state == RunState::training ? "interrupted" : name_of(run.state);
 }
 
-std::string runs_text(const std::vector<RunRecord>& runs, Metric metric) {
+std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const TextForm& form) {
     if (runs.empty()) return "no runs yet\n";
     const RunRecord* best = best_run(runs, metric);
     std::int64_t finished = 0;
-    ResultTable table({"run", "regime", "state", "epochs", "best", "accuracy", "balanced", "macro F1", "loss",
-                       "trainable", "seconds"},
-                      {3, 4, 5, 6, 7, 8, 9, 10});
+    const auto number = [](const char* head, int optional) {
+        return TableColumn{.key = {}, .head = head, .align = Align::right, .optional = optional};
+    };
+    ResultTable table({{.key = {}, .head = "run"},
+                       {.key = {}, .head = "regime", .optional = 4},
+                       {.key = {}, .head = "state"},
+                       number("epochs", 0),
+                       number("best", 0),
+                       number("accuracy", metric == Metric::accuracy ? 0 : 1),
+                       number("balanced", metric == Metric::balanced_accuracy ? 0 : 1),
+                       number("macro F1", metric == Metric::macro_f1 ? 0 : 2),
+                       number("loss", 0),
+                       number("trainable", 3),
+                       number("seconds", 0)});
     for (const RunRecord& run : runs) {
         finished += run.state == RunState::finished;
         std::vector<TableCell> cells = {run.name(), name_of(run.regime), spoken_state(run),
@@ -95,14 +113,14 @@ std::string runs_text(const std::vector<RunRecord>& runs, Metric metric) {
             cells.insert(cells.end(), 5, "-");
         }
         cells.push_back(count_cell(run.trainable_parameters));
-        cells.emplace_back(fmt::format("{:.2f}", run.seconds));
+        cells.emplace_back(two_digits(run.seconds));
         table.add(std::move(cells));
     }
     std::string text = fmt::format("{} of {} finished", finished, plural(std::ssize(runs), "run"));
     if (best != nullptr)
         text += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
                             score(best->best->validation, metric), best->name());
-    text += "\n\n" + table.text();
+    text += "\n\n" + table.text(runs.size(), form.width);
     for (const RunRecord& run : runs)
         if (run.state == RunState::failed) text += fmt::format("{} failed: {}\n", run.name(), run.reason);
     return text;
@@ -154,11 +172,11 @@ std::string to_text(const RunsResult& result, const TextForm& form) {
     const StudyRecord& study = result.study;
     std::string text;
     if (result.shows_differing) {
-        text = differing_text(result);
+        text = differing_text(result, form.width);
     } else {
         std::vector<RunRecord> runs;
         for (const RunRow& row : result.rows) runs.push_back(row.run);
-        text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric));
+        text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric, form));
     }
     if (study.image_set_version > 1)
         text += fmt::format("the image set is version {} of {}; the JSON has the version of each run\n",
@@ -193,7 +211,7 @@ std::string to_text(const RunGroupsResult& result, const TextForm&) {
         table.add({name_cell(group.value), count_cell(group.runs), count_cell(group.finished),
                    group.mean ? three_decimals(*group.mean) : "-",
                    group.mean ? three_decimals(group.lowest) : "-",
-                   group.mean ? three_decimals(group.highest) : "-", fmt::format("{:.2f}", group.seconds)});
+                   group.mean ? three_decimals(group.highest) : "-", two_digits(group.seconds)});
     return table.text();
 }
 

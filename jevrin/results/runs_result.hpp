@@ -44,6 +44,6 @@ std::string to_text(const RunGroupsResult& result, const TextForm& form = {});
 // "training", or "interrupted" when no process works on it.
 std::string spoken_state(const RunRecord& run);
 // The verdict, then a line per run.
-std::string runs_text(const std::vector<RunRecord>& runs, Metric metric);
+std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const TextForm& form = {});
 
 }  // namespace jevrin::inline v1

@@ -1,5 +1,6 @@
 #include "jevrin/results/scores_result.hpp"
 
+#include "jevrin/base/text.hpp"
 #include "jevrin/results/predictions_json.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/words.hpp"
@@ -62,7 +63,7 @@ std::string caution(const ScoreReport& report) {
     const auto& accuracy = report.interval(Measure::accuracy);
     constexpr std::int64_t few = 100;
     if (!accuracy || report.scores.items >= few) return "";
-    return fmt::format("{} are few: the 95 % interval of the accuracy is {:.2f} to {:.2f}\n",
+    return fmt::format("{} are few: the 95 % interval of the accuracy is {:.3f} to {:.3f}\n",
                        plural(report.scores.items, "item"), accuracy->low, accuracy->high);
 }
 
@@ -107,16 +108,17 @@ std::string to_json(const ScoresResult& result) {
     return document(json);
 }
 
-std::string to_text(const ScoresResult& result, const TextForm&) {
+std::string to_text(const ScoresResult& result, const TextForm& form) {
     const ScoreReport& report = result.report;
     return fmt::format("{}: {} of {} correct, {} wrong\n{}\n", result.of.what(), report.scores.correct,
                        report.scores.items, report.scores.items - report.scores.correct, caution(report)) +
            scores_table(report) +
-           fmt::format(
-               "intervals: Wilson for proportions, combined from the recalls for balanced accuracy, {} "
-               "bootstrap samples of the items\n(seed {}) for the others; micro averages equal accuracy\n\n",
-               report.bootstrap.resamples, report.bootstrap.seed) +
-           reliability_table(report) + "\n";
+           wrapped(fmt::format("intervals: Wilson for proportions, combined from the recalls for balanced "
+                               "accuracy, {} bootstrap samples of the items (seed {}) for the others; micro "
+                               "averages equal accuracy",
+                               report.bootstrap.resamples, report.bootstrap.seed),
+                   form.width) +
+           "\n" + reliability_table(report) + "\n";
 }
 
 }  // namespace jevrin::inline v1

@@ -3,6 +3,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
+#include "jevrin/results/terminal_drawing.hpp"
 #include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
@@ -33,15 +34,15 @@ std::string heading(const ImageSet& set) {
     return text + "\n";
 }
 
-std::string class_bars(const ImageSet& set, const Survey& survey) {
+std::string class_bars(const ImageSet& set, const Survey& survey, bool rich) {
     const std::int64_t most = survey.counts[survey.commonest];
-    ResultTable table({"class", "images", "share", ""}, {1, 2});
+    ResultTable table({"class", "images", "fraction", ""}, {1, 2});
     for (std::size_t c = 0; c < survey.counts.size(); ++c) {
         const std::int64_t count = survey.counts[c];
         table.add({printable(set.classes[c]), with_commas(count),
                    fmt::format("{:.1f} %",
                                100.0 * static_cast<double>(count) / static_cast<double>(set.items.size())),
-                   std::string(static_cast<std::size_t>(std::max<std::int64_t>(1, count * 40 / most)), '#')});
+                   bar(std::max(0.025, static_cast<double>(count) / static_cast<double>(most)), 40, rich)});
     }
     return table.text();
 }
@@ -88,13 +89,13 @@ std::string describe_balance(const ImageSet& set, const Survey& survey) {
         text += "balance          the classes are balanced\n";
     else if (survey.imbalance < 10.0)
         text += fmt::format(
-            "balance          imbalanced: {}; use balanced accuracy or macro F1, not "
+            "balance          imbalanced: {};\n                 use balanced accuracy or macro F1, not "
             "accuracy\n",
             ratio);
     else
         text += fmt::format(
-            "balance          strongly imbalanced: {}; use balanced accuracy or macro F1, give the "
-            "rare class a larger weight (class_weights), and collect more of it\n",
+            "balance          strongly imbalanced: {};\n                 use balanced accuracy or macro F1, "
+            "give the rare class a larger weight (class_weights),\n                 and collect more of it\n",
             ratio);
     constexpr std::int64_t few = 30;
     if (const std::int64_t count = survey.counts[survey.rarest]; count < few)
@@ -193,9 +194,9 @@ std::string to_json(const SurveyResult& result) {
 std::string to_text(const SurveyResult& result, const TextForm& form) {
     const ImageSet& set = result.set;
     const Survey& survey = result.survey;
-    std::string text =
-        fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey), describe_pictures(set, survey),
-                    describe_balance(set, survey), describe_near_duplicates(set, survey, form));
+    std::string text = fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey, form.rich),
+                                   describe_pictures(set, survey), describe_balance(set, survey),
+                                   describe_near_duplicates(set, survey, form));
     for (const std::string& note : set.notes) text += "note             " + note + "\n";
     return text;
 }

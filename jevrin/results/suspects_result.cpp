@@ -40,9 +40,9 @@ std::string to_json(const SuspectsResult& result) {
 std::string to_text(const SuspectsResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.context.study.classes;
     const std::vector<SuspectLabel>& suspects = result.report.suspects;
-    const std::string text =
-        fmt::format("{} of {} labels are suspect\nprobabilities: {}\n\n", suspects.size(),
-                    result.report.predictions.table.items(), printable(result.report.source));
+    const std::string text = fmt::format("{} of {} labels are suspect\n", suspects.size(),
+                                         result.report.predictions.table.items()) +
+                             wrapped("probabilities: " + printable(result.report.source), form.width) + "\n";
     if (suspects.empty()) return text;
     ResultTable table({"item", "label", "", "rather", ""}, {2, 4});
     for (const SuspectLabel& suspect : suspects)
@@ -50,7 +50,7 @@ std::string to_text(const SuspectsResult& result, const TextForm& form) {
                    three_decimals(suspect.label_probability), name_cell(classes[suspect.proposed]),
                    three_decimals(suspect.proposed_probability)});
     const std::size_t rows = form.rows_of(suspects.size());
-    return text + table.text(rows) + form.and_more(suspects.size() - rows) + "\n";
+    return text + table.text(rows, form.width) + form.and_more(suspects.size() - rows) + "\n";
 }
 
 std::vector<ShownItem> shown_items(const SuspectsResult& result) {

@@ -1,6 +1,8 @@
 #include "jevrin/results/terminal_curves.hpp"
 
 #include "jevrin/base/text.hpp"
+#include "jevrin/results/terminal_drawing.hpp"
+#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 
@@ -10,12 +12,17 @@
 namespace jevrin::inline v1 {
 namespace {
 
+constexpr std::size_t chart_height = 15;
+
 struct Series {
-    char marker = 'v';
+    std::string letter;  // in ASCII
+    std::string name;
+    std::string colour;
+    bool dashed = false;  // training, as in the figures
     CurvePoints points;
 };
 
-// Where the corners of a chart lie.
+// The ranges of the axes of a chart.
 struct Frame {
     double left = 1e300;
     double right = -1e300;
@@ -34,71 +41,75 @@ struct Frame {
             high = std::max(high, height_of(y));
         }
     }
+    double across(double x) const { return right > left ? (x - left) / (right - left) : 0.0; }
+    double down(double y) const { return (high - height_of(y)) / (high - low); }
 };
 
-// Rows of markers with dots between them.
-class Grid {
-  public:
-    Grid(const Frame& frame, std::size_t columns, std::size_t rows)
-        : frame_(frame), columns_(columns), lines_(rows, std::string(columns, ' ')) {}
-
-    void put(double x, double y, char marker) {
-        if (!frame_.shows(y)) return;
-        const double across =
-            frame_.right > frame_.left ? (x - frame_.left) / (frame_.right - frame_.left) : 0.0;
-        const double down = (frame_.high - frame_.height_of(y)) / (frame_.high - frame_.low);
-        const auto column = static_cast<std::size_t>(std::lround(across * static_cast<double>(columns_ - 1)));
-        const auto row = static_cast<std::size_t>(std::lround(down * static_cast<double>(lines_.size() - 1)));
-        char& cell = lines_[row][column];
-        cell = cell == ' ' || cell == '.' || cell == marker ? marker : (marker == '.' ? cell : '*');
-    }
-    void connect(const CurvePoints& points) {
-        for (std::size_t i = 0; i + 1 < points.size(); ++i) {
-            const auto& [x0, y0] = points[i];
-            const auto& [x1, y1] = points[i + 1];
-            const auto steps = static_cast<int>(columns_);
-            for (int s = 1; s < steps; ++s) {
-                const double share = static_cast<double>(s) / steps;
-                put(x0 + (x1 - x0) * share, y0 + (y1 - y0) * share, '.');
-            }
+// A line for each series: its mark, its name and its last value.
+std::vector<std::string> legend_of(const std::vector<Series>& series, std::size_t width, bool rich) {
+    std::vector<std::string> lines;
+    for (const Series& one : series) {
+        if (lines.size() + 1 == chart_height && series.size() > chart_height) {
+            lines.push_back(fmt::format("... and {} more", series.size() - lines.size()));
+            break;
         }
+        const std::string mark =
+            rich ? coloured(one.dashed ? "\u2505\u2505" : "\u2501\u2501", one.colour) : padded(one.letter, 2);
+        const std::string value = one.points.empty() ? "-" : three_decimals(one.points.back().second);
+        const std::size_t room = width - value.size() - 5;
+        lines.push_back(mark + " " + padded(shortened_inside(one.name, room), room) + "  " + value);
     }
-    const std::vector<std::string>& lines() const { return lines_; }
+    return lines;
+}
 
-  private:
-    const Frame& frame_;
-    std::size_t columns_;
-    std::vector<std::string> lines_;
-};
+std::string axis_label(double value) {
+    const bool tiny = value != 0.0 && std::abs(value) < 1e-3;
+    return tiny ? fmt::format("{:>8.2g}", value) : fmt::format("{:>8.3f}", value);
+}
 
-// An axis of values on the left, one of epochs or what else below.
+// Values on the left, epochs or another axis below, the legend on the right.
 std::string chart(const std::vector<Series>& series, const std::string& title, const CurveView& view,
-                  std::size_t width) {
-    constexpr std::size_t height = 13;
-    constexpr std::size_t margin = 9;
+                  const TextForm& form) {
+    constexpr std::size_t margin = 10;  // labels and the axis
     Frame frame{.log_scale = view.log_scale};
     for (const Series& one : series) frame.include(one.points);
     if (frame.high < frame.low)
         return title + (view.log_scale ? ": no value above 0 for a logarithmic axis\n" : ": no values\n");
     if (frame.high - frame.low < 1e-9) frame.high = frame.low + 1e-3;
-    const std::size_t columns = width > margin + 20 ? width - margin - 2 : 20;
-    Grid grid(frame, columns, height);
-    for (const Series& one : series) grid.connect(one.points);
+    std::size_t longest = 0;
+    for (const Series& one : series) longest = std::max(longest, display_width(one.name));
+    const std::size_t beside = std::min(longest + 12, std::clamp<std::size_t>(form.width / 3, 20, 44));
+    const std::size_t columns = form.width > margin + beside + 30 ? form.width - margin - beside - 2 : 28;
+    DotCanvas canvas(columns, chart_height, form.rich);
     for (const Series& one : series)
-        for (const auto& [x, y] : one.points) grid.put(x, y, one.marker);
+        for (std::size_t i = 0; i + 1 < one.points.size(); ++i) {
+            const auto& [x0, y0] = one.points[i];
+            const auto& [x1, y1] = one.points[i + 1];
+            if (frame.shows(y0) && frame.shows(y1))
+                canvas.line(frame.across(x0), frame.down(y0), frame.across(x1), frame.down(y1), one.colour,
+                            one.dashed);
+        }
+    for (const Series& one : series)
+        for (const auto& [x, y] : one.points)
+            if (frame.shows(y) && !(form.rich && one.dashed))
+                canvas.point(frame.across(x), frame.down(y), one.letter.back(), one.colour);
+    const std::vector<std::string> legend = legend_of(series, beside, form.rich);
+    const std::vector<std::string> rows = canvas.rows();
     std::string text = title + "\n";
-    for (std::size_t row = 0; row < height; ++row) {
+    for (std::size_t row = 0; row < chart_height; ++row) {
         const double place = frame.high - (frame.high - frame.low) * static_cast<double>(row) /
-                                              static_cast<double>(height - 1);
-        const double value = view.log_scale ? std::pow(10.0, place) : place;
-        const bool labelled = row % 3 == 0 || row + 1 == height;
-        const bool tiny = value != 0.0 && std::abs(value) < 1e-3;
-        text += (!labelled ? fmt::format("{:>8} |", "")
-                 : tiny    ? fmt::format("{:>8.2g} |", value)
-                           : fmt::format("{:>8.3f} |", value)) +
-                grid.lines()[row] + "\n";
+                                              static_cast<double>(chart_height - 1);
+        const bool labelled = row % 7 == 0;
+        text +=
+            (labelled ? axis_label(view.log_scale ? std::pow(10.0, place) : place) : std::string(8, ' ')) +
+            (form.rich ? labelled ? " \u2524" : " \u2502" : " |") + rows[row];
+        if (row < legend.size()) text += "  " + legend[row];
+        text.erase(text.find_last_not_of(' ') + 1);
+        text += "\n";
     }
-    text += fmt::format("{:>8} +{}\n", "", std::string(columns, '-'));
+    std::string line;
+    for (std::size_t c = 0; c < columns; ++c) line += form.rich ? "\u2500" : "-";
+    text += std::string(9, ' ') + (form.rich ? "\u2514" : "+") + line + "\n";
     const std::string begin = fmt::format("{:.0f}", frame.left);
     const std::string end = fmt::format("{} {:.0f}", name_of(view.axis), frame.right);
     return text + fmt::format("{:>10}{}{:>{}}\n", "", begin, end, columns - begin.size());
@@ -112,10 +123,16 @@ CurvePoints mean_curve(const CandidateCurves& candidate, CurveQuantity quantity,
     return band_of(curves).mean;
 }
 
+std::string means_note(const std::vector<CandidateCurves>& groups) {
+    const auto several = [](const CandidateCurves& group) { return group.runs.size() > 1; };
+    if (std::none_of(groups.begin(), groups.end(), several)) return "";
+    return "; mean over the seeds";
+}
+
 }  // namespace
 
 std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveView& view,
-                            const CandidateLetters& letters, std::size_t width) {
+                            const CandidateStyles& styles, const TextForm& form) {
     const std::vector<CandidateCurves> groups = by_candidate(curves);
     if (groups.empty()) return "no epoch is finished yet\n";
     const bool single = groups.size() == 1;
@@ -124,29 +141,23 @@ std::string terminal_curves(const std::vector<RunCurves>& curves, const CurveVie
         const bool both = is_on_both_parts(quantity);
         std::vector<Series> series;
         for (const CandidateCurves& group : groups) {
-            const char letter = letters.letter(group.candidate).back();
-            if (!both || single)
+            const std::string name = printable(group.candidate);
+            const std::string colour = styles.colour(group.candidate);
+            if (!both)
+                series.push_back({styles.letter(group.candidate), name, colour, false,
+                                  mean_curve(group, quantity, CurvePart::training, view)});
+            if (both && single)
                 series.push_back(
-                    {single ? 't' : letter, mean_curve(group, quantity, CurvePart::training, view)});
+                    {"t", "training", colour, true, mean_curve(group, quantity, CurvePart::training, view)});
             if (both)
-                series.push_back(
-                    {single ? 'v' : letter, mean_curve(group, quantity, CurvePart::validation, view)});
+                series.push_back({single ? "v" : styles.letter(group.candidate), single ? "validation" : name,
+                                  colour, false, mean_curve(group, quantity, CurvePart::validation, view)});
         }
-        const std::string title = (!single && both ? "validation " : "") + spoken_quantity(quantity);
-        text += chart(series, title, view, width) + "\n";
+        const std::string title =
+            (!single && both ? "validation " : "") + spoken_quantity(quantity) + means_note(groups);
+        text += chart(series, title, view, form) + "\n";
     }
-    if (single) {
-        const std::size_t runs = groups[0].runs.size();
-        return text + fmt::format("t training, v validation, * both{}\n",
-                                  runs > 1 ? fmt::format("; means of {} runs", runs) : "");
-    }
-    std::string legend;
-    for (const CandidateCurves& group : groups)
-        legend +=
-            fmt::format("{}{} {}{}", legend.empty() ? "" : ", ", letters.letter(group.candidate).back(),
-                        printable(group.candidate),
-                        group.runs.size() > 1 ? fmt::format(" (mean of {} runs)", group.runs.size()) : "");
-    return text + legend + ", * several\n";
+    return text + (form.rich ? "" : "* marks points of several curves\n");
 }
 
 }  // namespace jevrin::inline v1

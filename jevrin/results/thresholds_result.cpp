@@ -141,7 +141,7 @@ ResultTable to_table(const ThresholdsResult& result) {
 }
 
 std::string to_text(const ThresholdsResult& result, const TextForm&) {
-    return fmt::format("{}: {}\nprobabilities are those that the model gives, at its temperature {:.3f}\n\n",
+    return fmt::format("{}: {}\nprobabilities of the model, at its calibration temperature {:.3f}\n\n",
                        result.of.what(), plural(static_cast<std::int64_t>(result.of.table().items()), "item"),
                        result.report.temperature) +
            class_table(result) + class_lines(result) + "\n" + coverage_text(result) +

@@ -27,7 +27,7 @@ TEST_F(Compared, CurvesOverlayCandidatesOnAnyAxis) {
     EXPECT_TRUE(is_picture(file("c.png")));
     EXPECT_EQ(lines_of(read_text(file("c.csv"))), 1 + 6 * 3U);
     const CommandResult at = run({"curves", "--at", "2"});
-    EXPECT_EQ(lines_of(at.output), 1 + 6 + 2U) << at.output;
+    EXPECT_EQ(lines_of(at.output), 1 + 6 + 3U) << at.output;
     EXPECT_EQ(run({"curves", "--show", "los"}).status, 2);
     EXPECT_THAT(run({"curves", "--over", "hours"}).errors, HasSubstr("the axis is 'hours'"));
     EXPECT_EQ(run({"curves", "--smooth", "1"}).status, 2);

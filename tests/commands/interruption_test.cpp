@@ -57,8 +57,8 @@ TEST(Interruption, CtrlCKeepsFinishedEpochsAndSaysHowToGoOn) {
     const CommandResult stopped =
         run_and_signal(directory.path(), SIGINT, [&] { return std::filesystem::exists(checkpoint); });
     EXPECT_EQ(stopped.status, 130) << stopped.output << stopped.errors;
-    EXPECT_THAT(stopped.errors, AllOf(HasSubstr("everything trained so far is kept in ledger"),
-                                      HasSubstr("the same command goes on")));
+    EXPECT_THAT(stopped.errors, AllOf(HasSubstr("completed epochs are saved in ledger"),
+                                      HasSubstr("the same command continues training")));
     const Ledger ledger = Ledger::open(directory / "ledger");
     const auto runs = ledger.runs(ledger.study().id);
     std::int64_t kept = 0;

@@ -61,7 +61,7 @@ TEST(Diagnosis, OverfitNamesSinceWhenAndByHowMuch) {
     EXPECT_EQ(d.finding(), Finding::overfit);
     EXPECT_NEAR(static_cast<double>(d.overfit_since), 10, 1);
     EXPECT_NEAR(d.overfit_by, 0.19, 0.02);
-    EXPECT_THAT(d.findings.front().words, HasSubstr("validation loss rose from 0.5"));
+    EXPECT_THAT(d.findings.front().text(), HasSubstr("validation loss rose from 0.5"));
     EXPECT_GT(d.slope, 0.0);
 }
 
@@ -72,7 +72,7 @@ TEST(Diagnosis, AGapThatOpensIsOverfitTooThoughValidationStands) {
     EXPECT_EQ(d.overfit_by, 0.0);
     EXPECT_GT(d.overfit_since, 3);
     EXPECT_LT(d.overfit_since, 15);
-    EXPECT_THAT(d.findings.front().words, HasSubstr("stays at 0.50"));
+    EXPECT_THAT(d.findings.front().text(), HasSubstr("stays at 0.50"));
 }
 
 TEST(Diagnosis, ValidationThatRisesWithTrainingIsNotOverfit) {
@@ -88,7 +88,7 @@ TEST(Diagnosis, UnderfitIsPoorOnItsOwnTrainingItems) {
         40, [](int e) { return settling(e, 1.4, 1.0, 4); }, [](int e) { return settling(e, 1.4, 1.05, 4); },
         [](int) { return 0.5; }));
     EXPECT_EQ(d.finding(), Finding::underfit);
-    EXPECT_THAT(d.findings.front().words, HasSubstr("the baseline has 1.386"));
+    EXPECT_THAT(d.findings.front().text(), HasSubstr("the baseline has 1.386"));
 }
 
 TEST(Diagnosis, WhatStillFallsWouldGainFromMoreEpochs) {
@@ -96,7 +96,7 @@ TEST(Diagnosis, WhatStillFallsWouldGainFromMoreEpochs) {
         20, [](int e) { return 1.3 - 0.045 * e; }, [](int e) { return 1.35 - 0.04 * e; }));
     EXPECT_TRUE(has(d, Finding::still_improving));
     EXPECT_NEAR(d.slope, -0.04, 0.003);
-    EXPECT_THAT(d.findings.back().words, HasSubstr("0.0400 an epoch"));
+    EXPECT_THAT(d.findings.back().text(), HasSubstr("0.0400 per epoch"));
 }
 
 TEST(Diagnosis, ASteadyFallThatHasHardlyBegunIsALowRate) {
@@ -111,7 +111,7 @@ TEST(Diagnosis, TrainingThatJumpsOrRisesIsAHighRate) {
     const Diagnosis rises = diagnose_as(curve_of(
         12, [](int e) { return e == 6 ? 3.0 : 1.4; }, [](int) { return 1.4; }, [](int) { return 0.5; }));
     EXPECT_EQ(rises.finding(), Finding::rate_too_high);
-    EXPECT_THAT(rises.findings.front().words, HasSubstr("rose to 3.000"));
+    EXPECT_THAT(rises.findings.front().text(), HasSubstr("rose to 3.000"));
     const Diagnosis jumps = diagnose_as(curve_of(
         20, [](int e) { return e % 2 == 0 ? 0.8 : 1.3; }, [](int e) { return e % 2 == 0 ? 0.9 : 1.4; },
         [](int) { return 0.6; }));

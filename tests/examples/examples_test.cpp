@@ -55,7 +55,7 @@ TEST_F(Examples, OwnLoopStandsInALedgerLikeAnyRun) {
     EXPECT_THAT(result.output, HasSubstr("'mean colour'"));
     const test::CommandResult curves =
         test::run_jevrin({"curves", "--ledger", "own-loop"}, {.directory = directory_->path()});
-    EXPECT_THAT(curves.output, HasSubstr("mean colour/1: 20 of 20 epochs"));
+    EXPECT_THAT(curves.output, HasSubstr("mean colour/1   20/20"));
     EXPECT_EQ(test::run_jevrin({"confusion", "mean colour/1", "--ledger", "own-loop"},
                                {.directory = directory_->path()})
                   .status,

@@ -9,6 +9,7 @@
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
+#include "jevrin/figures/regime_mark.hpp"
 #include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"

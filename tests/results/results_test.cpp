@@ -209,7 +209,7 @@ TEST_F(MadeUpResults, RecallsAndTheChoiceAgreeWithTheRuns) {
     EXPECT_EQ(
         to_table(recalls).csv(),
         "class,items,good,poor\nclass 000,6,1.000,1.000\nclass 001,6,1.000,1.000\nclass 002,6,1.000,0.000\n");
-    EXPECT_THAT(to_text(recalls), testing::AllOf(HasSubstr("a good\nb poor\n"), HasSubstr("0.00±0.00")));
+    EXPECT_THAT(to_text(recalls), testing::AllOf(HasSubstr("a good\nb poor\n"), HasSubstr("0.000±0.00")));
     const ChoiceResult choice = report_choice(ledger(), study(), {.cost = Cost::operations, .pairs = true});
     EXPECT_EQ(choice.choice.chosen, "good");
     EXPECT_EQ(parse_json(to_json(choice)).at("pairs").size(), 1U);
@@ -229,21 +229,36 @@ TEST_F(MadeUpResults, CurvesHaveARowForEachEpochAndOneTableAtAnEpoch) {
                 HasSubstr("good/1      2          1.000            1.100"));
     EXPECT_THAT(to_text(CurvesAtEpoch{.of = result, .epoch = 9}), HasSubstr("good/1      -"));
     EXPECT_EQ(parse_json(to_json(result))[0].at("epochs").size(), 4U);
-    EXPECT_THAT(to_text(result), HasSubstr("good/1: 4 of 4 epochs; best accuracy 1.000 at epoch 4"));
+    EXPECT_THAT(to_text(result), HasSubstr("good/1     4/4  1.000      4          0.500            0.550\n"));
     EXPECT_THROW(report_curves(ledger(), study(), {}, {.quantities = std::vector(5, CurveQuantity::loss)}),
                  InputError);
 }
 
-TEST_F(MadeUpResults, DiagnosesNameTheRunOnceAndWrapTheirWords) {
+TEST_F(MadeUpResults, DiagnosesOfSeedsThatAgreeAreOneText) {
+    const DiagnosisResult result = report_diagnoses(ledger(), study());
+    const std::string text = to_text(result, {.width = 200});
+    EXPECT_THAT(text, HasSubstr("good  all 3 seeds: "));
+    EXPECT_THAT(text, HasSubstr("poor  all 3 seeds: "));
+    // Seeds that differ are named, and numbers that differ are ranges.
+    DiagnosisResult mixed = report_diagnoses(ledger(), study(), {"good"});
+    mixed.runs[0].diagnosis.findings = {{Finding::unstable, "unstable: by {} %", {{12.4, 0}}}};
+    mixed.runs[2].diagnosis.findings = {{Finding::unstable, "unstable: by {} %", {{17.0, 0}}}};
+    EXPECT_THAT(to_text(mixed, {.width = 200}), HasSubstr("seeds 1 and 3: unstable: by 12-17 %\n"));
+    EXPECT_THAT(to_text(mixed, {.width = 200}), HasSubstr("seed 2: "));
+    for (DiagnosedRun& one : mixed.runs) one.run.fold = one.run.seed;
+    EXPECT_THAT(to_text(mixed, {.width = 200}), HasSubstr("runs 1/1 and 3/3: unstable"));
+}
+
+TEST_F(MadeUpResults, DiagnosesNameTheCandidateOnceAndWrapTheirText) {
     const DiagnosisResult result = report_diagnoses(ledger(), study(), {"good/1"});
     ASSERT_EQ(result.runs.size(), 1U);
     EXPECT_EQ(parse_json(to_json(result))[0].at("run"), "good/1");
     const std::string text = to_text(result, {.width = 60});
-    const std::size_t words = text.find("\n\ngood/1  ");
+    const std::size_t words = text.find("\n\ngood  seed 1: ");
     ASSERT_NE(words, std::string::npos);
-    EXPECT_EQ(text.find("good/1", words + 8), std::string::npos);
-    // What does not fit goes on in the column of the words.
-    EXPECT_THAT(text.substr(words + 2), HasSubstr("\n        "));
+    EXPECT_EQ(text.find("good ", words + 8), std::string::npos);
+    // Text that does not fit continues in its column.
+    EXPECT_THAT(text.substr(words + 2), HasSubstr("\n      by "));
     for (std::size_t begin = words + 2, end; (end = text.find('\n', begin)) != std::string::npos;
          begin = end + 1)
         EXPECT_LE(end - begin, 60U);

@@ -1,3 +1,5 @@
+#include "jevrin/base/text.hpp"
+
 #include "support/made_up_curves.hpp"
 #include "support/support.hpp"
 
@@ -5,11 +7,13 @@
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/terminal_curves.hpp"
+#include "jevrin/results/terminal_drawing.hpp"
 #include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 
 #include <limits>
+#include <set>
 
 namespace jevrin {
 namespace {
@@ -51,11 +55,35 @@ TEST(TextForm, SaysHowManyAreLeftAndHowToGetThem) {
     EXPECT_EQ((TextForm{.for_all = "ask again"}.and_more(5)), "... and 5 more (ask again)\n");
 }
 
+TEST(ResultTable, FitsTheWidthAndNamesWhatItLeftOut) {
+    ResultTable table({{.key = "a", .head = "candidate"},
+                       {.key = "b", .head = "regime", .optional = 2},
+                       {.key = "c", .head = "score", .align = Align::right},
+                       {.key = "d", .head = "seconds", .align = Align::right, .optional = 1}});
+    table.add({"from scratch: learning_rate 0.003", "scratch", "0.700", "12"});
+    EXPECT_THAT(table.text(1, 59), HasSubstr("regime"));
+    EXPECT_EQ(table.text(1, 50),
+              "candidate                          score  seconds\n"
+              "from scratch: learning_rate 0.003  0.700       12\n"
+              "left out to fit 50 columns: regime\n");
+    EXPECT_EQ(table.text(1, 30),
+              "candidate                score\n"
+              "from scratc…_rate 0.003  0.700\n"
+              "left out to fit 30 columns:\n"
+              "regime, seconds\n");
+    EXPECT_THAT(table.csv(), HasSubstr("from scratch: learning_rate 0.003,scratch,0.700,12"));
+}
+
 TEST(Words, AreThoseOfPeople) {
     EXPECT_EQ(with_commas(-1234567), "-1,234,567");
     EXPECT_EQ(plural(1, "run"), "1 run");
     EXPECT_EQ(plural(1200, "run"), "1,200 runs");
-    EXPECT_EQ(spoken_seconds(0.26), "0.3 s");
+    EXPECT_EQ(spoken_seconds(0.0351), "35 ms");
+    EXPECT_EQ(spoken_seconds(0.264), "0.26 s");
+    EXPECT_EQ(spoken_seconds(9.96), "10 s");
+    EXPECT_EQ(two_digits(0.0996), "0.10");
+    EXPECT_EQ(two_digits(143.4), "143");
+    EXPECT_EQ(two_digits(0.0), "0");
     EXPECT_EQ(spoken_seconds(80.4), "1 min 20 s");
     EXPECT_EQ(spoken_seconds(7500), "2 h 5 min");
     EXPECT_EQ(three_decimals(std::numeric_limits<double>::quiet_NaN()), "");
@@ -74,33 +102,81 @@ TEST(TestLooks, AreCountedWithTheirRuns) {
 
 TEST(Curves, InTheTerminalShowBothEndsOfEachAxis) {
     const std::string text = terminal_curves(curves_of({"new head", "from scratch"}, 2, 5), accuracy_view,
-                                             CandidateLetters({"new head", "from scratch"}), 80);
-    EXPECT_THAT(text, testing::AllOf(HasSubstr("a new head (mean of 2 runs)"), HasSubstr("b from scratch"),
-                                     HasSubstr("epoch 5"), HasSubstr("2.650 |"), HasSubstr("0.650 |")));
+                                             CandidateStyles({"new head", "from scratch"}), {.width = 80});
+    EXPECT_THAT(text, testing::AllOf(HasSubstr("a  new head"), HasSubstr("b  from scratch"),
+                                     HasSubstr("accuracy; mean over the seeds\n"), HasSubstr("epoch 5"),
+                                     HasSubstr("2.650 |"), HasSubstr("0.650 |")));
     for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1)
-        EXPECT_LE(end - begin, 82U);
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), accuracy_view, CandidateLetters({"a"}), 80),
-                HasSubstr("t training, v validation"));
-    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), accuracy_view, CandidateLetters({"a"}), 80),
+        EXPECT_LE(end - begin, 80U);
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 5), accuracy_view, CandidateStyles({"a"}), {.width = 80}),
+                testing::AllOf(HasSubstr("t  training"), HasSubstr("v  validation")));
+    EXPECT_THAT(terminal_curves(curves_of({"a"}, 1, 0), accuracy_view, CandidateStyles({"a"}), {.width = 80}),
                 HasSubstr("no epoch is finished"));
 }
 
 TEST(Curves, InTheTerminalFollowTheAxisTheScaleAndTheQuantities) {
     const auto curves = curves_of({"one", "two"}, 1, 5);
-    const CandidateLetters letters({"zero", "one", "two"});
+    const CandidateStyles letters({"zero", "one", "two"});
     CurveView view = accuracy_view;
     view.quantities = {CurveQuantity::loss, CurveQuantity::learning_rate};
     view.axis = CurveAxis::step;
     view.log_scale = true;
-    const std::string text = terminal_curves(curves, view, letters, 90);
+    const std::string text = terminal_curves(curves, view, letters, {.width = 90});
     // Letters are those of the study, not of what is shown.
-    EXPECT_THAT(text, testing::AllOf(HasSubstr("b one, c two"), HasSubstr("validation loss (cross-entropy)"),
-                                     HasSubstr("learning rate"), HasSubstr("step 0")));
+    EXPECT_THAT(text, testing::AllOf(HasSubstr("b  one"), HasSubstr("c  two"),
+                                     HasSubstr("validation loss (cross-entropy)"), HasSubstr("learning rate"),
+                                     HasSubstr("step 0")));
     EXPECT_THAT(text, testing::Not(HasSubstr("accuracy")));
-    // A rate of 0 has no place on a scale of powers.
+    // A rate of 0 has no place on a logarithmic axis.
     EXPECT_THAT(text, HasSubstr("learning rate: no value above 0 for a logarithmic axis"));
     view.smoothing = 0.9;
-    EXPECT_NE(terminal_curves(curves, view, letters, 90), text);
+    EXPECT_NE(terminal_curves(curves, view, letters, {.width = 90}), text);
+}
+
+TEST(Curves, InARichTerminalAreBrailleInTheColoursOfTheFigures) {
+    std::vector<std::string> names;
+    for (int k = 0; k < 7; ++k) names.push_back(fmt::format("candidate {}", k));
+    const CandidateStyles styles(names);
+    const std::string text =
+        terminal_curves(curves_of(names, 2, 6), accuracy_view, styles, {.width = 100, .rich = true});
+    std::set<std::string> seen;
+    for (std::size_t begin = 0, end; (end = text.find('\n', begin)) != std::string::npos; begin = end + 1) {
+        std::string line = text.substr(begin, end - begin);
+        for (std::size_t escape; (escape = line.find('\x1b')) != std::string::npos;) {
+            const std::size_t m = line.find('m', escape);
+            seen.insert(line.substr(escape, m - escape));
+            line.erase(escape, m - escape + 1);
+        }
+        EXPECT_LE(display_width(line), 100U) << line;
+    }
+    // Seven colours and the end of a colour.
+    EXPECT_EQ(seen.size(), 8U);
+    EXPECT_THAT(text, HasSubstr(coloured("\u2501\u2501", styles.colour("candidate 3")) + " candidate 3"));
+    EXPECT_THAT(text, testing::Not(HasSubstr("* marks")));
+}
+
+TEST(TerminalDrawing, BarsEndInEighthsAndCanvasesInTheirCorners) {
+    EXPECT_EQ(bar(0.5, 8, false), "####");
+    EXPECT_EQ(bar(0.5, 3, true), "\u2588\u258c");
+    EXPECT_EQ(bar(7.0, 2, true), "\u2588\u2588");
+    EXPECT_EQ(bar(0.0, 5, true), "");
+    DotCanvas plain(3, 2, false);
+    plain.line(0, 0, 1, 1, "#000000");
+    plain.point(0, 0, 'a', "#000000");
+    plain.point(1, 1, 'a', "#000000");
+    plain.point(1, 1, 'b', "#000000");
+    EXPECT_EQ(plain.rows(), (std::vector<std::string>{"a  ", " .*"}));
+    DotCanvas dots(1, 1, true);
+    dots.point(0, 0, 'a', "#ff0000");
+    dots.point(1, 1, 'a', "#ff0000");
+    EXPECT_EQ(dots.rows(), std::vector<std::string>{coloured("\u2881", "#ff0000")});
+    DotCanvas shared(2, 1, true);
+    shared.line(0, 0, 1, 0, "#ff0000");
+    shared.line(0, 0, 1, 0, "#0000ff");
+    EXPECT_EQ(shared.rows(),
+              std::vector<std::string>{coloured("\u2809", "#ff0000") + coloured("\u2809", "#0000ff")});
+    EXPECT_EQ(coloured("x", "#ff0000"), "\x1b[38;5;196mx\x1b[0m");
+    EXPECT_EQ(coloured("x", "#444444"), "\x1b[38;5;244mx\x1b[0m");
 }
 
 TEST(Confusion, AsTextHasAlignedRowsWithRecallAndPrecision) {

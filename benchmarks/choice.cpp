@@ -20,7 +20,7 @@ using bench::StudyOutcome;
 
 constexpr std::int64_t studies = 2000;
 
-// The settings: from no noise of seeds to much of it, few items to many, few classes to many.
+// The settings: from no variance between seeds to much of it, few items to many, few classes to many.
 template <typename See>
 void for_each_setting(std::int64_t seeds, double lead, const See& see) {
     for (const double seed_noise : {0.0, 0.15, 0.4})
@@ -33,7 +33,7 @@ void for_each_setting(std::int64_t seeds, double lead, const See& see) {
                                    .seed_noise = seed_noise});
 }
 
-// A share over many settings.
+// A fraction over many settings.
 class Shares {
   public:
     void add(double share) {
@@ -76,7 +76,7 @@ void run_by_seeds(benchmark::State& state, const Fill& fill) {
     }
 }
 
-// Of two and of five equal candidates; beside it, how often the paired t-test over seeds tells two apart.
+// Of two and of five equal candidates; beside it, how often the paired t-test over seeds distinguishes two.
 void run_false_winner(benchmark::State& state) {
     run_by_seeds(state, [&](std::int64_t seeds, Shares& shares) {
         Shares theirs;

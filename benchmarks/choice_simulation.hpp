@@ -96,9 +96,9 @@ inline SimulatedCandidates draw_study(const SimulatedStudy& study, std::uint64_t
 
 // What is said of one study.
 struct StudyOutcome {
-    bool clear_winner = false;  // the best is told apart from every other candidate
+    bool clear_winner = false;  // the best is separated from every other candidate
     bool covered = false;       // the interval of the first over the second holds the truth
-    bool found = false;         // the first is told apart from the second, and leads
+    bool found = false;         // the first is separated from the second, and leads
     // Of the paired t-test over seeds, which takes the items as given: the p-value with the sign of the lead.
     double signed_p = 1.0;
 };
@@ -136,7 +136,7 @@ inline std::vector<StudyOutcome> judge_studies(const SimulatedStudy& study, std:
     return outcomes;
 }
 
-// The share of the studies for which something holds.
+// The fraction of the studies for which something holds.
 template <typename Holds>
 double share_of(const std::vector<StudyOutcome>& outcomes, const Holds& holds) {
     return static_cast<double>(std::count_if(outcomes.begin(), outcomes.end(), holds)) /

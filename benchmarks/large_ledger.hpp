@@ -76,7 +76,7 @@ inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
     return run;
 }
 
-// Each copy is better or worse by candidate and seed, and predicts a share of the items otherwise.
+// Each copy is better or worse by candidate and seed, and predicts a fraction of the items otherwise.
 inline void make_large_ledger(const std::filesystem::path& directory, const LargeLedger& size) {
     RunId first_run;
     {

@@ -42,7 +42,7 @@ const std::filesystem::path& large_ledger() {
     return directory.path();
 }
 
-// Milliseconds from opening the ledger to the result; beside it, as a share of a second, and the memory at
+// Milliseconds from opening the ledger to the result; beside it, as a fraction of a second, and the memory at
 // the end above that at the beginning.
 template <typename Read>
 void run_reading(benchmark::State& state, const Read& read) {

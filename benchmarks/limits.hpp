@@ -13,7 +13,8 @@ double arithmetic_limit(int threads, double least_seconds = 0.0);
 // The same of serial BLAS products of 1024^3, one on each thread.
 double product_limit(int threads, double least_seconds = 0.0);
 
-// Bytes per second, read and written, of copying arrays far larger than the caches, a share on each thread.
+// Bytes per second, read and written, of copying arrays far larger than the caches, a fraction on each
+// thread.
 double copy_limit(int threads, double least_seconds = 0.0);
 
 }  // namespace jevrin::bench

@@ -64,8 +64,8 @@ class Limit {
     std::vector<double> shares_;
 };
 
-// Work of so many nominal operations, as shares of the arithmetic limit and of sgemm on as many threads: the
-// medians of the rounds.
+// Work of so many nominal operations, as fractions of the arithmetic limit and of sgemm on as many threads:
+// the medians of the rounds.
 template <typename Work>
 void measure_arithmetic(benchmark::State& state, int threads, double operations, Work work) {
     Limit arithmetic(arithmetic_limit, threads);
@@ -78,7 +78,7 @@ void measure_arithmetic(benchmark::State& state, int threads, double operations,
     state.counters["of_sgemm"] = products.share();
 }
 
-// Work that has to read and write so many bytes at least, as a share of the copy limit.
+// Work that has to read and write so many bytes at least, as a fraction of the copy limit.
 template <typename Work>
 void measure_memory(benchmark::State& state, int threads, double bytes, Work work) {
     Limit copying(copy_limit, threads);

@@ -1,4 +1,4 @@
-// Whole networks: a training step and a forward pass as shares of what the machine can do, two threads
+// Whole networks: a training step and a forward pass as fractions of what the machine can do, two threads
 // against one, and the memory of a step.
 #include "figures.hpp"
 #include "measure.hpp"

@@ -1,4 +1,4 @@
-// Single operators as shares of what the machine can do.
+// Single operators as fractions of what the machine can do.
 #include "figures.hpp"
 #include "measure.hpp"
 

@@ -121,7 +121,7 @@ void run_frozen(benchmark::State& state) {
     state.SetLabel("x");
 }
 
-// What a partial epoch takes of one from scratch, over the share of the operations that it trains.
+// What a partial epoch takes of one from scratch, over the fraction of the operations that it trains.
 void run_partial(benchmark::State& state) {
     const auto [partial, scratch] = epochs_in_turn(state, 2, 0);
     const CandidateNetwork built = demo_study().network(2);

@@ -40,7 +40,7 @@ std::vector<std::byte> draw_tile(const Tile& tile, std::uint64_t seed);
 void write_tiles(const std::filesystem::path& folder, const std::vector<Tile>& tiles, std::uint64_t seed,
                  const ReadProgress& progress = {});
 
-// A share of the tiles that shows every class: ten of each, the first mislabelled ones among them.
+// A fraction of the tiles that shows every class: ten of each, the first mislabelled ones among them.
 std::vector<Tile> sample_tiles(const std::vector<Tile>& tiles);
 
 // "path,label,shows" for each mislabelled tile.

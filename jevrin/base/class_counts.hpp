@@ -1,4 +1,4 @@
-// What is counted of predictions class by class: all that the metrics of a plan are made of.
+// Counts of predictions class by class, from which the metrics of a plan follow.
 #pragma once
 
 #include <cstddef>

@@ -49,7 +49,7 @@ class WorkError : public Error {
     using Error::Error;
 };
 
-// One run cannot go on, for reasons of its own: the loss is NaN or infinite. Other runs may.
+// One run cannot continue, for reasons of its own: the loss is NaN or infinite. Other runs may.
 class RunError : public WorkError {
   public:
     using WorkError::WorkError;

@@ -35,8 +35,8 @@ class ChunkBody {
 // the caller, so that the message does not depend on who was faster.
 void parallel_for(std::int64_t count, const ChunkBody& body);
 
-// Work that goes on beside the caller's, on threads of the loops that have nothing else to do; whoever waits
-// helps. set_threads() must not be called between run() and wait().
+// Work that continues beside the caller's, on threads of the loops that have nothing else to do; whoever
+// waits helps. set_threads() must not be called between run() and wait().
 class BackgroundTask {
   public:
     BackgroundTask();
@@ -45,7 +45,7 @@ class BackgroundTask {
     BackgroundTask(const BackgroundTask&) = delete;
     BackgroundTask& operator=(const BackgroundTask&) = delete;
 
-    // Not while earlier work goes on.
+    // Not while earlier work continues.
     void run(std::function<void()> work);
     // Returns when the work is done, and throws what it threw; at once when there is none.
     void wait();

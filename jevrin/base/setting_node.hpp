@@ -1,4 +1,4 @@
-// What a file says, as a tree: settings with the place of each, whatever syntax they are written in.
+// The content of a file as a tree: settings with the position of each, in whatever syntax.
 #pragma once
 
 #include "jevrin/base/json.hpp"

@@ -11,8 +11,8 @@ namespace jevrin::inline v1 {
 // Calls run(context, chunk) for each chunk in [0, count), on as many threads as set_threads() allows.
 void run_on_pool(std::int64_t count, void (*run)(void*, std::int64_t), void* context);
 
-// Calls that go on beside the caller's work, on threads that have nothing else to do. Whoever waits helps, so
-// that it also ends with one thread.
+// Calls that continue beside the caller's work, on threads that have nothing else to do. Whoever waits helps,
+// so that it also ends with one thread.
 class PoolGroup {
   public:
     PoolGroup();

@@ -25,8 +25,8 @@ struct Agreement {
     std::vector<std::string> candidates;
     std::vector<AgreedItem> items;  // the ones that fewest runs predict correctly first
     // By pair of candidates, means over pairs of their runs (of two different runs on the diagonal) and over
-    // the items that both saw: the share predicted alike, and that beyond chance (Cohen 1960). NaN when there
-    // is no such pair.
+    // the items that both saw: the fraction predicted alike, and that beyond chance (Cohen 1960). NaN when
+    // there is no such pair.
     std::vector<std::vector<double>> alike;
     std::vector<std::vector<double>> kappa;
 };

@@ -54,7 +54,7 @@ void put_seeds_together(Contender& contender) {
     }
 }
 
-// Around the mean of the seeds' scores, as wide as their table says.
+// Around the mean of the seeds' scores, with the variance of their table.
 std::optional<Interval> interval_around(const Contender& contender, const std::vector<double>& scores) {
     if (!contender.on_same_items) return mean_interval(scores).interval;
     SeedsByItems table;

@@ -21,8 +21,8 @@ std::vector<double> medians_of_three(const std::vector<double>& values) {
     return result;
 }
 
-// How far an epoch lies from the middle of its neighbours, mean over the second half, as a share of the mean
-// there.
+// How far an epoch lies from the middle of its neighbours, mean over the second half, as a fraction of the
+// mean there.
 double roughness(const std::vector<double>& values) {
     double sum = 0.0;
     double level = 0.0;
@@ -120,7 +120,7 @@ class Examination {
     void look_for_baseline() {
         const Baseline& baseline = settings_.baseline;
         if (baseline.items == 0) return;
-        // Two standard errors of a share.
+        // Two standard errors of a fraction.
         const double noise =
             2.0 * std::sqrt(baseline.score * (1.0 - baseline.score) / static_cast<double>(baseline.items));
         if (best_score_ <= baseline.score + noise)

@@ -19,7 +19,7 @@ enum class Finding {
     too_short,        // to say anything
     at_baseline,      // no better than the majority class or chance
     rate_too_high,    // training itself jumps or diverges
-    rate_too_low,     // training falls steadily and has hardly begun
+    rate_too_low,     // training falls steadily and has hardly started
     overfit,          // validation loss rises while training loss falls, or lies far above it
     underfit,         // training itself stays poor and no longer improves
     unstable,         // validation jumps from epoch to epoch
@@ -29,7 +29,7 @@ enum class Finding {
 // "overfit", "learning rate too high".
 std::string spoken_finding(Finding finding);
 
-// Losses are cross-entropies, in nats; all thresholds are shares of other numbers of the same run.
+// Losses are cross-entropies, in nats; all thresholds are fractions of other numbers of the same run.
 struct DiagnosisThresholds {
     std::int64_t fewest_epochs = 4;
     double rise = 0.05;        // of the lowest validation loss: overfit when it rises by more,
@@ -42,10 +42,10 @@ struct DiagnosisThresholds {
     double fall = 0.03;        // of the validation loss, over the last quarter: still improving,
     double sure = 2.5;         // when the slope is so many of its standard errors
     double begun =
-        0.30;  // of the first epoch's training loss: a steady fall that is smaller has hardly begun
+        0.30;  // of the first epoch's training loss: a steady fall that is smaller has hardly started
 };
 
-// What looks at no image reaches on the same items.
+// The scores, on the same items, of baselines that look at no image.
 struct Baseline {
     double score = 0.0;  // of the metric, always the commonest class
     double loss = 0.0;   // cross-entropy of the classes' shares

@@ -84,7 +84,7 @@ Compared compare(const std::vector<std::vector<double>>& first,
     Compared result{.first = grand_mean(first), .second = grand_mean(second)};
     const double difference = result.first - result.second;
     const std::size_t items = first.front().size();
-    // A single item says nothing of others.
+    // A single item allows no inference.
     if (items < 2) {
         result.interval = {-1.0, 1.0};
         return result;

@@ -12,7 +12,7 @@
 
 namespace jevrin::inline v1 {
 
-// By cell, [true class][predicted]: shares of the true class, 0 where it has no items.
+// By cell, [true class][predicted]: fractions of the true class, 0 where it has no items.
 using CellFractions = std::vector<std::vector<double>>;
 
 struct MatrixSpread {
@@ -27,7 +27,7 @@ MatrixSpread matrix_spread(const std::vector<ConfusionMatrix>& matrices);
 struct CellDifference {
     std::size_t true_class = 0;
     std::size_t predicted = 0;
-    double first = 0.0;  // share of the true class, mean over seeds
+    double first = 0.0;  // fraction of the true class, mean over seeds
     double second = 0.0;
     Interval interval;        // 95 %, of first - second
     double adjusted_p = 1.0;  // corrected for the number of cells

@@ -13,7 +13,7 @@ namespace {
 
 constexpr const char* fraction_path = "training.training_fraction";
 
-// The settings of a candidate besides its fraction, in words, and the fraction.
+// The settings of a candidate besides its fraction, as text, and the fraction.
 struct TrainedOn {
     std::string family;
     double fraction = 1.0;

@@ -1,4 +1,4 @@
-// Scores by training-set size: how a candidate's score grows with the share of the training part
+// Scores by training-set size: how a candidate's score grows with the fraction of the training part
 // that it learns from, and where one regime catches up with another.
 #pragma once
 

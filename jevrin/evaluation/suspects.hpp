@@ -11,7 +11,7 @@
 namespace jevrin::inline v1 {
 
 struct SuspectReport {
-    std::string source;           // where the probabilities come from, in words
+    std::string source;           // where the probabilities come from, as text
     PartPredictions predictions;  // of every item that was judged
     std::vector<SuspectLabel> suspects;
 };

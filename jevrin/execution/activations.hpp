@@ -1,4 +1,4 @@
-// What the stages of a network make of one image.
+// The activations of each stage of a network for one image.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"
@@ -15,7 +15,7 @@ struct StageActivation {
     Tensor values;      // of one item
     double mean = 0.0;
     double deviation = 0.0;
-    double zeros = 0.0;  // share of the values that are exactly 0
+    double zeros = 0.0;  // fraction of the values that are exactly 0
     // Share of the channels (the last dimension) that are 0 everywhere.
     double silent = 0.0;
 };

@@ -68,7 +68,7 @@ struct OperationShapes {
 };
 
 std::unique_ptr<Operation> make_operation(const Node& node, const OperationShapes& shapes);
-// Batch normalisation and the relu behind it in one step.
+// Batch normalisation and the ReLU after it in one step.
 std::unique_ptr<Operation> make_normalisation_with_relu(const Node& node, const OperationShapes& shapes);
 
 // The step of one operator, specialised beside its arithmetic. It is reached through the table alone, into

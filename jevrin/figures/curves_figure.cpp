@@ -205,7 +205,7 @@ std::optional<double> loss_limit(const std::vector<CandidateCurves>& groups) {
     return 1.2 * usual;
 }
 
-// Where the panels end and the list of candidates begins, as a share of the width.
+// Where the panels end and the list of candidates begins, as a fraction of the width.
 double panels_end(std::size_t candidates) {
     if (candidates < 2) return 0.98;
     return candidates <= legend_rows ? 0.79 : 0.65;

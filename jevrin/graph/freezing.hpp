@@ -13,7 +13,7 @@ namespace jevrin::inline v1 {
 // Where the last so many weighted layers (convolutions and dense layers) of the backbone begin. InputError
 // when it has fewer.
 std::size_t boundary_of_last(const Network& network, std::size_t end, std::int64_t layers);
-// Where the shortest end of the backbone begins that holds at least this share of its parameters, at a
+// Where the shortest end of the backbone begins that holds at least this fraction of its parameters, at a
 // weighted layer.
 std::size_t boundary_of_share(const Network& network, std::size_t end, double share);
 

@@ -42,7 +42,7 @@ struct Convolution {
 // statistics, not trained.
 struct BatchNormalisation {
     float epsilon = 1e-5F;
-    float momentum = 0.1F;  // share of the newest batch in the running statistics
+    float momentum = 0.1F;  // fraction of the newest batch in the running statistics
     bool fixed = false;     // training uses the stored statistics and leaves them alone
 };
 // Over the trailing dimensions that the parameters have. Parameters: scale, shift.

@@ -1,4 +1,4 @@
-// What each operator makes of the shapes it gets, and what is wrong when it cannot.
+// The output shape of each operator, and the error when its inputs do not fit.
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/graph.hpp"

@@ -191,7 +191,7 @@ int Allotment::slot_for_item(std::size_t item) const {
     return -1;
 }
 
-// The slot that lacks the most of what the unit holds, as a share of its size.
+// The slot that lacks the most of what the unit holds, as a fraction of its size.
 int Allotment::slot_for_unit(const std::vector<std::size_t>& members) const {
     int best = -1;
     double most = 0.0;

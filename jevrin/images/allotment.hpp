@@ -13,7 +13,7 @@ namespace jevrin::inline v1 {
 // The items that stay together, by the index of the first of them.
 using Units = std::map<std::size_t, std::vector<std::size_t>>;
 
-// A place to put units: a part, or a fold. What is wanted is a share or a count of each class.
+// A place to put units: a part, or a fold. What is wanted is a fraction or a count of each class.
 struct Slot {
     Place place;
     double wanted = 0.0;

@@ -53,7 +53,7 @@ Movement draw_movement(RandomStream& stream, const Augmentation& a, const PixelG
     return movement;
 }
 
-// Beta(alpha, alpha) as a share of two gamma numbers, by Johnk's (1964) rejection.
+// Beta(alpha, alpha) as a fraction of two gamma numbers, by Johnk's (1964) rejection.
 double draw_beta(RandomStream& stream, double alpha) {
     constexpr int patience = 1000;
     for (int i = 0; i < patience; ++i) {

@@ -35,8 +35,8 @@ struct Overlay {
     std::shared_ptr<const Cutout> cutout;
     std::string content = {};                    // hash of its pixels: what a ledger knows it by
     double probability = 0.5;                    // of the images that get it
-    std::vector<std::array<double, 2>> at = {};  // centres, as shares of width and height; empty: anywhere
-    std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a share of the image's shorter one
+    std::vector<std::array<double, 2>> at = {};  // centres, as fractions of width and height; empty: anywhere
+    std::array<double, 2> size = {0.1, 0.3};     // its longer side, as a fraction of the image's shorter one
     std::array<double, 2> opacity = {1.0, 1.0};
     std::string label = {};  // composed sets only: what an image that gets it becomes; empty: what it was
 };
@@ -51,23 +51,23 @@ const EnumNames<MixingForm>& names_of(MixingForm);
 
 struct Mixing {
     MixingForm form = MixingForm::none;
-    double alpha = 0.4;  // the share of the first image is drawn from Beta(alpha, alpha)
+    double alpha = 0.4;  // the fraction of the first image is drawn from Beta(alpha, alpha)
 };
 
 struct Augmentation {
     bool flip = false;           // left and right exchanged in half of all images
     bool flip_vertical = false;  // top and bottom likewise
-    double shift = 0.0;          // up to this share of the side in each direction, the edge repeated
+    double shift = 0.0;          // up to this fraction of the side in each direction, the edge repeated
     double rotation = 0.0;       // degrees, to either side
-    double scale = 0.0;          // up to this share larger or smaller
-    double crop = 0.0;           // up to this share of the area cut away, the rest resized to the whole
-    double brightness = 0.0;     // up to this share of white added or taken
-    double contrast = 0.0;       // up to this share more or less, about the mean grey
-    double saturation = 0.0;     // up to this share more or less
+    double scale = 0.0;          // up to this fraction larger or smaller
+    double crop = 0.0;           // up to this fraction of the area cut away, the rest resized to the whole
+    double brightness = 0.0;     // up to this fraction of white added or taken
+    double contrast = 0.0;       // up to this fraction more or less, about the mean grey
+    double saturation = 0.0;     // up to this fraction more or less
     double hue = 0.0;            // degrees about the grey axis, to either side
-    double noise = 0.0;          // deviation of normal noise, up to this share of white
+    double noise = 0.0;          // deviation of normal noise, up to this fraction of white
     double blur = 0.0;           // deviation of a Gaussian in pixels, up to this
-    double erase = 0.0;          // the share of images that lose a rectangle of 2 to 20 % (Zhong et al. 2020)
+    double erase = 0.0;  // the fraction of images that lose a rectangle of 2 to 20 % (Zhong et al. 2020)
     std::vector<Overlay> overlays = {};
     Mixing mixing = {};
 

@@ -90,7 +90,7 @@ Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
             own.add(std::span(one, static_cast<std::size_t>(values_per_image())));
         }
         const std::lock_guard lock(mutex);
-        sums.add(own);  // whole numbers: the order does not matter
+        sums.add(own);  // integers: the order does not matter
     });
     return sums.scaling();
 }

@@ -45,7 +45,7 @@ class BatchQueue {
     BatchQueue(const PreparedImages& images, const ScalingTable& scaling, BatchSettings settings,
                std::vector<std::int64_t> order, std::span<const std::size_t> labels,
                std::span<const double> weights = {});
-    // Waits for what was begun.
+    // Waits for work in progress.
     ~BatchQueue();
     BatchQueue(const BatchQueue&) = delete;
     BatchQueue& operator=(const BatchQueue&) = delete;

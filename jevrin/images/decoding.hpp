@@ -1,8 +1,8 @@
-// Image files as they come: PNG, JPEG and WebP, told apart by content, turned upright, on a background.
+// Image files as they come: PNG, JPEG and WebP, recognised by content, turned upright, on a background.
 //
 //     Image image = decode_image(read_file("tile.jpg"), {.background = {0, 0, 0}});
 //
-// Whatever is wrong with the bytes is an InputError that says so in words and names no file: empty, not an
+// Invalid bytes are an InputError that says so and names no file: empty, not an
 // image, cut short, animated, too large.
 #pragma once
 

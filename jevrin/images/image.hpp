@@ -35,7 +35,7 @@ std::vector<std::byte> encode_png(const Image& image);
 std::vector<std::byte> encode_jpeg(const Image& image, int quality);
 
 // Size [width, height] changed by an antialiased separable filter: a triangle as wide as the pixels of the
-// coarser of both grids. Sums of whole numbers, all exact, so that the result is the same on every machine.
+// coarser of both grids. Sums of integers, all exact, so that the result is the same on every machine.
 Image resize(const Image& image, std::int64_t width, std::int64_t height);
 
 }  // namespace jevrin::inline v1

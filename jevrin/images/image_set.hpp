@@ -28,7 +28,7 @@ struct ImageSource {
     // A folder with a folder per class, a folder with such folders per part, a CSV index, or an array of
     // images (IDX or NPY). What it is is found from its content.
     std::filesystem::path from;
-    // Of arrays: the file with the labels, whole numbers or one-hot rows.
+    // Of arrays: the file with the labels, integers or one-hot rows.
     std::filesystem::path labels = {};
     // Of arrays whose rows are flat: [height, width] or with channels, first or last.
     std::vector<std::int64_t> shape = {};
@@ -80,7 +80,7 @@ struct ImageSet {
     std::int64_t skipped = 0;        // hidden files, and files that do not claim to be images
     std::int64_t relabelled = 0;     // by corrections
     std::int64_t excluded = 0;       // by corrections
-    std::vector<std::string> notes;  // what looks odd about the source, in words
+    std::vector<std::string> notes;  // what looks odd about the source, as text
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
     std::shared_ptr<const ImageArray> array;  // where images come from when they are no files
 };

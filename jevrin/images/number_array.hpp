@@ -78,7 +78,7 @@ class ImageArray {
 // and the row.
 struct LabelArray {
     std::vector<std::int64_t> labels;
-    std::int64_t columns = 0;  // of one-hot rows; 0: whole numbers
+    std::int64_t columns = 0;  // of one-hot rows; 0: integers
 };
 LabelArray read_labels(const std::filesystem::path& path);
 

@@ -1,4 +1,4 @@
-// Training, validation and test: disjoint shares of an image set.
+// Training, validation and test: disjoint fractions of an image set.
 //
 //     Parts parts = split_into_parts(set, {.training = 0.6, .validation = 0.2, .test = 0.2});
 //     for (std::size_t item : parts.validation) ... set.items[item] ...
@@ -18,13 +18,13 @@
 namespace jevrin::inline v1 {
 
 // shares: of each class. counts: so many images of each class; a count of 0 for training means the rest.
-// given: as the source says (folders, or a column). folds: k equal shares, one of which is validation.
+// given: as the source says (folders, or a column). folds: k equal fractions, one of which is validation.
 enum class PartsBy { shares, counts, given, folds };
 
 struct PartsSettings {
     PartsBy by = PartsBy::shares;
-    // Shares sum to at most 1; counts are whole numbers. A test of 0 leaves that part empty. Folds use the
-    // test share alone. Given parts without validation take this share of training for it, if it is not 0.
+    // Shares sum to at most 1; counts are integers. A test of 0 leaves that part empty. Folds use the
+    // test share alone. Given parts without validation take this fraction of training for it, if it is not 0.
     double training = 0.6;
     double validation = 0.2;
     double test = 0.2;
@@ -50,7 +50,7 @@ struct Parts {
     std::vector<std::size_t> validation;
     std::vector<std::size_t> test;
     std::vector<std::int64_t> folds = {};  // by item: 1 to k, 0 for test; empty without folds
-    std::vector<std::string> notes = {};   // what a reader should know about the split, in words
+    std::vector<std::string> notes = {};   // what a reader should know about the split, as text
 
     const std::vector<std::size_t>& of(Part part) const;
     // The same split with another of its folds as validation.

@@ -39,7 +39,7 @@ void move_whole_pixels(const PixelGrid& grid, const std::uint8_t* from, const Mo
     }
 }
 
-// source = offset + by_x * x + by_y * y, in pixels whose centres are whole numbers.
+// source = offset + by_x * x + by_y * y, in pixels whose centres are integers.
 struct AffineMap {
     std::array<double, 2> offset;
     std::array<double, 2> by_x;

@@ -15,7 +15,7 @@ struct Movement {
     std::int64_t dy = 0;
     double degrees = 0.0;
     double zoom = 1.0;  // above 1: larger
-    // As shares of the image.
+    // As fractions of the image.
     double crop_left = 0.0, crop_top = 0.0, crop_width = 1.0, crop_height = 1.0;
 };
 // Flips and shifts alone copy pixels; everything else interpolates linearly between the four nearest.
@@ -33,13 +33,13 @@ void recolour(const PixelGrid& grid, const Recolouring& colours);
 // A Gaussian of this deviation in pixels, the edge repeated.
 void blur(const PixelGrid& grid, double deviation);
 
-// Nearly normal noise (sums of four uniform bytes) of this deviation, as a share of white.
+// Nearly normal noise (sums of four uniform bytes) of this deviation, as a fraction of white.
 void add_noise(const PixelGrid& grid, double deviation, RandomStream& stream);
 
-// A rectangle of this share of the area takes the image's mean colour; x and y in [0, 1) choose its place.
+// A rectangle of this fraction of the area takes the image's mean colour; x and y in [0, 1) choose its place.
 void erase(const PixelGrid& grid, double area, double aspect, double x, double y);
 
-// A cutout with its longer side `size` of the image's shorter one; centre as shares of width and height.
+// A cutout with its longer side `size` of the image's shorter one; centre as fractions of width and height.
 void lay_over(const PixelGrid& grid, const Cutout& cutout, const std::array<double, 2>& centre, double size,
               double opacity);
 

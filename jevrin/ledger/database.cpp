@@ -96,7 +96,8 @@ CREATE TABLE test_looks (
     looked TEXT NOT NULL);
 )sql";
 
-// Runs as version 7 has them: told apart by what differs from the defaults, not by the text of all settings.
+// Runs as version 7 has them: distinguished by what differs from the defaults, not by the text of all
+// settings.
 const char* const runs_table = R"sql(
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY,

@@ -1,4 +1,4 @@
-// The database behind a ledger: its schema, and SQLite's errors in words.
+// The database behind a ledger: its schema, and SQLite's errors as text.
 #pragma once
 
 #include <SQLiteCpp/SQLiteCpp.h>

@@ -1,4 +1,4 @@
-// What is said of recorded runs afterwards: tags, notes, what is put away or deleted.
+// Upkeep of recorded runs: tags, notes, archiving, deletion.
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"

@@ -27,7 +27,7 @@ class LedgerWriter {
     const Ledger& ledger() const { return ledger_; }
     operator const Ledger&() const { return ledger_; }
 
-    // Records the study, its image set and its split, replacing what an earlier plan of that name said;
+    // Records the study, its image set and its split, replacing those of an earlier plan of that name;
     // the study becomes the one trained last.
     // parts_settings (PartsSettings::key()) finds the places again when images are added.
     StudyId put_study(const std::string& name, Metric metric, const ImageSet& set, const Parts& parts,

@@ -46,7 +46,7 @@ double validation_score(const EpochRecord& epoch, Metric metric);
 // accuracy: then it is that.
 double training_score(const EpochRecord& epoch, Metric metric);
 
-// Something a reader should know, said when it arose.
+// A warning, recorded when it arose.
 struct WarningRecord {
     std::int64_t epoch = 0;
     std::string message;
@@ -80,7 +80,7 @@ struct RunRecord {
     std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
     double seconds = 0.0;                // of all its epochs
     std::optional<RecordedEpoch> best;   // the epoch whose weights are kept
-    bool archived = false;               // put away: no command but 'runs --archived' shows it
+    bool archived = false;               // no command but 'runs --archived' shows it
     std::string note;
     std::vector<std::string> tags;  // in order of their letters
 
@@ -160,7 +160,7 @@ struct RunIdentity {
     std::int64_t fold = 0;
     SplitId split = {};                    // LedgerWriter::put_split(); none: that of the study
     std::string settings;                  // JSON: everything its results depend on, defaults included
-    std::string identity = {};             // what of it tells runs apart: identity_of(); empty: settings
+    std::string identity = {};             // what of it distinguishes runs: identity_of(); empty: settings
     std::vector<std::string> former = {};  // identities that earlier versions gave it
     std::int64_t planned_epochs = 0;
     std::int64_t batch = 0;          // items of one step; 0: not recorded

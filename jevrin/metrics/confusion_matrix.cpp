@@ -17,7 +17,7 @@ double ratio(std::int64_t part, std::int64_t whole) {
     return whole == 0 ? 0.0 : static_cast<double>(part) / static_cast<double>(whole);
 }
 
-// Of a share of each class, over the classes of which there is a whole.
+// Of a fraction of each class, over the classes of which there is a whole.
 template <typename ShareOf>
 double mean_of_classes(std::size_t classes, ShareOf share_of) {
     double sum = 0.0;

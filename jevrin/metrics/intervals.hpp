@@ -19,7 +19,7 @@ struct MeanInterval {
 };
 MeanInterval mean_interval(std::span<const double> values, double confidence = 0.95);
 
-// Wilson's interval for a share of successes (Wilson 1927); [0, 1] for no trials.
+// Wilson's interval for a fraction of successes (Wilson 1927); [0, 1] for no trials.
 Interval wilson_interval(std::int64_t successes, std::int64_t trials, double confidence = 0.95);
 
 // The mean of paired score differences over folds or redrawn parts, whose training items overlap: the

@@ -1,4 +1,4 @@
-// Predictions: what a classifier said about items, beside what they are.
+// Predictions of a classifier for labelled items.
 //
 //     PredictionTable table{.classes = 3, .labels = {0, 2}, .probabilities = {0.7F, 0.2F, 0.1F, 0, 0.5F,
 //     0.5F}}; require_probabilities(table); Scores scores = score_predictions(table);

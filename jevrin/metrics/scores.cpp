@@ -226,7 +226,7 @@ std::size_t usable_k(const PredictionTable& table, const ScoreSettings& settings
     return std::min(settings.k, table.classes);
 }
 
-// The shares of the classes, and how many have items.
+// The fractions of the classes, and how many have items.
 std::vector<double> supports(const PredictionTable& table) {
     std::vector<double> counts(table.classes, 0.0);
     for (const std::size_t label : table.labels) ++counts[label];

@@ -33,7 +33,7 @@ enum class Measure {
     macro_f1,
     micro_f1,
     weighted_f1,
-    top_k,              // share of items whose class is among the k of highest probability
+    top_k,              // fraction of items whose class is among the k of highest probability
     cross_entropy,      // mean of -log(probability of the label), in nats; below 1e-12 counts as 1e-12
     brier,              // mean of the summed squared errors of the probabilities, from 0 to 2 (Brier 1950)
     kappa,              // agreement beyond chance (Cohen 1960)
@@ -65,12 +65,12 @@ struct ScoreSettings {
 // Every measure over all items of the table, at least one; the formulas stand at Measure.
 Scores score_predictions(const PredictionTable& table, const ScoreSettings& settings = {});
 
-// What looks at no image reaches on the same items: always the commonest class with the classes'
-// shares as probabilities, and a class drawn evenly with even probabilities.
+// The scores, on the same items, of baselines that look at no image: always the commonest class with the
+// classes' shares as probabilities, and a class drawn evenly with even probabilities.
 Scores majority_baseline(const PredictionTable& table, const ScoreSettings& settings = {});
 Scores random_baseline(const PredictionTable& table, const ScoreSettings& settings = {});
 
-// By measure: Wilson's interval for shares of items (accuracy and what equals it, top k); for balanced
+// By measure: Wilson's interval for fractions of items (accuracy and what equals it, top k); for balanced
 // accuracy the recalls' Wilson intervals put together as Zou & Donner (2008) do for sums, which needs no
 // mistake to be seen; for all others the percentile bootstrap by item (Efron 1979): items are drawn with
 // replacement, resamples times, from the seed.
@@ -115,7 +115,7 @@ struct Confusion {
     std::int64_t count = 0;
     std::int64_t support = 0;  // of the true class
 };
-// The fullest first; of equal ones the larger share of its class first.
+// The fullest first; of equal ones the larger fraction of its class first.
 std::vector<Confusion> strongest_confusions(const ConfusionMatrix& matrix, std::size_t most);
 
 }  // namespace jevrin::inline v1

@@ -17,7 +17,7 @@ struct ThresholdPoint {
     std::int64_t false_positives = 0;
 };
 
-// One point for each distinct probability, from the highest down; recall and the share of false positives
+// One point for each distinct probability, from the highest down; recall and the fraction of false positives
 // never fall along it.
 struct ThresholdCurve {
     std::int64_t positives = 0;  // items of the class
@@ -50,7 +50,7 @@ struct CoveragePoint {
 std::vector<CoveragePoint> coverage_curve(const PredictionTable& table);
 
 // Of the points with at least this accuracy, the one that answers most; of those that answer at least this
-// share of the items, the one of the highest accuracy. Nothing when there is none.
+// fraction of the items, the one of the highest accuracy. Nothing when there is none.
 std::optional<CoveragePoint> point_of_accuracy(const std::vector<CoveragePoint>& curve, double accuracy);
 std::optional<CoveragePoint> point_of_coverage(const std::vector<CoveragePoint>& curve, double share);
 

@@ -63,7 +63,7 @@ void collect_axes(TableReader& reader, const std::vector<std::string>& path, std
     }
 }
 
-// A number with four digits, so that its name says all of it.
+// A number with four digits, so that its name is exact.
 double rounded(double value) {
     return std::stod(fmt::format("{:.4g}", value));
 }

@@ -26,7 +26,7 @@ struct Axis {
     std::size_t choices = 0;        // of a list; 0: a range
     double low = 0.0;
     double high = 0.0;
-    bool whole = false;        // whole numbers
+    bool whole = false;        // integers
     bool logarithmic = false;  // evenly drawn on a logarithmic scale
 };
 

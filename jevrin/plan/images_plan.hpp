@@ -1,4 +1,4 @@
-// What the [images] table of a plan or recipe says.
+// The [images] table of a plan or recipe.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"

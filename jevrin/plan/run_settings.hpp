@@ -23,7 +23,7 @@ struct RunSettings {
     Scaling scaling;
 };
 
-// What a plan says of a candidate; images and backbone are not looked at.
+// The part of the settings that the plan determines, without images and backbone.
 RunSettings settings_of(const Plan& plan, const Candidate& candidate);
 
 // All settings as JSON, defaults included: what the ledger shows.

@@ -1,4 +1,4 @@
-// The choice with its evidence, and what the sealed part says of it when it was asked.
+// The choice with its evidence, and its test scores when they were requested.
 #pragma once
 
 #include "jevrin/comparison/choice.hpp"

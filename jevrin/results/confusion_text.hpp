@@ -9,7 +9,7 @@
 
 namespace jevrin::inline v1 {
 
-// What a cell says: its items, their share of the true class (recall on the diagonal), or of what is
+// What a cell shows: its items, their fraction of the true class (recall on the diagonal), or of what is
 // predicted as the class (precision there).
 enum class CellValue { counts, of_true, of_predicted };
 

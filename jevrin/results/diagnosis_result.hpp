@@ -1,4 +1,4 @@
-// What the curves of each run say.
+// The diagnosis of each run.
 #pragma once
 
 #include "jevrin/comparison/diagnosis.hpp"

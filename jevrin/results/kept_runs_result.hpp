@@ -1,4 +1,4 @@
-// What is said of recorded runs, and which of them stay in sight: notes, tags, put away, deleted.
+// Notes and tags of recorded runs, archiving and deletion.
 #pragma once
 
 #include "jevrin/results/form.hpp"
@@ -16,7 +16,7 @@ struct NoteChange {
     std::vector<std::string> remove = {};
 };
 
-// Runs or candidates by their names, put away or not; all are found before anything is changed.
+// Runs or candidates by their names, archived or not; all are found before anything is changed.
 std::vector<RunRecord> kept_runs_called(const Ledger& ledger, const StudyRecord& study,
                                         const std::vector<std::string>& names);
 // InputError for a tag to remove that a run does not have.

@@ -1,4 +1,4 @@
-// Models in use: one written as a file, and what one says of new images.
+// Models in use: export, and predictions for new images.
 #pragma once
 
 #include "jevrin/results/form.hpp"
@@ -34,7 +34,7 @@ struct ClassifySettings {
     double sure_from = 0.0;  // less likely answers are unsure
 };
 
-// What is said of one image.
+// The prediction for one image.
 struct ImageAnswer {
     std::string file;
     std::vector<float> probabilities;  // by class

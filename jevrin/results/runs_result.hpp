@@ -12,7 +12,7 @@ struct RunsQuery {
     std::vector<std::string> tags = {};
     std::string sort = {};   // sort_by()
     bool differing = false;  // the settings that are not the same in all, instead of the scores
-    bool archived = false;   // those that were put away, instead of those that stand
+    bool archived = false;   // those that were archived, instead of those that stand
 };
 
 struct RunsResult {

@@ -132,7 +132,7 @@ StudyFollower::News StudyFollower::news(const StudyProgress& progress) {
     News news;
     for (const RunRecord& run : progress.runs) {
         Told& told = told_[run.id];
-        if (run.epochs < told.epochs) told = {};  // begun again
+        if (run.epochs < told.epochs) told = {};  // started again
         const std::vector<WarningRecord> warnings = ledger_.warnings(run.id);
         if (!first_) {
             if (run.epochs > told.epochs)

@@ -159,7 +159,7 @@ const BackbonePlan* backbone_of(const Plan& plan, const Candidate& candidate) {
     return nullptr;
 }
 
-// What the plan says about scaling for a candidate; nothing when it leaves that open.
+// The scaling that the plan sets for a candidate; nothing when it sets none.
 std::optional<StatedScaling> stated_scaling(const Plan& plan, const Candidate& candidate) {
     const BackbonePlan* backbone = backbone_of(plan, candidate);
     const bool pretrained = candidate.regime != Regime::scratch;
@@ -207,7 +207,7 @@ void require_scaling(const Plan& plan, const Backbones& backbones) {
     }
 }
 
-// The plan's word, then the backbones', then what the images are.
+// The plan's channels, else the backbones', else those of the images.
 int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet& set) {
     std::optional<int> needed = plan.images.channels;
     std::string by = "'channels' of [images]";

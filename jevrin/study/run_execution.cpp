@@ -11,7 +11,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// The share of the largest class among what training sees.
+// The fraction of the largest class among what training sees.
 double majority_share(const TrainingData& data, Sampling sampling) {
     if (sampling == Sampling::balanced) return 1.0 / static_cast<double>(data.classes);
     std::vector<std::size_t> counts(data.classes, 0);

@@ -1,6 +1,6 @@
-// Looks at the epochs of a run as they come, and says in words when something goes wrong.
+// Looks at the epochs of a run as they come, and warns when something goes wrong.
 //
-// Each of these is said once in a run, at the first epoch at which it holds:
+// Each warning is given once per run, at the first epoch at which it holds:
 //
 // - exploding gradients: from epoch 2 on a step changes a layer by more than 0.3 of its weights' norm
 // - vanishing gradients: steps change a layer by less than 1e-5 of what they change the liveliest one by
@@ -22,7 +22,7 @@ namespace jevrin::inline v1 {
 
 class RunWatch {
   public:
-    // The share of the largest class in the training part, as training sees it.
+    // The fraction of the largest class in the training part, as training sees it.
     explicit RunWatch(double majority_share) : majority_share_(majority_share) {}
 
     // What there is to say about the next epoch.

@@ -52,7 +52,7 @@ struct StudyPosition {
 // What train_study() found before it began.
 struct StudyOutlook {
     std::int64_t to_train = 0;
-    std::int64_t resumed = 0;  // of them, those that were begun before
+    std::int64_t resumed = 0;  // of them, those that were started before
     std::int64_t finished = 0;
     std::int64_t failed = 0;      // and left alone
     std::int64_t superseded = 0;  // earlier runs with other settings, set aside
@@ -83,7 +83,7 @@ struct StudySummary {
 
 // Trains every run of the plan that the ledger lacks, cheap ones first. InputError for a plan that cannot
 // work, before anything is trained; Interrupted when asked to stop: the batch is finished and the state
-// saved, so the next call goes on behind it. A run that fails is recorded with its reason, keeps its last
+// saved, so the next call continues behind it. A run that fails is recorded with its reason, keeps its last
 // good state, and does not stop the others.
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks = {}, const StudyOptions& options = {});

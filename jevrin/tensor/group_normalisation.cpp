@@ -13,7 +13,7 @@ namespace {
 // Sums over the items are cut into this many chunks, added in order.
 constexpr std::int64_t sum_chunks = 8;
 
-// Calls visit(place in the item, first channel, width) for each pixel's share of a group.
+// Calls visit(place in the item, first channel, width) for each pixel's fraction of a group.
 template <typename Visit>
 void for_group(const GroupNormalisationShape& s, std::int64_t group, Visit visit) {
     const std::int64_t width = s.channels / s.groups;

@@ -1,4 +1,4 @@
-// Division of whole numbers, rounded as the name says; b is positive.
+// Division of integers, rounded as the name says; b is positive.
 #pragma once
 
 #include <cstdint>

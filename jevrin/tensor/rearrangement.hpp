@@ -47,7 +47,7 @@ class Rearrangement {
 // that axis on (its length along the axis times the dimensions behind it).
 void concatenate(std::int64_t outer, std::span<const std::int64_t> sizes,
                  std::span<const float* const> inputs, float* output);
-// input_gradient (+)= the share of one input.
+// input_gradient (+)= the fraction of one input.
 void concatenate_backward(std::int64_t outer, std::span<const std::int64_t> sizes, std::size_t input,
                           const float* output_gradient, bool accumulate, float* input_gradient);
 

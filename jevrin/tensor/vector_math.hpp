@@ -14,7 +14,7 @@ inline float fast_exp(float x) {
     constexpr float log2_e = 1.44269504F;
     constexpr float ln2_high = 0.693145752F;  // ln 2 in two parts, the first exact in few bits
     constexpr float ln2_low = 1.42860677e-6F;
-    constexpr float rounder = 12582912.0F;  // 1.5 * 2^23: adding it leaves the nearest whole number below
+    constexpr float rounder = 12582912.0F;  // 1.5 * 2^23: adding it leaves the nearest integer below
     const float clamped = std::max(std::min(x, 88.7F), -87.3F);
     const float shifted = clamped * log2_e + rounder;
     const float whole = shifted - rounder;

@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::int64_t feature_batch = 32;
 
-// Everything that decides what augmentation does to an image, in words.
+// Everything that decides what augmentation does to an image, as text.
 std::string words_of(const Augmentation& a) {
     std::string text =
         fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {}", a.flip, a.flip_vertical, a.shift, a.rotation,

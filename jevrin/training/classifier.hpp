@@ -28,7 +28,7 @@ struct Classifier {
     double temperature = 1.0;
     // Of the features before the head; models of earlier versions have none.
     std::optional<OutOfDistribution> out_of_distribution = {};
-    std::map<std::string, std::string> provenance = {};  // where the model comes from, in words
+    std::map<std::string, std::string> provenance = {};  // where the model comes from, as text
 };
 
 // InputError when the file is no model, or does not carry classes and preparation, or they do not fit the

@@ -1,4 +1,4 @@
-// How each layer of a network fares while it trains: what says where gradients explode, vanish, or units die.
+// Monitors each layer during training: exploding and vanishing gradients, dead units.
 #pragma once
 
 #include "jevrin/execution/training_pass.hpp"

@@ -13,7 +13,7 @@ struct LayerSummary {
     double weight_norm = 0.0;     // at the end of the epoch
     double gradient_norm = 0.0;   // mean of the steps that were looked at, before clipping
     double update_ratio = 0.0;    // mean of |change of the weights| / |weights|
-    double dead_fraction = -1.0;  // of the units of the relu behind it, never above 0; -1: there is no relu
+    double dead_fraction = -1.0;  // of the units of the ReLU after it, never above 0; -1: there is no relu
     double learning_rate = 0.0;   // at the end of the epoch
 };
 

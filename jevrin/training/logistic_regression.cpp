@@ -15,7 +15,7 @@ using Vector = Eigen::VectorXd;
 
 constexpr std::size_t memory = 10;    // pairs that the method remembers
 constexpr Eigen::Index block = 1024;  // items that are brought to double at a time
-constexpr double sufficient = 1e-4;   // share of the promised decrease that a step must give (Armijo 1966)
+constexpr double sufficient = 1e-4;   // fraction of the promised decrease that a step must give (Armijo 1966)
 
 class RegressionProblem {
   public:
@@ -95,7 +95,7 @@ class RegressionProblem {
         for (Eigen::Index i = 0; i < items_; ++i) squares += (row(i) - mean_).cwiseAbs2();
         for (Eigen::Index f = 0; f < width_; ++f) {
             const double deviation = std::sqrt(squares[f] / static_cast<double>(items_));
-            // A feature that never changes says nothing.
+            // A constant feature is ignored.
             if (deviation > 1e-12 * (1.0 + std::abs(mean_[f]))) inverse_deviation_[f] = 1.0 / deviation;
         }
         for (const double w : weights_) total_weight_ += w;

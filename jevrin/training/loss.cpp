@@ -13,7 +13,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// The wanted probability of a class: its share of the labels, smoothed.
+// The wanted probability of a class: its fraction of the labels, smoothed.
 double wanted(const Target& target, std::size_t place, std::int64_t classes, double smoothing) {
     const double share =
         (place == target.label ? target.share : 0.0) + (place == target.other ? 1.0 - target.share : 0.0);

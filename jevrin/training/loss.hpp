@@ -25,7 +25,7 @@ struct LossSettings {
     std::vector<double> class_weights = {};
 };
 
-// What a batch says about its labels.
+// The labels of a batch.
 struct BatchLoss {
     // What is minimised, summed over the batch: with class weights, label smoothing and focal loss.
     double objective_sum = 0.0;

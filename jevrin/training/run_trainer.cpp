@@ -104,7 +104,7 @@ struct RunTrainer::Work {
         phase().monitor.restart();
     }
 
-    // The step of the run behind the last of this epoch.
+    // The step of the run after the last of this epoch.
     std::int64_t end_of_epoch() const {
         return std::min(length.steps, sums.first_step + length.steps_per_validation);
     }

@@ -22,8 +22,8 @@ std::vector<std::int64_t> order_of_epoch(std::span<const std::size_t> items,
                                          std::span<const std::size_t> labels, Sampling sampling,
                                          std::uint64_t seed, std::uint32_t epoch);
 
-// The first share of each class in an order that the seed fixes: at least one item of each class that has
-// any, so smaller shares lie within larger ones. Ascending. The whole for a share of 1.
+// The first fraction of each class in an order that the seed fixes: at least one item of each class that has
+// any, so smaller shares lie within larger ones. Ascending. The whole for a fraction of 1.
 std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,
                                           std::span<const std::size_t> labels, double share,
                                           std::uint64_t seed);

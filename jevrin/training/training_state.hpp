@@ -1,4 +1,4 @@
-// Everything that must survive for a run to go on as if never interrupted.
+// Everything that must survive for a run to continue as if never interrupted.
 #pragma once
 
 #include "jevrin/base/class_counts.hpp"

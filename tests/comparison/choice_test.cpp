@@ -39,7 +39,7 @@ class ChoiceTest : public testing::Test {
 };
 
 TEST_F(ChoiceTest, OfThoseThatCostTheSameTheBestIsChosen) {
-    // Nobody could tell them apart; a tenth of a second decides nothing.
+    // Nobody could distinguish them; a tenth of a second decides nothing.
     for (std::int64_t seed : {1, 2, 3}) {
         add_run("quick", seed, 0.80, 2.0, 100);
         add_run("better", seed, 0.84, 2.1, 200);
@@ -152,7 +152,7 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
 }
 
 TEST_F(ChoiceTest, WhatIsDearerByMoreThanAQuarterAndASecondIsNotTaken) {
-    // Wrong on 20 items against 22: nobody can tell them apart, and the better one costs more.
+    // Wrong on 20 items against 22: nobody can distinguish them, and the better one costs more.
     for (const double seconds : {3.4, 3.6}) {
         for (std::int64_t seed : {1, 2, 3})
             for (const std::size_t wrong : {20U, 22U})
@@ -318,7 +318,7 @@ TEST(ChoiceSimulation, IsAboutAsOftenRightAsItSays) {
     EXPECT_GT(some.found, 2 * none.found);
     EXPECT_GT(much.found, 0.8);
     EXPECT_GE(some.covered, 0.925);
-    // Two seeds tell nothing apart.
+    // Two seeds distinguish nothing.
     ahead.seeds = 2;
     EXPECT_EQ(bench::simulate(ahead, 50).found, 0.0);
 }

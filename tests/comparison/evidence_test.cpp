@@ -1,4 +1,4 @@
-// What comparisons start from, what tells candidates apart, and in which words.
+// What comparisons start from, what distinguishes candidates, and in which words.
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"

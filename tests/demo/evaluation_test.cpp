@@ -134,7 +134,7 @@ TEST_F(DemoHead, StrangePicturesResembleNothingInTraining) {
     }
     EXPECT_GE(unknown_share(noise), 0.9);
     EXPECT_GE(unknown_share(checks), 0.9);
-    // Photographs of other surfaces are nearer; a good part is told apart.
+    // Photographs of other surfaces are nearer; a good part is recognised.
     std::vector<std::vector<std::uint8_t>> surfaces;
     for (std::size_t kind = 0; kind < surface_names().size(); ++kind)
         for (std::uint64_t n = 1; n <= 4; ++n)

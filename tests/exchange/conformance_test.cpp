@@ -1,6 +1,6 @@
 // The open conformance cases of the model format (Debian package libonnx-testdata), groups "node" and
-// "simple": every case whose operators are read must give the expected numbers or be refused in words; none
-// may be computed wrongly. docs/formats.md lists what passes; the list is made here.
+// "simple": every case whose operators are read must give the expected numbers or be refused with a message;
+// none may be computed wrongly. docs/formats.md lists what passes; the list is made here.
 //
 // A case is tried in four ways: its first input as a batch and the others as weights in the file; the first
 // as an item without a batch; all its inputs as pieces of one item; all of them as constants, which are

@@ -84,7 +84,7 @@ void give_transformer_weights(Graph& graph, const Network& network) {
     graph.integers("width_triple", {8, 8, 8});
 }
 
-// Patches, class token by expanding to the batch, normalisation and GELU spelled out, heads by shapes that
+// Patches, class token by expanding to the batch, normalisation and GELU decomposed, heads by shapes that
 // are computed from shapes.
 const char* const patches_and_token = R"(
     maps = Conv <kernel_shape = [4, 4], strides = [4, 4]> (x, embedding_patches_0, embedding_patches_1)

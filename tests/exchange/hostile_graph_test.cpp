@@ -1,5 +1,5 @@
-// Graphs that mean harm, or ask for what cannot be: refused in words, within little memory; and weights that
-// lie beside the model or are of other kinds.
+// Graphs that mean harm, or ask for what cannot be: refused with a message, within little memory; and weights
+// that lie beside the model or are of other kinds.
 #include "exchange/foreign_graph.hpp"
 
 #include "jevrin/base/memory.hpp"

@@ -140,7 +140,7 @@ TEST(Rewriting, EveryPassKeepsTheFunctionAndTheNameOfTheOutput) {
 }
 
 TEST(Rewriting, AValueThatIsReadTwiceStaysWhereItIs) {
-    // The normalised value is needed as it is beside its ReLU, so only the normalisation melts.
+    // The normalised value is needed as it is beside its ReLU, so only the normalisation fuses.
     Network network{{8, 8, 3}, {}};
     const std::size_t x = network.add("image", Input{}, {});
     const std::size_t c = network.add("c", Convolution{}, {x}, {random_tensor({1, 1, 3, 4}, 1)});

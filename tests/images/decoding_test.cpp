@@ -1,5 +1,5 @@
-// Damaged files by the hundred: every one decodes or is refused in words, and nothing is read outside the
-// bytes (the address sanitizer watches).
+// Damaged files by the hundred: every one decodes or is refused with a message, and nothing is read outside
+// the bytes (the address sanitizer watches).
 #include "jevrin/images/decoding.hpp"
 
 #include "support/support.hpp"

@@ -235,7 +235,7 @@ TEST_F(QueueTest, AnErrorAheadReachesWhoAsks) {
     EXPECT_NE(queue.next(), nullptr);
     EXPECT_NE(queue.next(), nullptr);
     EXPECT_THROW(queue.next(), InputError);
-    // One that is given up early waits for what was begun.
+    // One that is given up early waits for work in progress.
     BatchQueue early(images, scaling, {.size = 2}, {1, 2, 3, 4, 7, 5}, labels, {});
 }
 

@@ -1,4 +1,4 @@
-// Notes, tags, what is put away, deleted, merged and held against another ledger.
+// Notes, tags, what is archived, deleted, merged and held against another ledger.
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"

@@ -144,7 +144,7 @@ TEST_F(MadeUpResults, RunsAreFilteredGroupedAndComparedBySettings) {
     EXPECT_EQ(parse_json(to_json(groups))[0].at("batch"), "16");
     EXPECT_EQ(parse_json(to_json(groups))[0].at("mean"), 1.0);
     EXPECT_THAT(to_text(groups), HasSubstr("16        3         3     1.000"));
-    // Runs that were put away are told of, and shown when they are asked for.
+    // Runs that were archived are told of, and shown when they are asked for.
     put_runs_away(ledger(), kept_runs_called(ledger(), study(), {"poor/2"}));
     const RunsResult standing = report_runs(ledger(), study());
     EXPECT_EQ(standing.rows.size(), 5U);

@@ -1,4 +1,4 @@
-// Warnings in words, on generated epochs: each when it should, once, and not before. The time that is left.
+// Warnings as text, on generated epochs: each when it should, once, and not before. The time left.
 #include "jevrin/study/run_watch.hpp"
 
 #include "support/support.hpp"

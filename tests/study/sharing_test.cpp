@@ -164,7 +164,7 @@ TEST(Failing, IsRecordedKeptAndRetriedOnRequest) {
     callbacks.epoch_finished = [&](const RunRecord&, const EpochRecord&, bool) { ++epochs; };
     const std::int64_t kept = failed().epochs;
     EXPECT_EQ(train_study(plan, directory / "ledger", callbacks, {.retry_failed = true}).failed, 1);
-    EXPECT_EQ(epochs, 0);  // it goes on from its last good state, and fails again
+    EXPECT_EQ(epochs, 0);  // it continues from its last good state, and fails again
     EXPECT_EQ(failed().epochs, kept);
     // With a learning rate that works it is another run, and the failed one is out of sight.
     text.replace(text.find("999.0"), 5, "0.01");

@@ -61,7 +61,7 @@ class RunSettings : public SmallTraining {
         story.weights = flat(run.state().best_parameters);
         return story;
     }
-    // The same, stopped after every `stride` steps; each time another trainer goes on from the checkpoint.
+    // The same, stopped after every `stride` steps; each time another trainer continues from the checkpoint.
     Story in_pieces(const TrainingSettings& settings, const std::string& boundary, int stride) const {
         Story story;
         const auto file = directory_ / "run.checkpoint";

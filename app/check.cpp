@@ -34,7 +34,7 @@ void add_check(Command& command) {
     command.add_option("--candidate", options->candidate, "only the layers of this candidate")
         .type_name("NAME");
     add_figure_option(command, "--figure", options->figure,
-                      "draw the network of --candidate, or of the first,");
+                      "draw the network of --candidate, or of the first candidate");
     add_json_option(command, options->json);
     add_memory_option(command, options->memory);
     command.callback([options] {

@@ -190,7 +190,8 @@ int run_command_line(int argc, char** argv) {
     app.set_version_flag("--version", JEVRIN_VERSION);
     app.require_subcommand(1);
     app.footer(
-        "'jevrin COMMAND --help' explains a command. 'jevrin demo' shows the whole way on made-up images.");
+        "'jevrin COMMAND --help' explains a command. 'jevrin demo' runs a complete example on generated "
+        "images.");
     for (const CommandGroup& group : command_groups())
         for (const CommandEntry& entry : group.commands) add_command(app, entry, group.stage);
     return read_and_run(app, argc, argv);

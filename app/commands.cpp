@@ -83,7 +83,9 @@ const std::vector<CommandGroup>& command_groups() {
              {"curves", "training and validation curves; score by training-set size", add_curves},
              {"diagnose", "diagnose curves: good fit, overfit, underfit, still improving, unstable",
               add_diagnose},
-             {"agreement", "agreement of predictions across runs; items that all or all but one get wrong",
+             {"agreement",
+              "agreement of predictions across runs; items that all runs misclassify, or one regime alone "
+              "gets right",
               add_agreement},
              {"choose", "rank the candidates with evidence and choose one", add_choose},
          }},
@@ -95,7 +97,7 @@ const std::vector<CommandGroup>& command_groups() {
         {"the ledger",
          {
              {"ledger",
-              "keep ledgers in order: merge, compare, archive, delete, note",
+              "maintain ledgers: merge, compare, archive, delete, note",
               nullptr,
               {
                   {"merge", "copy the studies, runs and models that this ledger lacks from another one",
@@ -103,7 +105,7 @@ const std::vector<CommandGroup>& command_groups() {
                   {"compare", "list the runs in which two ledgers differ", add_ledger_compare},
                   {"archive", "hide runs from every table, figure and choice; they stay recorded",
                    add_ledger_archive},
-                  {"delete", "delete runs, their records and models; test-part looks stay counted",
+                  {"delete", "delete runs, their records and models; looks at the test part remain counted",
                    add_ledger_delete},
                   {"note", "add a note and tags to runs; without options, print them", add_ledger_note},
               }},

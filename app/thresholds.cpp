@@ -48,12 +48,12 @@ void add_thresholds(Command& command) {
                      "required precision: report the threshold and its recall"),
           std::tuple("--recall", &options->query.recall,
                      "required recall: report the threshold and its precision")})
-        command.add_option(name, *value, text).within(0.0, 1.0).option_text(fmt::format("SHARE={}", *value));
+        command.add_option(name, *value, text).within(0.0, 1.0).option_text(fmt::format("VALUE={}", *value));
     command
         .add_option("--accuracy", options->query.accuracy,
                     "required accuracy of the items above a confidence: report that confidence")
         .within(0.0, 1.0)
-        .option_text("SHARE");
+        .option_text("VALUE");
     add_table_option(command, options->csv, "write all points of the curves");
     add_figure_option(command, "--figure", options->figure, "draw the curves");
     command.callback([options] { thresholds(*options); });

@@ -44,5 +44,9 @@ std::string folded_form(std::string_view text);
 
 // "12.3 MB".
 std::string spoken_bytes(std::int64_t bytes);
+// Two significant digits, and all digits before the decimal point: "0.094", "2.1", "143".
+std::string two_digits(double value);
+// "35 ms", "0.31 s", "1 min 20 s", "2 h 5 min".
+std::string spoken_seconds(double seconds);
 
 }  // namespace jevrin::inline v1

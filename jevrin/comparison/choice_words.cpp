@@ -18,8 +18,8 @@ std::string between(const Interval& interval) {
     return fmt::format("{:.3f} to {:.3f}", interval.low, interval.high);
 }
 
-// What keeps the best from being told from another.
-std::string judged(const RankedCandidate& other) {
+// Why the best is, or is not, separated from another candidate.
+std::string judgement(const RankedCandidate& other) {
     const Lead& lead = *other.behind;
     if (other.separated) return "a significant difference";
     if (lead.rule == LeadRule::one_seed) return "with one seed the variance between seeds is unknown";
@@ -45,7 +45,7 @@ std::string comparison(const RankedCandidate& best, const RankedCandidate& other
     return fmt::format("{} leads {} by {:.3f} {} (95 % interval {} over {}; p {:.2g} after correction): {}.",
                        quoted(best.candidate), quoted(other.candidate), other.behind->mean, metric,
                        between(other.behind->interval), paired_by(other.behind->rule),
-                       other.behind->adjusted_p, judged(other));
+                       other.behind->adjusted_p, judgement(other));
 }
 
 std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
@@ -140,16 +140,16 @@ std::string small_part_sentence(const Choice& choice) {
 std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
     switch (cost) {
         case Cost::training_seconds:
-            return fmt::format("{:.2g} s of training a run", candidate.seconds);
+            return spoken_seconds(candidate.seconds) + " of training per run";
         case Cost::trained_parameters:
             return fmt::format("{} trained parameters", candidate.trainable_parameters);
         case Cost::operations:
             return candidate.multiplications == 0
                        ? std::string("operations not recorded")
-                       : fmt::format("{} multiplications a prediction", candidate.multiplications);
+                       : fmt::format("{} multiplications per prediction", candidate.multiplications);
         case Cost::file_size:
             return candidate.model_bytes == 0
-                       ? std::string("its model file is gone")
+                       ? std::string("model file missing")
                        : fmt::format("a model of {}", spoken_bytes(candidate.model_bytes));
     }
     unhandled(cost);

@@ -17,7 +17,7 @@ struct ChoiceCounts {
 // Fills summary and reasons of a choice that is decided.
 void put_into_words(Choice& choice, const ChoiceCounts& counts, const std::vector<std::string>& set_apart);
 
-// "0.04 s of training a run", "4,550 trained parameters".
+// "93 ms of training per run", "4,550 trained parameters".
 std::string spoken_cost(const RankedCandidate& candidate, Cost cost);
 
 }  // namespace jevrin::inline v1

@@ -20,11 +20,11 @@ constexpr std::size_t longest_candidate_name = 36;
 std::string cost_axis(Cost cost) {
     switch (cost) {
         case Cost::training_seconds:
-            return "training, seconds a run";
+            return "training time per run in seconds";
         case Cost::trained_parameters:
             return "trained parameters";
         case Cost::operations:
-            return "multiplications a prediction";
+            return "multiplications per prediction";
         case Cost::file_size:
             return "model file, bytes";
     }

@@ -251,7 +251,7 @@ ImageArray::ImageArray(const std::filesystem::path& path, const std::vector<std:
         std::int64_t values = 1;
         for (const std::int64_t length : shape) values *= length;
         if (values != array_.row_size())
-            throw InputError(fmt::format("{}: 'shape' {} means {} values an image, but its rows have {}",
+            throw InputError(fmt::format("{}: 'shape' {} means {} values per image, but its rows have {}",
                                          name_, spoken_shape(shape), values, array_.row_size()));
         own = shape;
     }

@@ -22,23 +22,6 @@ std::string plural(std::int64_t count, const std::string& word) {
     return fmt::format("{} {}{}", with_commas(count), word, count == 1 ? "" : "s");
 }
 
-std::string two_digits(double value) {
-    const double size = std::abs(value);
-    if (size == 0.0) return "0";
-    // The number of digits after the point, of the value as it is rounded.
-    int decimals = std::clamp(1 - static_cast<int>(std::floor(std::log10(size))), 0, 6);
-    if (decimals > 0 && std::round(size * std::pow(10.0, decimals)) >= 100.0) --decimals;
-    return fmt::format("{:.{}f}", value, decimals);
-}
-
-std::string spoken_seconds(double seconds) {
-    if (seconds < 0.0995) return two_digits(1000.0 * seconds) + " ms";
-    const auto whole = static_cast<std::int64_t>(seconds + 0.5);
-    if (whole < 60) return two_digits(seconds) + " s";
-    if (whole < 3600) return fmt::format("{} min {} s", whole / 60, whole % 60);
-    return fmt::format("{} h {} min", whole / 3600, whole % 3600 / 60);
-}
-
 std::string three_decimals(double value) {
     return std::isnan(value) ? "" : fmt::format("{:.3f}", value);
 }

@@ -11,10 +11,6 @@ namespace jevrin::inline v1 {
 std::string with_commas(std::int64_t value);
 // "1 item", "1,200 items".
 std::string plural(std::int64_t count, const std::string& word);
-// Two significant digits, and all digits before the decimal point: "0.094", "2.1", "143".
-std::string two_digits(double value);
-// "35 ms", "0.31 s", "1 min 20 s", "2 h 5 min".
-std::string spoken_seconds(double seconds);
 // Three decimals; empty when the value is NaN.
 std::string three_decimals(double value);
 // A word as a shell takes it, quoted where it must be.

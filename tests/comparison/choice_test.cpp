@@ -145,7 +145,7 @@ TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
     EXPECT_EQ(choice({.cost = Cost::trained_parameters}).chosen, "small to train");
     EXPECT_EQ(choice({.cost = Cost::operations}).chosen, "quick to use");
     EXPECT_EQ(choice({.cost = Cost::training_seconds}).chosen, "quick to use");
-    EXPECT_THAT(choice({.cost = Cost::operations}).summary, HasSubstr("10 multiplications a prediction"));
+    EXPECT_THAT(choice({.cost = Cost::operations}).summary, HasSubstr("10 multiplications per prediction"));
     EXPECT_EQ(value_named<Cost>("file"), Cost::file_size);
     EXPECT_THAT(message_of<InputError>([] { value_named<Cost>("trainde"); }),
                 HasSubstr("did you mean 'trained'"));

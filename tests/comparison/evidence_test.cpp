@@ -144,7 +144,7 @@ TEST_F(Words, NameWhatIsRiskedByTheCheaperOne) {
     } else {
         EXPECT_THAT(choice.summary, Not(HasSubstr("ranks first")));
     }
-    EXPECT_THAT(choice.summary, HasSubstr("'two' is the cheapest (5 s of training a run)"));
+    EXPECT_THAT(choice.summary, HasSubstr("'two' is the cheapest (5.0 s of training per run)"));
 }
 
 TEST_F(Words, SayThatFewSeedsAreFew) {
@@ -168,10 +168,10 @@ TEST_F(Words, KeepStrangeNamesHarmless) {
 TEST(Costs, AreSpokenInTheirUnits) {
     RankedCandidate candidate{
         .seconds = 12.34, .trainable_parameters = 4550, .multiplications = 0, .model_bytes = 0};
-    EXPECT_EQ(spoken_cost(candidate, Cost::training_seconds), "12 s of training a run");
+    EXPECT_EQ(spoken_cost(candidate, Cost::training_seconds), "12 s of training per run");
     EXPECT_EQ(spoken_cost(candidate, Cost::trained_parameters), "4550 trained parameters");
     EXPECT_EQ(spoken_cost(candidate, Cost::operations), "operations not recorded");
-    EXPECT_EQ(spoken_cost(candidate, Cost::file_size), "its model file is gone");
+    EXPECT_EQ(spoken_cost(candidate, Cost::file_size), "model file missing");
     // What nobody knows is never the cheapest.
     EXPECT_TRUE(std::isinf(candidate.cost(Cost::operations)));
     EXPECT_TRUE(std::isinf(candidate.cost(Cost::file_size)));

@@ -121,8 +121,8 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
         if (n == 1) choice.chosen = "candidate 0";
         draw_choice(choice, CandidateStyles(names), "a choice", directory / "c.svg");
         const std::string svg = read_text(directory / "c.svg");
-        EXPECT_THAT(
-            svg, testing::AllOf(HasSubstr("candidate 0"), HasSubstr("a choice"), HasSubstr("seconds a run")));
+        EXPECT_THAT(svg, testing::AllOf(HasSubstr("candidate 0"), HasSubstr("a choice"),
+                                        HasSubstr("per run in seconds")));
         if (n == 60) {
             EXPECT_THAT(svg, HasSubstr("the first 40 of 60 candidates"));
         }

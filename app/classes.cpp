@@ -1,10 +1,10 @@
 #include "prediction_options.hpp"
 
+#include "jevrin/base/text.hpp"
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
 #include "jevrin/results/classes_result.hpp"
 #include "jevrin/results/recall_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -6,7 +6,6 @@
 #include "jevrin/base/folder_watch.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/model_results.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -3,7 +3,6 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/ledgers_result.hpp"
-#include "jevrin/results/words.hpp"
 
 namespace jevrin::app {
 namespace {

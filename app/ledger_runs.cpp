@@ -2,8 +2,8 @@
 #include "output.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/results/kept_runs_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>

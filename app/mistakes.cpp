@@ -1,8 +1,8 @@
 #include "prediction_options.hpp"
 
+#include "jevrin/base/text.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/results/mistakes_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

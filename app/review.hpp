@@ -3,9 +3,9 @@
 
 #include "output.hpp"
 
+#include "jevrin/base/text.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/results/marks_result.hpp"
-#include "jevrin/results/words.hpp"
 
 namespace jevrin::app {
 

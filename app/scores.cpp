@@ -4,7 +4,6 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/figures/reliability_figure.hpp"
 #include "jevrin/results/scores_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

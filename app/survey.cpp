@@ -6,7 +6,6 @@
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/plan/recipe.hpp"
 #include "jevrin/results/survey_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

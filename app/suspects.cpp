@@ -1,9 +1,9 @@
 #include "output.hpp"
 #include "review.hpp"
 
+#include "jevrin/base/text.hpp"
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/results/suspects_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -5,7 +5,6 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/training_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -4,7 +4,6 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/training_result.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

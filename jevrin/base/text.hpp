@@ -42,8 +42,16 @@ std::string folded_case(std::string_view text);
 // to people. Bytes that are not UTF-8 stay as they are.
 std::string folded_form(std::string_view text);
 
+// "1,234,567".
+std::string with_commas(std::int64_t value);
+// "1 item", "1,200 items".
+std::string plural(std::int64_t count, const std::string& word);
 // "12.3 MB".
 std::string spoken_bytes(std::int64_t bytes);
+// Three decimals; empty when the value is NaN.
+std::string three_decimals(double value);
+// A word as a shell takes it, quoted where it must be.
+std::string shell_word(const std::string& word);
 // Two significant digits, and all digits before the decimal point: "0.094", "2.1", "143".
 std::string two_digits(double value);
 // "35 ms", "0.31 s", "1 min 20 s", "2 h 5 min".

@@ -36,7 +36,7 @@ class GraphNode {
     }
     void expect_inputs(int least, int most) const {
         if (inputs() < least || inputs() > most || outputs() < 1)
-            fail(fmt::format("it has {} inputs; {} to {} are expected", inputs(), least, most));
+            fail(fmt::format("it has {}; {} to {} are expected", plural(inputs(), "input"), least, most));
         for (int i = 0; i < least; ++i)
             if (!has_input(i)) fail(fmt::format("its input {} is missing", i));
     }

@@ -1,6 +1,7 @@
 #include "jevrin/exchange/graph_reader.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -151,8 +152,8 @@ void GraphReader::read_input() {
     const auto& shape = image->type().tensor_type().shape();
     const int dimensions = shape.dim_size();
     if (dimensions < 1 || dimensions > 8)
-        throw InputError(fmt::format(
-            "its input has {} dimensions; [batch, channels, height, width] is needed", dimensions));
+        throw InputError(fmt::format("its input has {}; [batch, channels, height, width] is needed",
+                                     plural(dimensions, "dimension")));
     const bool batched = dimensions > 1;
     stated_rank_ = dimensions;
     stated_batch_ = batched ? std::max<std::int64_t>(0, shape.dim(0).dim_value()) : 0;
@@ -368,7 +369,7 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
     from.read(0, values);
     if (count == 1 && trim) return builder_.add(name, Constant{false}, {}, {Tensor({1}, values)});
     if (std::ssize(from.shape) > rank)
-        node.fail(fmt::format("combines a value of {} dimensions with the constant {}", rank,
+        node.fail(fmt::format("combines a value of {} with the constant {}", plural(rank, "dimension"),
                               to_string(from.shape)));
     Shape wide(static_cast<std::size_t>(rank) - from.shape.size(), 1);
     wide.insert(wide.end(), from.shape.begin(), from.shape.end());

@@ -1,5 +1,6 @@
 // Windows, pooling and reductions in model files: read, and written.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
 #include "jevrin/exchange/model_writer.hpp"
 
@@ -27,8 +28,8 @@ std::pair<std::size_t, View> GraphReader::image(const GraphNode& node) {
     const View& view = dynamic(node, 0);
     const bool batched = rank(view) == 4 && view.dims[0] == std::vector<int>{batch_axis};
     if (!batched)
-        node.fail(fmt::format(
-            "needs images [batch, channels, height, width] and gets a value of {} dimensions", rank(view)));
+        node.fail(fmt::format("needs images [batch, channels, height, width] and gets a value of {}",
+                              plural(rank(view), "dimension")));
     const std::size_t placed = builder_.place(view, channels_last, node.name());
     return {placed, builder_.placed(view, placed, channels_last)};
 }
@@ -42,7 +43,8 @@ Window GraphReader::window(const GraphNode& node, const Shape& image, std::int64
     const auto list = [&](const char* name, std::size_t count, std::int64_t otherwise) {
         auto numbers = node.integers(name).value_or(std::vector<std::int64_t>(count, otherwise));
         if (numbers.size() != count)
-            node.fail(fmt::format("its {} has {} numbers and needs {}", name, numbers.size(), count));
+            node.fail(fmt::format("its {} has {} and needs {}", name, plural(std::ssize(numbers), "number"),
+                                  count));
         for (const std::int64_t n : numbers)
             if (n < 0 || n > largest_dimension) node.fail(fmt::format("its {} is out of range", name));
         return numbers;

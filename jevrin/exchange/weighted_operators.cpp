@@ -1,5 +1,6 @@
 // Convolutions, dense layers, matrix products and normalisation in model files: read, and written.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
 #include "jevrin/exchange/model_writer.hpp"
 
@@ -96,8 +97,8 @@ void GraphReader::read_as<Dense>(const GraphNode& node) {
             const std::int64_t count = element_count(from.shape);
             const bool row = count == out && (from.shape.empty() || from.shape.back() == out);
             if (!row && count != 1)
-                node.fail(
-                    fmt::format("its bias is {} and its output has {} features", to_string(from.shape), out));
+                node.fail(fmt::format("its bias is {} and its output has {}", to_string(from.shape),
+                                      plural(out, "feature")));
             bias.emplace_back(Shape{out});
             from.read(0, bias[0].values().first(static_cast<std::size_t>(count)));
             if (!row) bias[0].fill(bias[0].data()[0]);

@@ -22,7 +22,7 @@ class ListBuilder {
         layer_ = &layer;
         name_ = name;
         if (layer.inputs != 0 && layer.inputs != shape_.back())
-            clash(fmt::format("is written for {} inputs", layer.inputs));
+            clash(fmt::format("is written for {}", plural(layer.inputs, "input")));
         const std::size_t before = network_.nodes.size();
         const std::size_t input = last_;
         last_ = build(layer, name);

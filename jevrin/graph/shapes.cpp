@@ -36,14 +36,15 @@ class ShapeOf {
         if (op.groups < 1 || weight[3] % op.groups != 0)
             fail(fmt::format("{} output channels are not divisible by {} groups", weight[3], op.groups));
         if (image[2] != weight[2] * op.groups)
-            fail(fmt::format("its weights need {} channels and it gets {}", weight[2] * op.groups, image[2]));
+            fail(fmt::format("its weights need {} and it gets {}", plural(weight[2] * op.groups, "channel"),
+                             image[2]));
         return windowed(op.window, image, weight[3]);
     }
 
     Shape operator()(const BatchNormalisation&) const {
         const Shape& shape = at_least_a_vector();
         if (shape.back() != parameter(0)[0])
-            fail(fmt::format("it has {} channels and it gets {}", parameter(0)[0], shape.back()));
+            fail(fmt::format("it has {} and it gets {}", plural(parameter(0)[0], "channel"), shape.back()));
         return shape;
     }
     Shape operator()(const LayerNormalisation&) const {
@@ -56,7 +57,7 @@ class ShapeOf {
     Shape operator()(const GroupNormalisation& op) const {
         const Shape& shape = at_least_a_vector();
         if (shape.back() != parameter(0)[0])
-            fail(fmt::format("it has {} channels and it gets {}", parameter(0)[0], shape.back()));
+            fail(fmt::format("it has {} and it gets {}", plural(parameter(0)[0], "channel"), shape.back()));
         if (op.groups < 1 || shape.back() % op.groups != 0)
             fail(fmt::format("{} channels are not divisible by {} groups", shape.back(), op.groups));
         return shape;
@@ -67,7 +68,8 @@ class ShapeOf {
         const Shape& shape = at_least_a_vector();
         const std::int64_t slopes = element_count(parameter(0));
         if (slopes != 1 && slopes != shape.back())
-            fail(fmt::format("it has {} slopes and gets {} channels", slopes, shape.back()));
+            fail(fmt::format("it has {} and gets {}", plural(slopes, "slope"),
+                             plural(shape.back(), "channel")));
         return shape;
     }
 
@@ -208,7 +210,8 @@ class ShapeOf {
     }
     void check_dimensions(std::size_t expected) const {
         if (in_[0].size() != expected)
-            fail(fmt::format("needs {} dimensions and gets {}", expected, to_string(in_[0])));
+            fail(fmt::format("needs {} and gets {}", plural(static_cast<std::int64_t>(expected), "dimension"),
+                             to_string(in_[0])));
     }
     const Shape& at_least_a_vector() const {
         if (in_[0].empty()) fail("needs at least one dimension and gets a scalar");

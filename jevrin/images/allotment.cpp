@@ -164,10 +164,10 @@ std::vector<std::int64_t> Allotment::sizes_of(std::int64_t count, std::size_t la
     }
     if (settings_.training == 0) sizes[0] = left;
     if (left < 0 || sizes[0] < 1)
-        throw InputError(
-            fmt::format("{}: class '{}' has {} images, too few for the counts of the plan; lower "
-                        "them or add images",
-                        printable(set_.root.string()), printable(set_.classes[label]), count));
+        throw InputError(fmt::format(
+            "{}: class '{}' has {}, too few for the counts of the plan; lower "
+            "them or add images",
+            printable(set_.root.string()), printable(set_.classes[label]), plural(count, "image")));
     return sizes;
 }
 

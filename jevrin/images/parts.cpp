@@ -23,10 +23,6 @@ Units units_among(const ImageSet& set, const std::vector<std::size_t>& items, bo
     return units;
 }
 
-std::string count_of(std::size_t count, const char* word) {
-    return fmt::format("{} {}{}", count, word, count == 1 ? "" : "s");
-}
-
 void note_units(const ImageSet& set, const PartsSettings& settings, Parts& parts) {
     if (!settings.group_near_duplicates) return;
     const std::vector<NearDuplicate> pairs = near_duplicates(set);
@@ -34,7 +30,7 @@ void note_units(const ImageSet& set, const PartsSettings& settings, Parts& parts
     parts.notes.push_back(fmt::format(
         "{} of near-duplicates (perceptual hashes at most {} of 256 bits apart) kept in the same part, "
         "such as {} and {}",
-        count_of(pairs.size(), "pair"), near_duplicate_distance, printable(set.items[pairs[0].first].path),
+        plural(std::ssize(pairs), "pair"), near_duplicate_distance, printable(set.items[pairs[0].first].path),
         printable(set.items[pairs[0].second].path)));
 }
 
@@ -53,10 +49,10 @@ void note_leaks(const ImageSet& set, const std::vector<std::optional<Part>>& par
                                   name_of(known->second), printable(set.items[i].path), name_of(*part_of[i]));
     }
     if (leaks > 0)
-        parts.notes.push_back(
-            fmt::format("the given parts leak: {} {} in two parts (identical images, near-duplicates "
-                        "or one group), such as {}; check the split, or let the plan make one",
-                        count_of(leaks, "image"), leaks == 1 ? "is" : "are", example));
+        parts.notes.push_back(fmt::format(
+            "the given parts leak: {} {} in two parts (identical images, near-duplicates "
+            "or one group), such as {}; check the split, or let the plan make one",
+            plural(static_cast<std::int64_t>(leaks), "image"), leaks == 1 ? "is" : "are", example));
 }
 
 void require_given_classes(const ImageSet& set, const Parts& parts) {
@@ -116,7 +112,8 @@ Parts given_parts(const ImageSet& set, const PartsSettings& settings, const Know
                                                : parts.test)
                 .push_back(i);
     if (without > 0)
-        parts.notes.push_back(fmt::format("{} without a part {} left out", count_of(without, "image"),
+        parts.notes.push_back(fmt::format("{} without a part {} left out",
+                                          plural(static_cast<std::int64_t>(without), "image"),
                                           without == 1 ? "is" : "are"));
     require_given_classes(set, parts);
     note_leaks(set, part_of, parts);

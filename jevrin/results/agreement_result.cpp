@@ -5,7 +5,6 @@
 #include "jevrin/results/candidate_styles.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

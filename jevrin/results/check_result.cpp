@@ -7,7 +7,6 @@
 #include "jevrin/plan/run_settings.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
-#include "jevrin/results/words.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/descriptions.hpp"
 

@@ -3,7 +3,6 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/predictions_json.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

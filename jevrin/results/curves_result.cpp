@@ -5,7 +5,6 @@
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/terminal_curves.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

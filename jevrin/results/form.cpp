@@ -1,7 +1,6 @@
 #include "jevrin/results/form.hpp"
 
 #include "jevrin/base/text.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

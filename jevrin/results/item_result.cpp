@@ -6,7 +6,6 @@
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/terminal_drawing.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

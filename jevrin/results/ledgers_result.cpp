@@ -4,7 +4,6 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

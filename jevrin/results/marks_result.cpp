@@ -6,7 +6,6 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/run_predictions.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

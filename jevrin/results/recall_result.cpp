@@ -4,7 +4,6 @@
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/results/candidate_styles.hpp"
 #include "jevrin/results/json_values.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -54,8 +54,8 @@ RunResult report_run(const Ledger& ledger, const StudyRecord& study, const std::
     const RunRecord& record = result.run;
     result.epoch = epoch.value_or(record.epochs);
     if (result.epoch > record.epochs)
-        throw InputError(fmt::format("{} has {} epochs; there is no epoch {}", record.name(), record.epochs,
-                                     result.epoch));
+        throw InputError(fmt::format("{} has {}; there is no epoch {}", record.name(),
+                                     plural(record.epochs, "epoch"), result.epoch));
     result.plan = ledger.plan(record.id);
     result.settings = ledger.settings(record.id);
     result.environment = ledger.environment(record.id);

@@ -3,7 +3,6 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/results/json_values.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

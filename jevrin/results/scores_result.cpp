@@ -3,7 +3,6 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/predictions_json.hpp"
 #include "jevrin/results/result_table.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

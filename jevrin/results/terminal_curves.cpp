@@ -2,7 +2,6 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/terminal_drawing.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -2,7 +2,6 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/predictions_json.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

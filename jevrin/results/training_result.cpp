@@ -4,7 +4,6 @@
 #include "jevrin/results/json_values.hpp"
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/runs_result.hpp"
-#include "jevrin/results/words.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/planned_runs.hpp"
 

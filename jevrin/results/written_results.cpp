@@ -2,7 +2,6 @@
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/json_values.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -71,11 +71,10 @@ Network own_network(const Candidate& candidate, const Shape& image, std::size_t 
     if (last.width != 0 && last.width != wanted)
         throw InputError::in_file(
             last.place,
-            fmt::format(
-                "layer '{}' (dense) gives {} values and the images have {} classes; leave its 'width' "
-                "out, or add a 'head' after it",
-                last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name, last.width,
-                wanted));
+            fmt::format("layer '{}' (dense) gives {} and the images have {} classes; leave its 'width' "
+                        "out, or add a 'head' after it",
+                        last.name.empty() ? fmt::format("layer{}", whole.layers.size()) : last.name,
+                        plural(last.width, "value"), wanted));
     last.width = wanted;
     return layer_network(whole, image);
 }
@@ -214,10 +213,10 @@ int settle_channels(const Plan& plan, const Backbones& backbones, const ImageSet
     for (const BackbonePlan& stated : plan.backbones) {
         const int channels = backbones.at(stated.name).channels;
         if (needed && *needed != channels)
-            throw InputError(
-                fmt::format("{}: {} takes {} channels, and {} sets {}; use backbones with the "
-                            "same",
-                            stated.place, printable(stated.file.string()), channels, by, *needed));
+            throw InputError(fmt::format(
+                "{}: {} takes {}, and {} sets {}; use backbones with the "
+                "same",
+                stated.place, printable(stated.file.string()), plural(channels, "channel"), by, *needed));
         needed = channels;
         by = printable(stated.file.string());
     }

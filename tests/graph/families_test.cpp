@@ -138,7 +138,7 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(refusal(Concatenate{0}), HasSubstr("cannot concatenate 4x6x8 and 3x8 along dimension 0"));
     EXPECT_THAT(refusal(Slice{{{0, 1, 4}, {2, 2, 3}, {0, 1, 8}}}),
                 HasSubstr("slices 2 to 6 of dimension 1, which has 6"));
-    EXPECT_THAT(refusal(Slice{{{0, 1, 4}}}), HasSubstr("needs 1 dimensions and gets 4x6x8"));
+    EXPECT_THAT(refusal(Slice{{{0, 1, 4}}}), HasSubstr("needs 1 dimension and gets 4x6x8"));
     EXPECT_THAT(refusal(Padding{{4, 0, 0}, {0, 0, 0}, PaddingKind::reflect}),
                 HasSubstr("pads dimension 0 of 4 by 4 and 0"));
     EXPECT_THAT(refusal(Transpose{{0, 0, 1}}), HasSubstr("must name each dimension once"));

@@ -7,6 +7,8 @@
 #include "jevrin/graph/operator_table.hpp"
 #include "jevrin/graph/rewriting.hpp"
 
+#include <fmt/format.h>
+
 #include <cmath>
 
 namespace jevrin {

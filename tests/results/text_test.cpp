@@ -8,7 +8,6 @@
 #include "jevrin/results/result_table.hpp"
 #include "jevrin/results/terminal_curves.hpp"
 #include "jevrin/results/terminal_drawing.hpp"
-#include "jevrin/results/words.hpp"
 
 #include <fmt/format.h>
 

@@ -76,7 +76,7 @@ TEST_F(NetworkStudy, ClassesAndChannelsComeFromTheDataUnlessWritten) {
     EXPECT_THAT(
         refusal(plan(layers("{ kind = \"convolution\", width = 4, inputs = 1 },\n{ kind = \"flatten\" },\n"
                             "{ kind = \"dense\" },\n"))),
-        AllOf(HasSubstr("plan.toml:17:1: "), HasSubstr("written for 1 inputs; the image has 16x16x3")));
+        AllOf(HasSubstr("plan.toml:17:1: "), HasSubstr("written for 1 input; the image has 16x16x3")));
     EXPECT_THAT(refusal(plan(layers(
                     "{ kind = \"convolution\", width = 4, name = \"first\" },\n{ kind = \"dense\" },\n"))),
                 AllOf(HasSubstr("plan.toml:18:1: layer 'layer2' (dense) needs a vector"),

@@ -13,6 +13,7 @@
 
 #include <cctype>
 #include <chrono>
+#include <cstdlib>
 #include <cstring>
 #include <set>
 #include <sstream>
@@ -226,6 +227,24 @@ std::vector<std::string> code_blocks(const std::string& document, const std::str
         blocks.push_back(
             text.substr(at + fence.size(), text.find("```", at + fence.size()) - at - fence.size()));
     return blocks;
+}
+
+TEST_F(TrainedStudy, CurvesUseTheCharactersAndColoursOfTheTerminal) {
+    // script(1) runs a command in a terminal of its own.
+    const auto shown = [&](const std::string& environment) {
+        const std::string command = fmt::format(
+            "cd '{}' && env {} TERM=xterm script -qec \"'{}' curves\" shown.txt > /dev/null < /dev/null",
+            directory_->path().string(), environment, JEVRIN_PROGRAM);
+        EXPECT_EQ(std::system(command.c_str()), 0);
+        return read_text(directory_->path() / "shown.txt");
+    };
+    const std::string rich = shown("-u NO_COLOR LC_ALL=C.UTF-8");
+    EXPECT_THAT(rich, testing::AllOf(HasSubstr("\x1b[38;5;"), HasSubstr("\u2514\u2500")));
+    for (const char* plain : {"NO_COLOR=1 LC_ALL=C.UTF-8", "-u NO_COLOR LC_ALL=C"}) {
+        const std::string text = shown(plain);
+        EXPECT_THAT(text, HasSubstr("+----"));
+        EXPECT_THAT(text, testing::Not(HasSubstr("\x1b"))) << plain;
+    }
 }
 
 TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {

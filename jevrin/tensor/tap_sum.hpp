@@ -91,7 +91,6 @@ class TapSum {
     std::int64_t rows_per_band_ = 1;
     std::int64_t bands_ = 1;
     std::int64_t images_per_task_ = 1;
-    std::int64_t block_parts_ = 1;
     // The buffer of a band.
     std::int64_t first_row_ = 0;     // smallest row offset
     std::int64_t first_column_ = 0;  // smallest column offset

@@ -1,5 +1,4 @@
-// A command of the tool as its own file sees it: options, and what it does. The library that reads command
-// lines stays behind it.
+// A command of the tool: its options and its action. The command-line library is hidden behind it.
 #pragma once
 
 #include <cstdint>

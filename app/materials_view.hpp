@@ -1,4 +1,4 @@
-// gather_materials() with a bar, for the commands that look at a plan without training it.
+// gather_materials() with a progress bar, for commands that use a plan without training it.
 #pragma once
 
 #include "output.hpp"

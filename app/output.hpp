@@ -1,4 +1,4 @@
-// What commands print: results for people or programs, progress for those who wait.
+// What commands print: results as text or JSON, and progress.
 #pragma once
 
 #include "command.hpp"

@@ -1,4 +1,4 @@
-// The options of every command that looks at the predictions of one run.
+// The options of every command that uses the predictions of one run.
 #pragma once
 
 #include "output.hpp"

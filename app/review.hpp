@@ -1,4 +1,4 @@
-// What the commands that list items for review have in common: a sheet of their images, and --mark.
+// What commands that list items for review share: a sheet of images, and --mark.
 #pragma once
 
 #include "output.hpp"

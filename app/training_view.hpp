@@ -1,4 +1,4 @@
-// Live progress of a study, and Ctrl-C that keeps what is finished.
+// Live progress of a study; Ctrl-C saves a checkpoint.
 #pragma once
 
 #include "jevrin/study/study.hpp"

@@ -1,7 +1,7 @@
 // The family of errors that Jevrin throws.
 //
-// Every message names the place (a file, a line, a class), says what is wrong and how to cure it, so that a
-// tool may print what() as it stands. Programming mistakes are assertions, not exceptions.
+// Every message says what is wrong, where (a file, a line, a class) and what to do, so that a tool may print
+// what() unchanged. Programming errors are assertions, not exceptions.
 #pragma once
 
 #include <stdexcept>

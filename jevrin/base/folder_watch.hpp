@@ -1,4 +1,4 @@
-// Files that arrive in a folder, each told once it is written completely.
+// New files in a folder, each reported once it is written completely.
 //
 //     FolderWatch watch("frames");
 //     for (;;)

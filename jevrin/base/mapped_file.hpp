@@ -1,4 +1,4 @@
-// Files as memory: read where needed, given back by the system when memory is short.
+// Memory-mapped files.
 #pragma once
 
 #include <cstddef>

@@ -1,4 +1,4 @@
-// How much memory there is.
+// Available and used memory.
 #pragma once
 
 #include <cstdint>

@@ -1,4 +1,4 @@
-// Locks that the system gives back when their holder dies.
+// Locks that are released when their holder dies.
 #pragma once
 
 #include <cstdint>

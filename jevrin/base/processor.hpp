@@ -1,4 +1,4 @@
-// The machine that computes, for records and for caches whose bits depend on it.
+// The processor, for records and for caches whose bits depend on it.
 #pragma once
 
 #include <string>

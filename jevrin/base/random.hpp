@@ -1,4 +1,4 @@
-// Counter-based random numbers: every draw is a pure function of what it is for.
+// Counter-based random numbers: every draw is a pure function of its purpose.
 //
 // A stream is named by (seed, purpose, epoch, item); its draws are counted from zero. No state is shared, so
 // the order in which threads ask can never change what they get.

@@ -1,5 +1,4 @@
-// Rows of equal size kept on disk and found by the hash of what they came from: written once, shared by all
-// who need them.
+// An on-disk cache of rows of equal size, keyed by the hash of their source; shared between processes.
 //
 //     RowStore store({.directory = "ledger/stores", .kind = "pictures", .identity = "64 pad", .row_bytes =
 //     12288,

@@ -1,4 +1,4 @@
-// Reading tables of settings with errors that say where: every key must be asked for, or finish() refuses it.
+// Reads tables of settings, with errors that give the position: finish() refuses every key that was not read.
 #pragma once
 
 #include "jevrin/base/error.hpp"

@@ -1,4 +1,4 @@
-// Names in messages: foreign text made safe to print, and the nearest known word for a misspelt one.
+// Text for people: untrusted text made safe to print, numbers, durations, and the nearest known word.
 #pragma once
 
 #include <cstddef>

@@ -1,4 +1,5 @@
-// Items across runs: which all runs miss, which only one regime predicts correctly, how far runs agree.
+// Items across runs: those that all runs misclassify, those that only one regime classifies correctly, and
+// the agreement between runs.
 #pragma once
 
 #include "jevrin/comparison/evidence.hpp"

@@ -1,4 +1,4 @@
-// The choice in sentences.
+// The choice as text.
 #pragma once
 
 #include "jevrin/comparison/choice.hpp"

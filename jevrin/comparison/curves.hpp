@@ -1,5 +1,5 @@
-// Curves across runs: any recorded quantity over epochs, steps, seconds or examples, smoothed, and with the
-// seeds of a candidate put together.
+// Curves across runs: any recorded quantity over epochs, steps, seconds or examples, smoothed, and aggregated
+// over the seeds of a candidate.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

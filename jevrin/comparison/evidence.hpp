@@ -1,4 +1,4 @@
-// What the finished runs of a study say, candidate by candidate: what every comparison starts from.
+// The evidence of a study: the results of its finished runs by candidate, the input of every comparison.
 #pragma once
 
 #include "jevrin/comparison/lead.hpp"

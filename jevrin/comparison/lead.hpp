@@ -1,4 +1,4 @@
-// The lead of one candidate over another: how large, how sure.
+// The lead of one candidate over another, with its interval and p-value.
 //
 //     CandidateOutcomes ours = ..., theirs = ...;          // a row for each run
 //     if (const std::optional<Lead> lead = lead_of(ours, theirs)) ... lead->mean, lead->interval ...

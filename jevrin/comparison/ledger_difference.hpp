@@ -1,4 +1,4 @@
-// Two ledgers held against each other, study by study and run by run.
+// Compares two ledgers, study by study and run by run.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"

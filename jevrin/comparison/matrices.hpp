@@ -1,5 +1,5 @@
-// Confusion matrices across runs: the mean of a candidate and its spread, and the difference of two, cell by
-// cell and class by class, with what chance alone would do.
+// Confusion matrices across runs: the mean of a candidate and its spread, and the difference of two, by cell
+// and by class, with significance.
 #pragma once
 
 #include "jevrin/comparison/evidence.hpp"

@@ -1,4 +1,4 @@
-// The one report on the sealed test part, after the choice is made.
+// The test scores of the chosen candidate.
 #pragma once
 
 #include "jevrin/comparison/choice.hpp"

@@ -1,5 +1,5 @@
 // Scores by training-set size: how a candidate's score grows with the fraction of the training part
-// that it learns from, and where one regime catches up with another.
+// that it is trained on, and where one regime catches up with another.
 #pragma once
 
 #include "jevrin/comparison/evidence.hpp"

@@ -1,4 +1,4 @@
-// Marks become corrections that the image set reads.
+// Writes marks as corrections, which the image set reads.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"

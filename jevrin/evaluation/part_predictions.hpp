@@ -1,4 +1,4 @@
-// What a run predicts for the items of a part: recorded ones as they are, others by its model.
+// The predictions of a run for a part: recorded ones, or computed by its model.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"

@@ -1,5 +1,5 @@
-// The features that a run's model computes before its head: which items look alike to it, and which labels
-// they contradict.
+// The features that a run's model computes before its head: nearest neighbours, and labels that contradict
+// them.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"

@@ -1,4 +1,4 @@
-// Confusion matrices of runs: of a part and an epoch, of several runs added up.
+// Confusion matrices of runs, for a part and an epoch; sums over several runs.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"

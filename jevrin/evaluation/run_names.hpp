@@ -1,4 +1,4 @@
-// Which runs a name means, for everything that takes names of runs and candidates.
+// Resolves names of runs and candidates.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"

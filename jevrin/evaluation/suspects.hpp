@@ -1,4 +1,4 @@
-// Items whose labels are probably wrong, from what models say that did not learn from them.
+// Items whose labels are probably wrong, according to models that were not trained on them.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"

@@ -1,5 +1,5 @@
-// Thresholds on the probabilities of one run: for a precision or recall of a class, and for answering only
-// when sure.
+// Thresholds on the probabilities of one run: for a precision or recall of a class, and for selective
+// prediction.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"

@@ -1,5 +1,5 @@
-// Values of a stored graph that are known before any image is seen: constants, shapes, and the arithmetic
-// that exporters leave between them.
+// Constant folding: values of a stored graph that do not depend on the image (constants, shapes, and the
+// arithmetic between them) are computed while reading.
 //
 // The size of the batch is not known; a prime number larger than any dimension stands for it, so arithmetic
 // with shapes is plain arithmetic, and a number that this prime divides came from the batch.

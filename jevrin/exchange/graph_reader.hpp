@@ -1,5 +1,4 @@
-// Turns a stored graph into a network, node by node. What each operator becomes stands in the files of the
-// families, *_operators.cpp.
+// Converts a stored graph into a network, node by node. The operators are in *_operators.cpp, by family.
 #pragma once
 
 #include "jevrin/exchange/constant_folding.hpp"

@@ -1,8 +1,8 @@
 // Model files: ONNX (an open standard). Written with operator set 17, weights inside.
 //
 // In memory images are channels-last; in the file they are channels-first, as the standard wants. Reading and
-// writing convert once. Facts about a model that the graph cannot hold (classes, preparation, provenance) are
-// text under keys that begin with "jevrin.".
+// writing convert once. Classes, preparation and
+// provenance are metadata under keys that begin with "jevrin.".
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

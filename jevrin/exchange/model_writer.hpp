@@ -1,5 +1,4 @@
-// Writes a network as an ONNX graph, node by node; what each operator becomes stands in the files of the
-// families, *_operators.cpp.
+// Writes a network as an ONNX graph, node by node. The operators are in *_operators.cpp, by family.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

@@ -1,4 +1,4 @@
-// What moving operators of a stored graph do to dimensions, for folded values and for those of images alike.
+// The shape arithmetic of moving operators (reshape, slice, transpose ...), for constants and image values.
 #pragma once
 
 #include "jevrin/exchange/constant_folding.hpp"

@@ -1,4 +1,4 @@
-// A network made from a graph whose values lie otherwise: with the batch as a dimension, and channels first.
+// Builds a network from a graph with another layout: batch as a dimension, channels first.
 //
 // A View says how the dimensions of such a value are made of the axes of one of our nodes. Moving operators
 // (transpositions, new shapes, dropped and added dimensions) only change the view; nodes for them appear when

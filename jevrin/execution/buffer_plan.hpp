@@ -1,4 +1,4 @@
-// Where buffers lie in one block of memory: those that are never alive at the same time share places.
+// Assigns buffers to one block of memory; buffers that are never alive at the same time share it.
 #pragma once
 
 #include <cstdint>

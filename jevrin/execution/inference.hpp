@@ -1,4 +1,4 @@
-// Running a network forward with fixed statistics.
+// Inference: the forward pass with fixed statistics.
 //
 //     Inference inference(network, /*capacity=*/64);
 //     std::span<const float> outputs = inference.run(batch, images);

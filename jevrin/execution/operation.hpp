@@ -1,4 +1,4 @@
-// The arithmetic behind each operator of a network: made once for given shapes, then run batch after batch.
+// The computation of each operator of a network: prepared once for given shapes, then run for each batch.
 #pragma once
 
 #include "jevrin/execution/pass.hpp"

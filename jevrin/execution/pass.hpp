@@ -1,5 +1,4 @@
-// What passes through a network have in common: the memory that they take, and what random operators are
-// keyed by.
+// What forward and training passes share: their memory, and the key of random operators.
 #pragma once
 
 #include <cstdint>

@@ -1,4 +1,4 @@
-// Drawing with gnuplot, started as a program: the one place that knows how.
+// Drawing with gnuplot, started as a program.
 #pragma once
 
 #include <filesystem>

@@ -1,4 +1,4 @@
-// Images of what a network sees: its first filters, and the maps of each stage.
+// The first filters of a network, and the activation maps of each stage, as images.
 #pragma once
 
 #include "jevrin/execution/activations.hpp"

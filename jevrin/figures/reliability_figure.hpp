@@ -1,4 +1,4 @@
-// Reliability as a figure.
+// Reliability diagram.
 #pragma once
 
 #include "jevrin/metrics/calibration.hpp"

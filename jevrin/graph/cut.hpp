@@ -1,4 +1,4 @@
-// Networks made from networks: cut at a boundary, joined again, the backbone without its head.
+// Cuts a network at a boundary, joins the halves again, and removes the head of a backbone.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

@@ -1,4 +1,4 @@
-// Which part of a network trains, and how fast.
+// Which layers train, and with which learning-rate factors.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

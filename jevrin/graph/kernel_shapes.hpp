@@ -1,4 +1,4 @@
-// What the kernels of tensor/ need to know of an operator and the image it gets.
+// Kernel shapes (tensor/) from an operator and its input.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

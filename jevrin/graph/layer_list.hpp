@@ -1,4 +1,4 @@
-// A network written layer by layer, one behind the other.
+// A network as a sequence of layers.
 //
 //     LayerList list{{{.kind = LayerKind::convolution, .width = 16},
 //                     {.kind = LayerKind::activation},

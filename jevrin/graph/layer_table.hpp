@@ -1,5 +1,4 @@
-// A network as people read it: one row for each weighted layer, or another one of note, with the small ones
-// behind it.
+// A network as a table: one row for each weighted or other main layer, including the small ones after it.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"

@@ -1,5 +1,5 @@
-// What there is to know about an operator besides its arithmetic, in one place: its name, the roles of its
-// parameters (how they start, whether they decay, what model files call them) and what it multiplies.
+// Everything about an operator besides its computation, in one place: its name, the roles of its parameters
+// (initialisation, weight decay, names in model files) and its multiplications.
 #pragma once
 
 #include "jevrin/graph/operators.hpp"

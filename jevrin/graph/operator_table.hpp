@@ -1,4 +1,4 @@
-// Something for each operator of networks, put in by families of operators.
+// A table with an entry for each operator, filled by families of operators.
 #pragma once
 
 #include "jevrin/graph/operators.hpp"

@@ -1,4 +1,4 @@
-// Putting units of items into parts or folds, so that each class is divided as nearly as its units allow.
+// Assigns units of items to parts or folds, stratified by class as far as the units allow.
 #pragma once
 
 #include "jevrin/images/parts.hpp"

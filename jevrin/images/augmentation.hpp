@@ -1,4 +1,4 @@
-// Random changes of training images, each draw keyed by (seed, epoch, item): who draws first, and on how
+// Data augmentation, each random draw keyed by (seed, epoch, item): who draws first, and on how
 // many threads, changes nothing, and turning one change on leaves the draws of the others as they were.
 //
 //     Augmentation augmentation = augmentation_of_strength("medium");

@@ -1,4 +1,4 @@
-// New labelled sets made from old ones: augmented copies, and overlays pasted onto images.
+// Composes new labelled sets: augmented copies, and overlays pasted onto images.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"

@@ -1,4 +1,4 @@
-// What reading files found out, kept between runs: a file that did not change is not read again.
+// A cache of what was found in image files: a file that did not change is not read again.
 //
 // A file counts as unchanged while its size, inode, and times of change (of content and of status) are the
 // same; times of change of status cannot be set by programs. The cache is one file, safe to delete; damaged

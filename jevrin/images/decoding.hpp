@@ -1,4 +1,4 @@
-// Image files as they come: PNG, JPEG and WebP, recognised by content, turned upright, on a background.
+// Decodes PNG, JPEG and WebP, recognised by content; applies the EXIF orientation and a background.
 //
 //     Image image = decode_image(read_file("tile.jpg"), {.background = {0, 0, 0}});
 //

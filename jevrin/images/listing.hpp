@@ -1,4 +1,4 @@
-// The kinds of sources behind list_image_set(): each fills classes, items, skipped and notes.
+// The sources of list_image_set(): each fills classes, items, skipped and notes.
 #pragma once
 
 #include "jevrin/images/image_set.hpp"

@@ -1,4 +1,4 @@
-// The single changes behind augment(), without any randomness but that of noise.
+// The single transformations of augment(); only noise is random.
 #pragma once
 
 #include "jevrin/base/random.hpp"

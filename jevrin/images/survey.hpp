@@ -1,4 +1,4 @@
-// What an image set looks like, in numbers: what to know before anything is divided or trained.
+// Statistics of an image set.
 #pragma once
 
 #include "jevrin/images/image_set.hpp"

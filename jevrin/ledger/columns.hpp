@@ -1,5 +1,4 @@
-// The columns of each recorded thing, in one list each: what is selected, inserted, merged and kept in
-// checkpoints follows from it.
+// One list of columns for each recorded table; selects, inserts, merges and checkpoints follow from it.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"

@@ -1,4 +1,4 @@
-// The open database of a ledger with its directory: what reading and writing share.
+// The open database of a ledger and its directory, shared by reading and writing.
 #pragma once
 
 #include "jevrin/ledger/database.hpp"

@@ -1,4 +1,4 @@
-// Numbers by which a ledger knows what it keeps, each of a type of its own.
+// The ids of a ledger, each of its own type.
 #pragma once
 
 #include <compare>

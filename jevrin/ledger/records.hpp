@@ -1,4 +1,4 @@
-// What a ledger keeps, as plain values.
+// The records of a ledger, as plain values.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

@@ -1,4 +1,4 @@
-// Whether probabilities mean what they say.
+// Calibration of probabilities.
 #pragma once
 
 #include "jevrin/metrics/predictions.hpp"

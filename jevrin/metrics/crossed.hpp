@@ -1,5 +1,4 @@
-// Estimates from tables of seeds by items, when both are drawn at random: which seed a run got, and which
-// items happened to be in the part.
+// Estimates from tables of seeds by items when both are random: the seed of a run, and the items of the part.
 //
 // A table holds, for each seed, the influence of each item on that run's score (item_influences()). Its mean
 // is the score; what is the mean worth? With S seeds, n items and the mean squares of the two-way layout,

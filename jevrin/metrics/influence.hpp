@@ -1,4 +1,4 @@
-// What each item contributes to a score.
+// The influence of each item on a score.
 #pragma once
 
 #include "jevrin/metrics/confusion_matrix.hpp"

@@ -1,4 +1,4 @@
-// Intervals: how far a number can be trusted.
+// Confidence intervals.
 #pragma once
 
 #include <cstdint>

@@ -1,4 +1,4 @@
-// Which items to look at: of a cell of the confusion matrix, of a class, the worst first.
+// Selects and orders items: of a cell of the confusion matrix, of a class.
 #pragma once
 
 #include "jevrin/metrics/predictions.hpp"

@@ -1,4 +1,4 @@
-// Which labels are likely to be wrong, from predictions made without having seen them.
+// Probably wrong labels, from predictions of models that were not trained on them.
 #pragma once
 
 #include "jevrin/metrics/predictions.hpp"

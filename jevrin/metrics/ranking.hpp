@@ -1,4 +1,4 @@
-// How well each class's probability ranks its items before all others.
+// Ranking metrics: ROC AUC and average precision of each class.
 #pragma once
 
 #include "jevrin/metrics/predictions.hpp"

@@ -1,4 +1,4 @@
-// Everything that predictions are scored by, overall and class by class.
+// All scores of predictions, overall and by class.
 //
 //     Scores scores = score_predictions(table);
 //     double kappa = scores[Measure::kappa];

@@ -1,4 +1,4 @@
-// What becomes of decisions when a threshold moves: one class against the rest, and answers only when sure.
+// Scores by threshold: one class against the rest, and selective prediction.
 #pragma once
 
 #include "jevrin/metrics/intervals.hpp"

@@ -1,5 +1,5 @@
-// Everything that the results of a run depend on besides its seed: what a plan says of it, with every default
-// filled in, and what was found of its images and backbone.
+// Everything that the results of a run depend on besides its seed: the plan with all defaults,
+// and what depends on images and backbone.
 #pragma once
 
 #include "jevrin/plan/plan.hpp"

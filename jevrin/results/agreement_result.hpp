@@ -1,4 +1,4 @@
-// Items across runs: how far runs agree, and a group of items.
+// Agreement between runs, and groups of items.
 #pragma once
 
 #include "jevrin/comparison/agreement.hpp"

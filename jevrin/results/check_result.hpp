@@ -1,4 +1,4 @@
-// A plan looked at before it is paid for: what each candidate is and costs.
+// The check of a plan: the network and the cost of each candidate.
 #pragma once
 
 #include "jevrin/results/form.hpp"

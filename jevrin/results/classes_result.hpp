@@ -1,4 +1,4 @@
-// Figures of each class of one run: counts, precision, recall, ranking, and the strongest confusions.
+// Per-class scores of one run: counts, precision, recall, ranking metrics, and the most frequent confusions.
 #pragma once
 
 #include "jevrin/metrics/scores.hpp"

@@ -1,4 +1,4 @@
-// Confusion matrices: of a run or several added up, the difference of two, the mean of several.
+// Confusion matrices: of a run, the sum or mean of several, the difference of two.
 #pragma once
 
 #include "jevrin/comparison/matrices.hpp"

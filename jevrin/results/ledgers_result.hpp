@@ -1,4 +1,4 @@
-// Two ledgers: one copied into another, or held against another.
+// Merging and comparing two ledgers.
 #pragma once
 
 #include "jevrin/comparison/ledger_difference.hpp"

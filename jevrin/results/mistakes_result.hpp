@@ -1,4 +1,4 @@
-// The items behind a run's figures, the worst first.
+// The items of a run, mistakes first.
 #pragma once
 
 #include "jevrin/metrics/item_selection.hpp"

@@ -1,4 +1,4 @@
-// What one run predicts for a part: where most results of one run start from.
+// The predictions of one run for a part, from which most results of one run are computed.
 #pragma once
 
 #include "jevrin/evaluation/part_predictions.hpp"

@@ -1,4 +1,4 @@
-// One run in full: the plan that repeats it, where it was trained, how its layers fared.
+// One run in full: the plan that reproduces it, its environment, statistics of its layers.
 #pragma once
 
 #include "jevrin/results/form.hpp"

@@ -1,4 +1,4 @@
-// Everything that one run is scored by.
+// All scores of one run.
 #pragma once
 
 #include "jevrin/evaluation/score_report.hpp"

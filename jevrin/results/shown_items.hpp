@@ -1,4 +1,4 @@
-// Items whose images a result wants shown, each with what to write below it.
+// Items whose images are to be shown, each with its caption.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"

@@ -1,4 +1,4 @@
-// What an image set looks like, and what to know before it is divided and trained on.
+// The survey of an image set.
 #pragma once
 
 #include "jevrin/images/survey.hpp"

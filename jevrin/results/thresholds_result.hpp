@@ -1,4 +1,4 @@
-// Thresholds on the probabilities of one run, and what they give.
+// Thresholds on the probabilities of one run, with the resulting scores.
 #pragma once
 
 #include "jevrin/evaluation/threshold_report.hpp"

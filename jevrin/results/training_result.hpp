@@ -1,4 +1,4 @@
-// What a plan would train, what was trained, and how a study stands while it is trained.
+// The runs that a plan would train, what was trained, and the progress of a study.
 #pragma once
 
 #include "jevrin/results/form.hpp"

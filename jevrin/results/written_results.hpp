@@ -1,4 +1,4 @@
-// New files made of images: a composed set, and features for use elsewhere.
+// Composed image sets and exported features.
 #pragma once
 
 #include "jevrin/images/composition.hpp"

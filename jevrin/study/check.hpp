@@ -1,4 +1,4 @@
-// Looking before paying: what each candidate of a plan would be, need and cost.
+// Checks a plan before training: the network, memory and cost of each candidate.
 #pragma once
 
 #include "jevrin/graph/layer_table.hpp"

@@ -1,4 +1,4 @@
-// Where a run was trained: what a reader needs to know besides its plan.
+// The environment of a run: versions, processor, libraries.
 #pragma once
 
 #include <string>

@@ -1,5 +1,5 @@
-// What a checkpoint says about the epoch before it: when a process dies between the checkpoint and the
-// transaction, the ledger catches up from it.
+// The record of the last epoch inside a checkpoint: when a process dies between checkpoint and transaction,
+// the ledger is completed from it.
 #pragma once
 
 #include "jevrin/ledger/records.hpp"

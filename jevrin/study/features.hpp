@@ -1,4 +1,4 @@
-// Boundary features of an image set, for use elsewhere.
+// Exports the features of frozen layers for an image set.
 #pragma once
 
 #include "jevrin/study/gathering.hpp"

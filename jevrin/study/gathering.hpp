@@ -1,4 +1,4 @@
-// From a plan to what it needs: the first step of checking it, and of training it.
+// Gathers the materials of a plan: the first step of checking and training it.
 #pragma once
 
 #include "jevrin/plan/plan.hpp"

@@ -1,5 +1,5 @@
-// What a plan needs before anything can train: its images divided and fitted, its backbone, the network of
-// each candidate. Everything that can be wrong is found here, before the first epoch.
+// The materials of a plan: prepared images and their split, the backbone, the network of each candidate. All
+// errors of a plan are found here, before the first epoch.
 #pragma once
 
 #include "jevrin/images/batches.hpp"

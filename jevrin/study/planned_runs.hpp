@@ -1,4 +1,4 @@
-// The runs of a plan: every candidate with every seed and fold, the cheap ones first.
+// The runs of a plan: every candidate with every seed and fold, the cheapest first.
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"

@@ -1,4 +1,4 @@
-// The execution of one run: taken up where it stopped, trained to its end, each epoch recorded.
+// The execution of one run: resumed from its checkpoint, trained to its end, each epoch recorded.
 //
 //     RunExecution execution(writer, materials, planned, record, {.pool = pool}, events);
 //     const RunRecord finished = execution.carry_out();

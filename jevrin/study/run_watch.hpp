@@ -1,4 +1,4 @@
-// Looks at the epochs of a run as they come, and warns when something goes wrong.
+// Monitors the epochs of a run and warns of problems.
 //
 // Each warning is given once per run, at the first epoch at which it holds:
 //

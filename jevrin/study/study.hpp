@@ -1,4 +1,4 @@
-// Carrying a plan out: which runs are missing, in what order, resumed where they stopped.
+// Executes a plan: trains its missing runs, the cheapest first, and resumes interrupted ones.
 //
 //     StudyCallbacks callbacks;
 //     callbacks.epoch_finished = [](const RunRecord& run, const RecordedEpoch& epoch, bool best) { ... };

@@ -1,4 +1,4 @@
-// How long a study will still take, from the epochs seen so far and what each run's epochs have to compute.
+// Estimates the remaining time of a study from the epochs so far and the operations of the other runs.
 #pragma once
 
 #include "jevrin/study/planned_runs.hpp"

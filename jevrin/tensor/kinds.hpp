@@ -1,4 +1,4 @@
-// What kernels of one family differ in, and what their settings are.
+// The kinds of kernels of one family, and their parameters.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

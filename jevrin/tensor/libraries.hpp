@@ -1,4 +1,4 @@
-// The libraries that compute.
+// Names and versions of the computing libraries.
 #pragma once
 
 #include <map>

@@ -1,4 +1,4 @@
-// The values at the boundary between frozen and trained layers, one row per item, computed once and kept.
+// Features at the boundary between frozen and trained layers, one row per item, computed once and cached.
 #pragma once
 
 #include "jevrin/base/row_store.hpp"

@@ -1,4 +1,4 @@
-// How each layer of a network fared in an epoch.
+// Statistics of each layer in an epoch.
 #pragma once
 
 #include <cstdint>

@@ -1,4 +1,4 @@
-// Multinomial logistic regression on features, solved to convergence: the cheap yardstick for a backbone.
+// Multinomial logistic regression on features, solved to convergence: an inexpensive baseline for a backbone.
 //
 //     LogisticRegression fit = fit_logistic_regression(features, labels, {}, classes, {.l2_regularisation
 //     = 1.0});

@@ -1,4 +1,4 @@
-// What training makes small: softmax cross-entropy, plain or weighted, smoothed or focal.
+// The loss function: softmax cross-entropy, with class weights, label smoothing and focal loss.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"

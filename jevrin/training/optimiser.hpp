@@ -1,4 +1,4 @@
-// How gradients change weights: stochastic gradient descent with momentum, and Adam.
+// Optimisers: stochastic gradient descent with momentum, Adam and AdamW.
 //
 //     Optimiser optimiser({.kind = OptimiserKind::adamw, .learning_rate = 1e-3}, pass.parameters());
 //     ... pass.backward(batch, gradient) ...

@@ -1,4 +1,4 @@
-// Which optimiser, with what settings, and what it remembers.
+// The settings and the state of an optimiser.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

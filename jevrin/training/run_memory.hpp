@@ -1,4 +1,4 @@
-// The memory that training takes.
+// The memory that training needs.
 #pragma once
 
 #include "jevrin/execution/pass.hpp"

@@ -1,4 +1,4 @@
-// The weights of a run in progress, across the phases in which more and more of them train.
+// The weights of a run in progress, across the phases of gradual unfreezing.
 #pragma once
 
 #include "jevrin/execution/training_pass.hpp"

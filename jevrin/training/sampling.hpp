@@ -1,4 +1,4 @@
-// Which items an epoch sees, and in which order.
+// The items of an epoch and their order.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

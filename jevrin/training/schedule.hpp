@@ -1,4 +1,4 @@
-// How the learning rate moves during a run.
+// Learning-rate schedules.
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"

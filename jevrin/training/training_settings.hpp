@@ -1,4 +1,4 @@
-// How a candidate is trained: everything but its network, its images and its seed.
+// The training settings of a candidate: everything but network, images and seed.
 #pragma once
 
 #include "jevrin/images/augmentation.hpp"

@@ -92,6 +92,22 @@ Json& Json::operator=(Json&&) noexcept = default;
 Json::~Json() = default;
 
 Json::Json(Value value) : value_(std::move(value)) {}
+
+void Json::set(bool value) {
+    value_ = value;
+}
+void Json::set(std::int64_t value) {
+    value_ = value;
+}
+void Json::set(double value) {
+    value_ = value;
+}
+void Json::set_empty(bool object) {
+    if (object)
+        value_ = Object();
+    else
+        value_ = Array();
+}
 Json::Json(const char* text) : Json(std::string(text)) {}
 Json::Json(std::string_view text) : Json(std::string(text)) {}
 Json::Json(std::string text) : value_(std::move(text)) {}

@@ -48,12 +48,17 @@ class Json {
     ~Json();
 
     template <std::same_as<bool> Boolean>
-    Json(Boolean value) : Json(Value(value)) {}
+    Json(Boolean value) : Json() {
+        set(value);
+    }
     template <std::integral Integer>
-    requires(!std::same_as<Integer, bool>) Json(Integer value)
-        : Json(Value(static_cast<std::int64_t>(value))) {}
+    requires(!std::same_as<Integer, bool>) Json(Integer value) : Json() {
+        set(static_cast<std::int64_t>(value));
+    }
     template <std::floating_point Number>
-    Json(Number value) : Json(Value(static_cast<double>(value))) {}
+    Json(Number value) : Json() {
+        set(static_cast<double>(value));
+    }
     Json(const char* text);
     Json(std::string_view text);
     Json(std::string text);
@@ -65,11 +70,11 @@ class Json {
         typename Elements::value_type;
         e.begin() != e.end();
     }
-    Json(const Elements& elements) {
+    Json(const Elements& elements) : Json() {
         constexpr bool is_map = requires {
             typename Elements::mapped_type;
         };
-        value_ = is_map ? Value(Object()) : Value(Array());
+        set_empty(is_map);
         for (const auto& element : elements) {
             if constexpr (is_map)
                 (*this)[element.first] = Json(element.second);
@@ -150,6 +155,11 @@ class Json {
   private:
     using Value = std::variant<std::nullptr_t, bool, std::int64_t, double, std::string, Array, Object>;
     explicit Json(Value value);
+    // Defined where Member is complete: constructors need it.
+    void set(bool value);
+    void set(std::int64_t value);
+    void set(double value);
+    void set_empty(bool object);
     [[noreturn]] void refuse(const char* wanted) const;
     const Json& element(std::size_t index) const;
     bool boolean() const;

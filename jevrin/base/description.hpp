@@ -348,7 +348,8 @@ class Description {
 // By the description of the type.
 template <typename S>
 S read_settings(TableReader reader, S settings) {
-    return description_of(settings).read(std::move(reader), std::move(settings));
+    const Description<S>& description = description_of(settings);
+    return description.read(std::move(reader), std::move(settings));
 }
 template <typename S>
 Json complete_json(const S& settings) {

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <map>
 #include <optional>
+#include <utility>
 
 namespace jevrin::inline v1 {
 
@@ -23,18 +24,18 @@ std::vector<int> count_users(const Network& network) {
 // Builds a network again without the nodes that are fused into the one before them. fuse(before, node)
 // changes the node before, whose value has no other use, and returns whether the node is gone.
 template <typename Fuse>
-Network fused(const Network& network, Fuse fuse) {
+Network fused(Network network, Fuse fuse) {
     const std::vector<int> users = count_users(network);
     Network result{network.input, {}};
     std::vector<std::size_t> place(network.nodes.size(), 0);  // of each old node's value in the new network
     for (std::size_t i = 0; i < network.nodes.size(); ++i) {
-        const Node& node = network.nodes[i];
+        Node& node = network.nodes[i];
         if (node.inputs.size() == 1 && users[node.inputs[0]] == 1 &&
-            fuse(result.nodes[place[node.inputs[0]]], node)) {
+            fuse(result.nodes[place[node.inputs[0]]], std::as_const(node))) {
             place[i] = place[node.inputs[0]];
             continue;
         }
-        result.nodes.push_back(node);
+        result.nodes.push_back(std::move(node));
         for (std::size_t& input : result.nodes.back().inputs) input = place[input];
         place[i] = result.nodes.size() - 1;
     }
@@ -101,7 +102,7 @@ Network remove_dropout(Network network) {
 }
 
 Network fuse_normalisations(Network network) {
-    return fused(network, [](Node& before, const Node& node) {
+    return fused(std::move(network), [](Node& before, const Node& node) {
         if (!std::holds_alternative<BatchNormalisation>(node.op) || plain_convolution(before) == nullptr)
             return false;
         fuse_normalisation(before, node);
@@ -110,7 +111,7 @@ Network fuse_normalisations(Network network) {
 }
 
 Network fuse_activations(Network network) {
-    return fused(network, [](Node& before, const Node& node) {
+    return fused(std::move(network), [](Node& before, const Node& node) {
         const auto* activation = std::get_if<Activation>(&node.op);
         Convolution* convolution = activation != nullptr ? plain_convolution(before) : nullptr;
         if (convolution != nullptr) convolution->activation = activation->function;
@@ -119,7 +120,7 @@ Network fuse_activations(Network network) {
 }
 
 Network fuse_rectified_sums(Network network) {
-    return fused(network, [](Node& before, const Node& node) {
+    return fused(std::move(network), [](Node& before, const Node& node) {
         auto* sum =
             is_activation(node.op, FunctionKind::relu) ? std::get_if<Arithmetic>(&before.op) : nullptr;
         if (sum == nullptr || sum->rectified) return false;

@@ -114,7 +114,7 @@ struct PartFolder {
     Part part = Part::training;
 };
 
-// Folders already divided into parts; empty when these are class folders.
+// Folders already split into parts; empty when these are class folders.
 std::vector<PartFolder> part_folders(const fs::path& root, const std::vector<fs::path>& folders) {
     std::vector<PartFolder> parts;
     std::vector<std::string> others;

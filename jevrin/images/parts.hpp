@@ -57,7 +57,7 @@ struct Parts {
     Parts with_fold(std::int64_t fold) const;
 };
 
-// Stratified: each class is divided by its shares (largest remainders) as nearly as its units allow. Items
+// Stratified: each class is split by the fractions (largest remainders) as nearly as its units allow. Items
 // with a known place stay there; the place of any other depends on the seed, its id, and what is there.
 // InputError when a class has too few items or units for the parts, or a part lacks a class.
 Parts split_into_parts(const ImageSet& set, const PartsSettings& settings = {},

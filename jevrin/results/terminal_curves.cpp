@@ -44,6 +44,16 @@ struct Frame {
     double down(double y) const { return (high - height_of(y)) / (high - low); }
 };
 
+// Three decimals, or two digits of values that would be 0.000.
+std::string value_label(double value) {
+    const bool tiny = value != 0.0 && std::abs(value) < 1e-3;
+    return tiny ? fmt::format("{:.2g}", value) : fmt::format("{:.3f}", value);
+}
+
+std::string last_value(const Series& series) {
+    return series.points.empty() ? "-" : value_label(series.points.back().second);
+}
+
 // A line for each series: its mark, its name and its last value.
 std::vector<std::string> legend_of(const std::vector<Series>& series, std::size_t width, bool rich) {
     std::vector<std::string> lines;
@@ -54,16 +64,11 @@ std::vector<std::string> legend_of(const std::vector<Series>& series, std::size_
         }
         const std::string mark =
             rich ? coloured(one.dashed ? "\u2505\u2505" : "\u2501\u2501", one.colour) : padded(one.letter, 2);
-        const std::string value = one.points.empty() ? "-" : three_decimals(one.points.back().second);
-        const std::size_t room = width - value.size() - 5;
+        const std::string value = last_value(one);
+        const std::size_t room = width - std::min(width, value.size() + 5);
         lines.push_back(mark + " " + padded(shortened_inside(one.name, room), room) + "  " + value);
     }
     return lines;
-}
-
-std::string axis_label(double value) {
-    const bool tiny = value != 0.0 && std::abs(value) < 1e-3;
-    return tiny ? fmt::format("{:>8.2g}", value) : fmt::format("{:>8.3f}", value);
 }
 
 // Values on the left, epochs or another axis below, the legend on the right.
@@ -76,8 +81,9 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
         return title + (view.log_scale ? ": no value above 0 for a logarithmic axis\n" : ": no values\n");
     if (frame.high - frame.low < 1e-9) frame.high = frame.low + 1e-3;
     std::size_t longest = 0;
-    for (const Series& one : series) longest = std::max(longest, display_width(one.name));
-    const std::size_t beside = std::min(longest + 12, std::clamp<std::size_t>(form.width / 3, 20, 44));
+    for (const Series& one : series)
+        longest = std::max(longest, display_width(one.name) + last_value(one).size() + 5);
+    const std::size_t beside = std::min(longest, std::clamp<std::size_t>(form.width / 3, 20, 44));
     const std::size_t columns = form.width > margin + beside + 30 ? form.width - margin - beside - 2 : 28;
     DotCanvas canvas(columns, chart_height, form.rich);
     for (const Series& one : series)
@@ -99,9 +105,9 @@ std::string chart(const std::vector<Series>& series, const std::string& title, c
         const double place = frame.high - (frame.high - frame.low) * static_cast<double>(row) /
                                               static_cast<double>(chart_height - 1);
         const bool labelled = row % 7 == 0;
-        text +=
-            (labelled ? axis_label(view.log_scale ? std::pow(10.0, place) : place) : std::string(8, ' ')) +
-            (form.rich ? labelled ? " \u2524" : " \u2502" : " |") + rows[row];
+        text += (labelled ? fmt::format("{:>8}", value_label(view.log_scale ? std::pow(10.0, place) : place))
+                          : std::string(8, ' ')) +
+                (form.rich ? labelled ? " \u2524" : " \u2502" : " |") + rows[row];
         if (row < legend.size()) text += "  " + legend[row];
         text.erase(text.find_last_not_of(' ') + 1);
         text += "\n";

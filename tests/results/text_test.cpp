@@ -154,6 +154,16 @@ TEST(Curves, InARichTerminalAreBrailleInTheColoursOfTheFigures) {
     EXPECT_THAT(text, testing::Not(HasSubstr("* marks")));
 }
 
+TEST(Curves, InTheTerminalHaveALegendForAnyValue) {
+    auto curves = curves_of({"a"}, 1, 3);
+    for (EpochRecord& e : curves[0].epochs) e.learning_rate = 0.00025;
+    curves[0].epochs.back().objective = 123456789.0;
+    CurveView view = accuracy_view;
+    view.quantities = {CurveQuantity::learning_rate, CurveQuantity::objective};
+    const std::string text = terminal_curves(curves, view, CandidateStyles({"a"}), {.width = 60});
+    EXPECT_THAT(text, testing::AllOf(HasSubstr("a  a  0.00025\n"), HasSubstr("a  a  123456789.000\n")));
+}
+
 TEST(TerminalDrawing, BarsEndInEighthsAndCanvasesInTheirCorners) {
     EXPECT_EQ(bar(0.5, 8, false), "####");
     EXPECT_EQ(bar(0.5, 3, true), "\u2588\u258c");

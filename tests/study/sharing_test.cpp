@@ -1,4 +1,4 @@
-// Studies that are shared, stopped, edited, varied and divided into folds.
+// Studies that are shared, stopped, edited, varied and split into folds.
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"

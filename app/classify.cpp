@@ -9,8 +9,6 @@
 
 #include <fmt/format.h>
 
-#include <fstream>
-
 namespace jevrin::app {
 namespace {
 
@@ -46,16 +44,9 @@ class Classifying {
     std::int64_t refused_ = 0;
 };
 
-void add_rows(const std::filesystem::path& file, const ResultTable& table) {
-    std::ofstream out(file, std::ios::binary | std::ios::app);
-    out << table.csv_rows() << std::flush;
-    if (!out)
-        throw WorkError(fmt::format("{}: cannot write; check the disk, and who may write here",
-                                    printable(file.string())));
-}
-
 // A line for each image as it arrives, until nothing came for so long.
 void follow(const ClassifyOptions& options, FolderWatch& watch, Classifying& classifying) {
+    stream_warnings();
     for (double waited = 0.0; options.idle == 0.0 || waited < options.idle;) {
         constexpr double patience = 0.25;
         const std::vector<std::filesystem::path> files = watch.next(patience);
@@ -63,7 +54,8 @@ void follow(const ClassifyOptions& options, FolderWatch& watch, Classifying& cla
         const ClassifyResult result = classifying.classify(files);
         for (const ImageAnswer& answer : result.answers)
             print(options.json ? to_json_line(result, answer) : to_text_line(result, answer));
-        if (!options.csv.empty() && !result.answers.empty()) add_rows(options.csv, to_table(result));
+        if (!options.csv.empty() && !result.answers.empty())
+            append_to_file(options.csv, to_table(result).csv_rows());
     }
 }
 

@@ -1,6 +1,7 @@
 #include "command.hpp"
 
 #include "commands.hpp"
+#include "output.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
@@ -8,8 +9,12 @@
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <new>
 #include <set>
+#include <sstream>
+#include <string_view>
+#include <system_error>
 
 namespace jevrin::app {
 
@@ -153,16 +158,16 @@ void add_command(CLI::App& parent, const CommandEntry& entry, const std::string&
 }
 
 int fail(int status, const std::string& message) {
-    fmt::print(stderr, "jevrin: {}\n", message);
+    report_error(message, status);
     return status;
 }
 
-int read_and_run(CLI::App& app, int argc, char** argv) {
+// Calls work(); what it throws becomes a message and an exit status.
+template <typename Work>
+int guarded(CLI::App& app, int argc, char** argv, const Work& work) {
     try {
-        app.parse(argc, argv);
+        work();
         return 0;
-    } catch (const CLI::Success& success) {
-        return app.exit(success);
     } catch (const CLI::ParseError& error) {
         return fail(2, fmt::format("{}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains "
                                    "one",
@@ -177,9 +182,31 @@ int read_and_run(CLI::App& app, int argc, char** argv) {
         return fail(1, error.what());
     } catch (const std::bad_alloc&) {
         return fail(1, "there is not enough memory; use smaller images or a smaller batch");
+    } catch (const std::system_error& error) {
+        return fail(1,
+                    fmt::format("the system refused: {}; end other programs, or raise the limit on processes "
+                                "(ulimit -u)",
+                                printable(error.what())));
     } catch (const std::exception& error) {
         return fail(1, fmt::format("failed unexpectedly: {}", printable(error.what())));
     }
+}
+
+int read_and_run(CLI::App& app, int argc, char** argv) {
+    return guarded(app, argc, argv, [&] {
+        try {
+            app.parse(argc, argv);
+        } catch (const CLI::Success& success) {
+            std::ostringstream text;
+            app.exit(success, text, text);
+            print(text.str());
+        }
+    });
+}
+
+bool asks_for_json(int argc, char** argv) {
+    return std::any_of(argv, argv + argc,
+                       [](const char* word) { return std::string_view(word) == "--json"; });
 }
 
 }  // namespace
@@ -194,7 +221,10 @@ int run_command_line(int argc, char** argv) {
         "images.");
     for (const CommandGroup& group : command_groups())
         for (const CommandEntry& entry : group.commands) add_command(app, entry, group.stage);
-    return read_and_run(app, argc, argv);
+    if (asks_for_json(argc, argv)) use_json_errors();
+    const int status = read_and_run(app, argc, argv);
+    stream_warnings();
+    return status;
 }
 
 }  // namespace jevrin::app

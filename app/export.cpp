@@ -1,6 +1,7 @@
 #include "prediction_options.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/model_results.hpp"
 
@@ -19,11 +20,13 @@ struct ExportOptions {
 
 void export_run(const ExportOptions& options) {
     const OpenStudy open = open_study(options.ledger);
-    if (std::filesystem::exists(options.file) && !options.replace)
+    if (std::filesystem::exists(options.file) && !is_stream(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
     present(export_model(open.ledger, open.study, options.run, options.file, stated_epoch(options.epoch)),
-            {.json = options.ledger.json});
+            {.json = options.ledger.json,
+             .written =
+                 is_stream(options.file) ? std::vector{options.file} : std::vector<std::filesystem::path>{}});
 }
 
 }  // namespace

@@ -58,7 +58,7 @@ void confirm(const std::vector<RunRecord>& runs, bool yes) {
     if (::isatty(STDIN_FILENO) == 0 || ::isatty(STDERR_FILENO) == 0)
         throw InputError(fmt::format(
             "this would delete {}; add --yes to confirm, or hide them with 'jevrin ledger archive'", what));
-    fmt::print(stderr, "delete {}? type yes: ", what);
+    print_error(fmt::format("delete {}? type yes: ", what));
     std::string answer;
     std::getline(std::cin, answer);
     if (answer != "yes") throw InputError("nothing was deleted");

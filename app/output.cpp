@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/terminal_drawing.hpp"
@@ -11,9 +12,12 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
+#include <cstring>
+#include <optional>
 
 namespace jevrin::app {
 namespace {
@@ -44,6 +48,9 @@ bool is_rich(int descriptor) {
 
 const char* const bar_colour = "#0072b2";
 const char* const warning_colour = "#d75f00";
+
+bool json_errors = false;
+std::optional<std::vector<std::string>> waiting_warnings;
 
 }  // namespace
 
@@ -99,8 +106,14 @@ OpenStudy open_study(const LedgerOptions& options) {
 }
 
 void print(const std::string& text) {
-    if (std::fwrite(text.data(), 1, text.size(), stdout) != text.size() || std::fflush(stdout) != 0)
-        throw WorkError("cannot write to standard output; check the disk or the program that reads it");
+    if (std::fwrite(text.data(), 1, text.size(), stdout) == text.size() && std::fflush(stdout) == 0) return;
+    if (errno == EPIPE) throw ExitStatus{1};
+    throw WorkError(fmt::format("cannot write to standard output: {}", std::strerror(errno)));
+}
+
+void print_error(const std::string& text) {
+    std::fwrite(text.data(), 1, text.size(), stderr);
+    std::fflush(stderr);
 }
 
 Option add_figure_option(Command& command, const std::string& name, std::filesystem::path& file,
@@ -110,6 +123,10 @@ Option add_figure_option(Command& command, const std::string& name, std::filesys
 
 void add_table_option(Command& command, std::filesystem::path& file, const std::string& what) {
     command.add_option("--csv", file, what).type_name("FILE");
+}
+
+bool is_standard_output(const std::filesystem::path& file) {
+    return file == "-" || file == "/dev/stdout" || file == "/dev/fd/1" || file == "/proc/self/fd/1";
 }
 
 void print_written(const std::vector<std::filesystem::path>& files) {
@@ -139,8 +156,35 @@ void limit_memory(double gigabytes) {
 }
 
 void warn(const std::string& message) {
-    fmt::print(stderr, "{} {}\n",
-               is_rich(STDERR_FILENO) ? coloured("warning:", warning_colour) : "warning:", message);
+    if (json_errors && waiting_warnings) {
+        waiting_warnings->push_back(message);
+        return;
+    }
+    print_error(fmt::format(
+        "{} {}\n", is_rich(STDERR_FILENO) ? coloured("warning:", warning_colour) : "warning:", message));
+}
+
+void stream_warnings() {
+    if (!waiting_warnings) return;
+    const std::vector<std::string> messages = std::move(*waiting_warnings);
+    waiting_warnings.reset();
+    for (const std::string& message : messages) warn(message);
+}
+
+void use_json_errors() {
+    json_errors = true;
+    waiting_warnings.emplace();
+}
+
+void report_error(const std::string& message, int status) {
+    if (!json_errors) {
+        print_error(fmt::format("jevrin: {}\n", message));
+        return;
+    }
+    Json document = {{"error", message}, {"exit_status", status}, {"warnings", Json::array()}};
+    if (waiting_warnings) document["warnings"] = Json(*waiting_warnings);
+    waiting_warnings.reset();
+    print_error(json_text(document) + "\n");
 }
 
 TextForm form_for_terminal(std::optional<std::size_t> rows, const std::string& for_all) {
@@ -178,8 +222,7 @@ void ProgressBars::show(const std::vector<Progress>& bars) {
                 (rich_ ? coloured(full + rest, bar_colour) : full + rest) +
                 padded(after, columns > used + 1 ? columns - used - 1 : 0);
     }
-    fmt::print(stderr, "{}", text);
-    std::fflush(stderr);
+    print_error(text);
     shown_ = bars.size();
 }
 
@@ -192,8 +235,7 @@ void ProgressBars::clear() {
     // To the first of the lines, wiping each.
     std::string text = "\r\x1b[2K";
     for (std::size_t line = 1; line < shown_; ++line) text += "\x1b[1A\x1b[2K";
-    fmt::print(stderr, "{}", text);
-    std::fflush(stderr);
+    print_error(text);
     shown_ = 0;
 }
 

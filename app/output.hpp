@@ -3,9 +3,11 @@
 
 #include "command.hpp"
 
+#include "jevrin/base/error.hpp"
 #include "jevrin/results/form.hpp"
 #include "jevrin/results/result_table.hpp"
 
+#include <algorithm>
 #include <cstdint>
 #include <filesystem>
 #include <functional>
@@ -64,10 +66,19 @@ struct Presentation {
 // The text's width is the terminal's.
 TextForm form_for_terminal(std::optional<std::size_t> rows = std::nullopt, const std::string& for_all = "");
 
-void print(const std::string& text);  // to standard output
+// To standard output. WorkError when that is full; when nobody reads it any more the command ends.
+void print(const std::string& text);
+// To standard error; what cannot be written there is lost.
+void print_error(const std::string& text);
 // In this colour ("#rrggbb") when standard output is a terminal that shows it.
 std::string highlighted(const std::string& text, const std::string& colour);
-void warn(const std::string& message);  // "warning: ..." to standard error
+// "warning: ..." to standard error. In commands called with --json warnings wait for the end, so that an
+// error is one document; stream_warnings() ends that.
+void warn(const std::string& message);
+void stream_warnings();
+// From now on an error is one JSON document on standard error: error, exit_status, warnings.
+void use_json_errors();
+void report_error(const std::string& message, int status);
 void print_written(const std::vector<std::filesystem::path>& files);
 
 // The looks at the test part that a result tells of; none when it does not.
@@ -78,10 +89,17 @@ const std::vector<TestLook>* looks_of(const Result& result) {
     return nullptr;
 }
 
+bool is_standard_output(const std::filesystem::path& file);  // "-", /dev/stdout
+
 // Every command ends here: the JSON of its result, or its text, what to do next, the line about looks at the
-// test part, and the files that were written.
+// test part, and the files that were written. When one of these is standard output it stands there alone.
 template <typename Result>
 void present(const Result& result, const Presentation& how) {
+    if (std::any_of(how.written.begin(), how.written.end(), is_standard_output)) {
+        if (how.json)
+            throw InputError("--json and a file that is standard output exclude each other; name a file");
+        return;
+    }
     if (how.json) {
         print(to_json(result) + "\n");
         return;

@@ -7,18 +7,40 @@
 #include "jevrin/results/training_result.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
+#include <array>
 #include <atomic>
 #include <csignal>
+#include <optional>
 
 namespace jevrin::app {
 namespace {
 
 std::atomic<bool> stop_asked{false};
 
+// A second signal does not wait for what is being saved.
 void ask_to_stop(int) {
-    stop_asked = true;
+    if (stop_asked.exchange(true)) ::_exit(130);
 }
+
+// While this exists, SIGINT and SIGTERM ask a training to save and stop.
+class StopSignals {
+  public:
+    StopSignals() {
+        stop_asked = false;
+        for (std::size_t i = 0; i < signals.size(); ++i) before_[i] = std::signal(signals[i], ask_to_stop);
+    }
+    ~StopSignals() {
+        for (std::size_t i = 0; i < signals.size(); ++i) std::signal(signals[i], before_[i]);
+    }
+    StopSignals(const StopSignals&) = delete;
+    StopSignals& operator=(const StopSignals&) = delete;
+
+  private:
+    static constexpr std::array<int, 2> signals = {SIGINT, SIGTERM};
+    std::array<void (*)(int), 2> before_{};
+};
 
 std::string left(double seconds) {
     return seconds < 0 ? "" : spoken_seconds(seconds) + " left";
@@ -37,9 +59,8 @@ std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric me
 
 StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,
                              const StudyOptions& options) {
-    stop_asked = false;
-    std::signal(SIGINT, ask_to_stop);
-    std::signal(SIGTERM, ask_to_stop);
+    // There is nothing to save before the first run begins.
+    std::optional<StopSignals> signals;
     std::size_t name_width = 0;
     for (const Candidate& candidate : plan.candidates)
         name_width = std::max(name_width, display_width(candidate.name));
@@ -56,6 +77,7 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
         warn(message);
     };
     callbacks.begun = [&](const StudyOutlook& outlook) {
+        signals.emplace();
         bar.clear();
         print(to_text(outlook));
         if (outlook.failed > 0) print("--retry trains those that failed again\n");
@@ -93,19 +115,14 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
                    fmt::format("batch {} of {}  {}", at.batch, at.batches, left(at.epoch_seconds_left))}});
     };
     callbacks.stop_requested = [] { return stop_asked.load(); };
-    const auto restore_signals = [] {
-        std::signal(SIGINT, SIG_DFL);
-        std::signal(SIGTERM, SIG_DFL);
-    };
     try {
         const StudySummary summary = train_study(plan, ledger_directory, callbacks, options);
-        restore_signals();
+        signals.reset();
         bar.clear();
         for (const std::string& message : study_warnings(Ledger::open(ledger_directory), summary.study, plan))
             warn(message);
         return summary;
     } catch (const Interrupted&) {
-        restore_signals();
         bar.clear();
         throw Interrupted(
             fmt::format("stopped; completed epochs are saved in {}; the same command continues "

@@ -7,12 +7,27 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 #include <exception>
 #include <new>
 #include <utility>
 
 namespace jevrin::inline v1 {
 namespace {
+
+// Whether a spreadsheet would run a cell behind any apostrophes: they begin so, and are no numbers.
+bool is_formula(std::string_view text) {
+    text.remove_prefix(std::min(text.find_first_not_of('\''), text.size()));
+    if (text.empty() || std::string_view("=+-@\t\r").find(text.front()) == std::string_view::npos)
+        return false;
+    double number = 0.0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), number);
+    return error != std::errc() || end != text.data() + text.size();
+}
+
+std::string_view without_guard(std::string_view text) {
+    return text.starts_with('\'') && is_formula(text) ? text.substr(1) : text;
+}
 
 // Runs libcsv over a text and calls row(cells, first line) at the end of each row.
 class Parse {
@@ -45,7 +60,7 @@ class Parse {
         auto& parse = *static_cast<Parse*>(self);
         if (parse.count_ == parse.cells_.size()) parse.cells_.emplace_back();
         std::string& text = parse.cells_[parse.count_++];
-        text.assign(static_cast<const char*>(cell), length);
+        text.assign(without_guard({static_cast<const char*>(cell), length}));
         parse.breaks_ += std::count(text.begin(), text.end(), '\n');
     }
     // No exception may pass through the library.
@@ -134,11 +149,12 @@ std::string CsvReader::place(std::int64_t line) const {
     return fmt::format("{}:{}", file_, line);
 }
 
-std::string csv_cell(std::string_view text) {
+std::string csv_cell(std::string_view content) {
+    const std::string text = is_formula(content) ? "'" + std::string(content) : std::string(content);
     constexpr std::string_view blanks = " \t";  // taken away where they stand around a cell without quotes
     const bool blank_ends = !text.empty() && (blanks.find(text.front()) != std::string_view::npos ||
                                               blanks.find(text.back()) != std::string_view::npos);
-    if (text.find_first_of(",\"\r\n") == std::string_view::npos && !blank_ends) return std::string(text);
+    if (text.find_first_of(",\"\r\n") == std::string_view::npos && !blank_ends) return text;
     std::string quoted(1, '"');
     for (const char c : text) quoted.append(c == '"' ? 2 : 1, c);
     return quoted + '"';

@@ -1,4 +1,8 @@
 // Tables as comma-separated text (RFC 4180): quoted cells may hold commas, quotes and line breaks.
+//
+// A cell that a spreadsheet would run as a formula, because it begins with =, +, -, @, a tab or a carriage
+// return and is not a number, is written with an apostrophe before it (one more when it begins with
+// apostrophes before such a character), which reading takes away again.
 #pragma once
 
 #include <cstdint>
@@ -10,6 +14,9 @@
 #include <vector>
 
 namespace jevrin::inline v1 {
+
+// A table in a file is at most so long.
+inline constexpr std::int64_t largest_table_file = std::int64_t{1} << 32;
 
 // The first row names the columns.
 struct CsvRow {

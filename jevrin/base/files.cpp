@@ -1,7 +1,6 @@
 #include "jevrin/base/files.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/text.hpp"
 
 #include <fcntl.h>
@@ -13,46 +12,21 @@
 #include <cstring>
 
 namespace jevrin::inline v1 {
-namespace {
 
-class Descriptor {
-  public:
-    explicit Descriptor(int value) : value_(value) {}
-    ~Descriptor() {
-        if (value_ >= 0) ::close(value_);
-    }
-    Descriptor(const Descriptor&) = delete;
-    Descriptor& operator=(const Descriptor&) = delete;
-    int get() const { return value_; }
-
-  private:
-    int value_;
-};
-
-std::string cure_for(int error) {
-    if (error == ENOSPC || error == EDQUOT) return "free some space on the disk and start again";
-    if (error == EFBIG) return "raise the limit on file sizes (ulimit -f) and start again";
-    if (error == EACCES || error == EPERM || error == EROFS) return "check who may write there";
-    return "check that the directory exists and can be written";
-}
-
-[[noreturn]] void fail_writing(const std::filesystem::path& path, int error) {
-    throw WorkError(fmt::format("{}: cannot write: {}; {}", printable(path.string()), std::strerror(error),
-                                cure_for(error)));
-}
-
-}  // namespace
-
-InputFile::InputFile(const std::filesystem::path& path)
-    : path_(path), descriptor_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+InputFile::InputFile(const std::filesystem::path& path) : path_(path) {
     struct stat status {};
-    if (descriptor_ < 0 || ::fstat(descriptor_, &status) != 0) {
-        const int error = errno;
-        if (descriptor_ >= 0) ::close(descriptor_);
+    const auto refuse = [&](int error) {
         fail(fmt::format("cannot read: {}; check the path and who may read it", std::strerror(error)));
+    };
+    // Looked at first: opening a FIFO or a device may wait, or do something.
+    if (::stat(path.c_str(), &status) != 0) refuse(errno);
+    if (!S_ISREG(status.st_mode)) fail("is not a regular file; name a file");
+    descriptor_ = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY);
+    if (descriptor_ < 0) refuse(errno);
+    if (::fstat(descriptor_, &status) == 0 && S_ISREG(status.st_mode)) {
+        size_ = status.st_size;
+        return;
     }
-    size_ = status.st_size;
-    if (S_ISREG(status.st_mode)) return;
     ::close(descriptor_);
     fail("is not a regular file; name a file");
 }
@@ -77,96 +51,20 @@ void InputFile::read(std::int64_t offset, std::span<std::byte> bytes) const {
     }
 }
 
-std::vector<std::byte> read_file(const std::filesystem::path& path) {
+std::vector<std::byte> read_file(const std::filesystem::path& path, std::int64_t limit) {
     const InputFile file(path);
+    if (file.size() > limit)
+        throw InputError::in_file(printable(path.string()),
+                                  fmt::format("it has {} and at most {} are read; name another file",
+                                              spoken_bytes(file.size()), spoken_bytes(limit)));
     std::vector<std::byte> bytes(static_cast<std::size_t>(file.size()));
     file.read(0, bytes);
     return bytes;
 }
 
-std::string read_text(const std::filesystem::path& path) {
-    const std::vector<std::byte> bytes = read_file(path);
+std::string read_text(const std::filesystem::path& path, std::int64_t limit) {
+    const std::vector<std::byte> bytes = read_file(path, limit);
     return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
-}
-
-void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes) {
-    write_file(path, std::span(&bytes, 1));
-}
-
-void write_file(const std::filesystem::path& path, std::span<const std::span<const std::byte>> pieces) {
-    const std::filesystem::path temporary = path.string() + fmt::format(".{}.part", ::getpid());
-    int error = 0;
-    {
-        const Descriptor file(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
-        if (file.get() < 0) fail_writing(path, errno);
-        for (const std::span<const std::byte> bytes : pieces) {
-            std::size_t done = 0;
-            while (error == 0 && done < bytes.size()) {
-                const ssize_t put = ::write(file.get(), bytes.data() + done, bytes.size() - done);
-                if (put > 0) done += static_cast<std::size_t>(put);
-                if (put < 0 && errno != EINTR) error = errno;
-                if (put == 0) error = ENOSPC;
-            }
-        }
-        if (error == 0 && ::fsync(file.get()) != 0) error = errno;
-    }
-    if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
-    if (error != 0) {
-        ::unlink(temporary.c_str());
-        fail_writing(path, error);
-    }
-    // The rename itself must survive a loss of power.
-    const std::filesystem::path parent = path.has_parent_path() ? path.parent_path() : ".";
-    const Descriptor directory(::open(parent.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (directory.get() >= 0) ::fsync(directory.get());
-}
-
-void write_file(const std::filesystem::path& path, std::string_view text) {
-    write_file(path, std::as_bytes(std::span(text.data(), text.size())));
-}
-
-void make_directory(const std::filesystem::path& path) {
-    std::error_code error;
-    std::filesystem::create_directories(path, error);
-    if (error)
-        throw WorkError(fmt::format("{}: cannot make this directory: {}; {}", printable(path.string()),
-                                    error.message(), cure_for(error.value())));
-}
-
-namespace {
-
-// A lock of one byte that belongs to the open file, not to the process.
-struct flock one_place(std::int64_t place) {
-    struct flock lock {};
-    lock.l_type = F_WRLCK;
-    lock.l_whence = SEEK_SET;
-    lock.l_start = place;
-    lock.l_len = 1;
-    return lock;
-}
-
-}  // namespace
-
-std::optional<PlaceLock> PlaceLock::try_hold(const std::filesystem::path& file, std::int64_t place) {
-    const int descriptor = ::open(file.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
-    if (descriptor < 0) fail_writing(file, errno);
-    PlaceLock lock(descriptor);
-    struct flock wanted = one_place(place);
-    if (::fcntl(descriptor, F_OFD_SETLK, &wanted) == 0) return lock;
-    if (errno == EAGAIN || errno == EACCES) return std::nullopt;
-    throw WorkError(fmt::format("{}: this file system cannot lock files: {}; keep the ledger on another one",
-                                printable(file.string()), std::strerror(errno)));
-}
-
-bool PlaceLock::is_held(const std::filesystem::path& file, std::int64_t place) {
-    const Descriptor descriptor(::open(file.c_str(), O_RDONLY | O_CLOEXEC));
-    if (descriptor.get() < 0) return false;
-    struct flock found = one_place(place);
-    return ::fcntl(descriptor.get(), F_OFD_GETLK, &found) == 0 && found.l_type != F_UNLCK;
-}
-
-PlaceLock::~PlaceLock() {
-    if (descriptor_ >= 0) ::close(descriptor_);
 }
 
 }  // namespace jevrin::inline v1

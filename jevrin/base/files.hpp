@@ -1,4 +1,6 @@
 // Whole files: read at once, written whole or not at all.
+//
+// Only regular files are read: a FIFO, socket or device is refused and never waited for.
 #pragma once
 
 #include <cstddef>
@@ -13,11 +15,17 @@
 
 namespace jevrin::inline v1 {
 
-// All bytes of a regular file. InputError names the file and the reason when it cannot be read.
-std::vector<std::byte> read_file(const std::filesystem::path& path);
+// Bytes that are read at most of a file whose kind has no limit of its own.
+inline constexpr std::int64_t largest_file_read = std::int64_t{1} << 36;
+// Of a plan, a recipe or another text that somebody wrote.
+inline constexpr std::int64_t largest_text_read = std::int64_t{1} << 24;
+
+// All bytes of a regular file. InputError names the file and the reason when it cannot be read, or is larger
+// than the limit.
+std::vector<std::byte> read_file(const std::filesystem::path& path, std::int64_t limit = largest_file_read);
 
 // The same as text.
-std::string read_text(const std::filesystem::path& path);
+std::string read_text(const std::filesystem::path& path, std::int64_t limit = largest_file_read);
 
 // A regular file of which pieces are read.
 class InputFile {
@@ -42,11 +50,29 @@ class InputFile {
 };
 
 // Replaces the file in one step: a temporary file beside it, synced, then renamed. After an error (WorkError,
-// for example on a full disk) the old content stands and no temporary file is left.
+// for example on a full disk) the old content stands and no temporary file is left; one that a killed process
+// left behind is removed by the next that writes into this directory. Links are followed; the mode and the
+// owner of a file that exists stay. What is no regular file, such as a FIFO or /dev/stdout, is written
+// straight; "-" is standard output.
 void write_file(const std::filesystem::path& path, std::span<const std::byte> bytes);
 void write_file(const std::filesystem::path& path, std::string_view text);
 // The same from pieces, one after the other.
 void write_file(const std::filesystem::path& path, std::span<const std::span<const std::byte>> pieces);
+
+// Adds text to the end of a file, which is created when there is none.
+void append_to_file(const std::filesystem::path& path, std::string_view text);
+
+// 32 hexadecimal digits that nobody else has, from the system's random numbers.
+std::string random_digits();
+
+// Whether writing to this path would not make a regular file: "-", a FIFO, a device, standard output.
+bool is_stream(const std::filesystem::path& path);
+
+// Removes temporary files of writers that died from a directory.
+void remove_leftovers(const std::filesystem::path& directory);
+
+// Makes what was created or renamed in a directory survive a loss of power.
+void sync_directory(const std::filesystem::path& directory);
 
 // Creates the directory and its parents; WorkError when that fails.
 void make_directory(const std::filesystem::path& path);

@@ -1,6 +1,8 @@
 // Locks that are released when their holder dies.
 #pragma once
 
+#include "jevrin/base/descriptor.hpp"
+
 #include <cstdint>
 #include <filesystem>
 #include <optional>
@@ -17,14 +19,18 @@ class PlaceLock {
     // Whether somebody holds it now; false when there is no such file.
     static bool is_held(const std::filesystem::path& file, std::int64_t place);
 
-    ~PlaceLock();
-    PlaceLock(PlaceLock&& other) noexcept : descriptor_(std::exchange(other.descriptor_, -1)) {}
-    PlaceLock& operator=(PlaceLock&&) = delete;
+    // Whether the lock file is still the one that this holds.
+    bool is_in_place() const;
+    // Takes the place in a file that replaced a deleted one. False when somebody else holds it there.
+    bool renew();
 
   private:
-    explicit PlaceLock(int descriptor) : descriptor_(descriptor) {}
+    PlaceLock(Descriptor descriptor, std::filesystem::path file, std::int64_t place)
+        : descriptor_(std::move(descriptor)), file_(std::move(file)), place_(place) {}
 
-    int descriptor_ = -1;
+    Descriptor descriptor_;
+    std::filesystem::path file_;
+    std::int64_t place_;
 };
 
 }  // namespace jevrin::inline v1

@@ -5,12 +5,12 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/file.h>
-#include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cassert>
+#include <cerrno>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -27,6 +27,17 @@ bool write_all(int file, const void* bytes, std::size_t size, std::int64_t at) {
         from += put;
         at += put;
         size -= static_cast<std::size_t>(put);
+    }
+    return true;
+}
+
+bool read_all(int file, std::span<std::byte> bytes, std::int64_t at) {
+    while (!bytes.empty()) {
+        const ssize_t got = ::pread(file, bytes.data(), bytes.size(), at);
+        if (got < 0 && errno == EINTR) continue;
+        if (got <= 0) return false;
+        at += got;
+        bytes = bytes.subspan(static_cast<std::size_t>(got));
     }
     return true;
 }
@@ -56,11 +67,10 @@ RowStore::RowStore(RowStoreSettings settings) : settings_(std::move(settings)) {
         open_files();
     else
         open_anonymous();
-    map_rows();
+    most_ = stored_ + settings_.capacity;
 }
 
 RowStore::~RowStore() {
-    if (mapped_ != nullptr) ::munmap(const_cast<std::byte*>(mapped_), mapped_bytes_);
     if (rows_ >= 0) ::close(rows_);
     if (index_ >= 0) ::close(index_);
 }
@@ -90,7 +100,7 @@ void RowStore::open_files() {
                        found == wanted;
     if (!known) {
         if (!writable_) return;
-        // Others may still have the old rows mapped: they keep the file that loses its name here.
+        // Others may still read the old rows: they keep the file that loses its name here.
         fs::remove(rows, ignored);
         if (::ftruncate(index_, 0) != 0 || !write_all(index_, wanted.data(), wanted.size(), 0)) {
             writable_ = false;
@@ -123,20 +133,6 @@ void RowStore::read_index() {
     for (const Entry& entry : entries) records_[entry.content] = {stored_++, entry.checksum};
 }
 
-void RowStore::map_rows() {
-    if (rows_ < 0) return;
-    // More than the file holds yet: what put() adds appears in it.
-    mapped_bytes_ = static_cast<std::size_t>((stored_ + settings_.capacity) * settings_.row_bytes);
-    if (mapped_bytes_ == 0) return;
-    void* address = ::mmap(nullptr, mapped_bytes_, PROT_READ, MAP_SHARED, rows_, 0);
-    if (address == MAP_FAILED) {
-        records_.clear();
-        writable_ = false;
-        return;
-    }
-    mapped_ = static_cast<const std::byte*>(address);
-}
-
 std::int64_t RowStore::size() const {
     const std::lock_guard lock(mutex_);
     return static_cast<std::int64_t>(records_.size()) + (overflow_ ? overflow_->size() : 0);
@@ -147,23 +143,20 @@ bool RowStore::accepts() const {
     return writable_;
 }
 
-const std::byte* RowStore::find(const ContentHash& content) const {
+bool RowStore::read(const ContentHash& content, std::span<std::byte> row) const {
+    assert(static_cast<std::int64_t>(row.size()) == settings_.row_bytes);
     Record record;
     {
         const std::lock_guard lock(mutex_);
         const auto found = records_.find(content);
-        if (found == records_.end()) return overflow_ ? overflow_->find(content) : nullptr;
+        if (found == records_.end()) return overflow_ && overflow_->read(content, row);
         record = found->second;
     }
-    // The file may have lost its end to somebody else: bytes that are not there must not be touched.
-    if ((record.place + 1) * settings_.row_bytes > size_of(rows_)) return nullptr;
-    const std::byte* row = mapped_ + record.place * settings_.row_bytes;
-    const auto bytes = std::span(row, static_cast<std::size_t>(settings_.row_bytes));
-    return content_number(bytes) == record.checksum ? row : nullptr;
+    return read_all(rows_, row, record.place * settings_.row_bytes) && content_number(row) == record.checksum;
 }
 
 bool RowStore::append(const Entry& entry, std::span<const std::byte> row) {
-    if (static_cast<std::size_t>((stored_ + 1) * settings_.row_bytes) > mapped_bytes_) return false;
+    if (stored_ == most_) return false;
     const auto start = static_cast<std::int64_t>(heading().size());
     return write_all(rows_, row.data(), row.size(), stored_ * settings_.row_bytes) &&
            (index_ < 0 || write_all(index_, &entry, sizeof(entry),

@@ -3,7 +3,7 @@
 //     RowStore store({.directory = "ledger/stores", .kind = "pictures", .identity = "64 pad", .row_bytes =
 //     12288,
 //                     .capacity = 1000});
-//     if (const std::byte* row = store.find(content)) ...
+//     if (store.read(content, row)) ...
 //
 // Each row has a checksum that is held against its bytes whenever it is taken out: what is damaged counts as
 // missing. A store may be deleted at any time; one of another identity is another file. Where its directory
@@ -44,9 +44,9 @@ class RowStore {
     std::int64_t row_bytes() const { return settings_.row_bytes; }
     std::int64_t size() const;
 
-    // [row_bytes], valid as long as the store; null when it is missing or damaged. May be called from several
-    // threads, as may put().
-    const std::byte* find(const ContentHash& content) const;
+    // Fills row [row_bytes]; false, with any content, when it is missing or damaged. May be called from
+    // several threads, as may put().
+    bool read(const ContentHash& content, std::span<std::byte> row) const;
     void put(const ContentHash& content, std::span<const std::byte> row);
 
     // Whether its directory still keeps what is put.
@@ -70,15 +70,13 @@ class RowStore {
     void open_files();
     void open_anonymous();
     void read_index();
-    void map_rows();
     bool append(const Entry& entry, std::span<const std::byte> row);
 
     RowStoreSettings settings_;
     int rows_ = -1;   // file descriptors
     int index_ = -1;  // -1: the index is kept in memory alone
     bool writable_ = false;
-    const std::byte* mapped_ = nullptr;
-    std::size_t mapped_bytes_ = 0;
+    std::int64_t most_ = 0;  // rows that the file may have
     mutable std::mutex mutex_;
     std::int64_t stored_ = 0;  // rows in the file, damaged ones too
     std::unordered_map<ContentHash, Record> records_;

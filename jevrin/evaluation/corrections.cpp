@@ -17,9 +17,8 @@ struct Row {
 
 std::map<std::string, Row> read_rows(const std::filesystem::path& file) {
     std::map<std::string, Row> rows;
-    const std::vector<std::byte> bytes = read_file(file);
-    const CsvReader table(std::string_view(reinterpret_cast<const char*>(bytes.data()), bytes.size()),
-                          printable(file.string()));
+    const std::string text = read_text(file, largest_table_file);
+    const CsvReader table(text, printable(file.string()));
     const std::size_t item = table.require("item");
     const std::size_t label = table.require("label");
     const std::ptrdiff_t note = table.find("note");

@@ -190,9 +190,9 @@ std::string to_csv(const PartPredictions& predictions, const std::vector<std::st
 
 PartPredictions read_predictions(const std::filesystem::path& file, const std::vector<ItemRecord>& items,
                                  const std::vector<std::string>& classes) {
-    const std::vector<std::byte> bytes = read_file(file);
+    const std::string text = read_text(file, largest_table_file);
     const std::string name = printable(file.string());
-    const CsvReader table(std::string_view(reinterpret_cast<const char*>(bytes.data()), bytes.size()), name);
+    const CsvReader table(text, name);
     const std::size_t item_column = table.require("item");
     std::vector<std::size_t> columns;
     for (const std::string& one : classes) columns.push_back(table.require(one));

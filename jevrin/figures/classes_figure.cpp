@@ -32,7 +32,7 @@ void draw_classes(const std::vector<ClassScores>& scores, const std::vector<std:
             precisions += fmt::format("{} {} {} {}\n", own.precision, y + 0.13, own.precision_interval.low,
                                       own.precision_interval.high);
         tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
-                            gnuplot_string(fmt::format(
+                            gnuplot_tic(fmt::format(
                                 "{} ({})", shortened(classes.at(order[k]), longest_class_name), own.support)),
                             k);
     }

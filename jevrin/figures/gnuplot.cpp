@@ -1,5 +1,6 @@
 #include "jevrin/figures/gnuplot.hpp"
 
+#include "jevrin/base/descriptor.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
@@ -7,6 +8,7 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <fontconfig/fontconfig.h>
+#include <poll.h>
 #include <signal.h>
 #include <spawn.h>
 #include <sys/wait.h>
@@ -16,63 +18,160 @@
 #include <array>
 #include <cctype>
 #include <cerrno>
+#include <chrono>
+#include <cstdlib>
 #include <cstring>
 #include <mutex>
 #include <unordered_map>
+#include <vector>
 
 namespace jevrin::inline v1 {
 namespace {
 
-// Feeds the script to gnuplot's standard input and returns what it says on standard error; no shell takes
-// part.
-std::string run_gnuplot(const std::string& script, int& status) {
-    std::array<int, 2> input{};
-    std::array<int, 2> messages{};
-    if (::pipe2(input.data(), O_CLOEXEC) != 0 || ::pipe2(messages.data(), O_CLOEXEC) != 0)
-        throw WorkError(fmt::format("cannot start gnuplot: {}", std::strerror(errno)));
-    posix_spawn_file_actions_t actions;
-    posix_spawn_file_actions_init(&actions);
-    posix_spawn_file_actions_adddup2(&actions, input[0], STDIN_FILENO);
-    posix_spawn_file_actions_adddup2(&actions, messages[1], STDERR_FILENO);
-    posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
-    std::string program = "gnuplot";
-    std::string defaults = "--default-settings";
-    char* const arguments[] = {program.data(), defaults.data(), nullptr};
-    pid_t child = 0;
-    const int error = ::posix_spawnp(&child, "gnuplot", &actions, nullptr, arguments, environ);
-    posix_spawn_file_actions_destroy(&actions);
-    ::close(input[0]);
-    ::close(messages[1]);
-    if (error != 0) {
-        ::close(input[1]);
-        ::close(messages[0]);
-        throw WorkError("gnuplot cannot be started; install the Debian package gnuplot-nox");
+constexpr auto patience = std::chrono::seconds(120);
+
+// What gnuplot may see of the environment: nothing that changes what it draws, or how.
+std::vector<std::string> plain_environment() {
+    std::vector<std::string> kept = {"LC_ALL=C.UTF-8"};
+    for (const char* name : {"PATH", "HOME", "TMPDIR", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "FONTCONFIG_FILE",
+                             "FONTCONFIG_PATH"})
+        if (const char* value = std::getenv(name); value != nullptr)
+            kept.push_back(fmt::format("{}={}", name, value));
+    return kept;
+}
+
+struct Pipe {
+    Descriptor read;
+    Descriptor write;
+
+    Pipe() {
+        std::array<int, 2> ends{};
+        if (::pipe2(ends.data(), O_CLOEXEC) != 0)
+            throw WorkError(fmt::format("cannot start gnuplot: {}", std::strerror(errno)));
+        read = Descriptor(ends[0]);
+        write = Descriptor(ends[1]);
     }
-    // A gnuplot that stops reading must not end this process.
-    struct sigaction ignore {};
-    struct sigaction before {};
-    ignore.sa_handler = SIG_IGN;
-    ::sigaction(SIGPIPE, &ignore, &before);
-    for (std::size_t done = 0; done < script.size();) {
-        const ssize_t put = ::write(input[1], script.data() + done, script.size() - done);
-        if (put < 0 && errno == EINTR) continue;
-        if (put <= 0) break;
-        done += static_cast<std::size_t>(put);
+};
+
+void set_nonblocking(const Descriptor& descriptor) {
+    ::fcntl(descriptor.get(), F_SETFL, ::fcntl(descriptor.get(), F_GETFL) | O_NONBLOCK);
+}
+
+// A started gnuplot, which ends with this object at the latest.
+class Child {
+  public:
+    Child(const Pipe& input, const Pipe& output, const Pipe& messages) {
+        posix_spawn_file_actions_t actions;
+        posix_spawn_file_actions_init(&actions);
+        posix_spawn_file_actions_adddup2(&actions, input.read.get(), STDIN_FILENO);
+        posix_spawn_file_actions_adddup2(&actions, output.write.get(), STDOUT_FILENO);
+        posix_spawn_file_actions_adddup2(&actions, messages.write.get(), STDERR_FILENO);
+        std::string program = "gnuplot";
+        std::string defaults = "--default-settings";
+        char* const arguments[] = {program.data(), defaults.data(), nullptr};
+        std::vector<std::string> variables = plain_environment();
+        std::vector<char*> environment;
+        for (std::string& variable : variables) environment.push_back(variable.data());
+        environment.push_back(nullptr);
+        const int error =
+            ::posix_spawnp(&child_, "gnuplot", &actions, nullptr, arguments, environment.data());
+        posix_spawn_file_actions_destroy(&actions);
+        if (error == EAGAIN || error == ENOMEM)
+            throw WorkError(fmt::format("cannot start gnuplot: {}; end other programs, or raise the limit",
+                                        std::strerror(error)));
+        if (error != 0) throw WorkError("gnuplot cannot be started; install the Debian package gnuplot-nox");
     }
-    ::close(input[1]);
-    ::sigaction(SIGPIPE, &before, nullptr);
-    std::string errors;
-    std::array<char, 4096> buffer{};
-    for (;;) {
-        const ssize_t got = ::read(messages[0], buffer.data(), buffer.size());
-        if (got < 0 && errno == EINTR) continue;
-        if (got <= 0) break;
-        errors.append(buffer.data(), static_cast<std::size_t>(got));
+    ~Child() {
+        if (child_ <= 0) return;
+        ::kill(child_, SIGKILL);
+        wait();
     }
-    ::close(messages[0]);
-    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+    Child(const Child&) = delete;
+    Child& operator=(const Child&) = delete;
+
+    // Whether it ended well.
+    bool wait() {
+        int status = 0;
+        while (::waitpid(child_, &status, 0) < 0 && errno == EINTR) {
+        }
+        child_ = 0;
+        return WIFEXITED(status) && WEXITSTATUS(status) == 0;
     }
-    return errors;
+
+  private:
+    pid_t child_ = 0;
+};
+
+struct Drawing {
+    bool finished = false;
+    std::string bytes;
+    std::string messages;
+};
+
+// A gnuplot that stops reading must not end this process.
+class WithoutPipeSignal {
+  public:
+    WithoutPipeSignal() {
+        struct sigaction ignore {};
+        ignore.sa_handler = SIG_IGN;
+        ::sigaction(SIGPIPE, &ignore, &before_);
+    }
+    ~WithoutPipeSignal() { ::sigaction(SIGPIPE, &before_, nullptr); }
+    WithoutPipeSignal(const WithoutPipeSignal&) = delete;
+    WithoutPipeSignal& operator=(const WithoutPipeSignal&) = delete;
+
+  private:
+    struct sigaction before_ {};
+};
+
+// Feeds the script to gnuplot's standard input and collects what it draws and says; no shell and no file
+// takes part.
+Drawing run_gnuplot(const std::string& script) {
+    const WithoutPipeSignal guard;
+    Pipe input;
+    Pipe output;
+    Pipe messages;
+    Child child(input, output, messages);
+    input.read.close();
+    output.write.close();
+    messages.write.close();
+    set_nonblocking(input.write);
+    Drawing drawing;
+    std::size_t fed = 0;
+    const auto until = std::chrono::steady_clock::now() + patience;
+    const auto collect = [](Descriptor& from, std::string& text) {
+        std::array<char, 65536> buffer;
+        const ssize_t got = ::read(from.get(), buffer.data(), buffer.size());
+        if (got > 0) text.append(buffer.data(), static_cast<std::size_t>(got));
+        if (got == 0 || (got < 0 && errno != EINTR)) from.close();
+    };
+    while (output.read.is_open() || messages.read.is_open()) {
+        const auto left =
+            std::chrono::duration_cast<std::chrono::milliseconds>(until - std::chrono::steady_clock::now());
+        if (left.count() <= 0)
+            throw WorkError(fmt::format("gnuplot did not finish within {} seconds; draw less, or try again",
+                                        patience.count()));
+        std::array<pollfd, 3> watched = {{{input.write.get(), POLLOUT, 0},
+                                          {output.read.get(), POLLIN, 0},
+                                          {messages.read.get(), POLLIN, 0}}};
+        ::poll(watched.data(), watched.size(), static_cast<int>(left.count()));
+        if (watched[0].revents != 0) {
+            const ssize_t put = ::write(input.write.get(), script.data() + fed, script.size() - fed);
+            if (put > 0) fed += static_cast<std::size_t>(put);
+            if (fed == script.size() || (put < 0 && errno != EINTR && errno != EAGAIN)) input.write.close();
+        }
+        if (watched[1].revents != 0) collect(output.read, drawing.bytes);
+        if (watched[2].revents != 0) collect(messages.read, drawing.messages);
+    }
+    drawing.finished = child.wait();
+    return drawing;
+}
+
+// Whether a figure has its end.
+bool is_whole(const std::string& bytes, bool png) {
+    // A PNG ends in an empty IEND chunk with its checksum.
+    if (png) return bytes.size() > 12 && bytes.substr(bytes.size() - 8, 4) == "IEND";
+    return bytes.find("</svg>", bytes.size() - std::min<std::size_t>(bytes.size(), 16)) != std::string::npos;
 }
 
 }  // namespace
@@ -144,33 +243,33 @@ std::string gnuplot_string(std::string_view text) {
     return result + "\"";
 }
 
-void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height) {
+std::string gnuplot_tic(std::string_view text) {
+    std::string doubled;
+    for (const char c : text) doubled.append(c == '%' ? 2 : 1, c);
+    return gnuplot_string(doubled);
+}
+
+void draw_figure(const std::string& script, const std::filesystem::path& file, int width, int height,
+                 std::span<const std::byte> data) {
     const std::string ending = folded_case(file.extension().string());
-    if (ending != ".png" && ending != ".svg")
+    const bool streamed = is_stream(file) && ending.empty();
+    if (ending != ".png" && ending != ".svg" && !streamed)
         throw InputError(fmt::format("{}: figures are written as .png or .svg; choose one of these endings",
                                      printable(file.string())));
-    if (file.has_parent_path()) make_directory(file.parent_path());
-    const std::filesystem::path drawn = file.string() + fmt::format(".{}.part", ::getpid());
-    const char* const terminal = ending == ".png" ? "pngcairo" : "svg";
-    const std::string whole = fmt::format(
-        "set terminal {} noenhanced size {},{} font 'DejaVu Sans,11' background rgb 'white'\nset output "
-        "{}\n{}\n"
-        "unset output\n",
-        terminal, width, height, gnuplot_string(drawn.string()), script);
-    int status = 0;
-    const std::string errors = run_gnuplot(whole, status);
-    std::error_code error;
-    const bool made = WIFEXITED(status) && WEXITSTATUS(status) == 0 &&
-                      std::filesystem::file_size(drawn, error) > 0 && !error;
-    if (!made) {
-        std::filesystem::remove(drawn, error);
-        throw WorkError(fmt::format(
-            "{}: gnuplot could not draw this figure{}{}; check that the directory can be written",
-            printable(file.string()), errors.empty() ? "" : ": ", printable(errors.substr(0, 400))));
-    }
-    std::filesystem::rename(drawn, file, error);
-    if (error)
-        throw WorkError(fmt::format("{}: cannot write: {}", printable(file.string()), error.message()));
+    if (file.has_parent_path() && !streamed) make_directory(file.parent_path());
+    const bool png = ending != ".svg";
+    std::string whole = fmt::format(
+        "set terminal {} noenhanced size {},{} font 'DejaVu Sans,11' background rgb 'white'\nset "
+        "output\n{}\n",
+        png ? "pngcairo" : "svg", width, height, script);
+    whole.append(reinterpret_cast<const char*>(data.data()), data.size());
+    whole += "\nunset output\n";
+    const Drawing drawing = run_gnuplot(whole);
+    if (!drawing.finished || !is_whole(drawing.bytes, png))
+        throw WorkError(fmt::format("{}: gnuplot could not draw this figure{}{}; the file is unchanged",
+                                    printable(file.string()), drawing.messages.empty() ? "" : ": ",
+                                    printable(drawing.messages.substr(0, 400))));
+    write_file(file, drawing.bytes);
 }
 
 }  // namespace jevrin::inline v1

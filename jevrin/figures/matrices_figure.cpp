@@ -272,10 +272,10 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
     std::string heads;
     const int size = order.size() <= 12 && columns <= 10 ? 12 : 7;
     for (std::size_t r = 0; r < order.size(); ++r) {
-        rows += fmt::format("{}{} {}", r == 0 ? "" : ", ",
-                            gnuplot_string(fmt::format("{} ({})", shortened(classes.at(order[r]), 24),
-                                                       table.items[order[r]])),
-                            r);
+        rows += fmt::format(
+            "{}{} {}", r == 0 ? "" : ", ",
+            gnuplot_tic(fmt::format("{} ({})", shortened(classes.at(order[r]), 24), table.items[order[r]])),
+            r);
         for (std::size_t c = 0; c < columns; ++c) {
             const double recall = table.recalls[order[r]][c];
             data += fmt::format("{} {} {}\n", c, r, std::isnan(recall) ? "NaN" : fmt::format("{}", recall));
@@ -288,8 +288,8 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
     }
     for (std::size_t c = 0; c < columns; ++c)
         heads += fmt::format("{}{} {}", c == 0 ? "" : ", ",
-                             gnuplot_string(shortened_inside(table.candidates[c], 30) + " (" +
-                                            styles.letter(table.candidates[c]) + ")"),
+                             gnuplot_tic(shortened_inside(table.candidates[c], 30) + " (" +
+                                         styles.letter(table.candidates[c]) + ")"),
                              c);
     std::string more;
     if (all > order.size()) more += fmt::format(", the {} hardest of {} classes", order.size(), all);

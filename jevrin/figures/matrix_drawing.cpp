@@ -36,7 +36,7 @@ std::string class_tics(const std::vector<std::string>& classes, const std::vecto
     const std::size_t step = (order.size() + most - 1) / std::max<std::size_t>(1, most);
     std::string tics;
     for (std::size_t place = 0; place < order.size(); place += std::max<std::size_t>(1, step))
-        tics += fmt::format("{}{} {}", place == 0 ? "" : ", ", gnuplot_string(name_of(classes, order[place])),
+        tics += fmt::format("{}{} {}", place == 0 ? "" : ", ", gnuplot_tic(name_of(classes, order[place])),
                             place);
     return tics;
 }

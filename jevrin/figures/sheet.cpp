@@ -1,7 +1,5 @@
 #include "jevrin/figures/sheet.hpp"
 
-#include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
@@ -9,7 +7,6 @@
 #include "jevrin/images/batches.hpp"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <array>
@@ -36,9 +33,6 @@ void place(const Image& image, std::int64_t left, std::int64_t top, std::int64_t
 
 // Draws the page's pixels with labels over them.
 void draw_page(const Image& page, const std::string& labels, const std::filesystem::path& file) {
-    if (file.has_parent_path()) make_directory(file.parent_path());
-    const std::filesystem::path pixels = file.string() + fmt::format(".{}.pixels", ::getpid());
-    write_file(pixels, std::as_bytes(std::span(page.pixels)));
     const std::string script = fmt::format(R"(
 set margins 0,0,0,0
 unset border
@@ -47,17 +41,10 @@ unset key
 set xrange [0:{0}]
 set yrange [0:{1}]
 {2}
-plot {3} binary array=({0},{1}) flipy format='%uchar' using 1:2:3 with rgbimage
-)",
-                                           page.width, page.height, labels, gnuplot_string(pixels.string()));
-    std::error_code ignored;
-    try {
-        draw_figure(script, file, static_cast<int>(page.width), static_cast<int>(page.height));
-    } catch (const Error&) {
-        std::filesystem::remove(pixels, ignored);
-        throw;
-    }
-    std::filesystem::remove(pixels, ignored);
+plot '-' binary array=({0},{1}) flipy format='%uchar' using 1:2:3 with rgbimage)",
+                                           page.width, page.height, labels);
+    draw_figure(script, file, static_cast<int>(page.width), static_cast<int>(page.height),
+                std::as_bytes(std::span(page.pixels)));
 }
 
 Image white_page(std::int64_t height) {

@@ -21,8 +21,7 @@ std::span<std::uint8_t> image_store_space(std::int64_t values) {
 // One item's bytes, augmented for an epoch, in `space`.
 void augmented(const PreparedImages& images, const Augmentation& augmentation, const AugmentationKey& key,
                std::int64_t item, std::span<std::uint8_t> space) {
-    const std::uint8_t* pixels = images.pixels(static_cast<std::size_t>(item), space);
-    if (pixels != space.data()) std::copy_n(pixels, space.size(), space.data());
+    images.read_pixels(static_cast<std::size_t>(item), space);
     const Fitting& fitting = images.fitting();
     augment({space.data(), fitting.size, fitting.size, fitting.channels}, augmentation, key, item);
 }
@@ -53,7 +52,7 @@ PreparedImages::PreparedImages(const ImageSet& set, const Fitting& fitting, Imag
     std::int64_t done = 0;
     const auto total = static_cast<std::int64_t>(set.items.size());
     parallel_for(total, [&](std::int64_t i) {
-        pixels(static_cast<std::size_t>(i), image_store_space<1>(values_per_image()));
+        read_pixels(static_cast<std::size_t>(i), image_store_space<1>(values_per_image()));
         const std::lock_guard lock(mutex);
         if (progress) progress(++done, total);
     });
@@ -67,14 +66,12 @@ const ContentHash& PreparedImages::content(std::int64_t item) const {
     return set_.items[static_cast<std::size_t>(item)].content;
 }
 
-const std::uint8_t* PreparedImages::pixels(std::size_t item, std::span<std::uint8_t> space) const {
+void PreparedImages::read_pixels(std::size_t item, std::span<std::uint8_t> pixels) const {
     const Item& wanted = set_.items[item];
-    if (store_ != nullptr)
-        if (const std::uint8_t* kept = store_->find(wanted.content)) return kept;
+    if (store_ != nullptr && store_->read(wanted.content, pixels)) return;
     const std::vector<std::uint8_t> fitted = load_fitted(set_, wanted, fitting_);
-    std::copy(fitted.begin(), fitted.end(), space.begin());
+    std::copy(fitted.begin(), fitted.end(), pixels.begin());
     if (store_ != nullptr) store_->put(wanted.content, fitted);
-    return space.data();
 }
 
 Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
@@ -85,9 +82,9 @@ Scaling PreparedImages::scaling_of(std::span<const std::size_t> items) const {
     parallel_for((total + block - 1) / block, [&](std::int64_t chunk) {
         ScalingSums own(fitting_.channels);
         for (std::int64_t i = chunk * block; i < std::min(total, (chunk + 1) * block); ++i) {
-            const std::uint8_t* one =
-                pixels(items[static_cast<std::size_t>(i)], image_store_space<1>(values_per_image()));
-            own.add(std::span(one, static_cast<std::size_t>(values_per_image())));
+            const auto pixels = image_store_space<1>(values_per_image());
+            read_pixels(items[static_cast<std::size_t>(i)], pixels);
+            own.add(pixels);
         }
         const std::lock_guard lock(mutex);
         sums.add(own);  // integers: the order does not matter
@@ -108,7 +105,8 @@ void PreparedImages::fill(std::span<const std::int64_t> items, const ScalingTabl
             augmented(*this, augmentation, key, item, space);
             scaling.apply(space, row);
         } else {
-            scaling.apply(std::span(pixels(static_cast<std::size_t>(item), space), values), row);
+            read_pixels(static_cast<std::size_t>(item), space);
+            scaling.apply(space, row);
         }
     });
 }

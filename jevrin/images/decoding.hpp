@@ -23,6 +23,8 @@ std::string format_name(ImageFormat format);
 
 // Images with more pixels than this are refused before memory is taken.
 inline constexpr std::int64_t largest_image_pixels = 100'000'000;
+// And files of more bytes than this are not read.
+inline constexpr std::int64_t largest_image_file = std::int64_t{1} << 30;
 
 // What the bytes are, whatever they are made into.
 struct ImageFacts {

@@ -11,7 +11,7 @@ namespace jevrin::inline v1 {
 namespace {
 
 void read_cutout(Overlay& overlay) {
-    const std::vector<std::byte> bytes = read_file(overlay.file);
+    const std::vector<std::byte> bytes = read_file(overlay.file, largest_image_file);
     try {
         overlay.cutout = std::make_shared<const Cutout>(decode_cutout(bytes));
     } catch (const InputError& error) {

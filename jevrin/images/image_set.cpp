@@ -72,14 +72,15 @@ void require_file(const fs::path& path) {
 
 // An array or an index; InputError for other files.
 bool holds_array(const fs::path& path) {
-    const MappedFile file(path);
-    if (is_number_array(file.bytes())) return true;
+    const InputFile file(path);
+    constexpr std::int64_t enough = 4096;
+    std::vector<std::byte> beginning(static_cast<std::size_t>(std::min(enough, file.size())));
+    file.read(0, beginning);
+    if (is_number_array(beginning)) return true;
     const std::string name = printable(path.string());
-    if (image_format(file.bytes()) != ImageFormat::unknown)
+    if (image_format(beginning) != ImageFormat::unknown)
         throw InputError(
             fmt::format("{}: this is one image; name the folder that holds a folder per class", name));
-    constexpr std::size_t enough = 4096;
-    const auto beginning = file.bytes().first(std::min(enough, file.bytes().size()));
     if (std::find(beginning.begin(), beginning.end(), std::byte{0}) != beginning.end())
         throw InputError(
             fmt::format("{}: this file is neither a CSV index nor an IDX or NPY array; extract it when it "
@@ -168,7 +169,7 @@ std::int64_t element_of(const Item& item) {
 // Runs work(bytes) on a file and gives its errors the file's name.
 template <typename Work>
 auto with_file(const fs::path& file, Work work) -> decltype(work(std::span<const std::byte>())) {
-    const std::vector<std::byte> bytes = read_file(file);
+    const std::vector<std::byte> bytes = read_file(file, largest_image_file);
     try {
         return work(std::span<const std::byte>(bytes));
     } catch (const InputError& error) {

@@ -1,7 +1,7 @@
 // Fitted images kept on disk, so that each is decoded and resized once: written once, shared by all runs.
 //
 //     ImageStore store("ledger/stores", fitting, set.items.size());
-//     if (const std::uint8_t* pixels = store.find(item.content)) ...
+//     if (store.read(item.content, pixels)) ...
 //
 // Images are found by the hash of the file they came from; see RowStore for what a store promises.
 #pragma once
@@ -27,10 +27,10 @@ class ImageStore {
     const Fitting& fitting() const { return fitting_; }
     std::int64_t size() const { return rows_.size(); }
 
-    // [size, size, channels], valid as long as the store; null when it is missing or damaged. May be called
-    // from several threads, as may put().
-    const std::uint8_t* find(const ContentHash& content) const {
-        return reinterpret_cast<const std::uint8_t*>(rows_.find(content));
+    // Fills pixels [size, size, channels]; false, with any content, when they are missing or damaged. May be
+    // called from several threads, as may put().
+    bool read(const ContentHash& content, std::span<std::uint8_t> pixels) const {
+        return rows_.read(content, std::as_writable_bytes(pixels));
     }
     void put(const ContentHash& content, std::span<const std::uint8_t> pixels) {
         rows_.put(content, std::as_bytes(pixels));

@@ -1,7 +1,6 @@
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
-#include "jevrin/base/mapped_file.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/listing.hpp"
 #include "jevrin/images/number_array.hpp"
@@ -144,9 +143,9 @@ void require_single_labels(ImageSet& set, const std::vector<std::int64_t>& lines
 
 void list_index(ImageSet& set, const ImageSource& source) {
     set.root = source.from.has_parent_path() ? source.from.parent_path() : fs::path(".");
-    const MappedFile file(source.from);
+    const std::string text = read_text(source.from, largest_table_file);
     const std::string name = printable(source.from.string());
-    const CsvReader csv({reinterpret_cast<const char*>(file.bytes().data()), file.bytes().size()}, name);
+    const CsvReader csv(text, name);
     const IndexColumns columns = find_columns(csv, source, set);
     RowErrors errors(name);
     std::vector<std::int64_t> lines;

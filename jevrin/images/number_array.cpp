@@ -127,7 +127,8 @@ ArrayLayout read_npy(std::span<const std::byte> bytes) {
     std::size_t length = 0;
     for (std::size_t i = length_bytes; i-- > 0;)
         length = length << 8 | std::to_integer<std::size_t>(bytes[8 + i]);
-    if (bytes.size() - start < length) throw InputError("it is a damaged NPY array (truncated header)");
+    if (bytes.size() - start < length)
+        throw InputError("it is a damaged NPY array (truncated header, or one longer than 1 MB)");
     const std::string_view header(reinterpret_cast<const char*>(bytes.data()) + start, length);
     ArrayLayout layout;
     layout.offset = start + length;
@@ -158,14 +159,14 @@ bool is_number_array(std::span<const std::byte> bytes) {
            text[3] >= 1 && text[3] <= 8;
 }
 
-ArrayLayout read_layout(std::span<const std::byte> bytes) {
+ArrayLayout read_layout(std::span<const std::byte> bytes, std::size_t file_size) {
     const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
     if (text.starts_with("\x1f\x8b")) throw InputError("it is compressed with gzip; extract it first");
     if (text.starts_with("PK")) throw InputError("it is an archive; extract the NPY file");
     if (!is_number_array(bytes)) throw InputError("it is neither an IDX nor an NPY array");
     ArrayLayout layout = text.starts_with(npy_mark) ? read_npy(bytes) : read_idx(bytes);
     if (layout.shape.empty()) throw InputError("it holds a scalar, not a list of items");
-    const std::size_t held = (bytes.size() - layout.offset) / width_of(layout.type);
+    const std::size_t held = (file_size - layout.offset) / width_of(layout.type);
     std::size_t stated = 1;
     for (const std::int64_t length : layout.shape) {
         const auto factor = static_cast<std::size_t>(length);
@@ -174,26 +175,46 @@ ArrayLayout read_layout(std::span<const std::byte> bytes) {
         stated *= factor;
     }
     if (stated == 0) throw InputError(fmt::format("its shape {} is empty", spoken_shape(layout.shape)));
-    if (stated != held || (bytes.size() - layout.offset) % width_of(layout.type) != 0)
+    if (stated != held || (file_size - layout.offset) % width_of(layout.type) != 0)
         throw InputError(
             fmt::format("its shape {} means {} numbers, but it holds {}; it is truncated or damaged",
                         spoken_shape(layout.shape), stated, held));
     return layout;
 }
 
-NumberArray::NumberArray(const std::filesystem::path& path) : file_(path) {
+namespace {
+
+// The numbers of a file whose first index is the fastest, in the order of C.
+std::vector<std::byte> in_order_of_c(std::span<const std::byte> bytes, const ArrayLayout& layout) {
+    const std::size_t width = width_of(layout.type);
+    std::vector<std::int64_t> strides(layout.shape.size(), 1);
+    for (std::size_t d = 1; d < strides.size(); ++d) strides[d] = strides[d - 1] * layout.shape[d - 1];
+    std::vector<std::byte> ordered(bytes.size());
+    std::vector<std::int64_t> index(layout.shape.size());
+    for (std::size_t to = 0; to < ordered.size(); to += width) {
+        std::int64_t place = 0;
+        for (std::size_t d = 0; d < index.size(); ++d) place += index[d] * strides[d];
+        std::memcpy(ordered.data() + to, bytes.data() + static_cast<std::size_t>(place) * width, width);
+        for (std::size_t d = index.size(); d-- > 0 && ++index[d] == layout.shape[d];) index[d] = 0;
+    }
+    return ordered;
+}
+
+}  // namespace
+
+NumberArray::NumberArray(const std::filesystem::path& path) : file_(std::make_shared<InputFile>(path)) {
+    const auto size = static_cast<std::size_t>(file_->size());
+    std::vector<std::byte> beginning(std::min(size, largest_array_header));
+    file_->read(0, beginning);
     try {
-        layout_ = read_layout(file_.bytes());
+        layout_ = read_layout(beginning, size);
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}", printable(path.string()), error.what()));
     }
-    strides_.assign(layout_.shape.size(), 1);
-    if (layout_.first_index_fastest)
-        for (std::size_t d = 1; d < strides_.size(); ++d)
-            strides_[d] = strides_[d - 1] * layout_.shape[d - 1];
-    else
-        for (std::size_t d = strides_.size() - 1; d-- > 0;)
-            strides_[d] = strides_[d + 1] * layout_.shape[d + 1];
+    if (!layout_.first_index_fastest) return;
+    std::vector<std::byte> numbers(size - layout_.offset);
+    file_->read(static_cast<std::int64_t>(layout_.offset), numbers);
+    whole_ = in_order_of_c(numbers, layout_);
 }
 
 std::int64_t NumberArray::row_size() const {
@@ -202,19 +223,21 @@ std::int64_t NumberArray::row_size() const {
     return size;
 }
 
-double NumberArray::at(std::int64_t index) const {
-    std::int64_t place = index;
-    if (layout_.first_index_fastest) {
-        place = 0;
-        for (std::size_t d = layout_.shape.size(); d-- > 0;) {
-            place += index % layout_.shape[d] * strides_[d];
-            index /= layout_.shape[d];
-        }
-    }
-    const std::byte* from =
-        file_.bytes().data() + layout_.offset + static_cast<std::size_t>(place) * width_of(layout_.type);
-    const bool big = layout_.big_endian;
-    switch (layout_.type) {
+NumberRows NumberArray::rows(std::int64_t first, std::int64_t count) const {
+    const std::size_t row = static_cast<std::size_t>(row_size()) * width_of(layout_.type);
+    const std::size_t begin = static_cast<std::size_t>(first) * row;
+    std::vector<std::byte> bytes(static_cast<std::size_t>(count) * row);
+    if (whole_.empty())
+        file_->read(static_cast<std::int64_t>(layout_.offset + begin), bytes);
+    else
+        std::copy_n(whole_.begin() + static_cast<std::ptrdiff_t>(begin), bytes.size(), bytes.begin());
+    return {layout_.type, layout_.big_endian, std::move(bytes)};
+}
+
+double NumberRows::at(std::int64_t index) const {
+    const std::byte* from = bytes_.data() + static_cast<std::size_t>(index) * width_of(type_);
+    const bool big = big_endian_;
+    switch (type_) {
         case NumberType::uint8:
             return read_number<std::uint8_t>(from, big);
         case NumberType::int8:
@@ -262,11 +285,14 @@ ImageArray::ImageArray(const std::filesystem::path& path, const std::vector<std:
     if (floats) {
         double low = 0.0;
         double high = 0.0;
-        for (std::int64_t i = 0; i < count() * array_.row_size(); ++i) {
-            const double value = array_.at(i);
-            if (!std::isfinite(value)) continue;
-            low = std::min(low, value);
-            high = std::max(high, value);
+        for (std::int64_t item = 0; item < count(); ++item) {
+            const NumberRows row = array_.rows(item, 1);
+            for (std::int64_t i = 0; i < array_.row_size(); ++i) {
+                const double value = row.at(i);
+                if (!std::isfinite(value)) continue;
+                low = std::min(low, value);
+                high = std::max(high, value);
+            }
         }
         if (low < 0.0 || high > 255.0)
             throw InputError(
@@ -304,7 +330,7 @@ void ImageArray::set_shape(std::vector<std::int64_t> shape) {
 
 Image ImageArray::image(std::int64_t index) const {
     Image image(width(), height());
-    const std::int64_t first = index * array_.row_size();
+    const NumberRows row = array_.rows(index, 1);
     const std::int64_t plane = width_ * height_;
     for (std::int64_t y = 0; y < image.height; ++y)
         for (std::int64_t x = 0; x < image.width; ++x) {
@@ -312,8 +338,7 @@ Image ImageArray::image(std::int64_t index) const {
             std::uint8_t* to = image.at(x, y);
             for (int c = 0; c < channels_; ++c) {
                 const double value =
-                    array_.at(first + (channels_first_ ? c * plane + pixel : pixel * channels_ + c)) *
-                    factor_;
+                    row.at(channels_first_ ? c * plane + pixel : pixel * channels_ + c) * factor_;
                 if (!std::isfinite(value)) throw InputError("it contains NaN or infinite values");
                 to[c] = static_cast<std::uint8_t>(std::lround(value));
             }
@@ -330,10 +355,11 @@ LabelArray read_labels(const std::filesystem::path& path) {
     if (array.shape().size() > 2)
         throw InputError(fmt::format("{}: its shape is {}; labels need [count] or one-hot [count, classes]",
                                      name, spoken_shape(array.shape())));
+    const NumberRows rows = array.rows(0, count);
     LabelArray result{.labels = {}, .columns = columns > 1 ? columns : 0};
     for (std::int64_t row = 0; row < count; ++row) {
         if (columns == 1) {
-            const double value = array.at(row);
+            const double value = rows.at(row);
             if (!(value == std::floor(value)) || std::abs(value) > 1e9)
                 throw InputError(fmt::format("{}: label {} is {}, not an integer", name, row, value));
             result.labels.push_back(static_cast<std::int64_t>(value));
@@ -341,7 +367,7 @@ LabelArray read_labels(const std::filesystem::path& path) {
         }
         std::optional<std::int64_t> one;
         for (std::int64_t c = 0; c < columns; ++c) {
-            const double value = array.at(row * columns + c);
+            const double value = rows.at(row * columns + c);
             if ((value != 0.0 && value != 1.0) || (value == 1.0 && one))
                 throw InputError(fmt::format("{}: row {} is not one-hot: one 1 and otherwise 0", name, row));
             if (value == 1.0) one = c;

@@ -1,11 +1,13 @@
-// Arrays of numbers in files: IDX and NPY, mapped, never copied whole.
+// Arrays of numbers in files: IDX and NPY, read row by row.
 #pragma once
 
-#include "jevrin/base/mapped_file.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <cstdint>
 #include <filesystem>
+#include <memory>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -24,10 +26,28 @@ struct ArrayLayout {
 
 bool is_number_array(std::span<const std::byte> bytes);
 
-// Reads the header. IDX: four bytes 0, 0, type, dimensions, then the dimensions, all big-endian. NPY:
-// versions 1 to 3. InputError without a file name when it is neither, is damaged, or holds fewer or more
-// bytes than it says.
-ArrayLayout read_layout(std::span<const std::byte> bytes);
+// A header is at most so long.
+inline constexpr std::size_t largest_array_header = std::size_t{1} << 20;
+
+// Reads the header from the beginning of a file of this size. IDX: four bytes 0, 0, type, dimensions, then
+// the dimensions, all big-endian. NPY: versions 1 to 3. InputError without a file name when it is neither, is
+// damaged, or holds fewer or more bytes than it says.
+ArrayLayout read_layout(std::span<const std::byte> beginning, std::size_t file_size);
+
+// Rows of an array in memory.
+class NumberRows {
+  public:
+    NumberRows(NumberType type, bool big_endian, std::vector<std::byte> bytes)
+        : type_(type), big_endian_(big_endian), bytes_(std::move(bytes)) {}
+    // The number at a place behind the first row's beginning, in the order of C: the last index is the
+    // fastest.
+    double at(std::int64_t index) const;
+
+  private:
+    NumberType type_;
+    bool big_endian_;
+    std::vector<std::byte> bytes_;
+};
 
 class NumberArray {
   public:
@@ -38,13 +58,14 @@ class NumberArray {
     NumberType type() const { return layout_.type; }
     // The product of the dimensions after the first.
     std::int64_t row_size() const;
-    // The number at a place in the order of C: the last index is the fastest.
-    double at(std::int64_t index) const;
+    // Rows from the first one on. InputError when the file became shorter. May be called from several
+    // threads.
+    NumberRows rows(std::int64_t first, std::int64_t count) const;
 
   private:
-    MappedFile file_;
+    std::shared_ptr<const InputFile> file_;
     ArrayLayout layout_;
-    std::vector<std::int64_t> strides_;
+    std::vector<std::byte> whole_;  // in the order of C, when the file's order is another
 };
 
 // Images in an array of bytes or floats: [count, height, width], with channels (1 or 3) first or last, or

@@ -29,8 +29,8 @@ class PreparedImages {
     // Of the file, or rows, that an item came from.
     const ContentHash& content(std::int64_t item) const;
 
-    // One image's bytes; into `space` [values_per_image] when they must be read.
-    const std::uint8_t* pixels(std::size_t item, std::span<std::uint8_t> space) const;
+    // One image's bytes [values_per_image].
+    void read_pixels(std::size_t item, std::span<std::uint8_t> pixels) const;
 
     // The scaling measured over these items.
     Scaling scaling_of(std::span<const std::size_t> items) const;

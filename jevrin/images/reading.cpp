@@ -26,7 +26,7 @@ Fitting hash_image_fitting() {
 
 FileContent read_content(const fs::path& file) {
     FileContent content;
-    const std::vector<std::byte> bytes = read_file(file);
+    const std::vector<std::byte> bytes = read_file(file, largest_image_file);
     content.hash = hash_of(bytes);
     try {
         content.facts = read_facts(bytes);
@@ -96,7 +96,7 @@ struct Correction {
 };
 
 std::vector<Correction> read_corrections(const fs::path& file) {
-    const std::string text = read_text(file);
+    const std::string text = read_text(file, largest_table_file);
     const CsvReader csv(text, printable(file.string()));
     const std::size_t item = csv.require("item");
     const std::size_t label = csv.require("label");

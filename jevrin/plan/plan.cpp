@@ -242,7 +242,7 @@ const Candidate& candidate_called(const Plan& plan, const std::string& name) {
 }
 
 Plan read_plan(const std::filesystem::path& file) {
-    return parse_plan(read_text(file), file);
+    return parse_plan(read_text(file, largest_text_read), file);
 }
 
 }  // namespace jevrin::inline v1

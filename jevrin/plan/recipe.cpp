@@ -22,7 +22,7 @@ ImagesPlan require_images(TableReader& reader) {
 }  // namespace
 
 Recipe read_recipe(const std::filesystem::path& file) {
-    const SettingNode document = parse_toml(read_text(file), file);
+    const SettingNode document = parse_toml(read_text(file, largest_text_read), file);
     TableReader reader(document, file, "the recipe");
     Recipe recipe;
     recipe.images = require_images(reader);
@@ -45,7 +45,7 @@ Recipe read_recipe(const std::filesystem::path& file) {
 }
 
 ImagesPlan read_images_of(const std::filesystem::path& file) {
-    const SettingNode document = parse_toml(read_text(file), file);
+    const SettingNode document = parse_toml(read_text(file, largest_text_read), file);
     TableReader reader(document, file, "it");
     return require_images(reader);
 }

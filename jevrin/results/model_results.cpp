@@ -61,12 +61,13 @@ ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const 
     const RunRecord record = ledger.run(study.id, run);
     const std::filesystem::path model = model_of(ledger, record, epoch);
     const Classifier classifier = load_classifier(model);  // a damaged model is found here, not by its user
-    write_file(file, read_file(model));
+    const std::vector<std::byte> bytes = read_file(model);
+    write_file(file, bytes);
     return {.context = context_of(ledger, study),
             .run = record,
             .epoch = epoch.value_or(record.best ? record.best->epoch : 0),
             .file = file,
-            .bytes = static_cast<std::int64_t>(std::filesystem::file_size(file)),
+            .bytes = std::ssize(bytes),
             .classes = classifier.classes,
             .temperature = classifier.temperature,
             .fitting = classifier.preparation.fitting};

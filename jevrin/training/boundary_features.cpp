@@ -77,11 +77,8 @@ void BoundaryFeatures::fill_view(std::span<const std::int64_t> items, const Augm
     RowStore* store = settings_.keep ? &store_of(augmentation, view) : nullptr;
     std::vector<std::size_t> missing;
     for (std::size_t n = 0; n < items.size(); ++n) {
-        const std::byte* row = store != nullptr ? store->find(images_.content(items[n])) : nullptr;
-        if (row != nullptr)
-            std::memcpy(out.data() + n * width, row, width * sizeof(float));
-        else
-            missing.push_back(n);
+        const auto row = std::as_writable_bytes(out.subspan(n * width, width));
+        if (store == nullptr || !store->read(images_.content(items[n]), row)) missing.push_back(n);
     }
     for (std::size_t begin = 0; begin < missing.size(); begin += feature_batch) {
         const auto places =

@@ -134,7 +134,7 @@ const std::map<std::string, Target>& targets() {
         {"arrays",
          {{idx, npy},
           [](const std::string& text) {
-              read_layout(bytes_of(text));
+              read_layout(bytes_of(text), text.size());
               with_file(text, [](const auto& file) {
                   const ImageArray array(file, {}, true);
                   array.image(array.count() - 1);

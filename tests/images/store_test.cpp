@@ -35,13 +35,13 @@ struct StoreTest : testing::Test {
     // The bytes of every image through a store, and how many of them had to be read from their files.
     std::vector<std::uint8_t> all_through(ImageStore* store, int* read = nullptr) const {
         std::vector<std::uint8_t> bytes;
+        std::vector<std::uint8_t> pixels(static_cast<std::size_t>(fitting.values()));
         if (read != nullptr)
-            for (const Item& item : set.items) *read += store->find(item.content) == nullptr ? 1 : 0;
+            for (const Item& item : set.items) *read += store->read(item.content, pixels) ? 0 : 1;
         const PreparedImages images(set, fitting, store);
-        std::vector<std::uint8_t> space(static_cast<std::size_t>(fitting.values()));
         for (std::size_t i = 0; i < set.items.size(); ++i) {
-            const std::uint8_t* pixels = images.pixels(i, space);
-            bytes.insert(bytes.end(), pixels, pixels + fitting.values());
+            images.read_pixels(i, pixels);
+            bytes.insert(bytes.end(), pixels.begin(), pixels.end());
         }
         return bytes;
     }

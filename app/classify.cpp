@@ -21,8 +21,21 @@ struct ClassifyOptions {
     double idle = 0.0;  // 0: for ever
     ClassifySettings settings;
     std::filesystem::path csv;
+    std::filesystem::path ledger = "ledger";
     bool json = false;
 };
+
+// Images of a test part are looked at here as well as by 'scores'.
+void record_look(const ClassifyOptions& options, const ClassifyResult& result) {
+    try {
+        if (const std::int64_t images = record_classified(options.ledger, result); images > 0)
+            warn(fmt::format("{} of these images {} in the sealed test part; {} records it", images,
+                             images == 1 ? "is" : "are", printable(options.ledger.string())));
+    } catch (const Error& error) {
+        warn(
+            fmt::format("whether these images are of a sealed test part was not recorded: {}", error.what()));
+    }
+}
 
 // The model, and the images that it could not read: the first few are warned about by name.
 class Classifying {
@@ -52,6 +65,7 @@ void follow(const ClassifyOptions& options, FolderWatch& watch, Classifying& cla
         const std::vector<std::filesystem::path> files = watch.next(patience);
         waited = files.empty() ? waited + patience : 0.0;
         const ClassifyResult result = classifying.classify(files);
+        record_look(options, result);
         for (const ImageAnswer& answer : result.answers)
             print(options.json ? to_json_line(result, answer) : to_text_line(result, answer));
         if (!options.csv.empty() && !result.answers.empty())
@@ -73,6 +87,7 @@ void classify_files(const ClassifyOptions& options) {
         ProgressBars bar;
         return classifying.classify(files, bar.of("classifying"));
     }();
+    record_look(options, result);
     write_table(options.csv, to_table(result));
     if (options.json && watch)
         for (const ImageAnswer& answer : result.answers) print(to_json_line(result, answer));
@@ -109,6 +124,11 @@ void add_classify(Command& command) {
         .positive()
         .option_text("SECONDS")
         .needs(following);
+    command
+        .add_option("--ledger", options->ledger,
+                    "the ledger that records when images of its test part are classified, if it exists")
+        .type_name("DIR")
+        .capture_default_str();
     add_json_option(command, options->json);
     command.callback([options] { classify_files(*options); });
 }

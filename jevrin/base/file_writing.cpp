@@ -9,6 +9,7 @@
 #include <sys/random.h>
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
@@ -102,11 +103,14 @@ fs::path directory_of(const fs::path& path) {
     return path.has_parent_path() ? path.parent_path() : fs::path(".");
 }
 
+std::string temporary_name() {
+    return fmt::format("{}{}{}", temporary_prefix, random_digits().substr(0, 16), temporary_suffix);
+}
+
 // A new file beside others, locked for as long as it is open, so that nobody takes it for a leftover.
 Descriptor open_temporary(const fs::path& directory, mode_t mode, fs::path& temporary) {
     for (;;) {
-        temporary = directory /
-                    fmt::format("{}{}{}", temporary_prefix, random_digits().substr(0, 16), temporary_suffix);
+        temporary = directory / temporary_name();
         Descriptor file(
             ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode));
         if (!file.is_open()) return file;
@@ -203,6 +207,38 @@ void append_to_file(const fs::path& path, std::string_view text) {
     if (const int error = write_all(file.get(), {&bytes, 1}); error != 0) fail_writing(path, error);
 }
 
+StagingDirectory::StagingDirectory(const fs::path& parent) : path_(parent / temporary_name()) {
+    if (::mkdir(path_.c_str(), 0777) != 0) fail_writing(path_, errno);
+    lock_ = Descriptor(::open(path_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    if (lock_.is_open()) ::flock(lock_.get(), LOCK_EX | LOCK_NB);
+}
+
+StagingDirectory::~StagingDirectory() {
+    std::error_code none;
+    fs::remove_all(path_, none);
+}
+
+void copy_synced(const fs::path& from, const fs::path& to) {
+    const InputFile source(from);
+    Descriptor copy(::open(to.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666));
+    if (!copy.is_open()) fail_writing(to, errno);
+    std::vector<std::byte> piece(std::size_t{1} << 20);
+    int error = 0;
+    try {
+        for (std::int64_t at = 0; error == 0 && at < source.size(); at += std::ssize(piece)) {
+            piece.resize(static_cast<std::size_t>(std::min(std::ssize(piece), source.size() - at)));
+            source.read(at, piece);
+            const std::span<const std::byte> bytes = piece;
+            error = write_all(copy.get(), {&bytes, 1});
+        }
+        if (error == 0 && ::fsync(copy.get()) != 0) error = errno;
+        if (error != 0) fail_writing(to, error);
+    } catch (...) {
+        ::unlink(to.c_str());
+        throw;
+    }
+}
+
 void remove_leftovers(const fs::path& directory) {
     std::error_code none;
     for (fs::directory_iterator it(directory, none), end; !none && it != end; it.increment(none)) {
@@ -211,9 +247,12 @@ void remove_leftovers(const fs::path& directory) {
         const Descriptor file(
             ::open(it->path().c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_NOCTTY | O_CLOEXEC));
         struct stat status {};
-        if (file.is_open() && ::fstat(file.get(), &status) == 0 && S_ISREG(status.st_mode) &&
-            status.st_uid == ::geteuid() && ::flock(file.get(), LOCK_EX | LOCK_NB) == 0)
-            ::unlink(it->path().c_str());
+        if (!file.is_open() || ::fstat(file.get(), &status) != 0 || status.st_uid != ::geteuid() ||
+            ::flock(file.get(), LOCK_EX | LOCK_NB) != 0)
+            continue;
+        std::error_code ignored;
+        if (S_ISREG(status.st_mode)) ::unlink(it->path().c_str());
+        if (S_ISDIR(status.st_mode)) fs::remove_all(it->path(), ignored);
     }
 }
 

@@ -3,6 +3,8 @@
 // Only regular files are read: a FIFO, socket or device is refused and never waited for.
 #pragma once
 
+#include "jevrin/base/descriptor.hpp"
+
 #include <cstddef>
 #include <cstdint>
 #include <filesystem>
@@ -68,7 +70,28 @@ std::string random_digits();
 // Whether writing to this path would not make a regular file: "-", a FIFO, a device, standard output.
 bool is_stream(const std::filesystem::path& path);
 
-// Removes temporary files of writers that died from a directory.
+// A directory that is gone when its scope ends, with all that is in it; the next remove_leftovers() takes it
+// when the process dies before. WorkError when it cannot be made.
+class StagingDirectory {
+  public:
+    // Inside this one.
+    explicit StagingDirectory(const std::filesystem::path& parent);
+    ~StagingDirectory();
+    StagingDirectory(const StagingDirectory&) = delete;
+    StagingDirectory& operator=(const StagingDirectory&) = delete;
+
+    const std::filesystem::path& path() const { return path_; }
+
+  private:
+    std::filesystem::path path_;
+    Descriptor lock_;
+};
+
+// Copies a regular file and syncs the copy. InputError when it cannot be read, WorkError when the copy cannot
+// be written; then there is none.
+void copy_synced(const std::filesystem::path& from, const std::filesystem::path& to);
+
+// Removes temporary files and staging directories of processes that died from a directory.
 void remove_leftovers(const std::filesystem::path& directory);
 
 // Makes what was created or renamed in a directory survive a loss of power.

@@ -47,10 +47,9 @@ std::vector<float> recorded_rows(const std::vector<PredictionRecord>& records,
     return rows;
 }
 
-std::vector<float> computed_rows(const std::filesystem::path& model, const ImageSet& set,
+std::vector<float> computed_rows(Classifier classifier, const ImageSet& set,
                                  const PredictionProgress& progress) {
     constexpr std::size_t at_a_time = 256;
-    Classifier classifier = load_classifier(model);
     classifier.temperature = 1.0;
     classifier.out_of_distribution.reset();
     const Fitting fitting = classifier.preparation.fitting;
@@ -134,7 +133,8 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
         require_probabilities(result.table);
         return result;
     }
-    result.table.probabilities = computed_rows(model, items_of(study, items), progress);
+    result.table.probabilities =
+        computed_rows(load_model(ledger, run, epoch), items_of(study, items), progress);
     require_probabilities(result.table);
     if (part == Part::test)
         LedgerWriter::open(ledger_directory)
@@ -150,7 +150,7 @@ PartPredictions predict_items(const std::filesystem::path& ledger_directory, con
     return {.items = ids_of(items),
             .table = {.classes = study.classes.size(),
                       .labels = labels_of(items),
-                      .probabilities = computed_rows(model_of(ledger, run), items_of(study, items), {})},
+                      .probabilities = computed_rows(load_model(ledger, run), items_of(study, items), {})},
             .epoch = run.best->epoch};
 }
 
@@ -169,10 +169,32 @@ std::filesystem::path model_of(const Ledger& ledger, const RunRecord& run,
     return file;
 }
 
+Classifier load_model(const Ledger& ledger, const RunRecord& run, std::optional<std::int64_t> epoch) {
+    const std::filesystem::path file = model_of(ledger, run, epoch);
+    const auto refuse = [&](const std::string& why) {
+        throw InputError(
+            fmt::format("{}: {}; restore it from a backup, or delete the run '{}' and train it again",
+                        printable(file.string()), why, printable(run.name())));
+    };
+    if (!std::filesystem::exists(file)) refuse("the model of this run is missing");
+    const auto hash = ledger.model_hash(run.id, is_best(run, epoch) ? 0 : *epoch);
+    if (hash && content_hash_of_file(file) != *hash)
+        refuse("this is not the model that was recorded for its run: it is damaged, or of another one");
+    Classifier classifier = load_classifier(file);
+    // Versions that recorded no hash wrote at least where a model comes from.
+    const auto differs = [&](const char* key, const std::string& expected) {
+        const auto stated = classifier.provenance.find(key);
+        return stated != classifier.provenance.end() && stated->second != expected;
+    };
+    if (!hash && (differs("run", run.name()) || differs("image_set", ledger.image_fingerprint(run.id))))
+        refuse("this is the model of another run");
+    return classifier;
+}
+
 std::optional<double> temperature_of(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
     const std::filesystem::path file = model_of(ledger, run, epoch);
     if (!std::filesystem::exists(file)) return std::nullopt;
-    return load_classifier(file).temperature;
+    return load_model(ledger, run, epoch).temperature;
 }
 
 std::string to_csv(const PartPredictions& predictions, const std::vector<std::string>& classes) {

@@ -3,6 +3,7 @@
 
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/predictions.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <cstdint>
 #include <filesystem>
@@ -42,6 +43,11 @@ PartPredictions predict_items(const std::filesystem::path& ledger, const std::st
 // is not finished, or the epoch was not kept.
 std::filesystem::path model_of(const Ledger& ledger, const RunRecord& run,
                                std::optional<std::int64_t> epoch = std::nullopt);
+
+// That model, when it is the one that the ledger recorded. InputError when it is missing, damaged or of
+// another run.
+Classifier load_model(const Ledger& ledger, const RunRecord& run,
+                      std::optional<std::int64_t> epoch = std::nullopt);
 
 // What that model divides its logits by; nothing when its file is gone.
 std::optional<double> temperature_of(const Ledger& ledger, const RunRecord& run, std::int64_t epoch);

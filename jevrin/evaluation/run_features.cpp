@@ -40,7 +40,7 @@ std::vector<std::int64_t> deal_into_folds(const std::vector<ItemRecord>& items, 
 
 RunFeatures features_of_run(const Ledger& ledger, const StudyRecord& study, const RunRecord& run,
                             const std::vector<ItemRecord>& items, const PredictionProgress& progress) {
-    const Classifier classifier = load_classifier(model_of(ledger, run));
+    const Classifier classifier = load_model(ledger, run);
     const std::optional<NetworkHalves> halves = cut_at_head(classifier.network);
     if (!halves)
         throw InputError(

@@ -2,8 +2,10 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
+#include "jevrin/exchange/model_seal.hpp"
 #include "jevrin/graph/operator_description.hpp"
 
 #include <fmt/format.h>
@@ -257,7 +259,16 @@ void write_model(const std::filesystem::path& path, const Model& model) {
     if (!proto.SerializeToString(&bytes))
         throw WorkError(
             fmt::format("{}: the model exceeds the 2 GB limit of the format", printable(path.string())));
+    bytes += model_seal(content_hash(bytes));
     write_file(path, bytes);
+}
+
+std::string model_seal(const std::string& hash) {
+    onnx::ModelProto end;
+    auto& entry = *end.add_metadata_props();
+    entry.set_key(hash_key);
+    entry.set_value(hash);
+    return end.SerializeAsString();
 }
 
 }  // namespace jevrin::inline v1

@@ -1,7 +1,9 @@
 #include "jevrin/exchange/stored_model.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/model_seal.hpp"
 
 #include <fmt/format.h>
 #include <google/protobuf/io/coded_stream.h>
@@ -230,6 +232,7 @@ class ModelWalk {
     }
 
     StoredModel read() {
+        require_seal();
         bool graph_seen = false;
         fields([&](int field, int length) {
             if (field == model_graph && length >= 0) {
@@ -247,10 +250,34 @@ class ModelWalk {
             return true;
         });
         if (!graph_seen || model_.opset == 0) fail_cut_short();
+        model_.metadata.erase(hash_key);
         return std::move(model_);
     }
 
   private:
+    // A file that ends in the hash of what is before it must have that hash.
+    void require_seal() const {
+        constexpr std::size_t digits = 32;
+        const std::string expected = model_seal(std::string(digits, '0'));
+        const std::int64_t content = file_->size() - std::ssize(expected);
+        if (content < 0) return;
+        std::string end(expected.size(), '\0');
+        file_->read(content, std::as_writable_bytes(std::span(end)));
+        if (!end.starts_with(expected.substr(0, expected.size() - digits))) return;
+        ContentHasher hasher;
+        std::vector<std::byte> piece(std::size_t{1} << 20);
+        for (std::int64_t at = 0; at < content; at += std::ssize(piece)) {
+            piece.resize(static_cast<std::size_t>(std::min(std::ssize(piece), content - at)));
+            file_->read(at, piece);
+            hasher.add(piece);
+        }
+        if (end != model_seal(hasher.hash().text()))
+            throw InputError(
+                "its content does not have the hash at its end: it is damaged, or another program changed "
+                "it; "
+                "restore it, or remove its metadata entry 'jevrin.hash' when the change is meant");
+    }
+
     // Calls take(field, length) for each field up to the limit; length is that of a delimited field, around
     // which the limit stands, or -1. What take() leaves is skipped.
     template <typename Take>

@@ -1,309 +1,22 @@
 #include "jevrin/ledger/database.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/plan/run_settings.hpp"
+#include "jevrin/ledger/checksums.hpp"
+#include "jevrin/ledger/schema.hpp"
 
 #include <fmt/format.h>
 #include <sqlite3.h>
 #include <unistd.h>
 
 #include <chrono>
+#include <new>
 #include <thread>
 
 namespace jevrin::inline v1 {
 namespace {
 
-const char* const schema = R"sql(
-CREATE TABLE image_sets (
-    id INTEGER PRIMARY KEY,
-    fingerprint TEXT NOT NULL UNIQUE,
-    root TEXT NOT NULL,
-    version INTEGER NOT NULL DEFAULT 1,
-    added TEXT NOT NULL DEFAULT '',
-    source TEXT NOT NULL DEFAULT '{}');
-CREATE TABLE classes (
-    image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    class INTEGER NOT NULL,
-    name TEXT NOT NULL,
-    PRIMARY KEY (image_set, class)) WITHOUT ROWID;
-CREATE TABLE items (
-    id INTEGER PRIMARY KEY,
-    image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    item TEXT NOT NULL,
-    class INTEGER NOT NULL,
-    UNIQUE (image_set, item));
-CREATE TABLE splits (
-    id INTEGER PRIMARY KEY,
-    image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    hash TEXT NOT NULL UNIQUE,
-    settings TEXT NOT NULL DEFAULT '');
-CREATE TABLE unlabelled_items (
-    image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    item TEXT NOT NULL,
-    PRIMARY KEY (image_set, item)) WITHOUT ROWID;
-CREATE TABLE split_items (
-    split INTEGER NOT NULL REFERENCES splits(id),
-    item INTEGER NOT NULL REFERENCES items(id),
-    part TEXT NOT NULL,
-    fold INTEGER NOT NULL DEFAULT 0,
-    PRIMARY KEY (split, item)) WITHOUT ROWID;
-CREATE TABLE studies (
-    id INTEGER PRIMARY KEY,
-    name TEXT NOT NULL UNIQUE,
-    metric TEXT NOT NULL,
-    split INTEGER NOT NULL REFERENCES splits(id),
-    used INTEGER NOT NULL);
-CREATE TABLE epochs (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    epoch INTEGER NOT NULL,
-    training_loss REAL NOT NULL,
-    training_accuracy REAL NOT NULL,
-    validation_loss REAL NOT NULL,
-    accuracy REAL NOT NULL,
-    balanced_accuracy REAL NOT NULL,
-    macro_f1 REAL NOT NULL,
-    learning_rate REAL NOT NULL,
-    seconds REAL NOT NULL,
-    step INTEGER NOT NULL DEFAULT 0,
-    objective REAL NOT NULL DEFAULT 0,
-    training_balanced_accuracy REAL NOT NULL DEFAULT 0,
-    training_macro_f1 REAL NOT NULL DEFAULT 0,
-    data_seconds REAL NOT NULL DEFAULT 0,
-    compute_seconds REAL NOT NULL DEFAULT 0,
-    validation_seconds REAL NOT NULL DEFAULT 0,
-    memory_bytes INTEGER NOT NULL DEFAULT 0,
-    PRIMARY KEY (run, epoch)) WITHOUT ROWID;
-CREATE TABLE confusion (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    epoch INTEGER NOT NULL,
-    true_class INTEGER NOT NULL,
-    predicted INTEGER NOT NULL,
-    count INTEGER NOT NULL,
-    PRIMARY KEY (run, epoch, true_class, predicted)) WITHOUT ROWID;
-CREATE TABLE predictions (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    part TEXT NOT NULL,
-    item INTEGER NOT NULL REFERENCES items(id),
-    predicted INTEGER NOT NULL,
-    probability REAL NOT NULL,
-    probabilities BLOB NOT NULL,
-    PRIMARY KEY (run, part, item)) WITHOUT ROWID;
-CREATE TABLE test_looks (
-    id INTEGER PRIMARY KEY,
-    run INTEGER NOT NULL REFERENCES runs(id),
-    looked TEXT NOT NULL);
-)sql";
-
-// Runs as version 7 has them: distinguished by what differs from the defaults, not by the text of all
-// settings.
-const char* const runs_table = R"sql(
-CREATE TABLE runs (
-    id INTEGER PRIMARY KEY,
-    study INTEGER NOT NULL REFERENCES studies(id),
-    split INTEGER NOT NULL REFERENCES splits(id),
-    candidate TEXT NOT NULL,
-    origin TEXT NOT NULL DEFAULT '',
-    varied TEXT NOT NULL DEFAULT '{}',
-    regime TEXT NOT NULL,
-    seed INTEGER NOT NULL,
-    fold INTEGER NOT NULL DEFAULT 0,
-    settings TEXT NOT NULL,
-    identity TEXT NOT NULL,
-    batch INTEGER NOT NULL DEFAULT 0,
-    training_fraction REAL NOT NULL DEFAULT 1,
-    state TEXT NOT NULL,
-    reason TEXT NOT NULL DEFAULT '',
-    superseded INTEGER NOT NULL DEFAULT 0,
-    planned_epochs INTEGER NOT NULL,
-    best_epoch INTEGER NOT NULL DEFAULT 0,
-    parameters INTEGER NOT NULL,
-    trainable_parameters INTEGER NOT NULL,
-    multiplications INTEGER NOT NULL DEFAULT 0,
-    jevrin_version TEXT NOT NULL,
-    added TEXT NOT NULL,
-    finished TEXT,
-    plan TEXT NOT NULL DEFAULT '',
-    environment TEXT NOT NULL DEFAULT '{}',
-    archived INTEGER NOT NULL DEFAULT 0,
-    note TEXT NOT NULL DEFAULT '',
-    UNIQUE (study, candidate, seed, fold, identity));
-)sql";
-
-// Tables and columns whose names were others before version 9. This comes first, so that all later steps name
-// them as the schema does.
-const char* const names_before_version_9 = R"sql(
-ALTER TABLE divisions RENAME TO splits;
-ALTER TABLE division_items RENAME TO split_items;
-ALTER TABLE split_items RENAME COLUMN division TO split;
-ALTER TABLE studies RENAME COLUMN division TO split;
-ALTER TABLE runs RENAME COLUMN division TO split;
-)sql";
-const char* const layer_names_before_version_9 =
-    "ALTER TABLE layer_epochs RENAME COLUMN dead_share TO dead_fraction;";
-
-// What version 2 added to version 1.
-const char* const from_version_1 = R"sql(
-ALTER TABLE image_sets ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
-ALTER TABLE image_sets ADD COLUMN added TEXT NOT NULL DEFAULT '';
-ALTER TABLE image_sets ADD COLUMN source TEXT NOT NULL DEFAULT '{}';
-ALTER TABLE splits ADD COLUMN settings TEXT NOT NULL DEFAULT '';
-ALTER TABLE split_items ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
-CREATE TABLE unlabelled_items (
-    image_set INTEGER NOT NULL REFERENCES image_sets(id),
-    item TEXT NOT NULL,
-    PRIMARY KEY (image_set, item)) WITHOUT ROWID;
-)sql";
-
-const char* const from_version_2 = "ALTER TABLE runs ADD COLUMN multiplications INTEGER NOT NULL DEFAULT 0;";
-
-const char* const from_version_3 = R"sql(
-ALTER TABLE runs ADD COLUMN fold INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE runs ADD COLUMN origin TEXT NOT NULL DEFAULT '';
-ALTER TABLE runs ADD COLUMN varied TEXT NOT NULL DEFAULT '{}';
-ALTER TABLE runs ADD COLUMN plan TEXT NOT NULL DEFAULT '';
-ALTER TABLE runs ADD COLUMN environment TEXT NOT NULL DEFAULT '{}';
-ALTER TABLE epochs ADD COLUMN step INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN objective REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN training_balanced_accuracy REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN training_macro_f1 REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN data_seconds REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN compute_seconds REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN validation_seconds REAL NOT NULL DEFAULT 0;
-ALTER TABLE epochs ADD COLUMN memory_bytes INTEGER NOT NULL DEFAULT 0;
-UPDATE runs SET origin = candidate;
-)sql";
-
-// New tables of version 4, in the schema and for ledgers before it.
-const char* const tables_of_version_4 = R"sql(
-CREATE TABLE layers (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    layer INTEGER NOT NULL,
-    name TEXT NOT NULL,
-    PRIMARY KEY (run, layer)) WITHOUT ROWID;
-CREATE TABLE layer_epochs (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    epoch INTEGER NOT NULL,
-    layer INTEGER NOT NULL,
-    weight_norm REAL NOT NULL,
-    gradient_norm REAL NOT NULL,
-    update_ratio REAL NOT NULL,
-    dead_fraction REAL,
-    learning_rate REAL NOT NULL,
-    PRIMARY KEY (run, epoch, layer)) WITHOUT ROWID;
-CREATE TABLE warnings (
-    id INTEGER PRIMARY KEY,
-    run INTEGER NOT NULL REFERENCES runs(id),
-    epoch INTEGER NOT NULL,
-    message TEXT NOT NULL);
-CREATE INDEX warnings_of_run ON warnings (run);
-)sql";
-
-// Of version 5, likewise.
-const char* const tables_of_version_5 = R"sql(
-CREATE TABLE marks (
-    root TEXT NOT NULL,
-    item TEXT NOT NULL,
-    label TEXT NOT NULL,
-    excluded INTEGER NOT NULL,
-    note TEXT NOT NULL,
-    marked TEXT NOT NULL,
-    PRIMARY KEY (root, item)) WITHOUT ROWID;
-)sql";
-
-const char* const from_version_5 = R"sql(
-ALTER TABLE runs ADD COLUMN archived INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';
-)sql";
-
-// Of version 6. The index lets predicted classes be read without the probabilities beside them.
-const char* const tables_of_version_6 = R"sql(
-CREATE TABLE run_tags (
-    run INTEGER NOT NULL REFERENCES runs(id),
-    tag TEXT NOT NULL,
-    PRIMARY KEY (run, tag)) WITHOUT ROWID;
-CREATE INDEX predicted_classes ON predictions (run, part, item, predicted);
-)sql";
-
-// From version 6 on. Of runs that differ only in how their settings were written the finished one keeps the
-// identity, and stands when one of them did; the others stay behind as superseded.
-void bring_runs_to_version_7(SQLite::Database& database) {
-    database.exec("ALTER TABLE runs RENAME TO runs_before");
-    database.exec(runs_table);
-    SQLite::Statement query(database, R"sql(
-        SELECT id, settings FROM runs_before ORDER BY state != 'finished', superseded, id)sql");
-    SQLite::Statement same(database, R"sql(
-        SELECT known.id FROM runs AS known JOIN runs_before AS old ON known.study = old.study AND
-            known.candidate = old.candidate AND known.seed = old.seed AND known.fold = old.fold
-        WHERE old.id = ?1 AND known.identity = ?2)sql");
-    SQLite::Statement stand(database, R"sql(
-        UPDATE runs SET superseded = min(superseded, (SELECT superseded FROM runs_before WHERE id = ?2))
-        WHERE id = ?1)sql");
-    SQLite::Statement insert(database, R"sql(
-        INSERT INTO runs SELECT id, study, split, candidate, origin, varied, regime, seed, fold, settings, ?2, ?3, ?4,
-            state, reason, max(superseded, ?5), planned_epochs, best_epoch, parameters, trainable_parameters,
-            multiplications, jevrin_version, added, finished, plan, environment, archived, note
-        FROM runs_before WHERE id = ?1)sql");
-    while (query.executeStep()) {
-        const std::string text = query.getColumn(1);
-        std::string identity = text;
-        TrainingSettings training{.batch = 0};
-        try {
-            const RunSettings settings = parse_settings(text);
-            identity = identity_of(settings);
-            training = settings.candidate.training;
-        } catch (const InputError&) {
-            // Recorded by a program of its own: its settings stay what they are.
-        }
-        const std::int64_t id = query.getColumn(0).getInt64();
-        same.bind(1, id);
-        same.bind(2, identity);
-        const bool known = same.executeStep();
-        if (known) {
-            stand.bind(1, same.getColumn(0).getInt64());
-            stand.bind(2, id);
-            stand.exec();
-            stand.reset();
-        }
-        same.reset();
-        insert.bind(1, id);
-        insert.bind(2, known ? text : identity);
-        insert.bind(3, training.batch);
-        insert.bind(4, training.fraction);
-        insert.bind(5, std::int64_t{known});
-        insert.exec();
-        insert.reset();
-    }
-    database.exec("DROP TABLE runs_before");
-}
-
-// Writes settings and identities with the keys of this version. An identity that was kept because another run
-// has the one of its settings stays what it is.
-void rename_keys_of_runs(SQLite::Database& database) {
-    SQLite::Statement query(database, "SELECT id, settings, identity FROM runs");
-    SQLite::Statement update(database,
-                             "UPDATE OR IGNORE runs SET settings = ?2, identity = ?3 WHERE id = ?1");
-    while (query.executeStep()) {
-        const std::string text = query.getColumn(1);
-        const std::string identity = query.getColumn(2);
-        if (identity == text) continue;
-        try {
-            const RunSettings settings = parse_settings(text);
-            update.bind(1, query.getColumn(0).getInt64());
-            update.bind(2, to_text(settings));
-            update.bind(3, identity_of(settings));
-            update.exec();
-            update.reset();
-        } catch (const InputError&) {
-            // Recorded by a program of its own: its settings stay what they are.
-        }
-    }
-}
-
-int stored_version(SQLite::Database& database) {
-    return database.execAndGet("PRAGMA user_version").getInt();
-}
+constexpr int patience_milliseconds = 10'000;
 
 // Another process may be making the ledger at this moment: then it holds nothing yet.
 void await_schema(SQLite::Database& database) {
@@ -346,6 +59,68 @@ void check_version(int version, const std::filesystem::path& file) {
 
 }  // namespace
 
+std::string database_uri(const std::filesystem::path& file) {
+    std::string uri = "file:";
+    for (const char c : std::filesystem::absolute(file).string())
+        uri += (c == '?' || c == '#' || c == '%') ? fmt::format("%{:02x}", c) : std::string(1, c);
+    return uri;
+}
+
+namespace {
+
+// Opens the file by its URI, so that parameters can follow.
+std::unique_ptr<SQLite::Database> open_reading(const std::filesystem::path& file, const char* parameters) {
+    auto database = std::make_unique<SQLite::Database>(
+        database_uri(file) + parameters, SQLite::OPEN_READONLY | SQLite::OPEN_URI, patience_milliseconds);
+    add_checksum_functions(*database);
+    await_schema(*database);
+    check_version(stored_version(*database), file);
+    return database;
+}
+
+// Where a reader may not write, SQLite reads beside a log that somebody made, but makes none. Without a log
+// the file is all there is; with one that cannot be read, it is not.
+OpenedDatabase open_for_reading(const std::filesystem::path& file) {
+    try {
+        return {open_reading(file, "")};
+    } catch (const SQLite::Exception& error) {
+        if (error.getErrorCode() != SQLITE_CANTOPEN && error.getErrorCode() != SQLITE_READONLY) throw;
+        if (::access(file.c_str(), R_OK) != 0) throw;
+        if (has_log(file))
+            throw WorkError(fmt::format(
+                "{}: what was recorded last is in {}-wal, which cannot be read without the right to write in "
+                "this directory; read the ledger once as who may, or copy the directory to where you may "
+                "write",
+                printable(file.string()), printable(file.filename().string())));
+    }
+    return {open_reading(file, "?immutable=1"), true};
+}
+
+OpenedDatabase open_for_writing(const std::filesystem::path& file) {
+    auto database = std::make_unique<SQLite::Database>(
+        database_uri(file), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_URI,
+        patience_milliseconds);
+    add_checksum_functions(*database);
+    if (stored_version(*database) == 0 && !database->tableExists("runs")) {
+        use_write_ahead_log(*database);
+        SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
+        if (stored_version(*database) == 0) create_tables(*database);
+        transaction.commit();
+    }
+    if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
+        SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
+        if (stored_version(*database) < schema_version) bring_up_to_date(*database);
+        transaction.commit();
+    }
+    check_version(stored_version(*database), file);
+    add_sealing_triggers(*database);
+    database->exec("PRAGMA synchronous = FULL");
+    database->exec("PRAGMA foreign_keys = ON");
+    return {std::move(database)};
+}
+
+}  // namespace
+
 void throw_database_error(const std::filesystem::path& file, const SQLite::Exception& error) {
     const std::string name = printable(file.string());
     switch (error.getErrorCode()) {
@@ -363,6 +138,13 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
         case SQLITE_LOCKED:
             throw WorkError(
                 fmt::format("{}: another process is writing to the ledger; try again when it is done", name));
+        case SQLITE_IOERR:
+            throw WorkError(
+                fmt::format("{}: the ledger cannot be read or written: {}; check the disk, or the "
+                            "network file system, and start again",
+                            name, error.what()));
+        case SQLITE_NOMEM:
+            throw std::bad_alloc();
         case SQLITE_CORRUPT:
         case SQLITE_NOTADB:
             throw InputError(
@@ -375,62 +157,16 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
     }
 }
 
-std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& file, DatabaseAccess access) {
+OpenedDatabase open_database(const std::filesystem::path& file, DatabaseAccess access) {
     return with_database_errors(file, [&] {
-        constexpr int patience_milliseconds = 10'000;
-        if (access == DatabaseAccess::read) {
-            // On a disk that cannot be written, the side files of a live ledger cannot be made: read it as it
-            // stands.
-            const bool fixed = ::access(file.parent_path().c_str(), W_OK) != 0;
-            std::string uri = "file:";
-            for (const char c : std::filesystem::absolute(file).string())
-                uri += (c == '?' || c == '#' || c == '%') ? fmt::format("%{:02x}", c) : std::string(1, c);
-            if (fixed) uri += "?immutable=1";
-            auto database = std::make_unique<SQLite::Database>(uri, SQLite::OPEN_READONLY | SQLite::OPEN_URI,
-                                                               patience_milliseconds);
-            await_schema(*database);
-            check_version(stored_version(*database), file);
-            return database;
-        }
-        auto database = std::make_unique<SQLite::Database>(
-            file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE, patience_milliseconds);
-        if (stored_version(*database) == 0 && !database->tableExists("runs")) {
-            use_write_ahead_log(*database);
-            SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
-            if (stored_version(*database) == 0) {
-                database->exec(schema);
-                database->exec(runs_table);
-                database->exec(tables_of_version_4);
-                database->exec(tables_of_version_5);
-                database->exec(tables_of_version_6);
-                database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
-            }
-            transaction.commit();
-        }
-        if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
-            SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
-            const int now = stored_version(*database);
-            if (now <= 8) database->exec(names_before_version_9);
-            if (now >= 4 && now <= 8) database->exec(layer_names_before_version_9);
-            // From here on a renamed table leaves what refers to its earlier name as it is.
-            database->exec("PRAGMA legacy_alter_table = ON");
-            if (now == 1) database->exec(from_version_1);
-            if (now <= 2) database->exec(from_version_2);
-            if (now <= 3) database->exec(from_version_3);
-            if (now <= 3) database->exec(tables_of_version_4);
-            if (now <= 4) database->exec(tables_of_version_5);
-            if (now <= 5) database->exec(from_version_5);
-            if (now <= 5) database->exec(tables_of_version_6);
-            if (now <= 6) bring_runs_to_version_7(*database);
-            if (now <= 8) rename_keys_of_runs(*database);
-            database->exec(fmt::format("PRAGMA user_version = {}", schema_version));
-            transaction.commit();
-        }
-        check_version(stored_version(*database), file);
-        database->exec("PRAGMA synchronous = FULL");
-        database->exec("PRAGMA foreign_keys = ON");
-        return database;
+        return access == DatabaseAccess::read ? open_for_reading(file) : open_for_writing(file);
     });
+}
+
+bool has_log(const std::filesystem::path& file) {
+    std::error_code error;
+    const auto size = std::filesystem::file_size(file.string() + "-wal", error);
+    return !error && size > 0;
 }
 
 }  // namespace jevrin::inline v1

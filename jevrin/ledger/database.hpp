@@ -1,20 +1,30 @@
-// The database behind a ledger: its schema, and SQLite's errors as text.
+// The database behind a ledger: opening it, and SQLite's errors as text.
 #pragma once
 
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <filesystem>
 #include <memory>
+#include <string>
 #include <utility>
 
 namespace jevrin::inline v1 {
 
-// The version of the schema this code writes.
-inline constexpr int schema_version = 9;
-
 enum class DatabaseAccess { read, write };
 
-std::unique_ptr<SQLite::Database> open_database(const std::filesystem::path& file, DatabaseAccess access);
+struct OpenedDatabase {
+    std::unique_ptr<SQLite::Database> database;
+    bool immutable = false;  // read as if nobody ever wrote to it
+};
+
+// InputError or WorkError names the file: it is no ledger, damaged, of another version, or cannot be read.
+OpenedDatabase open_database(const std::filesystem::path& file, DatabaseAccess access);
+
+// Whether the file has a log with changes that may not be in it yet.
+bool has_log(const std::filesystem::path& file);
+
+// "file:/..." for SQLite, with nothing in it that means something there.
+std::string database_uri(const std::filesystem::path& file);
 
 // Throws the WorkError or InputError that says what an SQLite error means for this file.
 [[noreturn]] void throw_database_error(const std::filesystem::path& file, const SQLite::Exception& error);

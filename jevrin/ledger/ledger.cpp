@@ -5,6 +5,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/statements.hpp"
 
@@ -92,9 +93,7 @@ Ledger Ledger::open(const std::filesystem::path& directory) {
         throw InputError(
             fmt::format("{}: there is no ledger here; train a plan first, or name another directory",
                         printable(directory.string())));
-    auto connection = std::make_shared<LedgerConnection>(LedgerConnection{.directory = directory});
-    connection->database = open_database(connection->file(), DatabaseAccess::read);
-    return Ledger(std::move(connection));
+    return Ledger(std::make_shared<LedgerConnection>(directory, DatabaseAccess::read));
 }
 
 const std::filesystem::path& Ledger::directory() const {
@@ -126,7 +125,7 @@ std::vector<std::filesystem::path> Ledger::model_files(RunId run) const {
 }
 
 std::vector<std::string> Ledger::study_names() const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         std::vector<std::string> names;
         SQLite::Statement query(*connection_->database, "SELECT name FROM studies ORDER BY used DESC");
         while (query.executeStep()) names.push_back(query.getColumn(0));
@@ -135,12 +134,14 @@ std::vector<std::string> Ledger::study_names() const {
 }
 
 StudyRecord Ledger::study(const std::string& name) const {
-    return with_database_errors(connection_->file(), [&] {
-        SQLite::Statement query(*connection_->database, R"sql(
-            SELECT studies.id, studies.name, metric, root, image_sets.id, version, source,
-                   (SELECT COUNT(*) FROM test_looks JOIN runs ON runs.id = test_looks.run WHERE runs.study = studies.id)
+    return reading(*connection_, [&] {
+        SQLite::Statement query(*connection_->database, fmt::format(R"sql(
+            SELECT studies.id, studies.name, metric, root, image_sets.id, image_sets.version, source,
+                   ({}) AND ({}) AND ({})
             FROM studies JOIN splits ON splits.id = split JOIN image_sets ON image_sets.id = image_set
-            WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql");
+            WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql",
+                                                                    is_sealed("studies"), is_sealed("splits"),
+                                                                    is_sealed("image_sets")));
         query.bind(1, name);
         if (!query.executeStep()) {
             const std::vector<std::string> names = study_names();
@@ -157,8 +158,11 @@ StudyRecord Ledger::study(const std::string& name) const {
                           .image_root = query.getColumn(3),
                           .image_set = {query.getColumn(4)},
                           .image_set_version = query.getColumn(5),
-                          .image_source = query.getColumn(6),
-                          .test_looks = query.getColumn(7)};
+                          .image_source = query.getColumn(6)};
+        if (query.getColumn(7).getInt() == 0)
+            throw_damaged(connection_->file(), fmt::format("the study '{}'", printable(study.name)));
+        verify_once(*connection_, SealedRows::classes, study.image_set.number);
+        study.test_looks = std::ssize(test_looks(study.id));
         SQLite::Statement classes(*connection_->database,
                                   "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
         classes.bind(1, query.getColumn(4).getInt64());
@@ -169,12 +173,13 @@ StudyRecord Ledger::study(const std::string& name) const {
 
 namespace {
 
-std::vector<EpochRecord> select_epochs(SQLite::Database& database, RunId run,
+std::vector<EpochRecord> select_epochs(const LedgerConnection& connection, RunId run,
                                        std::optional<std::int64_t> wanted) {
+    SQLite::Database& database = *connection.database;
     SQLite::Statement query(
         database,
-        fmt::format("SELECT {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
-                    column_names(epoch_columns())));
+        fmt::format("SELECT {}, {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
+                    column_names(epoch_columns()), is_sealed("epochs")));
     query.bind(1, run.number);
     query.bind(2, wanted.value_or(0));
     std::vector<EpochRecord> epochs;
@@ -185,6 +190,9 @@ std::vector<EpochRecord> select_epochs(SQLite::Database& database, RunId run,
             visit_column(column, epoch, [&]<typename Number>(Number& number) {
                 number = static_cast<Number>(query.getColumn(place++));
             });
+        if (query.getColumn(place).getInt() == 0)
+            throw_damaged(connection.file(),
+                          fmt::format("epoch {} of run number {}", epoch.epoch, run.number));
     }
     return epochs;
 }
@@ -194,6 +202,8 @@ std::vector<RecordedEpoch> with_matrices(const LedgerConnection& connection, Run
                                          const std::vector<EpochRecord>& epochs) {
     std::vector<RecordedEpoch> recorded;
     if (epochs.empty()) return recorded;
+    verify(connection, SealedRows::matrix, "run = ? AND epoch BETWEEN ? AND ?",
+           {run.number, epochs.front().epoch, epochs.back().epoch});
     SQLite::Database& database = *connection.database;
     const auto classes = static_cast<std::size_t>(select_number(database, R"sql(
         SELECT COUNT(*) FROM classes JOIN splits ON splits.image_set = classes.image_set
@@ -228,11 +238,11 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                trainable_parameters, best_epoch, runs.split, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT version FROM splits JOIN image_sets ON image_sets.id = image_set
                 WHERE splits.id = runs.split), multiplications, fold, origin, varied, archived, note,
-               (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction
+               (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction, {}
         FROM runs JOIN studies ON studies.id = study WHERE {}
         ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
                   other.candidate = runs.candidate), seed, fold)sql",
-                                                                condition));
+                                                                is_sealed("runs"), condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
     SQLite::Statement length(*connection_->database,
@@ -266,11 +276,13 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .seconds = length.getColumn(1),
                       .archived = query.getColumn(18).getInt() != 0,
                       .note = query.getColumn(19)};
+        if (query.getColumn(23).getInt() == 0)
+            throw_damaged(connection_->file(), fmt::format("the run '{}'", printable(run.name())));
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);
         if (best > 0) {
             std::vector<RecordedEpoch> epochs =
-                with_matrices(*connection_, run.id, select_epochs(*connection_->database, run.id, best));
+                with_matrices(*connection_, run.id, select_epochs(*connection_, run.id, best));
             for (RecordedEpoch& epoch : epochs) run.best = std::move(epoch);
         }
         if (query.getColumn(12).getInt() > 0) {
@@ -284,19 +296,19 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
 }
 
 std::vector<RunRecord> Ledger::runs(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         return select_runs("study = ?1 AND superseded = 0 AND archived = 0", study.number);
     });
 }
 
 std::vector<RunRecord> Ledger::archived_runs(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         return select_runs("study = ?1 AND superseded = 0 AND archived = 1", study.number);
     });
 }
 
 std::vector<std::string> Ledger::candidates(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT candidate FROM runs WHERE study = ? AND superseded = 0 AND archived = 0
             GROUP BY candidate ORDER BY MIN(id))sql");
@@ -308,7 +320,7 @@ std::vector<std::string> Ledger::candidates(StudyId study) const {
 }
 
 RunRecord Ledger::run_by_id(RunId run) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         std::vector<RunRecord> found = select_runs("runs.id = ?1", run.number);
         if (found.empty()) throw_no_row(*connection_, run.number, "run");
         return std::move(found.front());
@@ -316,7 +328,7 @@ RunRecord Ledger::run_by_id(RunId run) const {
 }
 
 std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIdentity& run) const {
-    return with_database_errors(connection_->file(), [&]() -> std::optional<RunRecord> {
+    return reading(*connection_, [&]() -> std::optional<RunRecord> {
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT runs.id FROM runs JOIN studies ON studies.id = study
             WHERE studies.name = ? AND candidate = ? AND seed = ? AND fold = ? AND identity = ?)sql");
@@ -336,7 +348,7 @@ std::optional<RunRecord> Ledger::find_run(const std::string& study, const RunIde
 }
 
 RunRecord Ledger::run(StudyId study, const std::string& name) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         constexpr const char* called =
             "candidate || '/' || seed || CASE fold WHEN 0 THEN '' ELSE '/' || fold END";
         std::vector<RunRecord> found =
@@ -362,21 +374,21 @@ RunRecord Ledger::run(StudyId study, const std::string& name) const {
 }
 
 std::vector<RecordedEpoch> Ledger::epochs(RunId run) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
-        return with_matrices(*connection_, run, select_epochs(*connection_->database, run, std::nullopt));
+        return with_matrices(*connection_, run, select_epochs(*connection_, run, std::nullopt));
     });
 }
 
 std::vector<EpochRecord> Ledger::curve(RunId run) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
-        return select_epochs(*connection_->database, run, std::nullopt);
+        return select_epochs(*connection_, run, std::nullopt);
     });
 }
 
 std::string Ledger::select_text(const char* sql, std::int64_t number, const char* what) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, sql);
         query.bind(1, number);
         if (!query.executeStep()) throw_no_row(*connection_, number, what);
@@ -401,8 +413,9 @@ bool Ledger::is_claimed(RunId run) const {
 }
 
 std::vector<LayerSummary> Ledger::layers(RunId run, std::int64_t epoch) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
+        verify(*connection_, SealedRows::layers, "run = ? AND epoch = ?", {run.number, epoch});
         SQLite::Statement query(
             *connection_->database,
             fmt::format("SELECT name, {} FROM layer_epochs JOIN layers USING (run, layer) WHERE run = ? AND "
@@ -425,12 +438,17 @@ std::vector<LayerSummary> Ledger::layers(RunId run, std::int64_t epoch) const {
 }
 
 std::vector<WarningRecord> Ledger::warnings(RunId run) const {
-    return with_database_errors(connection_->file(), [&] {
-        SQLite::Statement query(*connection_->database,
-                                "SELECT epoch, message FROM warnings WHERE run = ? ORDER BY id");
+    return reading(*connection_, [&] {
+        SQLite::Statement query(
+            *connection_->database,
+            fmt::format("SELECT epoch, message, {} FROM warnings WHERE run = ? ORDER BY id",
+                        is_sealed("warnings")));
         query.bind(1, run.number);
         std::vector<WarningRecord> warnings;
-        while (query.executeStep()) warnings.push_back({query.getColumn(0), query.getColumn(1)});
+        while (query.executeStep()) {
+            if (query.getColumn(2).getInt() == 0) throw_damaged(connection_->file(), "a warning");
+            warnings.push_back({query.getColumn(0), query.getColumn(1)});
+        }
         return warnings;
     });
 }
@@ -442,21 +460,30 @@ std::string Ledger::study_root(StudyId study) const {
         study.number, "study");
 }
 
-std::vector<TestLook> Ledger::test_looks(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
-        SQLite::Statement query(*connection_->database, R"sql(
-            SELECT candidate, seed, fold, looked FROM test_looks JOIN runs ON runs.id = run
-            WHERE study = ? ORDER BY test_looks.id)sql");
-        query.bind(1, study.number);
-        std::vector<TestLook> looks;
-        while (query.executeStep())
-            looks.push_back(
-                {RunRecord{
-                     .candidate = query.getColumn(0), .seed = query.getColumn(1), .fold = query.getColumn(2)}
-                     .name(),
-                 query.getColumn(3)});
-        return looks;
+std::optional<std::string> Ledger::model_hash(RunId run, std::int64_t epoch) const {
+    return reading(*connection_, [&]() -> std::optional<std::string> {
+        SQLite::Statement query(
+            *connection_->database,
+            fmt::format("SELECT hash, {} FROM models WHERE run = ? AND epoch = ?", is_sealed("models")));
+        query.bind(1, run.number);
+        query.bind(2, epoch);
+        if (!query.executeStep()) return std::nullopt;
+        if (query.getColumn(1).getInt() == 0) throw_damaged(connection_->file(), "the hash of a model");
+        return query.getColumn(0).getString();
     });
+}
+
+std::string Ledger::identity() const {
+    return reading(*connection_, [&] {
+        return connection_->database->execAndGet("SELECT identity FROM ledger").getString();
+    });
+}
+
+std::string Ledger::image_fingerprint(RunId run) const {
+    return select_text(
+        "SELECT fingerprint FROM image_sets JOIN splits ON image_set = image_sets.id JOIN runs ON "
+        "runs.split = splits.id WHERE runs.id = ?",
+        run.number, "run");
 }
 
 }  // namespace jevrin::inline v1

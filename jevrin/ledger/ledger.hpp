@@ -80,6 +80,13 @@ class Ledger {
     std::int64_t count_items(SplitId split, Part part) const;
     // The settings JSON of a run.
     std::string settings(RunId run) const;
+    // The content hash (base/hash.hpp) of a model file: of the best weights (epoch 0), or of an epoch that
+    // was kept; nothing when it was written by a version that kept none.
+    std::optional<std::string> model_hash(RunId run, std::int64_t epoch = 0) const;
+    // What distinguishes this ledger from every other.
+    std::string identity() const;
+    // Of the image set that a run saw.
+    std::string image_fingerprint(RunId run) const;
     // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.
     std::string plan(RunId run) const;
     std::string environment(RunId run) const;
@@ -95,8 +102,12 @@ class Ledger {
     // What is marked among the study's images, by item; marks belong to the place where the images lie, so
     // they outlast changes of the set.
     std::vector<MarkRecord> marks(StudyId study) const;
-    // Every look at the test part of the study, in order.
+    // Every look at images of the study's test part, in order, whichever study, split or ledger it was for.
     std::vector<TestLook> test_looks(StudyId study) const;
+    // The images of all looks at a test part.
+    std::vector<ContentHash> looked_at() const;
+    // Those of these images that are in the test part of a study or run.
+    std::vector<ContentHash> test_images_among(const std::vector<ContentHash>& images) const;
     // Where splits of these settings (PartsSettings::key()) put their images.
     KnownPlaces known_places(const std::string& parts_settings) const;
     RunRecord run_by_id(RunId run) const;

@@ -1,6 +1,7 @@
 // Reading what a ledger knows of items: where they lie, what runs predicted for them, what is marked.
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/ledger/statements.hpp"
 
@@ -9,15 +10,38 @@
 #include <cstring>
 
 namespace jevrin::inline v1 {
+namespace {
+
+// The predictions of a part fit their checksum, and have one.
+void require_part_checksum(const LedgerConnection& connection, SealedRows rows, RunId run, Part part) {
+    const auto count = [&](const char* table) {
+        return select_number(
+            *connection.database,
+            fmt::format("SELECT EXISTS (SELECT 1 FROM {} WHERE run = ? AND part = ?)", table), run,
+            name_of(part));
+    };
+    if (count("predictions") != count("part_checksums"))
+        throw_damaged(connection.file(), "what a run predicted");
+    verify(connection, rows, fmt::format("run = ? AND part = '{}'", name_of(part)), {run.number});
+}
+
+// The items of a split, or of the set of a study, as they were written.
+void verify_items(LedgerConnection& connection, std::int64_t image_set, std::int64_t split) {
+    verify_once(connection, SealedRows::items, image_set);
+    if (split != 0) verify_once(connection, SealedRows::split_items, split);
+}
+
+}  // namespace
 
 std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, class, predicted, probabilities FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run.number);
         query.bind(2, name_of(part));
+        require_part_checksum(*connection_, SealedRows::probabilities, run, part);
         std::vector<PredictionRecord> predictions;
         while (query.executeStep()) {
             PredictionRecord record{.item = query.getColumn(0),
@@ -35,13 +59,14 @@ std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
 }
 
 std::vector<OutcomeRecord> Ledger::outcomes(RunId run, Part part) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
             WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
         query.bind(1, run.number);
         query.bind(2, name_of(part));
+        require_part_checksum(*connection_, SealedRows::outcomes, run, part);
         std::vector<OutcomeRecord> outcomes;
         while (query.executeStep())
             outcomes.push_back({{query.getColumn(0)},
@@ -56,7 +81,8 @@ std::string Ledger::item_id(ItemNumber number) const {
 }
 
 std::int64_t Ledger::count_items(SplitId split, Part part) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
+        verify_once(*connection_, SealedRows::split_items, split.number);
         SQLite::Statement query(*connection_->database,
                                 "SELECT COUNT(*) FROM split_items WHERE split = ?1 AND part = ?2");
         query.bind(1, split.number);
@@ -67,7 +93,7 @@ std::int64_t Ledger::count_items(SplitId split, Part part) const {
 }
 
 KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, part, fold FROM split_items JOIN items ON items.id = split_items.item
             JOIN splits ON splits.id = split WHERE settings = ? ORDER BY splits.id DESC)sql");
@@ -87,9 +113,16 @@ KnownPlaces Ledger::known_places(const std::string& parts_settings) const {
 }
 
 std::vector<ItemRecord> Ledger::items(RunId run, Part part) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
-        SQLite::Statement query(*connection_->database, R"sql(
+        SQLite::Database& database = *connection_->database;
+        verify_items(
+            *connection_,
+            select_number(database,
+                          "SELECT image_set FROM splits JOIN runs ON split = splits.id WHERE runs.id = ?",
+                          run),
+            select_number(database, "SELECT split FROM runs WHERE id = ?", run));
+        SQLite::Statement query(database, R"sql(
             SELECT items.item, class FROM split_items JOIN items ON items.id = split_items.item
             JOIN runs ON runs.split = split_items.split WHERE runs.id = ? AND part = ? ORDER BY items.item)sql");
         query.bind(1, run.number);
@@ -103,7 +136,13 @@ std::vector<ItemRecord> Ledger::items(RunId run, Part part) const {
 }
 
 std::vector<ItemRecord> Ledger::items(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
+        verify_items(*connection_,
+                     select_number(*connection_->database,
+                                   "SELECT image_set FROM splits JOIN studies ON split = splits.id WHERE "
+                                   "studies.id = ?",
+                                   study),
+                     0);
         SQLite::Statement query(*connection_->database, R"sql(
             SELECT items.item, class FROM items JOIN splits ON splits.image_set = items.image_set
             JOIN studies ON studies.split = splits.id WHERE studies.id = ? ORDER BY items.item)sql");
@@ -140,18 +179,22 @@ ItemRecord Ledger::item(StudyId study, const std::string& name) const {
 }
 
 std::vector<MarkRecord> Ledger::marks(StudyId study) const {
-    return with_database_errors(connection_->file(), [&] {
+    return reading(*connection_, [&] {
         SQLite::Statement query(
             *connection_->database,
-            "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
+            fmt::format(
+                "SELECT item, label, excluded, note, marked, {} FROM marks WHERE root = ? ORDER BY item",
+                is_sealed("marks")));
         query.bind(1, study_root(study));
         std::vector<MarkRecord> marks;
-        while (query.executeStep())
+        while (query.executeStep()) {
+            if (query.getColumn(5).getInt() == 0) throw_damaged(connection_->file(), "a mark");
             marks.push_back({.item = query.getColumn(0),
                              .label = query.getColumn(1),
                              .excluded = query.getColumn(2).getInt() != 0,
                              .note = query.getColumn(3),
                              .marked = query.getColumn(4)});
+        }
         return marks;
     });
 }

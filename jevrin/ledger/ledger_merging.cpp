@@ -1,6 +1,9 @@
 // Two ledgers become one: what the other has and this one lacks is copied under this one's own numbers.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/statements.hpp"
@@ -39,6 +42,8 @@ void copy_image_sets(SQLite::Database& database, Numbers& image_sets) {
                     "INSERT INTO unlabelled_items SELECT ?2, item FROM other.unlabelled_items WHERE "
                     "image_set = ?1",
                     theirs, ours);
+            seal(database, SealedRows::items, "id = ?", {ours});
+            seal(database, SealedRows::classes, "id = ?", {ours});
         }
         image_sets[theirs] = ours;
     }
@@ -62,6 +67,7 @@ void copy_splits(SQLite::Database& database, const Numbers& image_sets, Numbers&
                 JOIN other.items AS item ON item.id = theirs.item
                 JOIN items AS ours ON ours.image_set = ?3 AND ours.item = item.item WHERE theirs.split = ?1)sql",
                     theirs, ours, image_set);
+            seal(database, SealedRows::split_items, "id = ?", {ours});
         }
         splits[theirs] = ours;
     }
@@ -98,6 +104,8 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     copy("layers", "layer, name");
     copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));
     copy("warnings", "epoch, message");
+    copy("models", "epoch, hash");
+    copy("part_checksums", "part");
     execute(database, R"sql(
         INSERT INTO predictions SELECT ?2, part, items.id, predicted, probability, probabilities
         FROM other.predictions AS theirs JOIN other.items AS item ON item.id = theirs.item
@@ -105,6 +113,9 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
         JOIN items ON items.image_set = splits.image_set AND items.item = item.item
         WHERE theirs.run = ?1)sql",
             theirs, ours);
+    for (const SealedRows rows :
+         {SealedRows::matrix, SealedRows::layers, SealedRows::outcomes, SealedRows::probabilities})
+        seal(database, rows, "run = ?", {ours.number});
 }
 
 struct BestScores {
@@ -127,51 +138,176 @@ BestScores best_scores(SQLite::Database& database, const std::string& schema, Ru
 
 }  // namespace
 
+namespace {
+
+// The number of our run that is the same as one of the other ledger, or 0.
+std::int64_t same_run(SQLite::Database& database, StudyId study, RunId theirs) {
+    return select_number(database, R"sql(
+        SELECT ours.id FROM runs AS ours JOIN other.runs AS theirs
+        ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.fold = theirs.fold AND
+           ours.identity = theirs.identity
+        WHERE ours.study = ? AND theirs.id = ?)sql",
+                         study, theirs);
+}
+
+// Copies of the other ledger's models in a directory of their own, and then in their places: all of them, or
+// none.
+class StagedModels {
+  public:
+    explicit StagedModels(const std::filesystem::path& models) : models_(models), staging_(models) {}
+    ~StagedModels() {
+        std::error_code none;
+        for (auto move = moved_.rbegin(); move != moved_.rend(); ++move)
+            std::filesystem::rename(move->second, move->first, none);
+    }
+    StagedModels(const StagedModels&) = delete;
+    StagedModels& operator=(const StagedModels&) = delete;
+
+    // InputError when a model is not the one that the other ledger recorded.
+    void stage(const Ledger& other, RunId theirs) {
+        auto& copies = copies_[theirs];
+        for (const std::filesystem::path& file : other.model_files(theirs)) {
+            // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
+            const std::string rest =
+                file.filename().string().substr(fmt::format("run-{}", theirs.number).size());
+            const std::filesystem::path copy = staging_.path() / file.filename();
+            copy_synced(file, copy);
+            const auto hash = other.model_hash(theirs, epoch_of(rest));
+            if (hash && content_hash_of_file(copy) != *hash)
+                throw InputError(
+                    fmt::format("{}: this is not the model that was recorded for its run; it is "
+                                "damaged or of another run. Restore it, or delete the run there",
+                                printable(file.string())));
+            copies.emplace_back(copy, rest);
+        }
+    }
+    // False when the run was not staged.
+    bool move_into_place(RunId theirs, RunId ours) {
+        const auto known = copies_.find(theirs);
+        if (known == copies_.end()) return false;
+        for (const auto& [copy, rest] : known->second) {
+            const std::filesystem::path place = models_ / fmt::format("run-{}{}", ours.number, rest);
+            if (std::filesystem::exists(place))
+                move(place, staging_.path() / ("before-" + place.filename().string()));
+            move(copy, place);
+        }
+        return true;
+    }
+    void sync() const { sync_directory(models_); }
+    // They stay where they are.
+    void keep() { moved_.clear(); }
+
+  private:
+    void move(const std::filesystem::path& from, const std::filesystem::path& to) {
+        std::error_code error;
+        std::filesystem::rename(from, to, error);
+        if (error)
+            throw WorkError(
+                fmt::format("{}: cannot write: {}; merge again", printable(to.string()), error.message()));
+        moved_.emplace_back(from, to);
+    }
+    static std::int64_t epoch_of(const std::string& rest) {
+        const std::string before = "-epoch-";
+        return rest.starts_with(before) ? std::stoll(rest.substr(before.size())) : 0;
+    }
+
+    std::filesystem::path models_;
+    StagingDirectory staging_;
+    std::map<RunId, std::vector<std::pair<std::filesystem::path, std::string>>> copies_;  // and its ending
+    std::vector<std::pair<std::filesystem::path, std::filesystem::path>> moved_;
+};
+
+// Copies the models of all runs that this ledger lacks or has not finished, outside of any transaction.
+void stage_models(SQLite::Database& database, const Ledger& other, StagedModels& models) {
+    SQLite::Statement query(database, R"sql(
+        SELECT theirs.id FROM other.runs AS theirs JOIN other.studies AS study ON study.id = theirs.study
+        WHERE NOT EXISTS (SELECT 1 FROM runs AS ours JOIN studies ON studies.id = ours.study
+            WHERE studies.name = study.name AND ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND
+            ours.fold = theirs.fold AND ours.identity = theirs.identity AND
+            (ours.state = 'finished' OR theirs.state != 'finished')))sql");
+    while (query.executeStep()) models.stage(other, RunId{query.getColumn(0)});
+}
+
+// Looks that this ledger does not know, with the images they were at.
+void copy_looks(SQLite::Database& database, const Numbers& runs) {
+    SQLite::Statement query(database, "SELECT id, run FROM other.test_looks ORDER BY id");
+    while (query.executeStep()) {
+        const std::int64_t run = query.isColumnNull(1) ? 0 : runs.at(query.getColumn(1).getInt64());
+        execute(database, R"sql(
+            INSERT OR IGNORE INTO test_looks (look, run, split, what, looked)
+            SELECT look, NULLIF(?2, 0), (SELECT ours.id FROM splits AS ours JOIN other.splits AS theirs USING (hash)
+                                         WHERE theirs.id = look.split), what, looked
+            FROM other.test_looks AS look WHERE id = ?1)sql",
+                query.getColumn(0).getInt64(), run);
+    }
+    execute(database, R"sql(
+        INSERT OR IGNORE INTO look_items SELECT ours.id, content FROM other.look_items AS item
+        JOIN other.test_looks AS theirs ON theirs.id = item.look
+        JOIN test_looks AS ours ON ours.look = theirs.look)sql");
+}
+
+}  // namespace
+
 MergeSummary LedgerWriter::merge(const Ledger& other) {
     std::error_code error;
     if (std::filesystem::equivalent(connection_->directory, other.directory(), error))
         throw InputError(fmt::format("{}: this is the same ledger; name another one",
                                      printable(other.directory().string())));
-    const auto file = connection_->directory / "ledger.db";
-    with_database_errors(file, [&] {
-        SQLite::Statement attach(*connection_->database, "ATTACH DATABASE ? AS other");
-        attach.bind(1, std::filesystem::absolute(other.directory() / "ledger.db").string());
+    SQLite::Database& database = *connection_->database;
+    const std::filesystem::path other_file = other.connection_->file();
+    with_database_errors(other_file, [&] {
+        SQLite::Statement attach(database, "ATTACH DATABASE ? AS other");
+        attach.bind(1,
+                    database_uri(other_file) + (other.connection_->immutable ? "?immutable=1" : "?mode=ro"));
         attach.exec();
     });
     struct Detach {
         SQLite::Database& database;
         ~Detach() { database.tryExec("DETACH DATABASE other"); }
-    } const detach{*connection_->database};
+    } const detach{database};
+    connection_->require_in_place();
+    StagedModels models(connection_->directory / "models");
+    with_database_errors(other_file, [&] {
+        verify_everything(*connection_, "other", other_file);
+        stage_models(database, other, models);
+    });
     MergeSummary summary;
     in_transaction(*connection_, [&] {
         Numbers image_sets;
         Numbers splits;
         Numbers studies;
-        copy_image_sets(*connection_->database, image_sets);
-        copy_splits(*connection_->database, image_sets, splits);
-        copy_studies(*connection_->database, splits, studies, summary);
-        execute(*connection_->database, "INSERT OR IGNORE INTO marks SELECT * FROM other.marks");
-        SQLite::Statement query(*connection_->database,
-                                "SELECT id, study, split, superseded FROM other.runs ORDER BY id");
-        while (query.executeStep())
-            merge_run(other,
-                      {.id = {query.getColumn(0)},
-                       .study = {studies.at(query.getColumn(1).getInt64())},
-                       .split = {splits.at(query.getColumn(2).getInt64())},
-                       .superseded = query.getColumn(3).getInt() != 0},
-                      summary);
+        Numbers runs;
+        copy_image_sets(database, image_sets);
+        copy_splits(database, image_sets, splits);
+        copy_studies(database, splits, studies, summary);
+        execute(database,
+                "INSERT OR IGNORE INTO marks (root, item, label, excluded, note, marked) SELECT root, item, "
+                "label, "
+                "excluded, note, marked FROM other.marks");
+        SQLite::Statement query(database, "SELECT id, study, split, superseded FROM other.runs ORDER BY id");
+        while (query.executeStep()) {
+            const ForeignRun foreign{.id = {query.getColumn(0)},
+                                     .study = {studies.at(query.getColumn(1).getInt64())},
+                                     .split = {splits.at(query.getColumn(2).getInt64())},
+                                     .superseded = query.getColumn(3).getInt() != 0};
+            const MergedRun merged = merge_run(foreign, summary);
+            runs[foreign.id.number] = merged.ours.number;
+            if (!merged.copied) continue;
+            copy_records(database, foreign.id, merged.ours);
+            if (!models.move_into_place(foreign.id, merged.ours))
+                throw WorkError(fmt::format("{}: it changed while it was merged; merge again",
+                                            printable(other.directory().string())));
+        }
+        copy_looks(database, runs);
+        models.sync();
     });
+    models.keep();
     return summary;
 }
 
-void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary) {
+LedgerWriter::MergedRun LedgerWriter::merge_run(const ForeignRun& foreign, MergeSummary& summary) {
     const RunId theirs = foreign.id;
-    RunId ours{select_number(*connection_->database, R"sql(
-        SELECT ours.id FROM runs AS ours JOIN other.runs AS theirs
-        ON ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND ours.fold = theirs.fold AND
-           ours.identity = theirs.identity
-        WHERE ours.study = ? AND theirs.id = ?)sql",
-                             foreign.study, theirs)};
+    RunId ours{same_run(*connection_->database, foreign.study, theirs)};
     const auto is_finished = [&](const char* schema, RunId run) {
         return select_number(*connection_->database,
                              fmt::format("SELECT state = 'finished' FROM {}.runs WHERE id = ?", schema),
@@ -218,25 +354,7 @@ void LedgerWriter::merge_run(const Ledger& other, const ForeignRun& foreign, Mer
     }
     execute(*connection_->database,
             "INSERT OR IGNORE INTO run_tags SELECT ?2, tag FROM other.run_tags WHERE run = ?1", theirs, ours);
-    execute(*connection_->database, R"sql(
-        INSERT INTO test_looks (run, looked) SELECT ?2, looked FROM other.test_looks AS theirs WHERE run = ?1 AND
-        NOT EXISTS (SELECT 1 FROM test_looks AS known WHERE known.run = ?2 AND known.looked = theirs.looked)
-        ORDER BY id)sql",
-            theirs, ours);
-    if (!copies) return;
-    copy_records(*connection_->database, theirs, ours);
-    for (const std::filesystem::path& file : other.model_files(theirs)) {
-        // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
-        const std::string rest = file.filename().string().substr(fmt::format("run-{}", theirs.number).size());
-        const std::filesystem::path copy =
-            connection_->directory / "models" / fmt::format("run-{}{}", ours.number, rest);
-        std::error_code error;
-        std::filesystem::copy_file(file, copy, std::filesystem::copy_options::overwrite_existing, error);
-        if (error)
-            throw WorkError(
-                fmt::format("{}: cannot copy this model to {}: {}; free some space and merge again",
-                            printable(file.string()), printable(copy.string()), error.message()));
-    }
+    return {ours, copies};
 }
 
 }  // namespace jevrin::inline v1

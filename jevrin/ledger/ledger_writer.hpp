@@ -27,6 +27,10 @@ class LedgerWriter {
     const Ledger& ledger() const { return ledger_; }
     operator const Ledger&() const { return ledger_; }
 
+    // WorkError when another ledger took the place of this one in its directory: before writing files beside
+    // the database. Every transaction asks by itself.
+    void require_in_place() const;
+
     // Records the study, its image set and its split, replacing those of an earlier plan of that name;
     // the study becomes the one trained last.
     // parts_settings (PartsSettings::key()) finds the places again when images are added.
@@ -50,12 +54,18 @@ class LedgerWriter {
                       const std::vector<std::string>& warnings = {});
     // Forgets all epochs of a run, to train it from its beginning.
     void restart_run(RunId run);
-    // One transaction: the state and the predictions of the best weights on the validation part.
-    void finish_run(RunId run, const std::vector<PredictionRecord>& validation);
+    // The content hash of the model file of an epoch that is kept.
+    void put_epoch_model(RunId run, std::int64_t epoch, const std::string& hash);
+    // One transaction: the state, the predictions of the best weights on the validation part, and the content
+    // hash of their model file, when there is one.
+    void finish_run(RunId run, const std::vector<PredictionRecord>& validation,
+                    const std::string& model_hash = "");
     void fail_run(RunId run, const std::string& reason);
     // One transaction: predictions of the best weights on the test part (empty: of others, which are not
     // kept), and that it was looked at.
     void record_test_look(RunId run, const std::vector<PredictionRecord>& test);
+    // That these images, of a test part, were looked at in another way: "features", "classify".
+    void record_look(const std::string& what, const std::vector<ContentHash>& images);
     // Adds the mark, or replaces what was marked for that item.
     void put_mark(StudyId study, const MarkRecord& mark);
     // False when the item was not marked.
@@ -80,6 +90,7 @@ class LedgerWriter {
 
     void require_run(RunId run) const;
     void forget_records(RunId run);
+    void put_model_hash(RunId run, std::int64_t epoch, const std::string& hash);
     void put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions);
     // A run of another ledger, with our numbers of what it belongs to.
     struct ForeignRun {
@@ -88,7 +99,11 @@ class LedgerWriter {
         SplitId split;
         bool superseded = false;
     };
-    void merge_run(const Ledger& other, const ForeignRun& foreign, MergeSummary& summary);
+    struct MergedRun {
+        RunId ours;
+        bool copied = false;  // its records and models are to follow
+    };
+    MergedRun merge_run(const ForeignRun& foreign, MergeSummary& summary);
 
     std::shared_ptr<LedgerConnection> connection_;
     Ledger ledger_;

@@ -2,6 +2,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/statements.hpp"
@@ -60,6 +61,8 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     }
     for (const Item& item : set.unlabelled)
         execute(database, "INSERT OR IGNORE INTO unlabelled_items VALUES (?, ?)", id, item.id);
+    seal(database, SealedRows::items, "id = ?", {id});
+    seal(database, SealedRows::classes, "id = ?", {id});
     return id;
 }
 
@@ -88,6 +91,7 @@ std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, co
             insert.exec();
             insert.reset();
         }
+    seal(database, SealedRows::split_items, "id = ?", {id});
     return id;
 }
 
@@ -95,11 +99,16 @@ std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, co
 
 LedgerWriter LedgerWriter::open(const std::filesystem::path& directory) {
     make_directory(directory);
-    auto connection = std::make_shared<LedgerConnection>(LedgerConnection{.directory = directory});
-    connection->database = open_database(connection->file(), DatabaseAccess::write);
-    make_directory(directory / "models");
-    make_directory(directory / "checkpoints");
+    auto connection = std::make_shared<LedgerConnection>(directory, DatabaseAccess::write);
+    for (const char* name : {"models", "checkpoints"}) {
+        make_directory(directory / name);
+        remove_leftovers(directory / name);
+    }
     return LedgerWriter(std::move(connection));
+}
+
+void LedgerWriter::require_in_place() const {
+    connection_->require_in_place();
 }
 
 void LedgerWriter::require_run(RunId run) const {
@@ -251,13 +260,16 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
             execute(database, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run, epoch.epoch,
                     message);
         insert_matrix(database, run, epoch.epoch, epoch.validation);
+        for (const SealedRows rows : {SealedRows::matrix, SealedRows::layers})
+            seal(database, rows, "run = ? AND epoch = ?", {run.number, epoch.epoch});
         execute(database, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
         if (best) execute(database, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
     });
 }
 
 void LedgerWriter::forget_records(RunId run) {
-    for (const char* table : {"confusion", "epochs", "predictions", "layer_epochs", "layers", "warnings"})
+    for (const char* table : {"confusion", "epochs", "predictions", "part_checksums", "layer_epochs",
+                              "layers", "warnings", "models"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(*connection_->database,
             "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
@@ -288,11 +300,30 @@ void LedgerWriter::put_predictions(RunId run, Part part, const std::vector<Predi
                 "a prediction refers to an item that its run does not have; the ledger is damaged");
         insert.reset();
     }
+    execute(*connection_->database, "INSERT OR REPLACE INTO part_checksums (run, part) VALUES (?, ?)", run,
+            name_of(part));
+    for (const SealedRows rows : {SealedRows::outcomes, SealedRows::probabilities})
+        seal(*connection_->database, rows, fmt::format("run = ? AND part = '{}'", name_of(part)),
+             {run.number});
 }
 
-void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& validation) {
+void LedgerWriter::put_model_hash(RunId run, std::int64_t epoch, const std::string& hash) {
+    execute(*connection_->database, "INSERT OR REPLACE INTO models (run, epoch, hash) VALUES (?, ?, ?)", run,
+            epoch, hash);
+}
+
+void LedgerWriter::put_epoch_model(RunId run, std::int64_t epoch, const std::string& hash) {
     in_transaction(*connection_, [&] {
         require_run(run);
+        put_model_hash(run, epoch, hash);
+    });
+}
+
+void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& validation,
+                              const std::string& model_hash) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
+        if (!model_hash.empty()) put_model_hash(run, 0, model_hash);
         put_predictions(run, Part::validation, validation);
         execute(*connection_->database,
                 "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?", now(), run);
@@ -307,19 +338,14 @@ void LedgerWriter::fail_run(RunId run, const std::string& reason) {
     });
 }
 
-void LedgerWriter::record_test_look(RunId run, const std::vector<PredictionRecord>& test) {
-    in_transaction(*connection_, [&] {
-        require_run(run);
-        if (!test.empty()) put_predictions(run, Part::test, test);
-        execute(*connection_->database, "INSERT INTO test_looks (run, looked) VALUES (?, ?)", run, now());
-    });
-}
-
 void LedgerWriter::put_mark(StudyId study, const MarkRecord& mark) {
     const std::string root = ledger_.study_root(study);
     in_transaction(*connection_, [&] {
-        execute(*connection_->database, "INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?, ?)", root,
-                mark.item, mark.label, std::int64_t{mark.excluded}, mark.note, now());
+        execute(
+            *connection_->database,
+            "INSERT OR REPLACE INTO marks (root, item, label, excluded, note, marked) VALUES (?, ?, ?, ?, ?, "
+            "?)",
+            root, mark.item, mark.label, std::int64_t{mark.excluded}, mark.note, now());
     });
 }
 

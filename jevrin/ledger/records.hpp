@@ -124,10 +124,13 @@ struct MarkRecord {
     std::string marked;  // when, UTC; set by the ledger
 };
 
-// One time that a run was scored on the sealed test part.
+// One time that images of the sealed test part were looked at.
 struct TestLook {
-    std::string run;
-    std::string looked;  // UTC
+    std::string run;              // that was scored; empty when it was looked at in another way
+    std::string looked;           // UTC
+    std::string what = "scores";  // or "features", "classify"
+    std::string study = {};       // of the run, when it is another one
+    std::int64_t items = 0;       // of the study's test part
 };
 
 // What Ledger::merge() did.

@@ -26,6 +26,7 @@ inline std::string now() {
 // Runs work() as one transaction that takes the write lock at once, and translates database errors.
 template <typename Work>
 auto in_transaction(LedgerConnection& connection, Work work) -> decltype(work()) {
+    connection.require_in_place();
     return with_database_errors(connection.file(), [&] {
         SQLite::Transaction transaction(*connection.database, SQLite::TransactionBehavior::IMMEDIATE);
         if constexpr (std::is_void_v<decltype(work())>) {

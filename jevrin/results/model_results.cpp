@@ -2,8 +2,10 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/recipe.hpp"
 #include "jevrin/results/json_values.hpp"
 
@@ -60,7 +62,8 @@ ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const 
                           const std::filesystem::path& file, std::optional<std::int64_t> epoch) {
     const RunRecord record = ledger.run(study.id, run);
     const std::filesystem::path model = model_of(ledger, record, epoch);
-    const Classifier classifier = load_classifier(model);  // a damaged model is found here, not by its user
+    const Classifier classifier =
+        load_model(ledger, record, epoch);  // a damaged model is found here, not by its user
     const std::vector<std::byte> bytes = read_file(model);
     write_file(file, bytes);
     return {.context = context_of(ledger, study),
@@ -110,8 +113,10 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
         if (progress) progress(static_cast<std::int64_t>(begin), std::ssize(files));
         std::vector<std::vector<std::uint8_t>> fitted;
         std::vector<std::string> names;
+        std::vector<ContentHash> contents;
         for (const auto& file : files.subspan(begin, std::min(at_a_time, files.size() - begin))) try {
                 fitted.push_back(load_fitted(file, classifier.preparation.fitting));
+                contents.push_back(*ContentHash::from_text(content_hash_of_file(file)));
                 names.push_back(file.string());
             } catch (const InputError& error) {
                 ++result.refused;
@@ -120,7 +125,8 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
         if (fitted.empty()) continue;
         const Recognition recognition = recogniser_.recognise(fitted);
         for (std::size_t i = 0; i < names.size(); ++i) {
-            ImageAnswer answer{.file = names[i], .probabilities = {}, .order = {}, .distance = {}};
+            ImageAnswer answer{
+                .file = names[i], .content = contents[i], .probabilities = {}, .order = {}, .distance = {}};
             const auto row = recognition.probabilities.begin() + static_cast<std::ptrdiff_t>(i * count);
             answer.probabilities.assign(row, row + static_cast<std::ptrdiff_t>(count));
             answer.order.resize(count);
@@ -135,6 +141,15 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
         }
     }
     return result;
+}
+
+std::int64_t record_classified(const std::filesystem::path& ledger, const ClassifyResult& result) {
+    if (!Ledger::exists(ledger)) return 0;
+    std::vector<ContentHash> images;
+    for (const ImageAnswer& answer : result.answers) images.push_back(answer.content);
+    const std::vector<ContentHash> found = Ledger::open(ledger).test_images_among(images);
+    if (!found.empty()) LedgerWriter::open(ledger).record_look("classify", found);
+    return std::ssize(found);
 }
 
 std::vector<std::filesystem::path> images_called(const std::vector<std::string>& words) {

@@ -37,6 +37,7 @@ struct ClassifySettings {
 // The prediction for one image.
 struct ImageAnswer {
     std::string file;
+    ContentHash content;               // of the file
     std::vector<float> probabilities;  // by class
     std::vector<std::size_t> order;    // classes, the likeliest first
     std::optional<double> distance;    // over the limit: above 1 it resembles nothing in training
@@ -71,6 +72,10 @@ class ImageClassifier {
     ClassifySettings settings_;
     Recogniser recogniser_;
 };
+
+// Records in the ledger of this directory, if there is one, that images of a test part were classified.
+// Returns how many of them there were. WorkError when there are some and the ledger cannot be written.
+std::int64_t record_classified(const std::filesystem::path& ledger, const ClassifyResult& result);
 
 // The images that words mean: files, folders with all images below them, patterns ("new/*.png"), or a plan
 // with its unlabelled images. InputError for one that means nothing.

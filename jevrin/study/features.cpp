@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/boundary_features.hpp"
 
@@ -99,6 +100,14 @@ FeatureExport export_features(const Materials& materials, const std::string& nam
     write_file(directory / "labels.npy", labels);
     write_file(directory / "features.csv", table);
     return result;
+}
+
+bool record_features_look(const Materials& materials, const std::filesystem::path& ledger) {
+    if (!Ledger::exists(ledger)) return false;
+    std::vector<ContentHash> images;
+    for (const std::size_t item : materials.parts.test) images.push_back(materials.set.items[item].content);
+    LedgerWriter::open(ledger).record_look("features", images);
+    return true;
 }
 
 }  // namespace jevrin::inline v1

@@ -24,4 +24,8 @@ enum class TestItems { left_out, included };
 FeatureExport export_features(const Materials& materials, const std::string& candidate, TestItems test,
                               const std::filesystem::path& directory, const MaterialsProgress& progress = {});
 
+// Records in the ledger of this directory that the images of the test part were looked at; false when there
+// is no ledger.
+bool record_features_look(const Materials& materials, const std::filesystem::path& ledger);
+
 }  // namespace jevrin::inline v1

@@ -10,6 +10,7 @@
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/image_store.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/training/classifier.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_memory.hpp"
 #include "jevrin/training/sampling.hpp"
@@ -17,6 +18,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 namespace jevrin::inline v1 {
 
@@ -43,6 +45,8 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
         backbone.channels = static_cast<int>(input[2]);
         if (const auto stored = model.metadata.find("jevrin.preparation"); stored != model.metadata.end())
             backbone.scaling = Preparation::from_json(stored->second).scaling;
+        if (const auto seen = model.metadata.find(seen_images_key); seen != model.metadata.end())
+            backbone.seen_images = SeenImages::from_text(seen->second);
         backbone.network =
             without_head(model.network, plan.features.empty() ? "" : model.network.nodes.back().name);
     } catch (const InputError& error) {
@@ -50,6 +54,9 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
                                      printable(plan.file.string()), size, size, error.what()));
     }
     backbone.hash = hash_of_backbone(plan.file, backbone.network);
+    std::string layers = backbone.hash;
+    for (const Node& node : backbone.network.nodes) layers += '\n' + node.name;
+    backbone.features_hash = content_hash(layers);
     backbone.file_hash = content_hash_of_file(plan.file);
     backbone.bytes = static_cast<std::int64_t>(std::filesystem::file_size(plan.file));
     return backbone;
@@ -250,6 +257,55 @@ KnownPlaces places_in(const std::optional<std::filesystem::path>& ledger, const 
     return Ledger::open(*ledger).known_places(parts.key());
 }
 
+// The items of a part that are among some, and the path of the first.
+struct SomeItems {
+    std::int64_t count = 0;
+    std::string first;
+};
+template <typename IsAmong>
+SomeItems items_among(const Materials& materials, Part part, const IsAmong& is_among) {
+    SomeItems some;
+    for (const std::size_t place : materials.parts.of(part)) {
+        const Item& item = materials.set.items[place];
+        if (is_among(item.content) && some.count++ == 0) some.first = printable(item.path);
+    }
+    return some;
+}
+
+// Images that somebody looked at as test images and that are used for training or choosing now.
+void note_looked_at(Materials& materials, const std::optional<std::filesystem::path>& ledger) {
+    if (!ledger || !Ledger::exists(*ledger)) return;
+    const std::vector<ContentHash> looked = Ledger::open(*ledger).looked_at();
+    const std::set<ContentHash> known(looked.begin(), looked.end());
+    for (const Part part : {Part::training, Part::validation}) {
+        const SomeItems some =
+            items_among(materials, part, [&](const ContentHash& image) { return known.contains(image); });
+        if (some.count > 0)
+            materials.parts.notes.push_back(fmt::format(
+                "{} of the {} part {} looked at as test images before (the first: {}); what was learned from "
+                "their scores may be in this plan",
+                plural(some.count, "image"), name_of(part), some.count == 1 ? "was" : "were", some.first));
+    }
+}
+
+// Images of the test or validation part that a backbone was trained on.
+void note_seen_images(Materials& materials) {
+    for (const auto& [name, backbone] : materials.backbones)
+        for (const Part part : {Part::test, Part::validation}) {
+            const SomeItems some = items_among(materials, part, [&](const ContentHash& image) {
+                return backbone.seen_images.contains(image);
+            });
+            // Single ones may be chance: the backbone knows images by 32 bits of their hash.
+            const std::size_t all = materials.parts.of(part).size();
+            if (some.count == 0 || static_cast<std::size_t>(some.count) * 1000 < all) continue;
+            materials.parts.notes.push_back(fmt::format(
+                "the backbone{} was trained on {} of the {} images of the {} part (the first: {}): scores of "
+                "candidates that use it are too good there",
+                name.empty() ? "" : " '" + printable(name) + "'", some.count, all, name_of(part),
+                some.first));
+        }
+}
+
 // What was read is worth keeping, but not worth failing for.
 void save_contents(ContentCache& cache, const std::filesystem::path& stores) {
     try {
@@ -301,6 +357,8 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
         build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
         require_class_names(candidate, set);
     }
+    note_looked_at(*materials, ledger);
+    note_seen_images(*materials);
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,
                                                     static_cast<std::int64_t>(set.items.size()));

@@ -6,6 +6,7 @@
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/study/gathering.hpp"
 #include "jevrin/training/run_trainer.hpp"
+#include "jevrin/training/seen_images.hpp"
 
 #include <functional>
 #include <map>
@@ -21,8 +22,10 @@ struct Backbone {
     int channels = 3;                // that it takes
     std::optional<Scaling> scaling;  // its own, when it carries one
     std::string hash;                // of what it computes with
+    std::string features_hash;       // the same and where it ends: of what its features depend on
     std::string file_hash;           // of the bytes of its file
     std::int64_t bytes = 0;          // of the file
+    SeenImages seen_images = {};     // that it was trained on, when it says so
 };
 using Backbones = std::map<std::string, Backbone>;  // by the plan's names
 

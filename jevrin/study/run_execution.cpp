@@ -1,12 +1,17 @@
 #include "jevrin/study/run_execution.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/memory.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/study/certainty.hpp"
 #include "jevrin/study/environment.hpp"
 #include "jevrin/training/checkpoint.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <cmath>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -34,11 +39,13 @@ RunTrainer trainer_of(const TrainingData& data, CandidateNetwork built, const Sc
 }  // namespace
 
 RunExecution::RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
-                           RunRecord record, const RunExecutionOptions& options, const RunEvents& events)
+                           RunRecord record, PlaceLock& claim, const RunExecutionOptions& options,
+                           const RunEvents& events)
     : writer_(writer),
       materials_(materials),
       planned_(planned),
       record_(std::move(record)),
+      claim_(claim),
       options_(options),
       events_(events),
       data_(materials.data_for(*planned.candidate, planned.fold)),
@@ -87,6 +94,11 @@ std::int64_t RunExecution::resume() {
     const std::filesystem::path file = ledger.checkpoint_file(id);
     if (std::filesystem::exists(file)) try {
             const TrainingState state = read_checkpoint(file);
+            if (!state.owner.empty() && state.owner != owner())
+                throw InputError(
+                    fmt::format("{}: this is the checkpoint of another run or ledger; the run is "
+                                "trained from its beginning",
+                                printable(file.string())));
             const std::optional<EpochNote> note = note_from_text(state.note);
             if (note && state.epochs_done == record_.epochs + 1)
                 writer_.record_epoch(id, note->epoch, note->best, note->layers, note->warnings);
@@ -112,9 +124,26 @@ std::int64_t RunExecution::resume() {
     return 0;
 }
 
+// That the ledger is still the one that was opened, and the run still ours: before files are written.
+void RunExecution::require_own() {
+    writer_.require_in_place();
+    if (!claim_.renew())
+        throw WorkError(
+            fmt::format("another process trains '{}' now, since the file 'claims' of the ledger was "
+                        "deleted; leave that file where it is",
+                        printable(record_.name())));
+}
+
+// Whose checkpoint a file is: of this run in this ledger.
+std::string RunExecution::owner() const {
+    return fmt::format("{} {}", writer_.ledger().identity(), record_.id.number);
+}
+
 void RunExecution::save() {
+    require_own();
     TrainingState state = trainer_.state();
     state.note = note_;
+    state.owner = owner();
     write_checkpoint(writer_.ledger().checkpoint_file(record_.id), state);
 }
 
@@ -147,8 +176,12 @@ void RunExecution::finish_epoch(const EpochResult& result) {
         trainer_.keep_as_best();
         record_.best = epoch;
     }
-    if (options_.keep_epochs)
-        save_classifier(writer_.ledger().model_file(record_.id, epoch.epoch), classifier(trainer_.network()));
+    if (options_.keep_epochs) {
+        const std::filesystem::path file = writer_.ledger().model_file(record_.id, epoch.epoch);
+        require_own();
+        save_classifier(file, classifier(trainer_.network()));
+        writer_.put_epoch_model(record_.id, epoch.epoch, content_hash_of_file(file));
+    }
     note_ = to_text(note);
     save();
     writer_.record_epoch(record_.id, epoch, note.best, note.layers, note.warnings);
@@ -158,6 +191,14 @@ void RunExecution::finish_epoch(const EpochResult& result) {
 }
 
 Classifier RunExecution::classifier(Network network) const {
+    std::vector<ContentHash> seen;
+    for (const Part part : {Part::training, Part::validation})
+        for (const std::size_t item : data_.parts.of(part))
+            seen.push_back(materials_.set.items[item].content);
+    SeenImages seen_images(seen);
+    // What its backbone had seen, it has seen.
+    if (record_.regime != Regime::scratch)
+        seen_images.add(materials_.backbones.at(candidate().backbone).seen_images);
     return {.network = std::move(network),
             .classes = materials_.set.classes,
             .preparation = Preparation{materials_.plan.images.fitting, scaling_},
@@ -165,18 +206,53 @@ Classifier RunExecution::classifier(Network network) const {
                            {"run", record_.name()},
                            {"regime", name_of(record_.regime)},
                            {"image_set", materials_.set.fingerprint},
-                           {"version", JEVRIN_VERSION}}};
+                           {"version", JEVRIN_VERSION}},
+            .seen_images = std::move(seen_images)};
 }
 
 // The model file first, then the transaction that says the run is finished.
 void RunExecution::finish() {
     const Predictions predictions = trainer_.predict_with_best(data_.parts.validation);
-    Classifier best = classifier(trainer_.best_network());
-    fit_certainty(best, trainer_, data_, predictions);
-    save_classifier(writer_.ledger().model_file(record_.id), best);
-    writer_.finish_run(record_.id, prediction_records(predictions));
+    const std::filesystem::path file = writer_.ledger().model_file(record_.id);
+    require_own();
+    try {
+        Classifier best = classifier(trainer_.best_network());
+        fit_certainty(best, trainer_, data_, predictions);
+        save_classifier(file, best);
+        require_same_predictions(file, predictions);
+    } catch (const InputError& error) {
+        std::error_code ignored;
+        std::filesystem::remove(file, ignored);
+        throw RunError(fmt::format("its model cannot be used: {}", error.what()));
+    }
+    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file));
     std::error_code ignored;
     std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
+}
+
+// The file as it will be used predicts what is recorded, up to the rounding of operators that were fused.
+void RunExecution::require_same_predictions(const std::filesystem::path& file,
+                                            const Predictions& predictions) const {
+    constexpr float tolerance = 1e-3F;
+    constexpr std::size_t most_items = 256;
+    const std::size_t step = (predictions.items.size() + most_items - 1) / most_items;
+    Classifier stored = load_classifier(file);
+    stored.temperature = 1.0;
+    stored.out_of_distribution.reset();
+    std::vector<std::vector<std::uint8_t>> fitted;
+    for (std::size_t row = 0; row < predictions.items.size(); row += step) {
+        fitted.emplace_back(static_cast<std::size_t>(data_.images->values_per_image()));
+        data_.images->read_pixels(predictions.items[row], fitted.back());
+    }
+    const std::vector<float> read = Recogniser(std::move(stored)).recognise(fitted).probabilities;
+    for (std::size_t i = 0; i < read.size(); ++i) {
+        const std::size_t row = i / data_.classes * step;
+        const float recorded = predictions.probabilities[row * data_.classes + i % data_.classes];
+        if (!(std::abs(read[i] - recorded) <= tolerance))
+            throw InputError(
+                fmt::format("read back, it gives the probability {} for '{}' where training gave {}", read[i],
+                            printable(materials_.set.items[predictions.items[row]].path), recorded));
+    }
 }
 
 std::vector<PredictionRecord> RunExecution::prediction_records(const Predictions& predictions) const {

@@ -1,6 +1,6 @@
 // The execution of one run: resumed from its checkpoint, trained to its end, each epoch recorded.
 //
-//     RunExecution execution(writer, materials, planned, record, {.pool = pool}, events);
+//     RunExecution execution(writer, materials, planned, record, claim, {.pool = pool}, events);
 //     const RunRecord finished = execution.carry_out();
 #pragma once
 
@@ -34,9 +34,10 @@ struct RunExecutionOptions {
 
 class RunExecution {
   public:
-    // The run must be claimed. Everything given must outlive this.
+    // claim: that of the run. Everything given must outlive this.
     RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
-                 RunRecord record, const RunExecutionOptions& options, const RunEvents& events);
+                 RunRecord record, PlaceLock& claim, const RunExecutionOptions& options,
+                 const RunEvents& events);
 
     // Interrupted when asked to stop: the batch is finished and the state saved. RunError when the run fails;
     // it keeps its last good state.
@@ -47,8 +48,11 @@ class RunExecution {
     bool is_over() const;
     std::int64_t resume();
     void save();
+    void require_own();
+    std::string owner() const;
     void finish_epoch(const EpochResult& result);
     void finish();
+    void require_same_predictions(const std::filesystem::path& file, const Predictions& predictions) const;
     Classifier classifier(Network network) const;
     std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const;
 
@@ -56,6 +60,7 @@ class RunExecution {
     const Materials& materials_;
     const PlannedRun& planned_;
     RunRecord record_;
+    PlaceLock& claim_;
     RunExecutionOptions options_;
     const RunEvents& events_;
     TrainingData data_;

@@ -117,7 +117,7 @@ class StudyScheduler {
     void train_if_free(std::size_t place) {
         const RunId id = ids_[place];
         if (done_.contains(id)) return;
-        const std::optional<PlaceLock> claim = writer_.claim(id);
+        std::optional<PlaceLock> claim = writer_.claim(id);
         if (!claim) {
             ++summary_.elsewhere;
             return;
@@ -137,7 +137,7 @@ class StudyScheduler {
         }
         position_.run = static_cast<std::int64_t>(place) + 1;
         try {
-            train(place, record);
+            train(place, record, *claim);
             ++summary_.trained;
         } catch (const RunError& error) {
             writer_.fail_run(id, error.what());
@@ -150,7 +150,7 @@ class StudyScheduler {
     // Runs whose frozen part is the same share its features.
     FeaturePool& pool_for(const PlannedRun& run) {
         const Scaling scaling = materials_.scaling_for(*run.candidate, run.fold);
-        const std::string& backbone = materials_.backbones.at(run.candidate->backbone).hash;
+        const std::string& backbone = materials_.backbones.at(run.candidate->backbone).features_hash;
         auto& pool = pools_[{backbone, scaling.mean, scaling.deviation}];
         const bool keep = options_.stores == Stores::kept;
         if (!pool)
@@ -161,7 +161,7 @@ class StudyScheduler {
         return *pool;
     }
 
-    void train(std::size_t place, RunRecord& record) {
+    void train(std::size_t place, RunRecord& record, PlaceLock& claim) {
         const PlannedRun& planned = to_train_[place];
         FeaturePool* pool = planned.candidate->regime == Regime::scratch ? nullptr : &pool_for(planned);
         RunEvents events;
@@ -187,7 +187,7 @@ class StudyScheduler {
         };
         events.warning = callbacks_.warning;
         events.stop_requested = callbacks_.stop_requested;
-        record = RunExecution(writer_, materials_, planned, record,
+        record = RunExecution(writer_, materials_, planned, record, claim,
                               {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
                      .carry_out();
         time_left_->skip(place);

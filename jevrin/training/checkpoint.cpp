@@ -116,7 +116,8 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
                          {"best_parameters", shapes_of(state.best_parameters)},
                          {"plateau", to_json(state.plateau)},
                          {"sums", to_json(state.sums)},
-                         {"note", state.note}};
+                         {"note", state.note},
+                         {"owner", state.owner}};
     const std::string text = json_text(header);
     const std::string head = fmt::format("{}{}\n{}", magic, text.size(), text);
     std::vector<std::span<const std::byte>> pieces = {std::as_bytes(std::span(head))};
@@ -166,6 +167,7 @@ TrainingState read_checkpoint(const std::filesystem::path& path) {
         state.best_epoch = integer("best_epoch");
         state.best_parameters = reader.read_tensors(shapes("best_parameters"));
         state.note = header.at("note").get<std::string>();
+        if (header.contains("owner")) state.owner = header.at("owner").get<std::string>();
         return state;
     } catch (const std::exception&) {
         throw damaged("its header is invalid");

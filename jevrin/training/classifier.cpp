@@ -58,6 +58,8 @@ Classifier load_classifier(const std::filesystem::path& path) {
         classifier.preparation = Preparation::from_json(model.metadata.at(preparation_key));
         const auto json = parse_json(model.metadata.at(classes_key));
         classifier.classes = json.get<std::vector<std::string>>();
+        if (const auto seen = model.metadata.find(seen_images_key); seen != model.metadata.end())
+            classifier.seen_images = SeenImages::from_text(seen->second);
     } catch (const JsonError&) {
         throw InputError(fmt::format("{}: its list of classes is invalid; the file is damaged", file));
     } catch (const InputError& error) {
@@ -88,6 +90,7 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
         model.metadata[temperature_key] = json_text(Json(classifier.temperature));
     if (classifier.out_of_distribution)
         model.metadata[out_of_distribution_key] = classifier.out_of_distribution->to_text();
+    if (!classifier.seen_images.empty()) model.metadata[seen_images_key] = classifier.seen_images.to_text();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
     write_model(path, model);
 }

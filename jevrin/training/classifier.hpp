@@ -10,6 +10,7 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/training/out_of_distribution.hpp"
+#include "jevrin/training/seen_images.hpp"
 
 #include <filesystem>
 #include <map>
@@ -20,6 +21,9 @@
 
 namespace jevrin::inline v1 {
 
+// The metadata of model files that holds Classifier::seen_images.
+inline const std::string seen_images_key = "jevrin.seen_images";
+
 struct Classifier {
     Network network;  // its output is one logit per class
     std::vector<std::string> classes;
@@ -29,6 +33,7 @@ struct Classifier {
     // Of the features before the head; models of earlier versions have none.
     std::optional<OutOfDistribution> out_of_distribution = {};
     std::map<std::string, std::string> provenance = {};  // where the model comes from, as text
+    SeenImages seen_images = {};                         // of its training and validation part
 };
 
 // InputError when the file is no model, or does not carry classes and preparation, or they do not fit the

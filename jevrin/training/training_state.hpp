@@ -34,7 +34,8 @@ struct TrainingState {
     EpochSums sums;
     std::int64_t best_epoch = 0;  // 0: none kept yet
     std::vector<Tensor> best_parameters;
-    std::string note;  // whatever the caller wants to find again
+    std::string note;   // whatever the caller wants to find again
+    std::string owner;  // whose state it is; empty: not said
 };
 
 }  // namespace jevrin::inline v1

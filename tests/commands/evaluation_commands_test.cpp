@@ -69,13 +69,17 @@ TEST_F(Evaluated, TheTemperatureIsThatOfTheModelThatPredicted) {
     const Ledger ledger = Ledger::open(file("warm"));
     const RunRecord run_of_it = ledger.run(StudyId{1}, bad_run);
     const std::int64_t other = run_of_it.best->epoch == 1 ? 2 : 1;
-    const auto warm = [](const std::filesystem::path& model, double temperature) {
+    LedgerWriter writer = LedgerWriter::open(file("warm"));
+    const auto warm = [&](std::int64_t epoch, double temperature) {
+        const std::filesystem::path model =
+            epoch == 0 ? ledger.model_file(run_of_it.id) : ledger.model_file(run_of_it.id, epoch);
         Classifier classifier = load_classifier(model);
         classifier.temperature = temperature;
         save_classifier(model, classifier);
+        writer.put_epoch_model(run_of_it.id, epoch, content_hash_of_file(model));
     };
-    warm(ledger.model_file(run_of_it.id), 2.0);
-    warm(ledger.model_file(run_of_it.id, other), 3.0);
+    warm(0, 2.0);
+    warm(other, 3.0);
     const auto asked = [&](std::vector<std::string> arguments) {
         arguments.insert(arguments.begin() + 1, bad_run);
         arguments.insert(arguments.end(), {"--ledger", "warm"});

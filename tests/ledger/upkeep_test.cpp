@@ -222,7 +222,7 @@ TEST(Merging, LeavesOursAloneWhereAModelCannotBeCopied) {
     const RunId run = theirs.add_run({.candidate = "there"});
     // A folder in the place of the model: it is no file to copy.
     std::filesystem::create_directories(theirs.ledger().model_file(run) / "x");
-    EXPECT_THROW(ours.writer().merge(theirs.ledger()), WorkError);
+    EXPECT_THROW(ours.writer().merge(theirs.ledger()), InputError);
     EXPECT_THAT(names_of(ours.ledger().runs(ours.study().id)), ElementsAre("here/1"));
     std::filesystem::remove_all(theirs.ledger().model_file(run));
     EXPECT_EQ(ours.writer().merge(theirs.ledger()).runs, 1);

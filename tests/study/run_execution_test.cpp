@@ -24,7 +24,8 @@ class Execution : public testing::Test {
         return writer.ledger().run_by_id(writer.put_run(study, runs_.front().identity));
     }
     RunRecord carry_out(LedgerWriter& writer, const RunRecord& run, const RunEvents& events = {}) {
-        return RunExecution(writer, *materials_, runs_.front(), run, {}, events).carry_out();
+        std::optional<PlaceLock> claim = writer.claim(run.id);
+        return RunExecution(writer, *materials_, runs_.front(), run, claim.value(), {}, events).carry_out();
     }
 
     TemporaryDirectory directory_;

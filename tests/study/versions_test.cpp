@@ -4,8 +4,8 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/schema.hpp"
 #include "jevrin/study/study.hpp"
 #include "jevrin/training/classifier.hpp"
 

@@ -41,7 +41,7 @@ void TableReader::wrong_type(const std::string& key, const SettingNode& node, co
 }
 
 const SettingNode* TableReader::find(const std::string& key) {
-    known_.push_back(key);
+    if (std::find(known_.begin(), known_.end(), key) == known_.end()) known_.push_back(key);
     return table_.find(key);
 }
 

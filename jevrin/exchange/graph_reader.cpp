@@ -126,6 +126,13 @@ void GraphReader::find_needed(const std::string& output) {
 void GraphReader::check_operators() const {
     if (needed_.size() > most_nodes)
         throw InputError(fmt::format("it has {} nodes; the limit is {}", needed_.size(), most_nodes));
+    const auto weighted = std::count_if(needed_.begin(), needed_.end(), [&](std::size_t i) {
+        const std::string& type = model_.nodes[i].op_type();
+        return type == "Conv" || type == "Gemm" || type == "MatMul";
+    });
+    if (weighted > most_weighted_layers)
+        throw InputError(fmt::format("it has {} convolutions and dense layers; the limit is {}", weighted,
+                                     most_weighted_layers));
     std::vector<std::string> unsupported;
     for (const std::size_t i : needed_) {
         const onnx::NodeProto& node = model_.nodes[i];

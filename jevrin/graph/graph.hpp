@@ -31,6 +31,9 @@ struct Node {
     double rate_factor = 1.0;  // of the learning rate
 };
 
+// Convolutions and dense layers of a network at most; checking and compiling take time with each.
+inline constexpr std::int64_t most_weighted_layers = 4096;
+
 struct Network {
     Shape input;  // of one item
     std::vector<Node> nodes;

@@ -28,10 +28,12 @@ void seal_everything(SQLite::Database& database);
 const std::string& is_sealed(const std::string& table);
 
 // Rows that belong together.
-enum class SealedRows { matrix, layers, outcomes, probabilities, items, classes, split_items };
+enum class SealedRows { epochs, matrix, layers, outcomes, probabilities, items, classes, split_items };
 
+// SQL that is true for a row of the table that holds their checksum when they are as they were written.
+std::string are_sealed(SealedRows rows);
 // Sets the checksums of what the condition, SQL with a number for each '?', selects in the table that holds
-// them: `epochs` (matrix, layers), `part_checksums` (outcomes, probabilities), `image_sets` (items, classes)
+// them: `runs` (epochs), `epochs` (matrix, layers), `part_checksums` (outcomes, probabilities), `image_sets` (items, classes)
 // or `splits`.
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,
           std::initializer_list<std::int64_t> numbers);

@@ -9,7 +9,9 @@
 #include <sqlite3.h>
 #include <unistd.h>
 
+#include <cerrno>
 #include <chrono>
+#include <cstring>
 #include <new>
 #include <thread>
 
@@ -68,13 +70,23 @@ std::string database_uri(const std::filesystem::path& file) {
 
 namespace {
 
+bool called_damaged(const SQLite::Exception& error) {
+    return error.getErrorCode() == SQLITE_CORRUPT || error.getErrorCode() == SQLITE_NOTADB;
+}
+
 // Opens the file by its URI, so that parameters can follow.
 std::unique_ptr<SQLite::Database> open_reading(const std::filesystem::path& file, const char* parameters) {
     auto database = std::make_unique<SQLite::Database>(
         database_uri(file) + parameters, SQLite::OPEN_READONLY | SQLite::OPEN_URI, patience_milliseconds);
-    add_checksum_functions(*database);
-    await_schema(*database);
-    check_version(stored_version(*database), file);
+    try {
+        add_checksum_functions(*database);
+        await_schema(*database);
+        check_version(stored_version(*database), file);
+    } catch (const SQLite::Exception& error) {
+        // Before closing the database overwrites the system's error.
+        if (called_damaged(error)) throw_database_error(file, error);
+        throw;
+    }
     return database;
 }
 
@@ -123,7 +135,9 @@ OpenedDatabase open_for_writing(const std::filesystem::path& file) {
 
 void throw_database_error(const std::filesystem::path& file, const SQLite::Exception& error) {
     const std::string name = printable(file.string());
-    switch (error.getErrorCode()) {
+    // SQLite calls what it cannot read corrupt when the system says that reading failed.
+    const bool unreadable = errno == EIO || errno == ENXIO || errno == ERANGE;
+    switch (unreadable && called_damaged(error) ? SQLITE_IOERR : error.getErrorCode()) {
         case SQLITE_FULL:
             throw WorkError(fmt::format(
                 "{}: the disk is full; free some space and start again, nothing finished is lost", name));
@@ -139,10 +153,10 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
             throw WorkError(
                 fmt::format("{}: another process is writing to the ledger; try again when it is done", name));
         case SQLITE_IOERR:
-            throw WorkError(
-                fmt::format("{}: the ledger cannot be read or written: {}; check the disk, or the "
-                            "network file system, and start again",
-                            name, error.what()));
+            throw WorkError(fmt::format(
+                "{}: the ledger cannot be read or written: {}; check the disk, or the network file system, "
+                "and start again",
+                name, unreadable ? std::strerror(errno) : error.what()));
         case SQLITE_NOMEM:
             throw std::bad_alloc();
         case SQLITE_CORRUPT:

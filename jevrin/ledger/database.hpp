@@ -3,6 +3,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 
+#include <cerrno>
 #include <filesystem>
 #include <memory>
 #include <string>
@@ -32,6 +33,7 @@ std::string database_uri(const std::filesystem::path& file);
 // Runs work() and translates its SQLite errors.
 template <typename Work>
 auto with_database_errors(const std::filesystem::path& file, Work work) -> decltype(work()) {
+    errno = 0;
     try {
         return work();
     } catch (const SQLite::Exception& error) {

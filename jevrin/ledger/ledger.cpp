@@ -11,6 +11,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <map>
+#include <tuple>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -239,10 +243,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                (SELECT version FROM splits JOIN image_sets ON image_sets.id = image_set
                 WHERE splits.id = runs.split), multiplications, fold, origin, varied, archived, note,
                (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction, {}
-        FROM runs JOIN studies ON studies.id = study WHERE {}
-        ORDER BY (SELECT MIN(other.id) FROM runs AS other WHERE other.study = runs.study AND
-                  other.candidate = runs.candidate), seed, fold)sql",
-                                                                is_sealed("runs"), condition));
+        FROM runs NOT INDEXED JOIN studies ON studies.id = study WHERE {} ORDER BY runs.id)sql",
+                                                                is_sealed("runs") + " AND " +
+                                                                    are_sealed(SealedRows::epochs),
+                                                                condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
     SQLite::Statement length(*connection_->database,
@@ -295,15 +299,36 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
     return runs;
 }
 
+std::vector<RunRecord> Ledger::listed_runs(StudyId study, bool archived) const {
+    SQLite::Database& database = *connection_->database;
+    std::map<std::string, std::int64_t> first;  // by candidate, superseded runs too
+    std::int64_t count = 0;
+    SQLite::Statement query(
+        database, "SELECT candidate, MIN(id), COUNT(*) FROM runs NOT INDEXED WHERE study = ? GROUP BY candidate");
+    query.bind(1, study.number);
+    while (query.executeStep()) {
+        first[query.getColumn(0)] = query.getColumn(1);
+        count += query.getColumn(2).getInt64();
+    }
+    if (count != select_number(database, "SELECT runs FROM studies WHERE id = ?", study))
+        throw_damaged(connection_->file(), "the list of runs");
+    std::vector<RunRecord> runs = select_runs(
+        fmt::format("study = ?1 AND superseded = 0 AND archived = {}", archived ? 1 : 0), study.number);
+    const auto place = [&](const RunRecord& run) { return std::tuple(first[run.candidate], run.seed, run.fold); };
+    std::sort(runs.begin(), runs.end(),
+              [&](const RunRecord& a, const RunRecord& b) { return place(a) < place(b); });
+    return runs;
+}
+
 std::vector<RunRecord> Ledger::runs(StudyId study) const {
     return reading(*connection_, [&] {
-        return select_runs("study = ?1 AND superseded = 0 AND archived = 0", study.number);
+        return listed_runs(study, false);
     });
 }
 
 std::vector<RunRecord> Ledger::archived_runs(StudyId study) const {
     return reading(*connection_, [&] {
-        return select_runs("study = ?1 AND superseded = 0 AND archived = 1", study.number);
+        return listed_runs(study, true);
     });
 }
 

@@ -118,6 +118,7 @@ class Ledger {
 
     std::vector<RunRecord> select_runs(const std::string& condition, std::int64_t value,
                                        const std::string& name = "") const;
+    std::vector<RunRecord> listed_runs(StudyId study, bool archived) const;
     // The text that a query finds for a number; what says of what, for messages.
     std::string select_text(const char* sql, std::int64_t number, const char* what) const;
     std::string study_root(StudyId study) const;

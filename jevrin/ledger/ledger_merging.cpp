@@ -116,6 +116,7 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     for (const SealedRows rows :
          {SealedRows::matrix, SealedRows::layers, SealedRows::outcomes, SealedRows::probabilities})
         seal(database, rows, "run = ?", {ours.number});
+    seal(database, SealedRows::epochs, "id = ?", {ours.number});
 }
 
 struct BestScores {

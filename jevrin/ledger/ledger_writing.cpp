@@ -262,6 +262,7 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
         insert_matrix(database, run, epoch.epoch, epoch.validation);
         for (const SealedRows rows : {SealedRows::matrix, SealedRows::layers})
             seal(database, rows, "run = ? AND epoch = ?", {run.number, epoch.epoch});
+        seal(database, SealedRows::epochs, "id = ?", {run.number});
         execute(database, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
         if (best) execute(database, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
     });
@@ -272,7 +273,8 @@ void LedgerWriter::forget_records(RunId run) {
                               "layers", "warnings", "models"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(*connection_->database,
-            "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0 WHERE id = ?", run);
+            "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0, epochs_checksum = 0 WHERE id = ?",
+            run);
 }
 
 void LedgerWriter::restart_run(RunId run) {

@@ -299,7 +299,7 @@ void rename_keys_of_runs(SQLite::Database& database) {
 // What version 10 added: what it takes to notice damage, which model belongs to a run, and looks at the test
 // part by item.
 const char* const from_version_9 = R"sql(
-CREATE TABLE ledger (identity TEXT NOT NULL);
+CREATE TABLE ledger (identity TEXT NOT NULL, looks INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE models (
     run INTEGER NOT NULL REFERENCES runs(id),
     epoch INTEGER NOT NULL,
@@ -313,10 +313,12 @@ CREATE TABLE part_checksums (
     probabilities INTEGER NOT NULL DEFAULT 0,
     PRIMARY KEY (run, part)) WITHOUT ROWID;
 ALTER TABLE runs ADD COLUMN checksum INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN epochs_checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE epochs ADD COLUMN checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE epochs ADD COLUMN matrix_checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE epochs ADD COLUMN layers_checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE studies ADD COLUMN checksum INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE studies ADD COLUMN runs INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE image_sets ADD COLUMN checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE image_sets ADD COLUMN items_checksum INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE image_sets ADD COLUMN classes_checksum INTEGER NOT NULL DEFAULT 0;
@@ -343,11 +345,12 @@ SELECT old.id, printf('%s %s/%s/%d/%d %d', looked, studies.name, candidate, seed
        run, runs.split, 'scores', looked
 FROM test_looks_before AS old JOIN runs ON runs.id = run JOIN studies ON studies.id = study ORDER BY old.id;
 DROP TABLE test_looks_before;
+UPDATE studies SET runs = (SELECT COUNT(*) FROM runs WHERE study = studies.id);
 )sql";
 
 void bring_to_version_10(SQLite::Database& database) {
     database.exec(from_version_9);
-    SQLite::Statement identity(database, "INSERT INTO ledger VALUES (?)");
+    SQLite::Statement identity(database, "INSERT INTO ledger VALUES (?, (SELECT COUNT(*) FROM test_looks))");
     identity.bind(1, random_digits());
     identity.exec();
     seal_everything(database);

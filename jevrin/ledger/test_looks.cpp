@@ -53,8 +53,10 @@ std::vector<TestLook> Ledger::test_looks(StudyId study) const {
             FROM test_looks LEFT JOIN runs ON runs.id = run LEFT JOIN studies ON studies.id = study
             ORDER BY test_looks.id)sql",
                                                       is_sealed("test_looks")));
+        std::int64_t count = 0;
         std::vector<TestLook> looks;
         while (query.executeStep()) {
+            ++count;
             if (query.getColumn(9).getInt() == 0)
                 throw_damaged(connection_->file(), "a look at the test part");
             const bool whole = !query.isColumnNull(1);
@@ -76,6 +78,8 @@ std::vector<TestLook> Ledger::test_looks(StudyId study) const {
                 look.study = query.getColumn(7).getString();
             looks.push_back(std::move(look));
         }
+        if (count != select_number(database, "SELECT looks FROM ledger"))
+            throw_damaged(connection_->file(), "the list of looks at the test part");
         return looks;
     });
 }

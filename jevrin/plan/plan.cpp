@@ -144,6 +144,20 @@ void settle_backbone(Candidate& candidate, const std::vector<BackbonePlan>& back
                            did_you_mean(candidate.backbone, names), fmt::join(names, ", ")));
 }
 
+constexpr std::size_t most_seeds = 1000;
+constexpr std::size_t most_runs = 20'000;
+
+// Each run takes its place in the ledger before the first is trained.
+void require_few_runs(const Plan& plan) {
+    const std::size_t folds = std::max<std::size_t>(1, plan.images.folds.size());
+    const std::size_t runs = plan.candidates.size() * plan.seeds.size() * folds;
+    if (runs > most_runs)
+        throw InputError(fmt::format("{}: the plan has {} runs ({} candidates, {} seeds, {} folds); at most {} "
+                                     "are supported, so split it",
+                                     printable(plan.file.string()), runs, plan.candidates.size(),
+                                     plan.seeds.size(), folds, most_runs));
+}
+
 void read_seeds(TableReader& reader, std::vector<std::uint64_t>& seeds) {
     const auto stated = reader.integers("seeds", 0, std::numeric_limits<std::int32_t>::max());
     if (!reader.has("seeds")) return;
@@ -151,6 +165,9 @@ void read_seeds(TableReader& reader, std::vector<std::uint64_t>& seeds) {
         if (stated.empty()) throw InputError("'seeds' is empty; name at least one");
         if (std::set<std::int64_t>(stated.begin(), stated.end()).size() != stated.size())
             throw InputError("'seeds' names a seed twice");
+        if (stated.size() > most_seeds)
+            throw InputError(fmt::format("'seeds' names {} seeds; at most {} are supported", stated.size(),
+                                         most_seeds));
     });
     seeds.assign(stated.begin(), stated.end());
 }
@@ -227,6 +244,7 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
             plan.candidates.push_back(std::move(candidate));
         }
     reader.finish();
+    require_few_runs(plan);
     return plan;
 }
 

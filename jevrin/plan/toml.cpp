@@ -6,6 +6,10 @@
 #include <fmt/format.h>
 #include <toml++/toml.h>
 
+#include <cctype>
+#include <cstdint>
+#include <utility>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -33,7 +37,44 @@ SettingNode node_of(const toml::node& from) {
 
 }  // namespace
 
+namespace {
+
+// A key of this many parts nests so many tables, which parsing, reading and releasing go through one inside
+// the other. Values inside values are limited by the library.
+constexpr std::size_t most_key_parts = 64;
+
+bool is_key_character(char c) {
+    return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_' || c == '-';
+}
+
+// Refuses "a.b.c..." beyond the limit before it is parsed. Inside strings a sequence so long is no text either.
+void require_shallow_keys(std::string_view text, const std::filesystem::path& file) {
+    std::size_t parts = 0;
+    std::int64_t line = 1;
+    char before = '\0';  // the last character that is not blank
+    bool blank = false;  // behind that
+    for (const char c : text) {
+        if (c == '\n') ++line;
+        if (c == ' ' || c == '\t') {
+            blank = true;
+            continue;
+        }
+        // Two words in a row are no key.
+        if (std::exchange(blank, false) && c != '.' && before != '.') parts = 0;
+        const bool part = is_key_character(c) || c == '"' || c == '\'';
+        const bool joins = c == '.' && before != '.' && before != '\0' && before != '\n';
+        if (joins && ++parts >= most_key_parts)
+            throw InputError(fmt::format("{}:{}: a key has more than {} parts; nest less",
+                                         printable(file.string()), line, most_key_parts));
+        if (!part && !joins) parts = 0;
+        before = c;
+    }
+}
+
+}  // namespace
+
 SettingNode parse_toml(std::string_view text, const std::filesystem::path& file) {
+    require_shallow_keys(text, file);
     try {
         return node_of(toml::parse(text, file.string()));
     } catch (const toml::parse_error& error) {

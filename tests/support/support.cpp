@@ -156,6 +156,23 @@ std::string story(const std::filesystem::path& directory) {
     return text;
 }
 
+namespace {
+
+void redirect(int descriptor, const std::string& where) {
+    if (where == "closed")
+        ::close(descriptor);
+    else if (!where.empty())
+        ::dup2(::open(where.c_str(), O_WRONLY), descriptor);
+}
+
+void limit(int resource, long most) {
+    if (most < 0) return;
+    const rlimit both{static_cast<rlim_t>(most), static_cast<rlim_t>(most)};
+    ::setrlimit(static_cast<__rlimit_resource>(resource), &both);
+}
+
+}  // namespace
+
 CommandResult run_jevrin(const std::vector<std::string>& arguments, const CommandOptions& options) {
     const TemporaryDirectory outputs;
     const std::string out = (outputs / "out").string();
@@ -174,10 +191,13 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
     if (child == 0) {
         ::dup2(out_file, STDOUT_FILENO);
         ::dup2(err_file, STDERR_FILENO);
+        redirect(STDOUT_FILENO, options.output);
+        redirect(STDERR_FILENO, options.errors);
+        for (const auto& [name, value] : options.environment) ::setenv(name.c_str(), value.c_str(), 1);
+        limit(RLIMIT_AS, options.memory_bytes);
+        limit(RLIMIT_NOFILE, options.open_files);
         if (options.largest_file_bytes >= 0) {
-            const auto bytes = static_cast<rlim_t>(options.largest_file_bytes);
-            const rlimit limit{bytes, bytes};
-            ::setrlimit(RLIMIT_FSIZE, &limit);
+            limit(RLIMIT_FSIZE, options.largest_file_bytes);
         }
         if (::chdir(directory.c_str()) != 0) ::_exit(99);
         if (options.as_nobody && ::geteuid() == 0 && (::setgid(65534) != 0 || ::setuid(65534) != 0))
@@ -191,6 +211,10 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
     if (options.kill_after_seconds >= 0) {
         std::this_thread::sleep_for(std::chrono::duration<double>(options.kill_after_seconds));
         ::kill(child, SIGKILL);
+    }
+    if (options.signal_after_seconds >= 0) {
+        std::this_thread::sleep_for(std::chrono::duration<double>(options.signal_after_seconds));
+        ::kill(child, SIGINT);
     }
     int status = 0;
     ::waitpid(child, &status, 0);

@@ -12,6 +12,7 @@
 #include <filesystem>
 #include <functional>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace jevrin::test {
@@ -79,7 +80,14 @@ struct CommandOptions {
     long largest_file_bytes = -1;  // writes beyond it fail, as on a full disk
     bool as_nobody = false;        // without root's rights, when the test runs as root
     double kill_after_seconds = -1.0;
-    std::filesystem::path program;  // instead of the tool
+    double signal_after_seconds = -1.0;  // SIGINT
+    long memory_bytes = -1;              // of addresses
+    long open_files = -1;
+    // Where standard output and error go instead: a file that exists, or "closed".
+    std::string output = {};
+    std::string errors = {};
+    std::vector<std::pair<std::string, std::string>> environment = {};  // besides that of the test
+    std::filesystem::path program;                                      // instead of the tool
 };
 
 // Runs the tool, or another program.

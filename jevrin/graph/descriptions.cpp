@@ -214,8 +214,9 @@ LayerList read_layers(TableReader& reader) {
     LayerList list;
     for (TableReader& table : reader.tables("layers")) {
         if (std::ssize(list.layers) == most_weighted_layers)
-            throw InputError(fmt::format("{}: the network has more than {} layers; at most so many are supported",
-                                         table.place(), most_weighted_layers));
+            throw InputError(
+                fmt::format("{}: the network has more than {} layers; at most so many are supported",
+                            table.place(), most_weighted_layers));
         list.layers.push_back(read_settings(table, Layer{}));
         list.layers.back().place = table.place();
     }

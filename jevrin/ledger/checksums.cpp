@@ -128,9 +128,9 @@ const Group& group_of(SealedRows rows) {
     return groups.at(rows);
 }
 
-constexpr SealedRows all_groups[] = {SealedRows::epochs, SealedRows::matrix,        SealedRows::layers, SealedRows::outcomes,
-                                     SealedRows::probabilities, SealedRows::items,  SealedRows::classes,
-                                     SealedRows::split_items};
+constexpr SealedRows all_groups[] = {SealedRows::epochs,   SealedRows::matrix,        SealedRows::layers,
+                                     SealedRows::outcomes, SealedRows::probabilities, SealedRows::items,
+                                     SealedRows::classes,  SealedRows::split_items};
 
 std::int64_t count_damaged(const LedgerConnection& connection, const Group& group, const std::string& schema,
                            const std::string& condition, std::initializer_list<std::int64_t> numbers) {
@@ -201,7 +201,8 @@ const std::string& is_sealed(const std::string& name) {
 
 std::string are_sealed(SealedRows rows) {
     const Group& group = group_of(rows);
-    return fmt::format("{}.{} IS ({})", group.table, group.column, fmt::format(fmt::runtime(group.rows), "main"));
+    return fmt::format("{}.{} IS ({})", group.table, group.column,
+                       fmt::format(fmt::runtime(group.rows), "main"));
 }
 
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,

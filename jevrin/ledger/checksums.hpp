@@ -33,8 +33,8 @@ enum class SealedRows { epochs, matrix, layers, outcomes, probabilities, items, 
 // SQL that is true for a row of the table that holds their checksum when they are as they were written.
 std::string are_sealed(SealedRows rows);
 // Sets the checksums of what the condition, SQL with a number for each '?', selects in the table that holds
-// them: `runs` (epochs), `epochs` (matrix, layers), `part_checksums` (outcomes, probabilities), `image_sets` (items, classes)
-// or `splits`.
+// them: `runs` (epochs), `epochs` (matrix, layers), `part_checksums` (outcomes, probabilities), `image_sets`
+// (items, classes) or `splits`.
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,
           std::initializer_list<std::int64_t> numbers);
 // InputError when rows do not fit their checksum.

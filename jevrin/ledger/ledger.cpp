@@ -237,16 +237,16 @@ std::vector<RecordedEpoch> with_matrices(const LedgerConnection& connection, Run
 
 std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::int64_t value,
                                            const std::string& name) const {
-    SQLite::Statement query(*connection_->database, fmt::format(R"sql(
+    SQLite::Statement query(
+        *connection_->database,
+        fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
                trainable_parameters, best_epoch, runs.split, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT version FROM splits JOIN image_sets ON image_sets.id = image_set
                 WHERE splits.id = runs.split), multiplications, fold, origin, varied, archived, note,
                (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction, {}
         FROM runs NOT INDEXED JOIN studies ON studies.id = study WHERE {} ORDER BY runs.id)sql",
-                                                                is_sealed("runs") + " AND " +
-                                                                    are_sealed(SealedRows::epochs),
-                                                                condition));
+                    is_sealed("runs") + " AND " + are_sealed(SealedRows::epochs), condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
     SQLite::Statement length(*connection_->database,
@@ -304,7 +304,8 @@ std::vector<RunRecord> Ledger::listed_runs(StudyId study, bool archived) const {
     std::map<std::string, std::int64_t> first;  // by candidate, superseded runs too
     std::int64_t count = 0;
     SQLite::Statement query(
-        database, "SELECT candidate, MIN(id), COUNT(*) FROM runs NOT INDEXED WHERE study = ? GROUP BY candidate");
+        database,
+        "SELECT candidate, MIN(id), COUNT(*) FROM runs NOT INDEXED WHERE study = ? GROUP BY candidate");
     query.bind(1, study.number);
     while (query.executeStep()) {
         first[query.getColumn(0)] = query.getColumn(1);
@@ -314,22 +315,20 @@ std::vector<RunRecord> Ledger::listed_runs(StudyId study, bool archived) const {
         throw_damaged(connection_->file(), "the list of runs");
     std::vector<RunRecord> runs = select_runs(
         fmt::format("study = ?1 AND superseded = 0 AND archived = {}", archived ? 1 : 0), study.number);
-    const auto place = [&](const RunRecord& run) { return std::tuple(first[run.candidate], run.seed, run.fold); };
+    const auto place = [&](const RunRecord& run) {
+        return std::tuple(first[run.candidate], run.seed, run.fold);
+    };
     std::sort(runs.begin(), runs.end(),
               [&](const RunRecord& a, const RunRecord& b) { return place(a) < place(b); });
     return runs;
 }
 
 std::vector<RunRecord> Ledger::runs(StudyId study) const {
-    return reading(*connection_, [&] {
-        return listed_runs(study, false);
-    });
+    return reading(*connection_, [&] { return listed_runs(study, false); });
 }
 
 std::vector<RunRecord> Ledger::archived_runs(StudyId study) const {
-    return reading(*connection_, [&] {
-        return listed_runs(study, true);
-    });
+    return reading(*connection_, [&] { return listed_runs(study, true); });
 }
 
 std::vector<std::string> Ledger::candidates(StudyId study) const {

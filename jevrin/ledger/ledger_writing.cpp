@@ -272,9 +272,10 @@ void LedgerWriter::forget_records(RunId run) {
     for (const char* table : {"confusion", "epochs", "predictions", "part_checksums", "layer_epochs",
                               "layers", "warnings", "models"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
-    execute(*connection_->database,
-            "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0, epochs_checksum = 0 WHERE id = ?",
-            run);
+    execute(
+        *connection_->database,
+        "UPDATE runs SET state = 'waiting', reason = '', best_epoch = 0, epochs_checksum = 0 WHERE id = ?",
+        run);
 }
 
 void LedgerWriter::restart_run(RunId run) {

@@ -152,10 +152,11 @@ void require_few_runs(const Plan& plan) {
     const std::size_t folds = std::max<std::size_t>(1, plan.images.folds.size());
     const std::size_t runs = plan.candidates.size() * plan.seeds.size() * folds;
     if (runs > most_runs)
-        throw InputError(fmt::format("{}: the plan has {} runs ({} candidates, {} seeds, {} folds); at most {} "
-                                     "are supported, so split it",
-                                     printable(plan.file.string()), runs, plan.candidates.size(),
-                                     plan.seeds.size(), folds, most_runs));
+        throw InputError(
+            fmt::format("{}: the plan has {} runs ({} candidates, {} seeds, {} folds); at most {} "
+                        "are supported, so split it",
+                        printable(plan.file.string()), runs, plan.candidates.size(), plan.seeds.size(), folds,
+                        most_runs));
 }
 
 void read_seeds(TableReader& reader, std::vector<std::uint64_t>& seeds) {
@@ -166,8 +167,8 @@ void read_seeds(TableReader& reader, std::vector<std::uint64_t>& seeds) {
         if (std::set<std::int64_t>(stated.begin(), stated.end()).size() != stated.size())
             throw InputError("'seeds' names a seed twice");
         if (stated.size() > most_seeds)
-            throw InputError(fmt::format("'seeds' names {} seeds; at most {} are supported", stated.size(),
-                                         most_seeds));
+            throw InputError(
+                fmt::format("'seeds' names {} seeds; at most {} are supported", stated.size(), most_seeds));
     });
     seeds.assign(stated.begin(), stated.end());
 }

@@ -47,7 +47,8 @@ bool is_key_character(char c) {
     return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_' || c == '-';
 }
 
-// Refuses "a.b.c..." beyond the limit before it is parsed. Inside strings a sequence so long is no text either.
+// Refuses "a.b.c..." beyond the limit before it is parsed. Inside strings a sequence so long is no text
+// either.
 void require_shallow_keys(std::string_view text, const std::filesystem::path& file) {
     std::size_t parts = 0;
     std::int64_t line = 1;

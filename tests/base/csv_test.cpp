@@ -38,6 +38,18 @@ TEST(Csv, AnyCellsComeBackAsTheyWere) {
     EXPECT_EQ(rows_of("a\n" + csv_row(std::vector<std::string>{""})), (Rows{{""}}));
 }
 
+TEST(Csv, CellsThatASpreadsheetWouldRunAreGuarded) {
+    const std::vector<std::pair<std::string, std::string>> cells = {
+        {"=1+1", "'=1+1"},    {"+cmd", "'+cmd"}, {"-1-2", "'-1-2"},   {"@sum", "'@sum"},
+        {"\tx", "'\tx"},      {"'=x", "''=x"},   {"''@", "'''@"},     {"-0.5", "-0.5"},
+        {"-1e-05", "-1e-05"}, {"'tis", "'tis"},  {"a=b", "a=b"},      {"", ""},
+        {"+1", "'+1"},        {"-inf", "-inf"},  {"\rx", "\"'\rx\""}, {"-a,b", "\"'-a,b\""}};
+    for (const auto& [cell, written] : cells) {
+        EXPECT_EQ(csv_cell(cell), written);
+        EXPECT_EQ(rows_of("a,b\n" + csv_row(std::vector<std::string>{cell, "x"})), (Rows{{cell, "x"}}));
+    }
+}
+
 TEST(Csv, RandomCellsComeBackAsTheyWere) {
     const std::string letters = "ab,\"\n\r\t ;'#=";
     for (std::uint64_t trial = 0; trial < 300; ++trial) {

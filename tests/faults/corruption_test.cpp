@@ -36,8 +36,9 @@ class Corruption : public testing::Test {
         predict_part(ledger(), "", "new head/1", Part::test);
         LedgerWriter writer = LedgerWriter::open(ledger());
         const StudyId study = writer.ledger().study().id;
-        writer.put_mark(study, {.item = writer.ledger().items(study).front().id, .label = "both", .note = "odd",
-                                .marked = {}});
+        writer.put_mark(
+            study,
+            {.item = writer.ledger().items(study).front().id, .label = "both", .note = "odd", .marked = {}});
     }
     fs::path ledger() const { return directory_ / "ledger"; }
 
@@ -52,11 +53,13 @@ class Corruption : public testing::Test {
             text += fmt::format("{} {} {} {}", run.parameters, run.best->epoch, run.planned_epochs,
                                 read.image_fingerprint(run.id));
             for (const Part part : all_parts)
-                for (const ItemRecord& item : read.items(run.id, part)) text += fmt::format("{}{}", item.id, item.label);
+                for (const ItemRecord& item : read.items(run.id, part))
+                    text += fmt::format("{}{}", item.id, item.label);
             for (const OutcomeRecord& outcome : read.outcomes(run.id, Part::validation))
                 text += fmt::format("{}{}", outcome.label, outcome.predicted);
             for (const PredictionRecord& prediction : read.predictions(run.id, Part::test))
-                text += fmt::format("{}{}{}", prediction.item, prediction.predicted, prediction.probabilities[0]);
+                text +=
+                    fmt::format("{}{}{}", prediction.item, prediction.predicted, prediction.probabilities[0]);
             text += std::to_string(load_model(read, run).classes.size());
         }
         for (const MarkRecord& mark : read.marks(study.id)) text += mark.item + mark.label + mark.note;
@@ -102,9 +105,10 @@ TEST_F(Corruption, OfAModelIsFoundByItsLedgerAndByTheFileItself) {
     const fs::path file = read.model_file(run.id);
     const auto answer = [&](const Classifier& classifier) {
         return test::random_tensor({3}, 1).values().size() + classifier.network.nodes.size() > 0
-                   ? fmt::format("{}", fmt::join(classify(classifier, std::vector(1, std::vector<std::uint8_t>(
-                                                                                         16 * 16 * 3, 90))),
-                                                 ","))
+                   ? fmt::format(
+                         "{}", fmt::join(classify(classifier,
+                                                  std::vector(1, std::vector<std::uint8_t>(16 * 16 * 3, 90))),
+                                         ","))
                    : "";
     };
     EXPECT_EQ(silent_changes(file, times(100), [&] { return answer(load_model(read, run)); }), 0);

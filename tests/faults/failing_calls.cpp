@@ -1,5 +1,5 @@
-// Loaded before the C library (LD_PRELOAD), makes one call among those that touch files fail, wait, or end the
-// process:
+// Loaded before the C library (LD_PRELOAD), makes one call among those that touch files fail, wait, or end
+// the process:
 //
 //     JEVRIN_FAULT_CALLS   write, sync, rename, open, read, make, remove: which calls are counted
 //     JEVRIN_FAULT_UNDER   only those on files below this directory

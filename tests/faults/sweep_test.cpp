@@ -1,6 +1,6 @@
-// One call that touches a file fails, or the process dies at it: whatever the place, nothing finished is lost,
-// no output is cut, and the same command again ends as it would have. JEVRIN_SWEEP=N tries N places of each
-// kind instead of three; 0 tries all of them.
+// One call that touches a file fails, or the process dies at it: whatever the place, nothing finished is
+// lost, no output is cut, and the same command again ends as it would have. JEVRIN_SWEEP=N tries N places of
+// each kind instead of three; 0 tries all of them.
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
@@ -71,7 +71,9 @@ std::string names_of_runs(const fs::path& directory) {
 
 const std::vector<Scenario>& scenarios() {
     static const std::vector<Scenario> all = {
-        {"train", write_study, {"train", "plan.toml", "--retry"},
+        {"train",
+         write_study,
+         {"train", "plan.toml", "--retry"},
          [](const fs::path& directory) { return test::story(directory / "ledger"); }},
         {"migrate",
          [](const fs::path& directory) {
@@ -81,22 +83,27 @@ const std::vector<Scenario>& scenarios() {
              fs::copy(kept / "plan-4.toml", directory / "plan.toml");
              fs::copy(kept / "9", directory / "ledger", fs::copy_options::recursive);
          },
-         {"train", "plan.toml"}, names_of_runs},
+         {"train", "plan.toml"},
+         names_of_runs},
         {"merge",
          [](const fs::path& directory) {
              write_study(directory);
              train(directory, "ledger");
-             write_file(directory / "plan.toml", "name = \"second\"\n" + plan_text.substr(plan_text.find('\n')));
+             write_file(directory / "plan.toml",
+                        "name = \"second\"\n" + plan_text.substr(plan_text.find('\n')));
              train(directory, "other");
          },
          {"ledger", "merge", "other"},
-         [](const fs::path& directory) { return names_of_runs(directory) + text_of(directory / "ledger/models/run-2.onnx"); }},
+         [](const fs::path& directory) {
+             return names_of_runs(directory) + text_of(directory / "ledger/models/run-2.onnx");
+         }},
         {"delete",
          [](const fs::path& directory) {
              write_study(directory);
              train(directory, "ledger");
          },
-         {"ledger", "delete", "tiny/1", "--yes"}, names_of_runs},
+         {"ledger", "delete", "tiny/1", "--yes"},
+         names_of_runs},
         {"export",
          [](const fs::path& directory) {
              write_study(directory);
@@ -104,7 +111,9 @@ const std::vector<Scenario>& scenarios() {
              write_file(directory / "out.onnx", "before");
          },
          {"export", "tiny/1", "out.onnx", "--replace"},
-         [](const fs::path& directory) { return text_of(directory / "out.onnx"); }, "", true},
+         [](const fs::path& directory) { return text_of(directory / "out.onnx"); },
+         "",
+         true},
         {"table",
          [](const fs::path& directory) {
              write_study(directory);
@@ -112,7 +121,9 @@ const std::vector<Scenario>& scenarios() {
              write_file(directory / "out.csv", "before");
          },
          {"curves", "--csv", "out.csv"},
-         [](const fs::path& directory) { return text_of(directory / "out.csv"); }, "", true},
+         [](const fs::path& directory) { return text_of(directory / "out.csv"); },
+         "",
+         true},
         {"figure",
          [](const fs::path& directory) {
              write_study(directory);
@@ -120,7 +131,9 @@ const std::vector<Scenario>& scenarios() {
              write_file(directory / "out.png", "before");
          },
          {"curves", "--figure", "out.png"},
-         [](const fs::path& directory) { return text_of(directory / "out.png"); }, "", true},
+         [](const fs::path& directory) { return text_of(directory / "out.png"); },
+         "",
+         true},
     };
     return all;
 }
@@ -158,21 +171,23 @@ class Sweep : public testing::TestWithParam<std::size_t> {
         return directory;
     }
     CommandResult run(const fs::path& directory, const Fault& fault, long at) const {
-        return run_jevrin(scenario_.command,
-                          {.directory = directory,
-                           .environment = {{"LD_PRELOAD", JEVRIN_FAILING_CALLS},
-                                           {"JEVRIN_FAULT_CALLS", fault.calls},
-                                           {"JEVRIN_FAULT_UNDER", (fs::canonical(directory) / scenario_.under).string()},
-                                           {"JEVRIN_FAULT_AT", std::to_string(at)},
-                                           {"JEVRIN_FAULT_ACT", fault.act},
-                                           {"JEVRIN_FAULT_ERROR", std::to_string(fault.error)},
-                                           {"JEVRIN_FAULT_COUNT", (kept_ / "count").string()}}});
+        return run_jevrin(
+            scenario_.command,
+            {.directory = directory,
+             .environment = {{"LD_PRELOAD", JEVRIN_FAILING_CALLS},
+                             {"JEVRIN_FAULT_CALLS", fault.calls},
+                             {"JEVRIN_FAULT_UNDER", (fs::canonical(directory) / scenario_.under).string()},
+                             {"JEVRIN_FAULT_AT", std::to_string(at)},
+                             {"JEVRIN_FAULT_ACT", fault.act},
+                             {"JEVRIN_FAULT_ERROR", std::to_string(fault.error)},
+                             {"JEVRIN_FAULT_COUNT", (kept_ / "count").string()}}});
     }
     void sweep(const Fault& fault, const std::string& before, const std::string& after) {
         ASSERT_EQ(run(begin(), fault, 0).status, 0);
         const long count = std::stol(read_text(kept_ / "count"));
         for (const long place : places(count)) {
-            SCOPED_TRACE(fmt::format("{}: {} {} of {} {}", scenario_.name, fault.act, place, count, fault.calls));
+            SCOPED_TRACE(
+                fmt::format("{}: {} {} of {} {}", scenario_.name, fault.act, place, count, fault.calls));
             const fs::path directory = begin();
             const CommandResult hit = run(directory, fault, place);
             const bool killed = fault.act == "kill";

@@ -311,6 +311,20 @@ TEST(Names, WithCharactersThatNoFontHasDoNotSpoilThePicture) {
     EXPECT_EQ(gnuplot_string("plain"), "\"plain\"");
 }
 
+TEST(Names, PercentSignsAreDrawnAsTheyAre) {
+    const TemporaryDirectory directory;
+    const std::vector<std::string> classes = {"ripe 90%", "fill %P", "100 %%", "%s%d"};
+    ConfusionMatrix matrix(4);
+    for (std::size_t c = 0; c < 4; ++c) matrix.add(c, (c + 1) % 4, 3);
+    draw_confusion(matrix, classes, "5% of %s", directory / "m.svg");
+    const std::string svg = read_text(directory / "m.svg");
+    for (const std::string& name : classes) EXPECT_THAT(svg, HasSubstr(name)) << name;
+    EXPECT_THAT(svg, HasSubstr("5% of %s"));
+    const auto curves = curves_of({"up 10%", "%P down"}, 2, 3);
+    draw_curves(curves, accuracy_view, styles_of(curves), "two", directory / "c.svg");
+    EXPECT_THAT(read_text(directory / "c.svg"), testing::AllOf(HasSubstr("up 10%"), HasSubstr("%P down")));
+}
+
 TEST(Names, CanNeverBecomeCode) {
     const TemporaryDirectory directory;
     const std::string bait = (directory / "executed").string();

@@ -19,6 +19,11 @@ elseif(NOT JEVRIN_SANITIZE STREQUAL "")
   message(FATAL_ERROR "JEVRIN_SANITIZE is '${JEVRIN_SANITIZE}'; it may be address, thread or empty")
 endif()
 
+if(JEVRIN_LIBFUZZER)
+  add_compile_options(-fsanitize=fuzzer-no-link,address)
+  add_link_options(-fsanitize=address)
+endif()
+
 # The compiler collects garbage less often: a tenth of its time, for a gigabyte of memory.
 if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
   target_compile_options(jevrin_settings INTERFACE "SHELL:--param ggc-min-expand=200"

@@ -1,12 +1,17 @@
-// Fuzzing what reads foreign bytes: fuzz TARGET [RUNS] [SEED] changes whole inputs at random, again and
-// again, and gives them to the reader, which may refuse them with an InputError and nothing else. Build with
-// -DJEVRIN_SANITIZE=address to see reads outside the bytes as well; a million runs take minutes.
+// Fuzzing what reads foreign bytes: fuzz TARGET [RUNS] [SEED] [keep] changes whole inputs at random, again and
+// again, and gives them to the reader, which may refuse them with an InputError and nothing else. Inputs begin
+// with the seeds below and the files of tests/fuzz/corpus/TARGET; with "keep", an input that ends in a way no
+// other did (another refusal, or none) joins those files. Build with -DJEVRIN_SANITIZE=address to see reads
+// outside the bytes as well; a million runs take minutes. scripts/fuzz grows the corpus by coverage.
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
+#include "jevrin/base/row_store.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/exchange/model_file.hpp"
+#include "jevrin/exchange/model_seal.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/decoding.hpp"
@@ -15,16 +20,25 @@
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/metrics/scores.hpp"
 #include "jevrin/plan/plan.hpp"
+#include "jevrin/plan/recipe.hpp"
+#include "jevrin/training/checkpoint.hpp"
+#include "jevrin/training/classifier.hpp"
+#include "jevrin/training/training_state.hpp"
 #include "jevrin/training/out_of_distribution.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
 #include <webp/encode.h>
 
+#include <algorithm>
+#include <cctype>
+#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <functional>
 #include <map>
+#include <set>
+#include <stdexcept>
 #include <string>
 #include <vector>
 
@@ -98,6 +112,75 @@ std::string model(bool transformer) {
         write_model(file, {network, {}});
         text = read_text(file);
     });
+    // Without the hash at the end, which would refuse every change.
+    return text.substr(0, text.size() - model_seal(std::string(32, '0')).size());
+}
+
+// A classifier's file, likewise.
+std::string classifier() {
+    Classifier small{.network = plain_backbone({.widths = {2}}, {8, 8, 1}),
+                     .classes = {"a", "b"},
+                     .preparation = {.fitting = {.size = 8, .channels = 1}, .scaling = {}},
+                     .temperature = 1.5,
+                     .provenance = {{"run", "a/1"}},
+                     .seen_images = SeenImages({ContentHash{1, 2}, ContentHash{3ULL << 40, 4}})};
+    append_head(small.network, {}, 2);
+    std::string text;
+    with_file("", [&](const auto& file) {
+        save_classifier(file, small);
+        text = read_text(file);
+    });
+    return text.substr(0, text.size() - model_seal(std::string(32, '0')).size());
+}
+
+constexpr std::size_t hash_digits = 32;
+
+// A checkpoint without its hash.
+std::string checkpoint() {
+    TrainingState state{.epochs_done = 1, .steps_done = 3};
+    state.parameters.emplace_back(Shape{2, 3});
+    state.moments.push_back({{1.0F}, {2.0F}, 3});
+    state.best_parameters.emplace_back(Shape{2});
+    state.note = "x";
+    state.owner = "y";
+    std::string text;
+    with_file("", [&](const auto& file) {
+        write_checkpoint(file, state);
+        text = read_text(file);
+    });
+    return text.substr(0, text.size() - hash_digits);
+}
+
+RowStoreSettings store_settings(const std::filesystem::path& directory) {
+    return {.directory = directory, .kind = "rows", .identity = "x", .row_bytes = 4, .capacity = 4};
+}
+
+// Runs a store whose index is the text.
+void use_store(const std::string& index) {
+    static const std::filesystem::path directory =
+        std::filesystem::temp_directory_path() / fmt::format("jevrin-fuzz-store-{}", ::getpid());
+    struct Remove {
+        ~Remove() { std::filesystem::remove_all(directory); }
+    } const at_end;
+    std::filesystem::create_directories(directory);
+    std::ofstream(RowStore::index_file(store_settings(directory)), std::ios::binary) << index;
+    std::ofstream(RowStore::rows_file(store_settings(directory)), std::ios::binary) << "aaaabbbb";
+    RowStore store(store_settings(directory));
+    std::vector<std::byte> row(4);
+    store.put(ContentHash{1, 1}, row);
+    if (!store.read(ContentHash{1, 1}, row)) throw std::logic_error("a row that was put is missing");
+}
+
+std::string store_index() {
+    std::string text;
+    const std::filesystem::path directory =
+        std::filesystem::temp_directory_path() / fmt::format("jevrin-fuzz-new-store-{}", ::getpid());
+    {
+        RowStore store(store_settings(directory));
+        store.put(ContentHash{1, 2}, std::vector<std::byte>(4, std::byte{7}));
+    }
+    text = read_text(RowStore::index_file(store_settings(directory)));
+    std::filesystem::remove_all(directory);
     return text;
 }
 
@@ -115,6 +198,8 @@ const char* const varied_plan =
     "[candidate.vary]\nsamples = 3\nhead.hidden = [[], [8]]\ntraining.optimiser = [{ kind = \"adam\" }]\n"
     "training.batch = { low = 2, high = 9, scale = \"log\" }\ntraining.ema_decay = { low = 0.1, high = 0.9 "
     "}\n";
+
+const std::filesystem::path corpus = JEVRIN_CORPUS;
 
 struct Target {
     std::vector<std::string> seeds;
@@ -189,6 +274,38 @@ const std::map<std::string, Target>& targets() {
           [](const std::string& text) {
               with_file(text, [](const auto& file) { read_model(file, {.image_size = 8}); });
           }}},
+        {"classifier",
+         {{classifier()},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) {
+                  const Classifier read = load_classifier(file);
+                  const auto values = static_cast<std::size_t>(read.preparation.fitting.values());
+                  classify(read, std::vector(1, std::vector<std::uint8_t>(values, 9)));
+              });
+          }}},
+        {"checkpoint",
+         {{checkpoint()},
+          [](const std::string& text) {
+              with_file(text + content_hash(text), [](const auto& file) { read_checkpoint(file); });
+          }}},
+        {"store", {{store_index()}, use_store}},
+        {"json",
+         {{R"({"a": [1, -2.5e3, "x\u00e9", null, true], "b": {"c": {}}})"},
+          [](const std::string& text) {
+              try {
+                  json_text(parse_json(text));
+              } catch (const JsonError& error) {
+                  throw InputError(error.what());
+              }
+          }}},
+        {"recipe",
+         {{"[images]\nfrom = \"g\"\n[compose]\ncopies = 2\n"},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) {
+                  read_images_of(file);
+                  read_recipe(file);
+              });
+          }}},
         {"plan",
          {{network_plan, varied_plan,
            "name = \"n\"\n[images]\nfrom = \"g\"\nparts = { folds = 3 }\n[training]\naugment = \"light\"\n"
@@ -231,34 +348,94 @@ std::string changed(std::string text, RandomStream& random) {
     return text;
 }
 
+// Seeds, and what earlier runs kept.
+std::vector<std::string> corpus_of(const std::string& name, const Target& target) {
+    std::vector<std::string> inputs = target.seeds;
+    std::vector<std::filesystem::path> files;
+    std::error_code none;
+    for (const auto& entry : std::filesystem::directory_iterator(corpus / name, none)) files.push_back(entry.path());
+    std::sort(files.begin(), files.end());
+    for (const auto& file : files) inputs.push_back(read_text(file));
+    return inputs;
+}
+
+// How an input ends: "" when it is read, or the refusal without what is particular to it.
+std::string ending_of(const Target& target, const std::string& input) {
+    try {
+        target.read(input);
+        return "";
+    } catch (const InputError& error) {
+        std::string words;
+        bool quoted = false;
+        for (const char c : std::string(error.what())) {
+            if (c == '\'') quoted = !quoted;
+            if (!quoted && (std::isalpha(static_cast<unsigned char>(c)) != 0 || c == ' ')) words += c;
+        }
+        return words.substr(0, 200);
+    }
+}
+
+void keep(const std::string& name, const std::string& input) {
+    constexpr std::size_t longest = 4096;
+    constexpr std::ptrdiff_t most = 24;
+    std::filesystem::create_directories(corpus / name);
+    const std::filesystem::directory_iterator files(corpus / name);
+    if (input.size() > longest || std::distance(begin(files), end(files)) >= most) return;
+    write_file(corpus / name / content_hash(input).substr(0, 16), input);
+}
+
 }  // namespace
+
+#ifdef JEVRIN_LIBFUZZER
+
+// The target is named by the environment, since the library has the command line.
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+    static const Target& target = targets().at(std::getenv("JEVRIN_FUZZ_TARGET"));
+    ending_of(target, std::string(reinterpret_cast<const char*>(data), size));
+    return 0;
+}
+
+#else
 
 int main(int argc, char** argv) {
     const auto target = targets().find(argc > 1 ? argv[1] : "");
     if (target == targets().end()) {
-        fmt::print(stderr, "usage: fuzz TARGET [RUNS] [SEED]; targets:");
+        fmt::print(stderr, "usage: fuzz TARGET [RUNS] [SEED] [keep]; targets:");
         for (const auto& [name, unused] : targets()) fmt::print(stderr, " {}", name);
         fmt::print(stderr, "\n");
         return 2;
     }
+    const auto& [name, reader] = *target;
     const int runs = argc > 2 ? std::stoi(argv[2]) : 2000;
     const std::uint64_t seed = argc > 3 ? std::stoull(argv[3]) : 1;
+    const bool keeps = argc > 4 && std::string(argv[4]) == "keep";
+    for (const std::string& whole : reader.seeds) reader.read(whole);
+    std::vector<std::string> inputs = corpus_of(name, reader);
+    std::set<std::string> endings;
     int refused = 0;
-    for (const std::string& whole : target->second.seeds) target->second.read(whole);
-    for (int run = 0; run < runs; ++run) {
-        RandomStream random({seed, Purpose::sample, 0, static_cast<std::uint64_t>(run)});
-        const auto& seeds = target->second.seeds;
-        const std::string text =
-            changed(seeds[random.below(static_cast<std::uint32_t>(seeds.size()))], random);
-        try {
-            target->second.read(text);
-        } catch (const InputError&) {
-            ++refused;
-        } catch (const std::exception& error) {
-            fmt::print(stderr, "{} run {} seed {}: {}\n", target->first, run, seed, error.what());
-            return 1;
+    int run = -static_cast<int>(inputs.size());
+    try {
+        for (const std::string& input : inputs) {
+            endings.insert(ending_of(reader, input));
+            ++run;
         }
+        for (; run < runs; ++run) {
+            RandomStream random({seed, Purpose::sample, 0, static_cast<std::uint64_t>(run)});
+            const std::string text =
+                changed(inputs[random.below(static_cast<std::uint32_t>(inputs.size()))], random);
+            const std::string ending = ending_of(reader, text);
+            refused += !ending.empty();
+            if (endings.insert(ending).second && keeps) {
+                keep(name, text);
+                inputs.push_back(text);
+            }
+        }
+    } catch (const std::exception& error) {
+        fmt::print(stderr, "{} run {} seed {}: {}\n", name, run, seed, error.what());
+        return 1;
     }
-    fmt::print("{}: {} inputs, {} refused in words\n", target->first, runs, refused);
+    fmt::print("{}: {} inputs, {} refused in words, {} endings\n", name, runs, refused, endings.size());
     return 0;
 }
+
+#endif

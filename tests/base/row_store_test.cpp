@@ -110,6 +110,16 @@ TEST(RowStore, ACutOrForeignFileLosesRowsButGivesNoWrongOne) {
     }
 }
 
+TEST(RowStore, AFileThatIsCutWhileItIsInUseLosesRowsAndNothingElse) {
+    const TemporaryDirectory directory;
+    RowStore store(settings_in(directory.path()));
+    fill(store, 0, 10);
+    std::filesystem::resize_file(RowStore::rows_file(settings_in(directory.path())), 3 * row_bytes);
+    for (int number = 0; number < 10; ++number) EXPECT_EQ(holds(store, number), number < 3) << number;
+    store.put(hash_of_number(5), row_of(5));
+    EXPECT_TRUE(holds(store, 5));
+}
+
 TEST(RowStore, WithoutADirectoryItDisappearsWithItsObject) {
     RowStoreSettings settings = settings_in("unused");
     settings.directory.reset();

@@ -17,6 +17,7 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <cstdlib>
 #include <fstream>
 
 namespace jevrin {
@@ -291,6 +292,20 @@ TEST_F(Edges, AFigureThatCannotBeFinishedLeavesTheOldOne) {
         const CommandResult cut = run({"curves", "--figure", "c.png"}, {.largest_file_bytes = bytes});
         EXPECT_EQ(cut.status, 1) << bytes;
         EXPECT_EQ(read_text(file("c.png")), old) << bytes;
+    }
+    // A plot program that stops in the middle and calls that success.
+    fs::create_directory(file("bin"));
+    const auto pretend = [&](const std::string& script) {
+        write_file(file("bin/gnuplot"), "#!/bin/sh\n" + script + "\n");
+        fs::permissions(file("bin/gnuplot"), fs::perms::owner_all);
+        return run({"curves", "--figure", "c.png"},
+                   {.environment = {{"PATH", file("bin").string() + ":" + std::getenv("PATH")}}});
+    };
+    for (const char* script : {"cat >/dev/null; printf '\\211PNG\\r\\n'", "exit 0", "kill -9 $$", "exec cat"}) {
+        const CommandResult cut = pretend(script);
+        EXPECT_EQ(cut.status, 1) << script;
+        EXPECT_THAT(cut.errors, HasSubstr("gnuplot could not draw this figure")) << script;
+        EXPECT_EQ(read_text(file("c.png")), old) << script;
     }
     // Settings of the environment do not reach the plot program.
     ASSERT_EQ(

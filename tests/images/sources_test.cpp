@@ -291,6 +291,15 @@ TEST(Arrays, NpyInItsLayouts) {
                 ElementsAre(128));
 }
 
+TEST(Arrays, AFileThatIsCutWhileItIsInUseIsAnError) {
+    const TemporaryDirectory directory;
+    write_file(directory / "p.npy", npy("|u1", "(2, 2, 3)", twelve_bytes()));
+    const ImageArray array(directory / "p.npy", {}, false);
+    std::filesystem::resize_file(directory / "p.npy", std::filesystem::file_size(directory / "p.npy") - 3);
+    EXPECT_EQ(array.image(0).width, 3);
+    EXPECT_THAT(message_of<InputError>([&] { array.image(1); }), HasSubstr("ends too early"));
+}
+
 TEST(Arrays, OneHotLabelsAndWholeFloatsCount) {
     const TemporaryDirectory directory;
     const auto labels = [&](const std::string& file) {

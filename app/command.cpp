@@ -162,11 +162,21 @@ int fail(int status, const std::string& message) {
     return status;
 }
 
-// Calls work(); what it throws becomes a message and an exit status.
-template <typename Work>
-int guarded(CLI::App& app, int argc, char** argv, const Work& work) {
+// Reads the command line and runs the command, or prints the help that it asks for.
+void parse(CLI::App& app, int argc, char** argv) {
     try {
-        work();
+        app.parse(argc, argv);
+    } catch (const CLI::Success& success) {
+        std::ostringstream text;
+        app.exit(success, text, text);
+        print(text.str());
+    }
+}
+
+// The same; what is thrown becomes a message and an exit status.
+int read_and_run(CLI::App& app, int argc, char** argv) {
+    try {
+        parse(app, argc, argv);
         return 0;
     } catch (const CLI::ParseError& error) {
         return fail(2, fmt::format("{}\n'jevrin --help' lists the commands, 'jevrin COMMAND --help' explains "
@@ -182,26 +192,16 @@ int guarded(CLI::App& app, int argc, char** argv, const Work& work) {
         return fail(1, error.what());
     } catch (const std::bad_alloc&) {
         return fail(1, "there is not enough memory; use smaller images or a smaller batch");
-    } catch (const std::system_error& error) {
-        return fail(1,
-                    fmt::format("the system refused: {}; end other programs, or raise the limit on processes "
-                                "(ulimit -u)",
-                                printable(error.what())));
     } catch (const std::exception& error) {
-        return fail(1, fmt::format("failed unexpectedly: {}", printable(error.what())));
+        const std::string words = printable(error.what());
+        // Of the thread library, or of the parallel loops, which tell it by their text alone.
+        if (dynamic_cast<const std::system_error*>(&error) != nullptr ||
+            words.find("pthread_create") != std::string::npos)
+            return fail(1, fmt::format("the system refused: {}; end other programs, or raise the limit on "
+                                       "processes (ulimit -u)",
+                                       words));
+        return fail(1, fmt::format("failed unexpectedly: {}", words));
     }
-}
-
-int read_and_run(CLI::App& app, int argc, char** argv) {
-    return guarded(app, argc, argv, [&] {
-        try {
-            app.parse(argc, argv);
-        } catch (const CLI::Success& success) {
-            std::ostringstream text;
-            app.exit(success, text, text);
-            print(text.str());
-        }
-    });
 }
 
 bool asks_for_json(int argc, char** argv) {

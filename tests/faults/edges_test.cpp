@@ -1,4 +1,5 @@
 // Where files, terminals, users and other programs begin: the tool run as it is run there.
+#include "faults/tiny_plan.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/csv.hpp"
@@ -27,31 +28,12 @@ using test::CommandOptions;
 using test::CommandResult;
 using test::run_jevrin;
 using test::TemporaryDirectory;
+using test::tiny_plan;
 using testing::AllOf;
 using testing::HasSubstr;
 using testing::Not;
 
 namespace fs = std::filesystem;
-
-// A plan with one small candidate; images lines and training lines are added.
-std::string tiny_plan(const std::string& name, const std::string& images = "",
-                      const std::string& training = "") {
-    return fmt::format(R"(name = "{}"
-seeds = [1]
-[images]
-from = "images"
-size = 8
-{}
-[training]
-epochs = 2
-{}
-[[candidate]]
-name = "tiny"
-regime = "scratch"
-network = {{ family = "plain", widths = [4] }}
-)",
-                       name, images, training);
-}
 
 // One trained study, made once; tests work on copies where they change it.
 class Edges : public testing::Test {
@@ -301,7 +283,8 @@ TEST_F(Edges, AFigureThatCannotBeFinishedLeavesTheOldOne) {
         return run({"curves", "--figure", "c.png"},
                    {.environment = {{"PATH", file("bin").string() + ":" + std::getenv("PATH")}}});
     };
-    for (const char* script : {"cat >/dev/null; printf '\\211PNG\\r\\n'", "exit 0", "kill -9 $$", "exec cat"}) {
+    for (const char* script :
+         {"cat >/dev/null; printf '\\211PNG\\r\\n'", "exit 0", "kill -9 $$", "exec cat"}) {
         const CommandResult cut = pretend(script);
         EXPECT_EQ(cut.status, 1) << script;
         EXPECT_THAT(cut.errors, HasSubstr("gnuplot could not draw this figure")) << script;

@@ -1,6 +1,7 @@
 // One call that touches a file fails, or the process dies at it: whatever the place, nothing finished is
 // lost, no output is cut, and the same command again ends as it would have. JEVRIN_SWEEP=N tries N places of
 // each kind instead of three; 0 tries all of them.
+#include "faults/tiny_plan.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
@@ -21,23 +22,10 @@ using test::TemporaryDirectory;
 
 namespace fs = std::filesystem;
 
-const std::string plan_text = R"(name = "small"
-seeds = [1]
-[images]
-from = "images"
-size = 8
-[training]
-epochs = 2
-[[candidate]]
-name = "tiny"
-regime = "scratch"
-network = { family = "plain", widths = [4] }
-)";
-
 // The files with which a scenario begins.
 void write_study(const fs::path& directory) {
     test::write_small_set(directory / "images", {"across", "both", "down"}, 8);
-    write_file(directory / "plan.toml", plan_text);
+    write_file(directory / "plan.toml", test::tiny_plan("small"));
 }
 
 CommandResult train(const fs::path& directory, const std::string& ledger) {
@@ -89,8 +77,7 @@ const std::vector<Scenario>& scenarios() {
          [](const fs::path& directory) {
              write_study(directory);
              train(directory, "ledger");
-             write_file(directory / "plan.toml",
-                        "name = \"second\"\n" + plan_text.substr(plan_text.find('\n')));
+             write_file(directory / "plan.toml", test::tiny_plan("second"));
              train(directory, "other");
          },
          {"ledger", "merge", "other"},

@@ -181,12 +181,12 @@ Classifier load_model(const Ledger& ledger, const RunRecord& run, std::optional<
     if (hash && content_hash_of_file(file) != *hash)
         refuse("this is not the model that was recorded for its run: it is damaged, or of another one");
     Classifier classifier = load_classifier(file);
-    // Versions that recorded no hash wrote at least where a model comes from.
+    // What an earlier version left there has only been taken for the model of this run.
     const auto differs = [&](const char* key, const std::string& expected) {
         const auto stated = classifier.provenance.find(key);
         return stated != classifier.provenance.end() && stated->second != expected;
     };
-    if (!hash && (differs("run", run.name()) || differs("image_set", ledger.image_fingerprint(run.id))))
+    if (differs("run", run.name()) || differs("image_set", ledger.image_fingerprint(run.id)))
         refuse("this is the model of another run");
     return classifier;
 }

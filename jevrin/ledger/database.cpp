@@ -116,12 +116,12 @@ OpenedDatabase open_for_writing(const std::filesystem::path& file) {
     if (stored_version(*database) == 0 && !database->tableExists("runs")) {
         use_write_ahead_log(*database);
         SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
-        if (stored_version(*database) == 0) create_tables(*database);
+        if (stored_version(*database) == 0) create_tables(*database, file.parent_path());
         transaction.commit();
     }
     if (const int version = stored_version(*database); version >= 1 && version < schema_version) {
         SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
-        if (stored_version(*database) < schema_version) bring_up_to_date(*database);
+        if (stored_version(*database) < schema_version) bring_up_to_date(*database, file.parent_path());
         transaction.commit();
     }
     check_version(stored_version(*database), file);

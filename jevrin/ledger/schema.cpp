@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/ledger/checksums.hpp"
 #include "jevrin/plan/run_settings.hpp"
 
@@ -348,8 +349,26 @@ DROP TABLE test_looks_before;
 UPDATE studies SET runs = (SELECT COUNT(*) FROM runs WHERE study = studies.id);
 )sql";
 
-void bring_to_version_10(SQLite::Database& database) {
+// What lies there when a ledger is brought up to date is taken for the models of its finished runs.
+void record_model_hashes(SQLite::Database& database, const std::filesystem::path& models) {
+    SQLite::Statement query(database, "SELECT id FROM runs WHERE state = 'finished'");
+    SQLite::Statement insert(database, "INSERT INTO models (run, epoch, hash) VALUES (?, 0, ?)");
+    while (query.executeStep()) {
+        const std::int64_t run = query.getColumn(0);
+        try {
+            insert.bind(2, content_hash_of_file(models / fmt::format("run-{}.onnx", run)));
+        } catch (const InputError&) {
+            continue;  // missing
+        }
+        insert.bind(1, run);
+        insert.exec();
+        insert.reset();
+    }
+}
+
+void bring_to_version_10(SQLite::Database& database, const std::filesystem::path& directory) {
     database.exec(from_version_9);
+    record_model_hashes(database, directory / "models");
     SQLite::Statement identity(database, "INSERT INTO ledger VALUES (?, (SELECT COUNT(*) FROM test_looks))");
     identity.bind(1, random_digits());
     identity.exec();
@@ -362,17 +381,17 @@ int stored_version(SQLite::Database& database) {
     return database.execAndGet("PRAGMA user_version").getInt();
 }
 
-void create_tables(SQLite::Database& database) {
+void create_tables(SQLite::Database& database, const std::filesystem::path& directory) {
     database.exec(tables);
     database.exec(runs_table);
     database.exec(tables_of_version_4);
     database.exec(tables_of_version_5);
     database.exec(tables_of_version_6);
-    bring_to_version_10(database);
+    bring_to_version_10(database, directory);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
 
-void bring_up_to_date(SQLite::Database& database) {
+void bring_up_to_date(SQLite::Database& database, const std::filesystem::path& directory) {
     const int now = stored_version(database);
     if (now <= 8) database.exec(names_before_version_9);
     if (now >= 4 && now <= 8) database.exec(layer_names_before_version_9);
@@ -387,7 +406,7 @@ void bring_up_to_date(SQLite::Database& database) {
     if (now <= 5) database.exec(tables_of_version_6);
     if (now <= 6) bring_runs_to_version_7(database);
     if (now <= 8) rename_keys_of_runs(database);
-    if (now <= 9) bring_to_version_10(database);
+    if (now <= 9) bring_to_version_10(database, directory);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
 

@@ -86,7 +86,15 @@ std::optional<double> times_more(const std::vector<double>& fractions, const std
     const double slope = up / across;
     if (!(slope < -1e-6)) return std::nullopt;
     const double at_last = y_mean + slope * (std::log2(fractions.back()) - x_mean);
-    return std::exp2(std::max(0.0, at_last) / -slope);
+    return std::min(farthest_times_more, std::exp2(std::max(0.0, at_last) / -slope));
+}
+
+std::string words_of_times_more(std::optional<double> times) {
+    if (!times) return "; the gap does not shrink";
+    if (*times >= farthest_times_more)
+        return fmt::format("; extrapolated, it would take more than {:.0f} times as many images",
+                           farthest_times_more);
+    return fmt::format("; extrapolated, it would take about {:.2g} times as many images", *times);
 }
 
 std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& evidence,
@@ -135,12 +143,10 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
             "there on",
             behind.name, ahead.name, at(*result.fraction), gaps.front(), metric, at(fractions.front()));
     else
-        result.words = fmt::format(
-            "'{}' does not catch up with '{}': behind by {:.3f} {} with {}, by {:.3f} with {}{}", behind.name,
-            ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(), at(fractions.back()),
-            result.times_more ? fmt::format("; extrapolated, it would take about {:.2g} times as many images",
-                                            *result.times_more)
-                              : std::string("; the gap does not shrink"));
+        result.words =
+            fmt::format("'{}' does not catch up with '{}': behind by {:.3f} {} with {}, by {:.3f} with {}{}",
+                        behind.name, ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(),
+                        at(fractions.back()), words_of_times_more(result.times_more));
     return result;
 }
 

@@ -27,6 +27,9 @@ struct TrainingSizeCurve {
     std::vector<TrainingSizePoint> points;  // by fraction, at least two
 };
 
+// An extrapolation goes no farther.
+inline constexpr double farthest_times_more = 10.0;
+
 // Where the lower of two curves reaches the higher.
 struct CatchUp {
     std::string behind;  // the curve that is lower at the smallest common fraction
@@ -36,7 +39,8 @@ struct CatchUp {
     double first_gap = 0.0;  // at the smallest common fraction
     double last_gap = 0.0;   // at the largest
     // When it does not: with how many times the largest training set the gap would close, if it went on to
-    // shrink with every doubling as it did so far. An extrapolation; none when the gap does not shrink.
+    // shrink with every doubling as it did so far. An extrapolation, which says nothing beyond
+    // farthest_times_more (then it is that); none when the gap does not shrink.
     std::optional<double> times_more;
     std::string words;
 };

@@ -27,6 +27,7 @@ double focal(double probability, double log_probability, double gamma) {
 
 // p times the derivative of focal() with respect to p.
 double focal_slope(double probability, double log_probability, double gamma) {
+    if (gamma == 0.0) return -1.0;  // also where the probability is 1 after rounding
     const double rest = 1.0 - probability;
     if (rest <= 0.0) return 0.0;
     return gamma * probability * std::pow(rest, gamma - 1.0) * log_probability - std::pow(rest, gamma);
@@ -74,9 +75,7 @@ BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std
         for (std::int64_t c = 0; c < classes; ++c) {
             const double probability = std::exp(row[c] - log_sum);
             const double share = wanted(target, static_cast<std::size_t>(c), classes, smoothing);
-            const double own = settings.focal_gamma == 0.0
-                                   ? -1.0
-                                   : focal_slope(probability, row[c] - log_sum, settings.focal_gamma);
+            const double own = focal_slope(probability, row[c] - log_sum, settings.focal_gamma);
             out[c] = static_cast<float>(weight * (share * own - probability * slopes) * part);
         }
     }

@@ -300,11 +300,12 @@ TEST_F(AcrossRuns, TrainingSizesSayWhereOneRegimeCatchesUp) {
     EXPECT_THAT(report.catch_ups[0].words, HasSubstr("catches up with 'head' at 100 %"));
 }
 
-TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
+// Two families whose gap is 0.4 on the whole training part and shrinks by so much with each doubling.
+void add_curves_apart(MadeUpStudy& study, double shrinks) {
     for (const double fraction : {0.25, 0.5, 1.0})
         for (const char* family : {"scratch", "head"})
             for (std::int64_t seed : {1, 2, 3})
-                study_.add_run(
+                study.add_run(
                     {.candidate = fmt::format("{} {}", family, fraction),
                      .regime = family == std::string("head") ? Regime::frozen : Regime::scratch,
                      .seed = seed,
@@ -312,19 +313,30 @@ TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
                      .origin = family,
                      .varied = {{"training.training_fraction", fmt::format("{}", fraction)}},
                      .training_fraction = fraction,
-                     // The gap is 0.6, 0.5 and 0.4: each doubling takes 0.1, so it needs 2^4 times as many.
-                     .predicted = [=, n = study_.validation_items()](std::size_t label, std::size_t place) {
+                     .predicted = [=, n = study.validation_items()](std::size_t label, std::size_t place) {
                          const double share = static_cast<double>(place % 20) / 20.0;
-                         const double gap = 0.4 - 0.1 * std::log2(fraction);
+                         const double gap = 0.4 - shrinks * std::log2(fraction);
                          const double correct = family == std::string("head") ? 0.95 : 0.95 - gap;
                          return share < correct - 1e-9 ? label : (label + 1) % 3;
                      }});
+}
+
+TEST_F(AcrossRuns, CurvesThatDoNotMeetSayHowManyTimesMore) {
+    add_curves_apart(study_, 0.2);  // 0.8, 0.6, 0.4: in two more doublings it is closed
     const TrainingSizeReport report = learning_curves(study_.study(), evidence());
     ASSERT_EQ(report.catch_ups.size(), 1U);
     EXPECT_FALSE(report.catch_ups[0].fraction.has_value());
     ASSERT_TRUE(report.catch_ups[0].times_more.has_value());
-    EXPECT_NEAR(*report.catch_ups[0].times_more, 16.0, 0.5);
+    EXPECT_NEAR(*report.catch_ups[0].times_more, 4.0, 0.2);
     EXPECT_THAT(report.catch_ups[0].words, HasSubstr("extrapolated"));
+}
+
+TEST_F(AcrossRuns, AnExtrapolationGoesNoFartherThanTenTimes) {
+    add_curves_apart(study_, 0.05);  // eight doublings
+    const TrainingSizeReport report = learning_curves(study_.study(), evidence());
+    ASSERT_EQ(report.catch_ups.size(), 1U);
+    EXPECT_EQ(report.catch_ups[0].times_more, farthest_times_more);
+    EXPECT_THAT(report.catch_ups[0].words, HasSubstr("more than 10 times as many"));
 }
 
 TEST_F(AcrossRuns, WithoutFractionsTrainingSizesSayWhatToDo) {

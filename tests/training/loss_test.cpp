@@ -117,6 +117,15 @@ TEST(Objective, CertaintyIsNoTrouble) {
     }
 }
 
+TEST(Objective, SmoothingHoldsBackWhereTheProbabilityIsOneAfterRounding) {
+    for (const float margin : {20.0F, 36.0F, 37.0F, 40.0F, 800.0F}) {
+        std::vector<float> gradient(2);
+        cross_entropy(2, std::vector<float>{margin, 0.0F}, first_class, gradient, {.label_smoothing = 0.2});
+        EXPECT_NEAR(gradient[0], 0.1, 1e-6) << margin;  // p - 0.9
+        EXPECT_NEAR(gradient[1], -0.1, 1e-6) << margin;
+    }
+}
+
 struct SamplingTest : testing::Test {
     SamplingTest() {
         for (std::size_t i = 0; i < 60; ++i) {

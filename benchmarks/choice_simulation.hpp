@@ -4,8 +4,8 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/comparison/lead.hpp"
-#include "jevrin/metrics/influence.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -17,7 +17,8 @@
 namespace jevrin::bench {
 
 // An item is classified correctly when a sum of normal effects is above 0: of the candidate and class, of the
-// item (shared by all candidates), of candidate and item, of candidate and seed, and of everything at once.
+// item (shared by all candidates), of candidate and item, of candidate and group of items (images of one
+// object), of candidate and seed, and of everything at once.
 struct SimulatedStudy {
     std::size_t candidates = 2;
     double lead = 0.0;  // of the first candidate's effect over those of all others
@@ -26,6 +27,8 @@ struct SimulatedStudy {
     std::size_t classes = 6;
     double seed_noise = 0.15;   // the deviation of candidate and seed; that of everything at once is 1
     double common_noise = 0.0;  // of a seed, for all candidates alike
+    std::size_t group = 1;      // items of a group, all of one class: they are one unit
+    double group_effect = 0.0;  // the deviation of candidate and group
     double noise_ratio = 1.0;   // of the first candidate's seed noise to the others'
     Metric metric = Metric::balanced_accuracy;
 };
@@ -37,9 +40,9 @@ inline constexpr double candidate_item_noise = 0.5;
 // The expected score of the first candidate, or of another.
 inline double true_score(const SimulatedStudy& study, bool is_first) {
     const double noise = study.seed_noise * (is_first ? study.noise_ratio : 1.0);
-    const double deviation =
-        std::sqrt(1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise +
-                  noise * noise + study.common_noise * study.common_noise);
+    const double deviation = std::sqrt(
+        1.0 + item_noise * item_noise + candidate_item_noise * candidate_item_noise +
+        study.group_effect * study.group_effect + noise * noise + study.common_noise * study.common_noise);
     const double lead = is_first ? study.lead : 0.0;
     return 0.5 * std::erfc(-(level_effect + lead) / deviation / std::sqrt(2.0));
 }
@@ -52,9 +55,11 @@ struct SimulatedCandidates {
 inline SimulatedCandidates draw_study(const SimulatedStudy& study, std::uint64_t number) {
     RandomStream random({.seed = number, .purpose = Purpose::sample, .epoch = 8});
     std::vector<std::size_t> labels(study.items);
+    std::vector<std::int64_t> units(study.items);
     std::vector<double> item_effects(study.items);
     for (std::size_t i = 0; i < study.items; ++i) {
-        labels[i] = i % study.classes;
+        labels[i] = i / study.group % study.classes;
+        units[i] = static_cast<std::int64_t>(i / study.group * study.group) + 1;
         item_effects[i] = item_noise * random.normal();
     }
     std::vector<std::int64_t> items(study.items);
@@ -64,32 +69,34 @@ inline SimulatedCandidates draw_study(const SimulatedStudy& study, std::uint64_t
     SimulatedCandidates result;
     for (std::size_t c = 0; c < study.candidates; ++c) {
         std::vector<double> own(study.items);
-        for (double& effect : own) effect = candidate_item_noise * random.normal();
-        result.outcomes.emplace_back();
+        double of_group = 0.0;
+        for (std::size_t i = 0; i < study.items; ++i) {
+            if (study.group_effect > 0.0 && i % study.group == 0)
+                of_group = study.group_effect * random.normal();
+            own[i] = of_group + candidate_item_noise * random.normal();
+        }
+        CandidateEvidence evidence;
         result.means.push_back(0.0);
         for (std::int64_t seed = 1; seed <= study.seeds; ++seed) {
             const double base = level_effect + (c == 0 ? study.lead : 0.0) +
                                 (c == 0 ? study.noise_ratio : 1.0) * study.seed_noise * random.normal() +
                                 common[static_cast<std::size_t>(seed - 1)];
             std::vector<std::size_t> predicted(study.items);
-            std::vector<bool> all_correct;
             for (std::size_t i = 0; i < study.items; ++i) {
                 const bool correct = base + item_effects[i] + own[i] + random.normal() > 0.0;
-                all_correct.push_back(correct);
                 predicted[i] =
                     correct ? labels[i]
                             : (labels[i] + 1 + random.below(static_cast<std::uint32_t>(study.classes - 1))) %
                                   study.classes;
             }
             const double reached = score(ConfusionMatrix(study.classes, labels, predicted), study.metric);
-            result.outcomes.back().push_back(
-                {.seed = seed,
-                 .items = items,
-                 .influences = item_influences(study.classes, labels, predicted, study.metric),
-                 .correct = std::move(all_correct),
-                 .score = reached});
             result.means.back() += reached / static_cast<double>(study.seeds);
+            RunRecord run;
+            run.seed = seed;
+            evidence.runs.push_back(
+                {.run = run, .items = items, .units = units, .labels = labels, .predicted = predicted});
         }
+        result.outcomes.push_back(outcomes_of(evidence, study.classes, study.metric));
     }
     return result;
 }

@@ -5,23 +5,25 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <vector>
 
 namespace {
 
 // Recall of class 0, and what each item does to it: n / n0 for those found, 0 for those missed and for all
 // others.
 jevrin::RunOutcomes outcomes(const jevrin::RunEvidence& run) {
-    jevrin::RunOutcomes result{
-        .seed = run.run.seed, .fold = run.run.fold, .items = run.items, .training_items = run.training_items};
+    std::vector<double> influences;
+    std::vector<double> correct;
+    double score = 0.0;
     const auto n = static_cast<double>(run.items.size());
     const auto own = static_cast<double>(std::count(run.labels.begin(), run.labels.end(), std::size_t{0}));
     for (std::size_t i = 0; i < run.items.size(); ++i) {
         const bool found = run.labels[i] == 0 && run.predicted[i] == 0;
-        result.influences.push_back(found ? n / own : 0.0);
-        result.correct.push_back(run.labels[i] != 0 || found);
-        result.score += found ? 1.0 / own : 0.0;
+        influences.push_back(found ? n / own : 0.0);
+        correct.push_back(run.labels[i] != 0 || found ? 1.0 : 0.0);
+        score += found ? 1.0 / own : 0.0;
     }
-    return result;
+    return jevrin::unit_outcomes(run, influences, correct, score);
 }
 
 struct Contender {

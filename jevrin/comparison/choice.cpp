@@ -40,8 +40,8 @@ void put_seeds_together(Contender& contender) {
     using ItemValue = std::pair<std::int64_t, double>;
     std::map<std::int64_t, std::vector<ItemValue>> seeds;
     for (const RunOutcomes& run : contender.outcomes)
-        for (std::size_t i = 0; i < run.items.size(); ++i)
-            seeds[run.seed].emplace_back(run.items[i], run.influences[i]);
+        for (std::size_t i = 0; i < run.units.size(); ++i)
+            seeds[run.seed].emplace_back(run.units[i], run.influences[i]);
     contender.on_same_items = !seeds.empty();
     for (auto& [seed, values] : seeds) {
         if (!std::is_sorted(values.begin(), values.end())) std::sort(values.begin(), values.end());
@@ -129,7 +129,7 @@ std::optional<double> selection_optimism(const std::vector<Contender>& contender
     const CandidateOutcomes& best = contenders.front().outcomes;
     if (best.empty()) return std::nullopt;
     for (const Contender& contender : contenders) {
-        if (!contender.on_same_items || contender.outcomes.front().items != best.front().items) continue;
+        if (!contender.on_same_items || contender.outcomes.front().units != best.front().units) continue;
         std::vector<double> mean(contender.by_seed.front().size(), 0.0);
         for (const auto& row : contender.by_seed)
             for (std::size_t i = 0; i < mean.size(); ++i)
@@ -211,8 +211,10 @@ Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidenc
         choice.ranking[k + 1].separated = is_ahead(leads[k]);
     }
     mark_front(choice.ranking, settings.cost);
-    if (!contenders.front().by_seed.empty())
-        choice.validation_items = std::ssize(contenders.front().by_seed.front());
+    if (!contenders.front().by_seed.empty()) {
+        choice.validation_items = validation_items_of(contenders.front().outcomes);
+        choice.validation_units = std::ssize(contenders.front().by_seed.front());
+    }
     std::vector<const RankedCandidate*> tied;
     std::vector<const RankedCandidate*> level;  // of them, those that these images do not put behind
     for (const RankedCandidate& candidate : choice.ranking) {

@@ -68,6 +68,7 @@ struct Choice {
     // bootstrap (Efron 1983). Selecting each run's best epoch adds to it.
     std::optional<double> optimism;
     std::int64_t validation_items = 0;
+    std::int64_t validation_units = 0;  // that they are: items that belong together count once
     std::int64_t test_looks = 0;
 
     const RankedCandidate& chosen_candidate() const;

@@ -26,7 +26,7 @@ std::string judgement(const RankedCandidate& other) {
     if (lead.seeds < fewest_seeds)
         return lead.rule == LeadRule::resampled ? "two pairs of runs are too few"
                                                 : "with two seeds the variance between seeds is poorly known";
-    if (lead.first_only + lead.second_only < fewest_differing_items)
+    if (lead.first_only + lead.second_only < fewest_differing_units)
         return fmt::format("they differ on only {} items, too few", lead.first_only + lead.second_only);
     if (lead.interval.low > 0.0) return "not significant after correction for the number of comparisons";
     return "not significant";
@@ -85,8 +85,13 @@ std::string verdict(const Choice& choice, const ChoiceCounts& counts) {
 
 std::string score_sentence(const Choice& choice) {
     const RankedCandidate& chosen = choice.chosen_candidate();
-    return fmt::format("Its {} on {} validation items is {:.3f}{}, mean of {} {}.",
-                       spoken_metric(choice.metric), choice.validation_items, chosen.mean,
+    const std::string units =
+        choice.validation_units == choice.validation_items
+            ? ""
+            : fmt::format(" ({} units, since images that belong together are one piece of evidence)",
+                          choice.validation_units);
+    return fmt::format("Its {} on {} validation items{} is {:.3f}{}, mean of {} {}.",
+                       spoken_metric(choice.metric), choice.validation_items, units, chosen.mean,
                        chosen.interval ? fmt::format(" (95 % interval {})", between(*chosen.interval)) : "",
                        chosen.seeds, chosen.seeds == 1 ? "seed" : "seeds");
 }

@@ -12,9 +12,10 @@ namespace jevrin::inline v1 {
 namespace {
 
 RunEvidence evidence_of_run(const Ledger& ledger, const RunRecord& run) {
-    RunEvidence evidence{.run = run, .items = {}, .labels = {}, .predicted = {}};
+    RunEvidence evidence{.run = run, .items = {}, .units = {}, .labels = {}, .predicted = {}};
     for (const OutcomeRecord& outcome : ledger.outcomes(run.id, Part::validation)) {
         evidence.items.push_back(outcome.item.number);
+        evidence.units.push_back(outcome.unit.number);
         evidence.labels.push_back(outcome.label);
         evidence.predicted.push_back(outcome.predicted);
     }
@@ -101,20 +102,44 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study) {
     return gather_evidence(ledger, study, ledger.runs(study.id));
 }
 
+RunOutcomes unit_outcomes(const RunEvidence& run, std::span<const double> influences,
+                          std::span<const double> correct, double score) {
+    struct Unit {
+        double influence = 0.0;
+        double correct = 0.0;
+        double items = 0.0;
+    };
+    std::map<std::int64_t, Unit> units;
+    for (std::size_t i = 0; i < run.items.size(); ++i) {
+        Unit& unit = units[run.units[i]];
+        unit.influence += influences[i];
+        unit.correct += correct[i];
+        unit.items += 1.0;
+    }
+    RunOutcomes outcomes{.seed = run.run.seed,
+                         .fold = run.run.fold,
+                         .score = score,
+                         .items = std::ssize(run.items),
+                         .training_items = run.training_items};
+    const double scale = static_cast<double>(units.size()) / static_cast<double>(run.items.size());
+    for (const auto& [first, unit] : units) {
+        outcomes.units.push_back(first);
+        outcomes.influences.push_back(scale * unit.influence);
+        outcomes.correct.push_back(unit.correct / unit.items);
+    }
+    return outcomes;
+}
+
 CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric) {
     CandidateOutcomes outcomes;
     for (const RunEvidence& run : evidence.runs) {
         if (run.items.size() < 2) continue;
-        std::vector<bool> correct;
+        std::vector<double> correct;
         for (std::size_t i = 0; i < run.items.size(); ++i)
-            correct.push_back(run.predicted[i] == run.labels[i]);
-        outcomes.push_back({.seed = run.run.seed,
-                            .fold = run.run.fold,
-                            .items = run.items,
-                            .influences = item_influences(classes, run.labels, run.predicted, metric),
-                            .correct = std::move(correct),
-                            .score = score(run.matrix(classes), metric),
-                            .training_items = run.training_items});
+            correct.push_back(run.predicted[i] == run.labels[i] ? 1.0 : 0.0);
+        outcomes.push_back(unit_outcomes(run, item_influences(classes, run.labels, run.predicted, metric),
+                                         correct, score(run.matrix(classes), metric)));
+        if (outcomes.back().units.size() < 2) outcomes.pop_back();
     }
     return outcomes;
 }

@@ -5,6 +5,7 @@
 #include "jevrin/ledger/ledger.hpp"
 
 #include <map>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -15,6 +16,7 @@ struct RunEvidence {
     RunRecord run;
     std::int64_t training_items = 0;  // of its split
     std::vector<std::int64_t> items;
+    std::vector<std::int64_t> units;  // of the items (OutcomeRecord::unit)
     std::vector<std::size_t> labels;
     std::vector<std::size_t> predicted;
 
@@ -48,6 +50,12 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study);
 // The same for some of its runs.
 StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
                               const std::vector<RunRecord>& runs);
+// For leads by a score of one's own: influences and correct say of each item what it does to the score of the
+// run (the mean of the influences is the score) and whether it is right. Each unit gets the influence of all
+// its items, (G / n) times their sum for G units and n items: the mean stays, and its variance is that of
+// units (cluster-robust: Liang & Zeger 1986).
+RunOutcomes unit_outcomes(const RunEvidence& run, std::span<const double> influences,
+                          std::span<const double> correct, double score);
 // For leads by this metric.
 CandidateOutcomes outcomes_of(const CandidateEvidence& evidence, std::size_t classes, Metric metric);
 

@@ -5,14 +5,15 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 #include <unordered_map>
 
 namespace jevrin::inline v1 {
 namespace {
 
-bool all_on_the_same_items(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+bool all_on_the_same_units(const CandidateOutcomes& first, const CandidateOutcomes& second) {
     const auto same = [&](const RunOutcomes& run) {
-        return run.fold == first.front().fold && run.items == first.front().items;
+        return run.fold == first.front().fold && run.units == first.front().units;
     };
     return std::all_of(first.begin(), first.end(), same) && std::all_of(second.begin(), second.end(), same);
 }
@@ -29,7 +30,7 @@ SeedsByItems table_of(const CandidateOutcomes& runs) {
 }
 
 // Sums over runs of correct predictions, the first's less the second's.
-void count_items(Lead& lead, const std::vector<double>& sums) {
+void count_units(Lead& lead, const std::vector<double>& sums) {
     for (const double sum : sums) {
         lead.first_only += sum > 1e-9;
         lead.second_only += sum < -1e-9;
@@ -45,17 +46,17 @@ Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& secon
               .p_value = estimate.p_value,
               .adjusted_p = estimate.p_value,
               .seeds = estimate.seeds,
-              .items = estimate.items,
+              .items = first.front().items,
+              .units = estimate.items,
               .seed_component = estimate.seed_component,
-              .item_component = estimate.item_component,
+              .unit_component = estimate.item_component,
               .rest_component = estimate.rest_component};
-    std::vector<double> sums(first.front().items.size(), 0.0);
+    std::vector<double> sums(first.front().units.size(), 0.0);
     for (const auto* runs : {&first, &second})
         for (const RunOutcomes& run : *runs)
             for (std::size_t i = 0; i < sums.size(); ++i)
-                if (run.correct[i])
-                    sums[i] += (runs == &first ? 1.0 : -1.0) / static_cast<double>(runs->size());
-    count_items(lead, sums);
+                sums[i] += (runs == &first ? 1.0 : -1.0) * run.correct[i] / static_cast<double>(runs->size());
+    count_units(lead, sums);
     return lead;
 }
 
@@ -64,7 +65,7 @@ std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const Candida
     CandidateOutcomes theirs;
     for (const RunOutcomes& run : first)
         for (const RunOutcomes& other : second)
-            if (run.seed == other.seed && run.fold == other.fold && run.items == other.items) {
+            if (run.seed == other.seed && run.fold == other.fold && run.units == other.units) {
                 ours.push_back(run);
                 theirs.push_back(other);
             }
@@ -72,15 +73,14 @@ std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const Candida
     if (ours.size() == 1) return crossed_lead(ours, theirs);
     std::vector<double> differences;
     double share = 0.0;
-    std::unordered_map<std::int64_t, double> by_item;
+    std::unordered_map<std::int64_t, double> by_unit;
     for (std::size_t pair = 0; pair < ours.size(); ++pair) {
         differences.push_back(ours[pair].score - theirs[pair].score);
         const auto learned = static_cast<double>(
             std::max<std::int64_t>(1, std::min(ours[pair].training_items, theirs[pair].training_items)));
-        share += static_cast<double>(ours[pair].items.size()) / learned / static_cast<double>(ours.size());
-        for (std::size_t i = 0; i < ours[pair].items.size(); ++i)
-            by_item[ours[pair].items[i]] +=
-                (ours[pair].correct[i] ? 1.0 : 0.0) - (theirs[pair].correct[i] ? 1.0 : 0.0);
+        share += static_cast<double>(ours[pair].items) / learned / static_cast<double>(ours.size());
+        for (std::size_t i = 0; i < ours[pair].units.size(); ++i)
+            by_unit[ours[pair].units[i]] += ours[pair].correct[i] - theirs[pair].correct[i];
     }
     const ResampledMean mean = resampled_mean(differences, share);
     Lead lead{.rule = LeadRule::resampled,
@@ -89,10 +89,11 @@ std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const Candida
               .p_value = mean.p_value,
               .adjusted_p = mean.p_value,
               .seeds = static_cast<std::int64_t>(ours.size()),
-              .items = static_cast<std::int64_t>(by_item.size())};
+              .items = validation_items_of(ours),
+              .units = static_cast<std::int64_t>(by_unit.size())};
     std::vector<double> sums;
-    for (const auto& [item, sum] : by_item) sums.push_back(sum);
-    count_items(lead, sums);
+    for (const auto& [unit, sum] : by_unit) sums.push_back(sum);
+    count_units(lead, sums);
     return lead;
 }
 
@@ -104,9 +105,21 @@ std::optional<std::int64_t> whole(double number) {
 
 }  // namespace
 
+std::int64_t validation_items_of(const CandidateOutcomes& runs) {
+    std::set<std::int64_t> distinct;
+    double items = 0.0;
+    double units = 0.0;
+    for (const RunOutcomes& run : runs) {
+        distinct.insert(run.units.begin(), run.units.end());
+        items += static_cast<double>(run.items);
+        units += static_cast<double>(run.units.size());
+    }
+    return units > 0.0 ? std::llround(static_cast<double>(distinct.size()) * items / units) : 0;
+}
+
 std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second) {
     if (first.empty() || second.empty()) return std::nullopt;
-    if (all_on_the_same_items(first, second)) return crossed_lead(first, second);
+    if (all_on_the_same_units(first, second)) return crossed_lead(first, second);
     return resampled_lead(first, second);
 }
 
@@ -128,19 +141,21 @@ std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
 bool is_ahead(const std::optional<Lead>& lead) {
     constexpr double level = 0.05;
     return lead && lead->mean > 0.0 && lead->adjusted_p < level && lead->seeds >= fewest_seeds &&
-           lead->first_only + lead->second_only >= fewest_differing_items;
+           lead->first_only + lead->second_only >= fewest_differing_units;
 }
 
 NeededEvidence needed_evidence(const Lead& lead) {
     if (lead.rule != LeadRule::crossed || lead.mean == 0.0) return {};
     const double wanted = std::pow(lead.mean / (1.96 + 0.84), 2);  // of the variance of the mean
     const auto seeds = static_cast<double>(lead.seeds);
-    const auto items = static_cast<double>(lead.items);
-    const double by_seeds = wanted - lead.item_component / items;
-    const double by_items = wanted - lead.seed_component / seeds;
+    const auto units = static_cast<double>(lead.units);
+    const double items_of_unit = static_cast<double>(lead.items) / units;
+    const double by_seeds = wanted - lead.unit_component / units;
+    const double by_units = wanted - lead.seed_component / seeds;
     NeededEvidence needed;
-    if (by_seeds > 0.0) needed.seeds = whole((lead.seed_component + lead.rest_component / items) / by_seeds);
-    if (by_items > 0.0) needed.items = whole((lead.item_component + lead.rest_component / seeds) / by_items);
+    if (by_seeds > 0.0) needed.seeds = whole((lead.seed_component + lead.rest_component / units) / by_seeds);
+    if (by_units > 0.0)
+        needed.items = whole(items_of_unit * (lead.unit_component + lead.rest_component / seeds) / by_units);
     return needed;
 }
 

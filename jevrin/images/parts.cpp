@@ -14,8 +14,8 @@
 namespace jevrin::inline v1 {
 namespace {
 
-Units units_among(const ImageSet& set, const std::vector<std::size_t>& items, bool group_near_duplicates) {
-    const std::vector<std::size_t> first = find_units(set, group_near_duplicates);
+// first: find_units().
+Units units_among(const std::vector<std::size_t>& first, const std::vector<std::size_t>& items) {
     Units by_root;
     for (const std::size_t item : items) by_root[first[item]].push_back(item);
     Units units;
@@ -93,18 +93,19 @@ Parts given_parts(const ImageSet& set, const PartsSettings& settings, const Know
             fmt::format("{}: it has a validation part, and the plan splits one off the training part; "
                         "leave out 'validation'",
                         root));
+    std::vector<std::size_t> units = find_units(set, settings.group_near_duplicates);
     if (!has_validation) {
         PartsSettings inner = settings;
         inner.by = PartsBy::shares;
         inner.training = 1.0 - settings.validation;
         inner.test = 0.0;
-        Allotment allotment(set, inner, training, units_among(set, training, settings.group_near_duplicates));
+        Allotment allotment(set, inner, training, units_among(units, training));
         allotment.keep_known(known);
         allotment.allot();
         for (const std::size_t item : training)
             if (const auto place = allotment.place_of(item)) part_of[item] = place->part;
     }
-    Parts parts;
+    Parts parts{.units = std::move(units)};
     for (std::size_t i = 0; i < set.items.size(); ++i)
         if (part_of[i])
             (*part_of[i] == Part::training     ? parts.training
@@ -137,7 +138,8 @@ std::string PartsSettings::key() const {
 }
 
 Parts Parts::with_fold(std::int64_t fold) const {
-    Parts other{.training = {}, .validation = {}, .test = test, .folds = folds, .notes = notes};
+    Parts other{
+        .training = {}, .validation = {}, .test = test, .folds = folds, .units = units, .notes = notes};
     for (std::size_t item = 0; item < folds.size(); ++item)
         if (folds[item] > 0) (folds[item] == fold ? other.validation : other.training).push_back(item);
     return other;
@@ -164,11 +166,12 @@ Parts split_into_parts(const ImageSet& set, const PartsSettings& settings, const
     if (settings.by == PartsBy::given) return given_parts(set, settings, known);
     std::vector<std::size_t> items(set.items.size());
     std::iota(items.begin(), items.end(), std::size_t{0});
-    Allotment allotment(set, settings, items, units_among(set, items, settings.group_near_duplicates));
+    std::vector<std::size_t> units = find_units(set, settings.group_near_duplicates);
+    Allotment allotment(set, settings, items, units_among(units, items));
     allotment.keep_known(known);
     allotment.allot();
     allotment.require_all_classes();
-    Parts parts;
+    Parts parts{.units = std::move(units)};
     if (settings.by == PartsBy::folds) parts.folds.assign(set.items.size(), 0);
     for (const std::size_t item : items) {
         const auto place = allotment.place_of(item);

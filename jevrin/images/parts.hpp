@@ -50,6 +50,7 @@ struct Parts {
     std::vector<std::size_t> validation;
     std::vector<std::size_t> test;
     std::vector<std::int64_t> folds = {};  // by item: 1 to k, 0 for test; empty without folds
+    std::vector<std::size_t> units = {};   // by item: find_units(); empty: each is its own
     std::vector<std::string> notes = {};   // what a reader should know about the split, as text
 
     const std::vector<std::size_t>& of(Part part) const;

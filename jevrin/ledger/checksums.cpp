@@ -123,7 +123,7 @@ const Group& group_of(SealedRows rows) {
           "SELECT rows_checksum(class, name) FROM {0}.classes WHERE image_set = image_sets.id"}},
         {SealedRows::split_items,
          {"a split", "splits", "items_checksum",
-          "SELECT rows_checksum(item, part, fold) FROM {0}.split_items WHERE split = splits.id"}},
+          "SELECT rows_checksum(item, part, fold, unit) FROM {0}.split_items WHERE split = splits.id"}},
     };
     return groups.at(rows);
 }

@@ -62,14 +62,19 @@ std::vector<OutcomeRecord> Ledger::outcomes(RunId run, Part part) const {
     return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
         SQLite::Statement query(*connection_->database, R"sql(
-            SELECT predictions.item, class, predicted FROM predictions JOIN items ON items.id = predictions.item
-            WHERE run = ? AND part = ? ORDER BY predictions.item)sql");
+            SELECT predictions.item, class, predicted, COALESCE(NULLIF(unit, 0), predictions.item)
+            FROM predictions JOIN items ON items.id = predictions.item JOIN runs ON runs.id = predictions.run
+            LEFT JOIN split_items ON split_items.split = runs.split AND split_items.item = predictions.item
+            WHERE predictions.run = ? AND predictions.part = ? ORDER BY predictions.item)sql");
         query.bind(1, run.number);
         query.bind(2, name_of(part));
         require_part_checksum(*connection_, SealedRows::outcomes, run, part);
+        verify_once(*connection_, SealedRows::split_items,
+                    select_number(*connection_->database, "SELECT split FROM runs WHERE id = ?", run));
         std::vector<OutcomeRecord> outcomes;
         while (query.executeStep())
             outcomes.push_back({{query.getColumn(0)},
+                                {query.getColumn(3)},
                                 static_cast<std::size_t>(query.getColumn(1).getInt64()),
                                 static_cast<std::size_t>(query.getColumn(2).getInt64())});
         return outcomes;

@@ -63,8 +63,10 @@ void copy_splits(SQLite::Database& database, const Numbers& image_sets, Numbers&
                     theirs, image_set);
             ours = database.getLastInsertRowid();
             execute(database, R"sql(
-                INSERT INTO split_items SELECT ?2, ours.id, part, fold FROM other.split_items AS theirs
-                JOIN other.items AS item ON item.id = theirs.item
+                INSERT INTO split_items (split, item, part, fold, unit) SELECT ?2, ours.id, part, fold, COALESCE(
+                    (SELECT first.id FROM other.items AS their_first JOIN items AS first
+                     ON first.image_set = ?3 AND first.item = their_first.item WHERE their_first.id = theirs.unit), 0)
+                FROM other.split_items AS theirs JOIN other.items AS item ON item.id = theirs.item
                 JOIN items AS ours ON ours.image_set = ?3 AND ours.item = item.item WHERE theirs.split = ?1)sql",
                     theirs, ours, image_set);
             seal(database, SealedRows::split_items, "id = ?", {ours});

@@ -66,6 +66,23 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
     return id;
 }
 
+// What stays together in a split, each by the number of the first of its items.
+void put_units(SQLite::Database& database, std::int64_t split, std::int64_t image_set, const ImageSet& set,
+               const Parts& parts) {
+    SQLite::Statement update(database, R"sql(
+        UPDATE split_items SET unit = (SELECT id FROM items WHERE image_set = ?2 AND item = ?4)
+        WHERE split = ?1 AND item = (SELECT id FROM items WHERE image_set = ?2 AND item = ?3))sql");
+    for (std::size_t i = 0; i < parts.units.size(); ++i) {
+        update.bind(1, split);
+        update.bind(2, image_set);
+        update.bind(3, set.items[i].id);
+        update.bind(4, set.items[parts.units[i]].id);
+        update.exec();
+        update.reset();
+    }
+    seal(database, SealedRows::split_items, "id = ?", {split});
+}
+
 std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
                           const Parts& parts, const std::string& settings) {
     std::string identity = set.fingerprint + '|' + settings;
@@ -75,12 +92,19 @@ std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, co
     }
     const std::string hash = content_hash(identity);
     const std::int64_t known = select_number(database, "SELECT id FROM splits WHERE hash = ?", hash);
-    if (known != 0) return known;
+    if (known != 0) {
+        // One of an earlier version knows no units yet.
+        if (select_number(database, "SELECT MAX(unit) FROM split_items WHERE split = ?", known) == 0)
+            put_units(database, known, image_set, set, parts);
+        return known;
+    }
     execute(database, "INSERT INTO splits (image_set, hash, settings) VALUES (?, ?, ?)", image_set, hash,
             settings);
     const std::int64_t id = database.getLastInsertRowid();
     SQLite::Statement insert(
-        database, "INSERT INTO split_items SELECT ?, id, ?, ? FROM items WHERE image_set = ? AND item = ?");
+        database,
+        "INSERT INTO split_items (split, item, part, fold) SELECT ?, id, ?, ? FROM items WHERE "
+        "image_set = ? AND item = ?");
     for (const Part part : all_parts)
         for (const std::size_t item : parts.of(part)) {
             insert.bind(1, id);
@@ -91,7 +115,7 @@ std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, co
             insert.exec();
             insert.reset();
         }
-    seal(database, SealedRows::split_items, "id = ?", {id});
+    put_units(database, id, image_set, set, parts);
     return id;
 }
 

@@ -111,6 +111,7 @@ struct ItemRecord {
 // The same without probabilities: what runs are compared by.
 struct OutcomeRecord {
     ItemNumber item;  // Ledger::item_id()
+    ItemNumber unit;  // the first of those that it stays together with (find_units()), or itself
     std::size_t label = 0;
     std::size_t predicted = 0;
 };

@@ -16,11 +16,12 @@ Json to_json(const std::optional<Lead>& lead) {
             {"high", lead->interval.high},
             {"p", lead->p_value},
             {"adjusted_p", lead->adjusted_p},
-            {"over", lead->rule == LeadRule::crossed    ? "seeds and items"
-                     : lead->rule == LeadRule::one_seed ? "items"
+            {"over", lead->rule == LeadRule::crossed    ? "seeds and units"
+                     : lead->rule == LeadRule::one_seed ? "units"
                                                         : "pairs of runs"},
             {"seeds", lead->seeds},
             {"items", lead->items},
+            {"units", lead->units},
             {"first_only", lead->first_only},
             {"second_only", lead->second_only},
             {"exact_p", lead->exact_p}};
@@ -168,6 +169,7 @@ std::string to_json(const ChoiceResult& result) {
     json["needed"] = {{"seeds", or_null(choice.needed.seeds)}, {"items", or_null(choice.needed.items)}};
     json["optimism"] = or_null(choice.optimism);
     json["validation_items"] = choice.validation_items;
+    json["validation_units"] = choice.validation_units;
     json["test_looks"] = choice.test_looks;
     if (result.with_pairs) json["pairs"] = to_json(result.pairs);
     if (result.test) json["test"] = to_json(*result.test);

@@ -274,11 +274,11 @@ TEST(Leads, OfFoldsAreTheCorrectedResampledTest) {
     CandidateOutcomes first;
     CandidateOutcomes second;
     for (std::int64_t fold = 1; fold <= 3; ++fold) {
-        RunOutcomes run{.seed = 1, .fold = fold, .training_items = 20};
+        RunOutcomes run{.seed = 1, .fold = fold, .items = 10, .training_items = 20};
         for (std::int64_t item = 0; item < 10; ++item) {
-            run.items.push_back(10 * fold + item);
+            run.units.push_back(10 * fold + item);
             run.influences.push_back(1.0);
-            run.correct.push_back(true);
+            run.correct.push_back(1.0);
         }
         run.score = 0.9;
         first.push_back(run);
@@ -321,6 +321,19 @@ TEST(ChoiceSimulation, IsAboutAsOftenRightAsItSays) {
     // Two seeds distinguish nothing.
     ahead.seeds = 2;
     EXPECT_EQ(bench::simulate(ahead, 50).found, 0.0);
+}
+
+TEST(ChoiceSimulation, ImagesOfOneObjectAreOnePieceOfEvidence) {
+    constexpr std::int64_t studies = 400;
+    for (const std::int64_t seeds : {3, 10}) {
+        const bench::SimulationResult grouped = bench::simulate(
+            {.seeds = seeds, .items = 200, .classes = 4, .group = 10, .group_effect = 1.0}, studies);
+        EXPECT_LE(grouped.clear_winner, 0.09) << seeds;
+        EXPECT_GE(grouped.covered, 0.915) << seeds;
+    }
+    // Groups without an effect of their own cost little power.
+    const bench::SimulatedStudy pairs{.lead = 0.8, .seeds = 5, .items = 100, .classes = 4, .group = 2};
+    EXPECT_GT(bench::simulate(pairs, studies).found, 0.75);
 }
 
 TEST(ChoiceSimulation, FindsNoLessThanThePairedTestOverSeeds) {

@@ -24,11 +24,12 @@ using testing::Not;
 
 // A run on so many items, of which the first `correct` are correct.
 RunOutcomes run_of(std::int64_t seed, std::int64_t items, std::int64_t correct) {
-    RunOutcomes run{.seed = seed, .score = static_cast<double>(correct) / static_cast<double>(items)};
+    RunOutcomes run{
+        .seed = seed, .score = static_cast<double>(correct) / static_cast<double>(items), .items = items};
     for (std::int64_t i = 0; i < items; ++i) {
-        run.items.push_back(i);
+        run.units.push_back(i);
         run.influences.push_back(i < correct ? 1.0 : 0.0);
-        run.correct.push_back(i < correct);
+        run.correct.push_back(i < correct ? 1.0 : 0.0);
     }
     return run;
 }
@@ -67,7 +68,7 @@ TEST(Leads, OnPartsRedrawnForEachSeedArePairedBySeed) {
         first.push_back(run_of(seed, 20, 12 + seed));
         second.push_back(run_of(seed, 20, 10 + seed));
         for (RunOutcomes* run : {&first.back(), &second.back()}) {
-            for (std::int64_t& item : run->items) item += 100 * seed;
+            for (std::int64_t& unit : run->units) unit += 100 * seed;
             run->training_items = 60;
         }
     }
@@ -86,8 +87,9 @@ TEST(NeededEvidence, FollowsItsFormula) {
                     .mean = 0.028,
                     .seeds = 3,
                     .items = 200,
+                    .units = 200,
                     .seed_component = 0.0006,
-                    .item_component = 0.01,
+                    .unit_component = 0.01,
                     .rest_component = 0.06};
     // (0.028 / 2.8)^2 = 1e-4 = 0.0006 / S + 0.01 / 200 + 0.06 / (200 S): S = (0.0006 + 0.0003) / 5e-5 = 18.
     const NeededEvidence needed = needed_evidence(lead);
@@ -98,7 +100,7 @@ TEST(NeededEvidence, FollowsItsFormula) {
     steady.seed_component = 0.0;
     // 1e-4 = (0.01 + 0.06 / 3) / n.
     EXPECT_EQ(needed_evidence(steady).items, 300);
-    steady.item_component = 0.03;
+    steady.unit_component = 0.03;
     EXPECT_FALSE(needed_evidence(steady).seeds.has_value());
     steady.rule = LeadRule::resampled;
     EXPECT_FALSE(needed_evidence(steady).items.has_value());

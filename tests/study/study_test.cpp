@@ -5,7 +5,9 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -158,6 +160,47 @@ TEST(Study, AnIndexBringsItsPartsAndWeights) {
         gather_materials(index_plan(directory.path(), "parts = { validation = 2, test = 1 }"));
     EXPECT_EQ(stated->parts.training.size(), 27U);
     EXPECT_EQ(stated->parts.test.size(), 3U);
+}
+
+// Two images of one object each: six groups of a class, which go into parts as a whole.
+TEST(Study, GroupsOfImagesAreUnitsOfEvidence) {
+    const TemporaryDirectory directory;
+    test::write_small_set(directory / "images", {"across", "both", "down"}, 12);
+    std::string index = "path,label,group\n";
+    for (const char* label : {"across", "both", "down"})
+        for (int k = 0; k < 12; ++k)
+            index += fmt::format("images/{0}/{1:02}.{2},{0},{0}{3}\n", label, k, k % 2 == 0 ? "png" : "jpg",
+                                 k / 2);
+    write_file(directory / "index.csv", index);
+    write_file(
+        directory / "plan.toml",
+        "name = \"groups\"\nseeds = [1]\n[images]\nfrom = \"index.csv\"\nsize = 8\nparts = { training = "
+        "0.5, validation = 0.5, test = 0 }\n[training]\nepochs = 1\n[[candidate]]\nname = \"a\"\n"
+        "regime = \"scratch\"\nnetwork = { family = \"plain\", widths = [4] }\n");
+    train_study(read_plan(directory / "plan.toml"), directory / "ledger");
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    const StudyRecord study = ledger.study();
+    const auto outcomes = ledger.outcomes(ledger.runs(study.id).front().id, Part::validation);
+    ASSERT_EQ(outcomes.size(), 18U);
+    std::map<std::int64_t, int> units;
+    for (const OutcomeRecord& outcome : outcomes) ++units[outcome.unit.number];
+    EXPECT_EQ(units.size(), 9U);
+    for (const auto& [unit, items] : units) EXPECT_EQ(items, 2) << unit;
+    const CandidateOutcomes evidence =
+        outcomes_of(gather_evidence(ledger, study).candidates.front(), 3, Metric::accuracy);
+    EXPECT_EQ(evidence.front().units.size(), 9U);
+    EXPECT_EQ(evidence.front().items, 18);
+    double sum = 0.0;
+    for (const double influence : evidence.front().influences) sum += influence;
+    EXPECT_NEAR(sum / 9.0, evidence.front().score, 1e-12);
+    // They travel with a merge.
+    LedgerWriter second = LedgerWriter::open(directory / "second");
+    second.merge(ledger);
+    const auto merged = second.ledger().outcomes(second.ledger().runs(second.ledger().study().id).front().id,
+                                                 Part::validation);
+    std::map<std::int64_t, int> merged_units;
+    for (const OutcomeRecord& outcome : merged) ++merged_units[outcome.unit.number];
+    EXPECT_EQ(merged_units.size(), 9U);
 }
 
 TEST(Study, TheScalingThatThePlanStatesIsUsedAndStored) {

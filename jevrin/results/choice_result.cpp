@@ -16,8 +16,8 @@ Json to_json(const std::optional<Lead>& lead) {
             {"high", lead->interval.high},
             {"p", lead->p_value},
             {"adjusted_p", lead->adjusted_p},
-            {"over", lead->rule == LeadRule::crossed    ? "seeds and units"
-                     : lead->rule == LeadRule::one_seed ? "units"
+            {"over", lead->rule == LeadRule::crossed    ? "seeds and items"
+                     : lead->rule == LeadRule::one_seed ? "items"
                                                         : "pairs of runs"},
             {"seeds", lead->seeds},
             {"items", lead->items},

@@ -1,14 +1,14 @@
-// Fuzzing what reads foreign bytes: fuzz TARGET [RUNS] [SEED] [keep] changes whole inputs at random, again and
-// again, and gives them to the reader, which may refuse them with an InputError and nothing else. Inputs begin
-// with the seeds below and the files of tests/fuzz/corpus/TARGET; with "keep", an input that ends in a way no
-// other did (another refusal, or none) joins those files. Build with -DJEVRIN_SANITIZE=address to see reads
-// outside the bytes as well; a million runs take minutes. scripts/fuzz grows the corpus by coverage.
+// Fuzzing what reads foreign bytes: fuzz TARGET [RUNS] [SEED] [keep] changes whole inputs at random, again
+// and again, and gives them to the reader, which may refuse them with an InputError and nothing else. Inputs
+// begin with the seeds below and the files of tests/fuzz/corpus/TARGET; with "keep", an input that ends in a
+// way no other did (another refusal, or none) joins those files. Build with -DJEVRIN_SANITIZE=address to see
+// reads outside the bytes as well; a million runs take minutes. scripts/fuzz grows the corpus by coverage.
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/json.hpp"
-#include "jevrin/base/row_store.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/base/row_store.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/exchange/model_seal.hpp"
@@ -23,8 +23,8 @@
 #include "jevrin/plan/recipe.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
-#include "jevrin/training/training_state.hpp"
 #include "jevrin/training/out_of_distribution.hpp"
+#include "jevrin/training/training_state.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -353,7 +353,8 @@ std::vector<std::string> corpus_of(const std::string& name, const Target& target
     std::vector<std::string> inputs = target.seeds;
     std::vector<std::filesystem::path> files;
     std::error_code none;
-    for (const auto& entry : std::filesystem::directory_iterator(corpus / name, none)) files.push_back(entry.path());
+    for (const auto& entry : std::filesystem::directory_iterator(corpus / name, none))
+        files.push_back(entry.path());
     std::sort(files.begin(), files.end());
     for (const auto& file : files) inputs.push_back(read_text(file));
     return inputs;

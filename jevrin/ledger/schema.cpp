@@ -342,7 +342,7 @@ CREATE TABLE look_items (
     content TEXT NOT NULL,
     PRIMARY KEY (look, content)) WITHOUT ROWID;
 INSERT INTO test_looks (id, look, run, split, what, looked)
-SELECT old.id, printf('%s %s/%s/%d/%d %d', looked, studies.name, candidate, seed, fold,
+SELECT old.id, format('%s %s/%s/%d/%d %d', looked, studies.name, candidate, seed, fold,
                       ROW_NUMBER() OVER (PARTITION BY run, looked ORDER BY old.id)),
        run, runs.split, 'scores', looked
 FROM test_looks_before AS old JOIN runs ON runs.id = run JOIN studies ON studies.id = study ORDER BY old.id;

@@ -5,6 +5,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/schema.hpp"
 #include "jevrin/study/study.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -128,6 +129,27 @@ TEST_P(LedgerWithoutIdentities, AFinishedRunTakesItsPlaceBackFromOneThatWasOnlyW
     for (const RunRecord& run : reading.runs(reading.study().id)) EXPECT_NE(run.id, RunId{100});
 }
 
+// Looks at the test part that an earlier version recorded, two of them in one second, stay as many, also in a
+// ledger that is merged with a copy of itself.
+class LedgerWithLooks : public LedgerVersion {};
+TEST_P(LedgerWithLooks, KeepsEachLookAndMergesItOnce) {
+    sqlite3* database = nullptr;
+    sqlite3_open((ledger() / "ledger.db").c_str(), &database);
+    EXPECT_EQ(sqlite3_exec(database,
+                           "INSERT INTO test_looks (run, looked) VALUES (1, '2026-01-01T00:00:00Z'), "
+                           "(1, '2026-01-01T00:00:00Z'), (2, '2026-01-02T00:00:00Z')",
+                           nullptr, nullptr, nullptr),
+              SQLITE_OK);
+    sqlite3_close(database);
+    std::filesystem::copy(ledger(), directory_ / "copy", std::filesystem::copy_options::recursive);
+    LedgerWriter ours = LedgerWriter::open(ledger());
+    EXPECT_EQ(ours.ledger().study().test_looks, 3);
+    ours.merge(LedgerWriter::open(directory_ / "copy").ledger());
+    EXPECT_EQ(ours.ledger().study().test_looks, 3);
+    EXPECT_EQ(ours.ledger().test_looks(ours.ledger().study().id).front().what, "scores");
+}
+
+INSTANTIATE_TEST_SUITE_P(Kept, LedgerWithLooks, testing::Range(1, 10));
 INSTANTIATE_TEST_SUITE_P(Kept, LedgerVersion, testing::Range(1, schema_version));
 INSTANTIATE_TEST_SUITE_P(Kept, LedgerWithoutIdentities, testing::Range(1, 7));
 

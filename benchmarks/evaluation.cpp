@@ -75,11 +75,11 @@ void run_matrix(benchmark::State& state) {
 // A page of 64 images of 256 pixels, read from files and drawn.
 void run_sheet(benchmark::State& state) {
     constexpr std::int64_t side = 256;
-    const std::filesystem::path image = scratch_file("image.jpg");
+    const std::filesystem::path source = scratch_file("image.jpg");
     Image image(side, side);
     RandomStream random({.seed = 1, .purpose = Purpose::sample});
     for (std::uint8_t& value : image.pixels) value = static_cast<std::uint8_t>(random.below(256));
-    write_file(image, encode_jpeg(image, 90));
+    write_file(source, encode_jpeg(image, 90));
     const std::filesystem::path file = scratch_file("sheet.png");
     bench::measure_rounds(
         state, 2,
@@ -88,7 +88,7 @@ void run_sheet(benchmark::State& state) {
                 64,
                 [&](std::size_t k) {
                     return CaptionedImage{
-                        .image = load_image(image),
+                        .image = load_image(source),
                         .lines = {"0.93 pinholes", "0.04 blisters (label)", fmt::format("tile-{:04}.png", k)},
                         .wrong = true};
                 },
@@ -96,7 +96,7 @@ void run_sheet(benchmark::State& state) {
         },
         [](double, double) {});
     std::filesystem::remove(file);
-    std::filesystem::remove(image);
+    std::filesystem::remove(source);
 }
 
 // One image of the demo, from the model file to the answer: all that `classify` does but start a process.

@@ -9,6 +9,7 @@
 #include "jevrin/execution/training_pass.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/images/batches.hpp"
+#include "jevrin/images/image_store.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jevrin/base/random.hpp"
+#include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
@@ -132,6 +133,9 @@ inline void make_large_ledger(const std::filesystem::path& directory, const Larg
                             "END, probability, probabilities FROM predictions WHERE run = {}",
                             id, static_cast<int>(30 + 100 * better), size.classes, first));
         }
+    database.exec("UPDATE studies SET runs = (SELECT COUNT(*) FROM runs); DELETE FROM part_checksums");
+    add_checksum_functions(database);
+    seal_everything(database);
     transaction.commit();
 }
 

@@ -1,8 +1,6 @@
 // A file descriptor that is closed at the end of its scope.
 #pragma once
 
-#include <unistd.h>
-
 #include <utility>
 
 namespace jevrin::inline v1 {
@@ -19,9 +17,7 @@ class Descriptor {
 
     int get() const { return value_; }
     bool is_open() const { return value_ >= 0; }
-    void close() {
-        if (is_open()) ::close(std::exchange(value_, -1));
-    }
+    void close();
 
   private:
     int value_;

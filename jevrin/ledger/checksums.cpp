@@ -36,7 +36,8 @@ void append_value(std::string& bytes, sqlite3_value* value) {
 }
 
 std::uint64_t checksum_of(int count, sqlite3_value** values) {
-    std::string bytes;
+    thread_local std::string bytes;  // a ledger has hundreds of thousands of rows
+    bytes.clear();
     for (int i = 0; i < count; ++i) append_value(bytes, values[i]);
     return content_number(bytes);
 }

@@ -187,13 +187,14 @@ std::vector<MarkRecord> Ledger::marks(StudyId study) const {
     return reading(*connection_, [&] {
         SQLite::Statement query(
             *connection_->database,
-            fmt::format(
-                "SELECT item, label, excluded, note, marked, {} FROM marks WHERE root = ? ORDER BY item",
-                is_sealed("marks")));
+            "SELECT item, label, excluded, note, marked FROM marks WHERE root = ? ORDER BY item");
         query.bind(1, study_root(study));
+        // Of every place: one whose place is damaged would not be found by it.
+        if (select_number(*connection_->database,
+                          fmt::format("SELECT COUNT(*) FROM marks WHERE NOT ({})", is_sealed("marks"))) > 0)
+            throw_damaged(connection_->file(), "a mark");
         std::vector<MarkRecord> marks;
         while (query.executeStep()) {
-            if (query.getColumn(5).getInt() == 0) throw_damaged(connection_->file(), "a mark");
             marks.push_back({.item = query.getColumn(0),
                              .label = query.getColumn(1),
                              .excluded = query.getColumn(2).getInt() != 0,

@@ -214,12 +214,13 @@ Classifier RunExecution::classifier(Network network) const {
 void RunExecution::finish() {
     const Predictions predictions = trainer_.predict_with_best(data_.parts.validation);
     const std::filesystem::path file = writer_.ledger().model_file(record_.id);
+    const VerifiedRows rows = rows_to_verify(predictions);
     require_own();
     try {
         Classifier best = classifier(trainer_.best_network());
         fit_certainty(best, trainer_, data_, predictions);
         save_classifier(file, best);
-        require_same_predictions(file, predictions);
+        require_same_predictions(file, predictions, rows);
     } catch (const InputError& error) {
         std::error_code ignored;
         std::filesystem::remove(file, ignored);
@@ -230,23 +231,28 @@ void RunExecution::finish() {
     std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
 }
 
-// The file as it will be used predicts what is recorded, up to the rounding of operators that were fused.
-void RunExecution::require_same_predictions(const std::filesystem::path& file,
-                                            const Predictions& predictions) const {
-    constexpr float tolerance = 1e-3F;
+// Images of the validation part, evenly spread, by which a model file is verified. Read before: an image that
+// cannot be read is no fault of the model.
+RunExecution::VerifiedRows RunExecution::rows_to_verify(const Predictions& predictions) const {
     constexpr std::size_t most_items = 256;
-    const std::size_t step = (predictions.items.size() + most_items - 1) / most_items;
+    VerifiedRows rows{.step = (predictions.items.size() + most_items - 1) / most_items};
+    for (std::size_t row = 0; row < predictions.items.size(); row += rows.step) {
+        rows.fitted.emplace_back(static_cast<std::size_t>(data_.images->values_per_image()));
+        data_.images->read_pixels(predictions.items[row], rows.fitted.back());
+    }
+    return rows;
+}
+
+// The file as it will be used predicts what is recorded, up to the rounding of operators that were fused.
+void RunExecution::require_same_predictions(const std::filesystem::path& file, const Predictions& predictions,
+                                            const VerifiedRows& rows) const {
+    constexpr float tolerance = 1e-3F;
     Classifier stored = load_classifier(file);
     stored.temperature = 1.0;
     stored.out_of_distribution.reset();
-    std::vector<std::vector<std::uint8_t>> fitted;
-    for (std::size_t row = 0; row < predictions.items.size(); row += step) {
-        fitted.emplace_back(static_cast<std::size_t>(data_.images->values_per_image()));
-        data_.images->read_pixels(predictions.items[row], fitted.back());
-    }
-    const std::vector<float> read = Recogniser(std::move(stored)).recognise(fitted).probabilities;
+    const std::vector<float> read = Recogniser(std::move(stored)).recognise(rows.fitted).probabilities;
     for (std::size_t i = 0; i < read.size(); ++i) {
-        const std::size_t row = i / data_.classes * step;
+        const std::size_t row = i / data_.classes * rows.step;
         const float recorded = predictions.probabilities[row * data_.classes + i % data_.classes];
         if (!(std::abs(read[i] - recorded) <= tolerance))
             throw InputError(

@@ -52,7 +52,13 @@ class RunExecution {
     std::string owner() const;
     void finish_epoch(const EpochResult& result);
     void finish();
-    void require_same_predictions(const std::filesystem::path& file, const Predictions& predictions) const;
+    struct VerifiedRows {
+        std::size_t step = 1;  // between two rows of the predictions
+        std::vector<std::vector<std::uint8_t>> fitted = {};
+    };
+    VerifiedRows rows_to_verify(const Predictions& predictions) const;
+    void require_same_predictions(const std::filesystem::path& file, const Predictions& predictions,
+                                  const VerifiedRows& rows) const;
     Classifier classifier(Network network) const;
     std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const;
 

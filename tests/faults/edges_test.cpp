@@ -255,6 +255,22 @@ TEST_F(Edges, OutputsGoWhereTheyAreSent) {
     EXPECT_THAT(table, testing::StartsWith("run,"));
     EXPECT_EQ(std::count(table.begin(), table.end(), '\n'), 2);  // nothing else
     EXPECT_EQ(run({"runs", "--csv", "/dev/stdout"}).output, table);
+    // Nor beside the table of any other command.
+    for (const std::vector<std::string>& command : {std::vector<std::string>{"scores", "tiny/1"},
+                                                    {"classes", "tiny/1"},
+                                                    {"classes"},
+                                                    {"confusion", "tiny/1"},
+                                                    {"mistakes", "tiny/1"},
+                                                    {"thresholds", "tiny/1"},
+                                                    {"curves"},
+                                                    {"choose"},
+                                                    {"classify", "ledger/models/run-1.onnx", "images"}}) {
+        std::vector<std::string> words = command;
+        words.insert(words.end(), {"--csv", "t.csv"});
+        ASSERT_EQ(run(words).status, 0) << command[0];
+        words.back() = "-";
+        EXPECT_EQ(run(words).output, read_text(file("t.csv"))) << command[0];
+    }
     EXPECT_EQ(run({"runs", "--csv", "/dev/null"}).status, 0);
     EXPECT_TRUE(fs::is_character_file("/dev/null"));
     EXPECT_EQ(run({"runs", "--csv", "-", "--json"}).status, 2);

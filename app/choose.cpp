@@ -10,6 +10,7 @@ struct ChooseOptions {
     LedgerOptions ledger;
     ChoiceQuery query;
     std::string cost = name_of(ChoiceSettings{}.cost);
+    std::string rule = name_of(ChoiceSettings{}.rule);
     std::filesystem::path figure;
     std::filesystem::path csv;
 };
@@ -17,8 +18,9 @@ struct ChooseOptions {
 ChoiceResult make_choice(const OpenStudy& open, const ChooseOptions& options) {
     ChoiceQuery query = options.query;
     query.cost = value_named<Cost>(options.cost);
+    query.rule = value_named<ChoiceRule>(options.rule);
     ProgressBars bar;
-    return report_choice(open.ledger, open.study, query, bar.of("predicting"));
+    return report_choice(open.ledger, open.study, query, bar.of("predicting"), bar.of("comparing"));
 }
 
 void choose_candidate(const ChooseOptions& options) {
@@ -39,12 +41,24 @@ void add_choose(Command& command) {
     auto options = std::make_shared<ChooseOptions>();
     add_runs_option(command, options->query.runs);
     command
-        .add_option("--cost", options->cost,
-                    "cost that decides between candidates that the evidence does not separate: seconds "
-                    "(training time), trained "
-                    "(parameters), operations (of a prediction), file (size)")
+        .add_option(
+            "--cost", options->cost,
+            "what makes a candidate cheaper: seconds (training time), trained (parameters), operations "
+            "(of a prediction), file (size)")
         .one_of({"seconds", "trained", "operations", "file"})
         .option_text("COST=" + options->cost);
+    command
+        .add_option("--margin", options->query.margin,
+                    "smallest difference that matters, instead of the plan's: a cheaper candidate is "
+                    "recommended when it is shown to be worse by less")
+        .within(0.0001, 0.5)
+        .option_text("DIFFERENCE");
+    command
+        .add_option("--rule", options->rule,
+                    "what is recommended: margin (the best, unless a cheaper one is shown to be within the "
+                    "margin), best, one-standard-error (the cheapest within one standard error of the best)")
+        .one_of({"margin", "best", "one-standard-error"})
+        .option_text("RULE=" + options->rule);
     command.add_flag("--pairs", options->query.pairs, "compare all pairs of candidates");
     command.add_flag(
         "--test", options->query.test,

@@ -9,6 +9,7 @@ find_package(SQLiteCpp REQUIRED)
 find_package(Eigen3 REQUIRED NO_MODULE)
 find_package(TBB REQUIRED)
 find_package(PNG REQUIRED)
+find_package(ZLIB REQUIRED)
 find_package(Boost 1.74 REQUIRED)  # headers only: Boost.Math distributions
 find_package(Protobuf REQUIRED)    # before ONNX, which expects its targets
 find_package(ONNX REQUIRED)

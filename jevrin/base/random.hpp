@@ -31,6 +31,7 @@ enum class Purpose : std::uint32_t {
     balanced_classes = 12,
     training_share = 13,
     plan_sample = 14,
+    halves = 15,
 };
 
 struct RandomKey {

@@ -119,6 +119,12 @@ std::string plural(std::int64_t count, const std::string& word) {
     return fmt::format("{} {}{}", with_commas(count), word, count == 1 ? "" : "s");
 }
 
+std::string percent(double fraction) {
+    if (fraction > 0.0 && fraction < 0.005) return "<1 %";
+    if (fraction < 1.0 && fraction >= 0.995) return ">99 %";
+    return fmt::format("{:.0f} %", std::round(100.0 * fraction));
+}
+
 std::string three_decimals(double value) {
     return std::isnan(value) ? "" : fmt::format("{:.3f}", value);
 }

@@ -44,6 +44,8 @@ std::string folded_form(std::string_view text);
 
 // "1,234,567".
 std::string with_commas(std::int64_t value);
+// Of a fraction: "34 %"; "<1 %", ">99 %" where it rounds to none or all and is neither.
+std::string percent(double fraction);
 // "1 item", "1,200 items".
 std::string plural(std::int64_t count, const std::string& word);
 // "12.3 MB".

@@ -2,20 +2,16 @@
 
 #include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/comparison/choice_words.hpp"
-#include "jevrin/metrics/crossed.hpp"
-#include "jevrin/metrics/significance.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
+#include <cmath>
 #include <filesystem>
 #include <limits>
 #include <map>
-#include <numeric>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -24,9 +20,6 @@ namespace {
 struct Contender {
     RankedCandidate ranked;
     CandidateOutcomes outcomes;
-    // By seed, of the items in order: those of its folds put together.
-    std::vector<std::vector<double>> by_seed;
-    bool on_same_items = false;  // all seeds, so that by_seed is a table
 };
 
 // 0 when the file is gone.
@@ -36,61 +29,51 @@ std::int64_t size_of(const std::filesystem::path& file) {
     return error ? 0 : static_cast<std::int64_t>(bytes);
 }
 
-void put_seeds_together(Contender& contender) {
-    using ItemValue = std::pair<std::int64_t, double>;
-    std::map<std::int64_t, std::vector<ItemValue>> seeds;
-    for (const RunOutcomes& run : contender.outcomes)
-        for (std::size_t i = 0; i < run.units.size(); ++i)
-            seeds[run.seed].emplace_back(run.units[i], run.influences[i]);
-    contender.on_same_items = !seeds.empty();
-    for (auto& [seed, values] : seeds) {
-        if (!std::is_sorted(values.begin(), values.end())) std::sort(values.begin(), values.end());
-        const auto& first = seeds.begin()->second;
-        contender.on_same_items &=
-            std::equal(values.begin(), values.end(), first.begin(), first.end(),
-                       [](const ItemValue& a, const ItemValue& b) { return a.first == b.first; });
-        contender.by_seed.emplace_back();
-        for (const auto& [item, value] : values) contender.by_seed.back().push_back(value);
-    }
+double best_epoch_mean(const CandidateEvidence& evidence, std::size_t classes, Metric metric) {
+    double sum = 0.0;
+    const auto scores = evidence.seed_scores(classes, metric);
+    for (const auto& [seed, score] : scores) sum += score;
+    return sum / static_cast<double>(scores.size());
 }
 
-// Around the mean of the seeds' scores, with the variance of their table.
-std::optional<Interval> interval_around(const Contender& contender, const std::vector<double>& scores) {
-    if (!contender.on_same_items) return mean_interval(scores).interval;
-    SeedsByItems table;
-    for (const auto& row : contender.by_seed) table.emplace_back(row);
-    const Interval of_table = crossed_mean(table).interval;
-    const double reach = (of_table.high - of_table.low) / 2;
-    const double mean = contender.ranked.mean;
-    return Interval{std::max(0.0, mean - reach), std::min(1.0, mean + reach)};
-}
-
-Contender contender_of(const Ledger& ledger, const StudyRecord& study, const CandidateEvidence& evidence,
-                       std::size_t classes) {
+RankedCandidate ranked_candidate(const Ledger& ledger, const StudyRecord& study,
+                                 const CandidateEvidence& evidence, std::size_t classes,
+                                 const CandidateOutcomes& outcomes) {
     const RunRecord& run = evidence.runs.front().run;
-    Contender contender{.ranked = {.candidate = evidence.candidate,
-                                   .regime = evidence.regime,
-                                   .runs = std::ssize(evidence.runs),
-                                   .seconds = evidence.seconds(),
-                                   .parameters = run.parameters,
-                                   .trainable_parameters = run.trainable_parameters,
-                                   .multiplications = run.multiplications,
-                                   .model_bytes = size_of(ledger.model_file(run.id))},
-                        .outcomes = outcomes_of(evidence, classes, study.metric)};
-    put_seeds_together(contender);
-    std::vector<double> scores;
-    for (const auto& [seed, score] : evidence.seed_scores(classes, study.metric)) scores.push_back(score);
-    contender.ranked.mean = mean_interval(scores).mean;
-    contender.ranked.seeds = std::ssize(scores);
-    contender.ranked.interval = interval_around(contender, scores);
-    return contender;
+    RankedCandidate ranked{.candidate = evidence.candidate,
+                           .regime = evidence.regime,
+                           .best_epoch_mean = best_epoch_mean(evidence, classes, study.metric),
+                           .runs = std::ssize(evidence.runs),
+                           .seeds = std::ssize(outcomes.seeds()),
+                           .failed_seeds = evidence.failed_seeds,
+                           .seconds = evidence.seconds(),
+                           .parameters = run.parameters,
+                           .trainable_parameters = run.trainable_parameters,
+                           .multiplications = run.multiplications,
+                           .model_bytes = size_of(ledger.model_file(run.id))};
+    // Parts of a single item have a score, and nothing to compare.
+    ranked.mean = outcomes.seeds().empty() ? ranked.best_epoch_mean : outcomes.mean();
+    if (outcomes.seeds().empty()) ranked.seeds = std::ssize(evidence.seed_matrices(classes));
+    if (const auto estimate = score_of(outcomes)) {
+        ranked.interval = estimate->interval();
+        ranked.standard_error = estimate->standard_error;
+    }
+    return ranked;
 }
 
 // Best first.
 std::vector<Contender> rank(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence) {
-    std::vector<Contender> contenders;
+    std::vector<CandidateOutcomes> outcomes;
     for (const CandidateEvidence& candidate : evidence.candidates)
-        contenders.push_back(contender_of(ledger, study, candidate, evidence.classes));
+        outcomes.push_back(outcomes_of(candidate, evidence.classes, study.metric));
+    moderate_seeds(outcomes);
+    std::vector<Contender> contenders;
+    for (std::size_t k = 0; k < outcomes.size(); ++k) {
+        contenders.push_back(
+            {.ranked = ranked_candidate(ledger, study, evidence.candidates[k], evidence.classes, outcomes[k]),
+             .outcomes = {}});
+        contenders.back().outcomes = std::move(outcomes[k]);
+    }
     std::stable_sort(contenders.begin(), contenders.end(),
                      [](const Contender& a, const Contender& b) { return a.ranked.mean > b.ranked.mean; });
     return contenders;
@@ -121,44 +104,80 @@ void mark_front(std::vector<RankedCandidate>& ranking, Cost kind) {
             });
 }
 
-// The candidates that saw the same items as the best, resampled together: how much higher does the best of a
-// resample score on it than on the items as they are?
-std::optional<double> selection_optimism(const std::vector<Contender>& contenders) {
-    std::vector<std::vector<double>> means;  // by candidate, of items over seeds
-    std::vector<double> scores;
-    const CandidateOutcomes& best = contenders.front().outcomes;
-    if (best.empty()) return std::nullopt;
-    for (const Contender& contender : contenders) {
-        if (!contender.on_same_items || contender.outcomes.front().units != best.front().units) continue;
-        std::vector<double> mean(contender.by_seed.front().size(), 0.0);
-        for (const auto& row : contender.by_seed)
-            for (std::size_t i = 0; i < mean.size(); ++i)
-                mean[i] += row[i] / static_cast<double>(contender.by_seed.size());
-        scores.push_back(std::accumulate(mean.begin(), mean.end(), 0.0) / static_cast<double>(mean.size()));
-        means.push_back(std::move(mean));
-    }
-    if (means.empty()) return std::nullopt;
-    const std::size_t items = means.front().size();
-    constexpr std::uint64_t resamples = 200;
-    double sum = 0.0;
-    for (std::uint64_t resample = 0; resample < resamples; ++resample) {
-        RandomStream random({.seed = 1, .purpose = Purpose::bootstrap, .item = resample});
-        std::vector<double> counts(items, 0.0);
-        for (std::size_t draw = 0; draw < items; ++draw)
-            ++counts[random.below(static_cast<std::uint32_t>(items))];
-        double highest = -1e300;
-        double inflation = 0.0;
-        for (std::size_t c = 0; c < means.size(); ++c) {
-            const double resampled = std::inner_product(counts.begin(), counts.end(), means[c].begin(), 0.0) /
-                                     static_cast<double>(items);
-            if (resampled > highest) {
-                highest = resampled;
-                inflation = resampled - scores[c];
-            }
+// What may be recommended by the rule, best first.
+std::vector<const RankedCandidate*> eligible(const Choice& choice) {
+    const RankedCandidate& best = choice.ranking.front();
+    std::vector<const RankedCandidate*> result = {&best};
+    for (std::size_t k = 1; k < choice.ranking.size(); ++k) {
+        const RankedCandidate& other = choice.ranking[k];
+        switch (choice.rule) {
+            case ChoiceRule::margin:
+                if (other.non_inferior) result.push_back(&other);
+                break;
+            case ChoiceRule::best:
+                break;
+            case ChoiceRule::one_standard_error:
+                if (other.mean >= best.mean - best.standard_error.value_or(0.0)) result.push_back(&other);
+                break;
         }
-        sum += inflation;
     }
-    return std::max(0.0, sum / static_cast<double>(resamples));
+    return result;
+}
+
+// Validation items of each class with fewer than five, for scores over classes.
+std::vector<std::pair<std::string, std::int64_t>> rare_classes(const StudyRecord& study,
+                                                               const StudyEvidence& evidence) {
+    constexpr std::int64_t few = 5;
+    std::vector<std::pair<std::string, std::int64_t>> rare;
+    if (study.metric == Metric::accuracy) return rare;
+    const auto matrices = evidence.candidates.front().seed_matrices(evidence.classes);
+    for (std::size_t c = 0; c < evidence.classes && c < study.classes.size(); ++c)
+        if (const std::int64_t items = matrices.begin()->second.support(c); items < few)
+            rare.emplace_back(study.classes[c], items);
+    return rare;
+}
+
+// The expected highest of k values drawn with replacement: the sum over sorted values v_i of
+// v_i ((i / n)^k - ((i - 1) / n)^k).
+std::vector<double> expected_best(std::vector<double> values) {
+    std::sort(values.begin(), values.end());
+    const auto n = static_cast<double>(values.size());
+    std::vector<double> expected;
+    for (std::size_t k = 1; k <= values.size(); ++k) {
+        double sum = 0.0;
+        for (std::size_t i = 0; i < values.size(); ++i)
+            sum += values[i] * (std::pow(static_cast<double>(i + 1) / n, static_cast<double>(k)) -
+                                std::pow(static_cast<double>(i) / n, static_cast<double>(k)));
+        expected.push_back(sum);
+    }
+    return expected;
+}
+
+std::vector<EffortCurve> equal_effort(const std::vector<RankedCandidate>& ranking) {
+    std::map<Regime, std::vector<double>> scores;
+    for (const RankedCandidate& candidate : ranking) scores[candidate.regime].push_back(candidate.mean);
+    std::vector<EffortCurve> curves;
+    for (auto& [regime, values] : scores) curves.push_back({regime, expected_best(std::move(values))});
+    const bool has_variants = std::any_of(curves.begin(), curves.end(), [](const EffortCurve& curve) {
+        return curve.expected_best.size() > 1;
+    });
+    return has_variants && curves.size() > 1 ? curves : std::vector<EffortCurve>();
+}
+
+void add_verdicts(Choice& choice, const StudyVerdicts& verdicts, const std::vector<SelectionOdds>& odds) {
+    choice.clear = verdicts.clear;
+    choice.pairs = verdicts.pairs;
+    for (std::size_t k = 0; k < choice.ranking.size(); ++k) {
+        RankedCandidate& candidate = choice.ranking[k];
+        candidate.may_be_best = verdicts.may_be_best[k];
+        candidate.non_inferior = verdicts.non_inferior[k];
+        candidate.odds = odds[k];
+        if (k == 0) continue;
+        const PairVerdict& pair = verdicts.pair(0, k);
+        candidate.behind = pair.lead;
+        candidate.verdict = pair.verdict;
+        candidate.separated = pair.verdict == Verdict::better;
+    }
 }
 
 }  // namespace
@@ -169,6 +188,19 @@ const EnumNames<Cost>& names_of(Cost) {
                                                     {Cost::operations, "operations"},
                                                     {Cost::file_size, "file"}});
     return names;
+}
+
+const EnumNames<ChoiceRule>& names_of(ChoiceRule) {
+    static const EnumNames<ChoiceRule> names("the rule",
+                                             {{ChoiceRule::margin, "margin"},
+                                              {ChoiceRule::best, "best"},
+                                              {ChoiceRule::one_standard_error, "one-standard-error"}});
+    return names;
+}
+
+std::optional<Interval> RankedCandidate::failure_interval() const {
+    if (failed_seeds == 0) return std::nullopt;
+    return exact_interval(failed_seeds, failed_seeds + seeds);
 }
 
 double RankedCandidate::cost(Cost kind) const {
@@ -188,9 +220,15 @@ double RankedCandidate::cost(Cost kind) const {
     unhandled(kind);
 }
 
+std::size_t Choice::chosen_place() const {
+    return static_cast<std::size_t>(
+        std::find_if(ranking.begin(), ranking.end(),
+                     [&](const RankedCandidate& candidate) { return candidate.candidate == chosen; }) -
+        ranking.begin());
+}
+
 const RankedCandidate& Choice::chosen_candidate() const {
-    return *std::find_if(ranking.begin(), ranking.end(),
-                         [&](const RankedCandidate& candidate) { return candidate.candidate == chosen; });
+    return ranking[chosen_place()];
 }
 
 Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
@@ -198,62 +236,50 @@ Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidenc
     const std::vector<Contender> contenders = rank(ledger, study, evidence);
     Choice choice{.metric = study.metric,
                   .cost = settings.cost,
-                  .optimism = selection_optimism(contenders),
+                  .rule = settings.rule,
+                  .margin = settings.margin.value_or(study.margin),
+                  .rare_classes = rare_classes(study, evidence),
+                  .epochs = evidence.epochs,
                   .test_looks = study.test_looks};
-    std::vector<const CandidateOutcomes*> others;
+    std::vector<const CandidateOutcomes*> outcomes;
+    std::int64_t seeds = 0;
     for (const Contender& contender : contenders) {
         choice.ranking.push_back(contender.ranked);
-        if (&contender != &contenders.front()) others.push_back(&contender.outcomes);
+        outcomes.push_back(&contender.outcomes);
+        seeds = std::max(seeds, contender.ranked.seeds);
     }
-    const auto leads = leads_over(contenders.front().outcomes, others);
-    for (std::size_t k = 0; k < leads.size(); ++k) {
-        choice.ranking[k + 1].behind = leads[k];
-        choice.ranking[k + 1].separated = is_ahead(leads[k]);
-    }
+    choice.level = level_of_look(settings.looks, seeds);
+    const StudyVerdicts verdicts =
+        judge(outcomes, {.margin = choice.margin, .level = choice.level}, settings.progress);
+    const auto costs_no_more_than = [&](std::size_t candidate, std::size_t than) {
+        return costs_no_more(choice.ranking[candidate].cost(settings.cost),
+                             choice.ranking[than].cost(settings.cost), settings.cost);
+    };
+    constexpr std::int64_t draws = 1000;
+    add_verdicts(choice, verdicts,
+                 selection_odds(outcomes, verdicts, costs_no_more_than, draws, settings.progress));
     mark_front(choice.ranking, settings.cost);
-    if (!contenders.front().by_seed.empty()) {
-        choice.validation_items = validation_items_of(contenders.front().outcomes);
-        choice.validation_units = std::ssize(contenders.front().by_seed.front());
+    if (!outcomes.front()->seeds().empty()) {
+        choice.validation_items = validation_items_of(*outcomes.front());
+        choice.validation_units = std::ssize(outcomes.front()->seeds().front().units);
     }
-    std::vector<const RankedCandidate*> tied;
-    std::vector<const RankedCandidate*> level;  // of them, those that these images do not put behind
-    for (const RankedCandidate& candidate : choice.ranking) {
-        const bool is_best = &candidate == &choice.ranking.front();
-        if (!is_best && (!candidate.behind || candidate.separated)) continue;
-        tied.push_back(&candidate);
-        if (is_best || candidate.behind->seeds >= fewest_seeds || candidate.behind->interval.low <= 0)
-            level.push_back(&candidate);
+    choice.chosen = best_of_the_cheapest(eligible(choice), settings.cost).candidate;
+    if (choice.ranking.size() > 1) {
+        if (choice.ranking[1].behind) choice.needed = needed_evidence(*choice.ranking[1].behind);
+        const std::size_t place = choice.chosen_place();
+        const double inflation = choice.ranking[place].odds.inflation;
+        choice.optimism = inflation;
+        if (const auto estimate = score_of(*outcomes[place]))
+            choice.corrected = {estimate->mean - inflation,
+                                estimate->interval_about(estimate->mean - inflation)};
+        choice.equal_effort = equal_effort(choice.ranking);
     }
-    choice.clear = choice.ranking.size() > 1 &&
-                   std::all_of(choice.ranking.begin() + 1, choice.ranking.end(),
-                               [](const RankedCandidate& candidate) { return candidate.separated; });
-    choice.chosen = best_of_the_cheapest(level, settings.cost).candidate;
-    if (choice.ranking.size() > 1 && choice.ranking[1].behind)
-        choice.needed = needed_evidence(*choice.ranking[1].behind);
-    put_into_words(choice, {.tied = std::ssize(tied), .level = std::ssize(level)}, evidence.set_apart);
+    put_into_words(choice, settings.looks, evidence.set_apart);
     return choice;
 }
 
 Choice choose(const Ledger& ledger, const StudyRecord& study, const ChoiceSettings& settings) {
     return choose(ledger, study, gather_evidence(ledger, study), settings);
-}
-
-std::vector<CandidatePair> compare_pairs(const Ledger& ledger, const StudyRecord& study,
-                                         const StudyEvidence& evidence) {
-    const std::vector<Contender> contenders = rank(ledger, study, evidence);
-    std::vector<CandidatePair> pairs;
-    std::vector<double> p_values;
-    for (std::size_t a = 0; a < contenders.size(); ++a)
-        for (std::size_t b = a + 1; b < contenders.size(); ++b) {
-            pairs.push_back({contenders[a].ranked.candidate, contenders[b].ranked.candidate,
-                             lead_of(contenders[a].outcomes, contenders[b].outcomes)});
-            if (pairs.back().lead) p_values.push_back(pairs.back().lead->p_value);
-        }
-    const std::vector<double> adjusted = holm_adjusted(p_values);
-    std::size_t next = 0;
-    for (CandidatePair& pair : pairs)
-        if (pair.lead) pair.lead->adjusted_p = adjusted[next++];
-    return pairs;
 }
 
 }  // namespace jevrin::inline v1

@@ -1,21 +1,20 @@
 #include "jevrin/comparison/lead.hpp"
 
-#include "jevrin/metrics/crossed.hpp"
+#include "jevrin/metrics/distributions.hpp"
+#include "jevrin/metrics/moments.hpp"
 #include "jevrin/metrics/significance.hpp"
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <set>
 #include <unordered_map>
 
 namespace jevrin::inline v1 {
 namespace {
 
-bool all_on_the_same_units(const CandidateOutcomes& first, const CandidateOutcomes& second) {
-    const auto same = [&](const RunOutcomes& run) {
-        return run.fold == first.front().fold && run.units == first.front().units;
-    };
-    return std::all_of(first.begin(), first.end(), same) && std::all_of(second.begin(), second.end(), same);
+bool on_the_same_units(const SeedOutcomes& first, const SeedOutcomes& second) {
+    return first.units == second.units && first.folds == second.folds;
 }
 
 // Scores lie from 0 to 1, and so do their differences from -1 to 1.
@@ -23,13 +22,7 @@ Interval within_scores(const Interval& interval) {
     return {std::max(-1.0, interval.low), std::min(1.0, interval.high)};
 }
 
-SeedsByItems table_of(const CandidateOutcomes& runs) {
-    SeedsByItems table;
-    for (const RunOutcomes& run : runs) table.emplace_back(run.influences);
-    return table;
-}
-
-// Sums over runs of correct predictions, the first's less the second's.
+// Sums over seeds of correct predictions, the first's less the second's.
 void count_units(Lead& lead, const std::vector<double>& sums) {
     for (const double sum : sums) {
         lead.first_only += sum > 1e-9;
@@ -38,89 +31,273 @@ void count_units(Lead& lead, const std::vector<double>& sums) {
     lead.exact_p = mcnemar_p_value(lead.first_only, lead.second_only);
 }
 
-Lead crossed_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
-    const CrossedEstimate estimate = crossed_difference(table_of(first), table_of(second));
-    Lead lead{.rule = estimate.seeds == 1 ? LeadRule::one_seed : LeadRule::crossed,
-              .mean = estimate.mean,
-              .interval = within_scores(estimate.interval),
-              .p_value = estimate.p_value,
-              .adjusted_p = estimate.p_value,
-              .seeds = estimate.seeds,
-              .items = first.front().items,
-              .units = estimate.items,
-              .seed_component = estimate.seed_component,
-              .unit_component = estimate.item_component,
-              .rest_component = estimate.rest_component};
-    std::vector<double> sums(first.front().units.size(), 0.0);
-    for (const auto* runs : {&first, &second})
-        for (const RunOutcomes& run : *runs)
+Lead lead_from(const CrossedEstimate& estimate, LeadRule rule, std::int64_t items) {
+    return {.rule = rule,
+            .mean = estimate.mean,
+            .standard_error = std::sqrt(estimate.variance),
+            .degrees_of_freedom = std::max(1.0, estimate.degrees_of_freedom),
+            .interval = within_scores(estimate.interval),
+            .p_value = estimate.p_value,
+            .adjusted_p = estimate.p_value,
+            .seeds = estimate.seeds,
+            .items = items,
+            .units = estimate.units,
+            .seed_component = estimate.seed_component,
+            .unit_component = estimate.unit_component,
+            .rest_component = estimate.rest_component};
+}
+
+// Validation items for each training item.
+double validation_share(const SeedOutcomes& seed, double folds) {
+    return static_cast<double>(seed.items) / folds /
+           static_cast<double>(std::max<std::int64_t>(1, seed.training_items));
+}
+
+// By fold, what its units add to a mean.
+std::map<std::int64_t, double> fold_deviations(const std::vector<double>& unit_means,
+                                               const std::vector<std::uint32_t>& strata,
+                                               const std::vector<std::int64_t>& folds) {
+    const std::size_t units = folds.size();
+    const auto stratum = [&](std::size_t i) { return strata.empty() ? 0U : strata[i]; };
+    std::map<std::uint32_t, std::pair<double, double>> sums;  // by stratum: of values, of units
+    for (std::size_t i = 0; i < units; ++i) {
+        auto& [sum, count] = sums[stratum(i)];
+        sum += unit_means[i];
+        count += 1.0;
+    }
+    std::map<std::int64_t, double> result;
+    for (std::size_t i = 0; i < units; ++i) {
+        const auto& [sum, count] = sums[stratum(i)];
+        result[folds[i]] += (unit_means[i] - sum / count) / static_cast<double>(units);
+    }
+    return result;
+}
+
+// Each fold has a training part of its own, with an effect on all its runs. What the folds differ by beyond
+// seeds and units is that effect; training parts overlap, so it is worth more than its own variance shows
+// (Nadeau & Bengio 2003). docs/choice.md derives this.
+CrossedEstimate with_folds(const CrossedEstimate& within, const std::vector<double>& unit_means,
+                           const SeedOutcomes& seed) {
+    const auto deviations = fold_deviations(unit_means, seed.strata, seed.folds);
+    const auto folds = static_cast<double>(deviations.size());
+    double squares = 0.0;
+    for (const auto& [fold, deviation] : deviations) squares += deviation * deviation;
+    const double between = squares * folds / (folds - 1);  // the variance of the mean that the folds show
+    if (between <= within.variance) return within;
+    const double overlap = folds * validation_share(seed, folds);
+    const double of_folds = between * (1 + overlap);
+    const double of_within = within.variance * overlap;
+    const double variance = of_folds - of_within;
+    return with_variance(within, {variance, variance * variance /
+                                                (of_folds * of_folds / (folds - 1) +
+                                                 of_within * of_within / within.degrees_of_freedom)});
+}
+
+std::int64_t fold_count(const SeedOutcomes& seed) {
+    return std::ssize(std::set<std::int64_t>(seed.folds.begin(), seed.folds.end()));
+}
+
+Lead folds_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    const SeedOutcomes& seed = first.seeds().front();
+    std::vector<double> differences = first.table()->unit_means;
+    for (std::size_t i = 0; i < differences.size(); ++i) differences[i] -= second.table()->unit_means[i];
+    const CrossedEstimate within = crossed_difference(*first.table(), *second.table());
+    Lead lead = lead_from(with_folds(within, differences, seed), LeadRule::folds, seed.items);
+    lead.seeds *= fold_count(seed);
+    return lead;
+}
+
+// All seeds of both on the same units.
+Lead common_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    const SeedOutcomes& seed = first.seeds().front();
+    const CrossedEstimate estimate = crossed_difference(*first.table(), *second.table());
+    Lead lead =
+        seed.folds.empty()
+            ? lead_from(estimate, estimate.seeds == 1 ? LeadRule::one_seed : LeadRule::crossed, seed.items)
+            : folds_lead(first, second);
+    std::vector<double> sums(seed.units.size(), 0.0);
+    for (const auto* side : {&first, &second})
+        for (const SeedOutcomes& row : side->seeds())
             for (std::size_t i = 0; i < sums.size(); ++i)
-                sums[i] += (runs == &first ? 1.0 : -1.0) * run.correct[i] / static_cast<double>(runs->size());
+                sums[i] += (side == &first ? 1.0 : -1.0) * row.correct[i] /
+                           static_cast<double>(side->seeds().size());
     count_units(lead, sums);
     return lead;
 }
 
-std::optional<Lead> resampled_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
-    CandidateOutcomes ours;
-    CandidateOutcomes theirs;
-    for (const RunOutcomes& run : first)
-        for (const RunOutcomes& other : second)
-            if (run.seed == other.seed && run.fold == other.fold && run.units == other.units) {
-                ours.push_back(run);
-                theirs.push_back(other);
-            }
-    if (ours.empty()) return std::nullopt;
-    if (ours.size() == 1) return crossed_lead(ours, theirs);
+Lead resampled_lead(const std::vector<SeedOutcomes>& ours, const std::vector<SeedOutcomes>& theirs) {
     std::vector<double> differences;
     double share = 0.0;
     std::unordered_map<std::int64_t, double> by_unit;
     for (std::size_t pair = 0; pair < ours.size(); ++pair) {
         differences.push_back(ours[pair].score - theirs[pair].score);
-        const auto learned = static_cast<double>(
-            std::max<std::int64_t>(1, std::min(ours[pair].training_items, theirs[pair].training_items)));
-        share += static_cast<double>(ours[pair].items) / learned / static_cast<double>(ours.size());
+        share += validation_share(ours[pair], 1.0) / static_cast<double>(ours.size());
         for (std::size_t i = 0; i < ours[pair].units.size(); ++i)
             by_unit[ours[pair].units[i]] += ours[pair].correct[i] - theirs[pair].correct[i];
     }
     const ResampledMean mean = resampled_mean(differences, share);
-    Lead lead{.rule = LeadRule::resampled,
-              .mean = mean.mean,
-              .interval = within_scores(mean.interval),
-              .p_value = mean.p_value,
-              .adjusted_p = mean.p_value,
-              .seeds = static_cast<std::int64_t>(ours.size()),
-              .items = validation_items_of(ours),
-              .units = static_cast<std::int64_t>(by_unit.size())};
+    // One unit more on which they differ, as in crossed_difference().
+    const auto units = static_cast<double>(by_unit.size());
+    CrossedEstimate estimate{.mean = mean.mean, .seeds = std::ssize(ours), .units = std::ssize(by_unit)};
+    estimate = with_variance(estimate,
+                             {mean.variance + 1.0 / (units * units), static_cast<double>(ours.size() - 1)});
+    Lead lead = lead_from(estimate, LeadRule::resampled, validation_items_of(CandidateOutcomes(ours)));
     std::vector<double> sums;
     for (const auto& [unit, sum] : by_unit) sums.push_back(sum);
     count_units(lead, sums);
     return lead;
 }
 
-std::optional<std::int64_t> whole(double number) {
-    constexpr double most = 1e9;
-    if (!(number < most)) return std::nullopt;
-    return static_cast<std::int64_t>(std::ceil(number));
+// Of two sides that did not all see the same units: the seeds of both on the units that most of them saw,
+// or pairs of seeds where each saw its own.
+std::optional<Lead> partial_lead(const CandidateOutcomes& first, const CandidateOutcomes& second) {
+    const auto like = [](const CandidateOutcomes& side, const SeedOutcomes& seed) {
+        std::vector<SeedOutcomes> rows;
+        for (const SeedOutcomes& row : side.seeds())
+            if (on_the_same_units(row, seed)) rows.push_back(row);
+        return rows;
+    };
+    std::vector<SeedOutcomes> ours;
+    std::vector<SeedOutcomes> theirs;
+    for (const SeedOutcomes& seed : first.seeds()) {
+        std::vector<SeedOutcomes> others = like(second, seed);
+        std::vector<SeedOutcomes> own = like(first, seed);
+        if (others.empty() || own.size() + others.size() <= ours.size() + theirs.size()) continue;
+        ours = std::move(own);
+        theirs = std::move(others);
+    }
+    if (ours.empty()) return std::nullopt;
+    if (ours.size() > 1 || theirs.size() > 1)
+        return common_lead(CandidateOutcomes(ours), CandidateOutcomes(theirs));
+    ours.clear();
+    theirs.clear();
+    for (const SeedOutcomes& row : first.seeds())
+        for (const SeedOutcomes& other : second.seeds())
+            if (row.seed == other.seed && on_the_same_units(row, other)) {
+                ours.push_back(row);
+                theirs.push_back(other);
+            }
+    if (ours.empty()) return std::nullopt;
+    if (ours.size() == 1) return common_lead(CandidateOutcomes(ours), CandidateOutcomes(theirs));
+    return resampled_lead(ours, theirs);
+}
+
+// How many seeds and units a study has.
+struct Shape {
+    double seeds = 2.0;
+    double units = 2.0;
+};
+
+Shape shape_of(const Lead& lead) {
+    return {static_cast<double>(lead.seeds), static_cast<double>(lead.units)};
+}
+
+constexpr double wanted_power = 0.8;
+
+// The probability that a study of this shape shows a lead of this size, with the components of variance of
+// the one that was estimated.
+double power(const Lead& lead, const Shape& shape, double mean, double level) {
+    const double of_seeds = (lead.seed_component + lead.rest_component / shape.units) / shape.seeds;
+    const double of_units = lead.unit_component / shape.units;
+    const double variance = of_seeds + of_units;
+    if (!(variance > 0.0)) return mean > 0.0 ? 1.0 : 0.0;
+    const double seed_freedom = 2 * (shape.seeds - 1);
+    const double freedom =
+        std::max(1.0, variance * variance /
+                          (of_seeds * of_seeds / seed_freedom + of_units * of_units / (shape.units - 1)));
+    // Of large numbers noncentral t is the shifted normal.
+    constexpr double large = 2000.0;
+    const double shift = mean / std::sqrt(variance);
+    if (freedom > large || shift > 30.0)
+        return 1.0 - normal_cdf(student_quantile(freedom, 1 - level / 2) - shift);
+    return noncentral_upper_tail(freedom, shift, student_quantile(freedom, 1 - level / 2));
 }
 
 }  // namespace
 
-std::int64_t validation_items_of(const CandidateOutcomes& runs) {
+CandidateOutcomes::CandidateOutcomes(std::vector<SeedOutcomes> seeds) : seeds_(std::move(seeds)) {
+    if (seeds_.empty() || !std::all_of(seeds_.begin(), seeds_.end(), [&](const SeedOutcomes& row) {
+            return on_the_same_units(row, seeds_.front());
+        }))
+        return;
+    SeedsByUnits rows;
+    for (const SeedOutcomes& row : seeds_) rows.emplace_back(row.influences);
+    table_ = crossed_table(rows, seeds_.front().strata, seeds_.front().folds);
+    table_->mean = mean();
+    table_->items = static_cast<double>(seeds_.front().items);
+}
+
+void moderate_seeds(std::vector<CandidateOutcomes>& candidates) {
+    std::vector<CrossedTable*> tables;
+    for (CandidateOutcomes& candidate : candidates)
+        if (candidate.table_) tables.push_back(&*candidate.table_);
+    moderate_seeds(tables);
+}
+
+double CandidateOutcomes::mean() const {
+    double sum = 0.0;
+    for (const SeedOutcomes& row : seeds_) sum += row.score;
+    return sum / static_cast<double>(seeds_.size());
+}
+
+Interval ScoreEstimate::interval_about(double score) const {
+    return score_interval(score, standard_error * standard_error, degrees_of_freedom, units);
+}
+
+std::optional<ScoreEstimate> score_of(const CandidateOutcomes& outcomes) {
+    if (outcomes.seeds().empty()) return std::nullopt;
+    if (!outcomes.table()) {
+        // Parts of their own: the seeds' scores alone.
+        std::vector<double> scores;
+        std::set<std::int64_t> units;
+        for (const SeedOutcomes& row : outcomes.seeds()) {
+            scores.push_back(row.score);
+            units.insert(row.units.begin(), row.units.end());
+        }
+        const auto seeds = static_cast<double>(scores.size());
+        return ScoreEstimate{
+            .mean = outcomes.mean(),
+            .standard_error = std::sqrt(squares_about(scores, outcomes.mean()) / (seeds - 1) / seeds),
+            .degrees_of_freedom = seeds - 1,
+            .units = static_cast<double>(units.size())};
+    }
+    const CrossedTable& table = *outcomes.table();
+    CrossedEstimate estimate = crossed_mean(table);
+    if (!outcomes.seeds().front().folds.empty())
+        estimate = with_folds(estimate, table.unit_means, outcomes.seeds().front());
+    return ScoreEstimate{.mean = estimate.mean,
+                         .standard_error = std::sqrt(estimate.variance),
+                         .degrees_of_freedom = std::max(1.0, estimate.degrees_of_freedom),
+                         .units = harmonic_units(table)};
+}
+
+double Lead::p_of_at_least(double lead) const {
+    if (!(standard_error > 0.0)) return mean < lead ? 0.0 : 1.0;
+    return student_upper_tail(degrees_of_freedom, (lead - mean) / standard_error);
+}
+
+double Lead::p_of_at_most(double lead) const {
+    if (!(standard_error > 0.0)) return mean > lead ? 0.0 : 1.0;
+    return student_upper_tail(degrees_of_freedom, (mean - lead) / standard_error);
+}
+
+std::int64_t validation_items_of(const CandidateOutcomes& outcomes) {
     std::set<std::int64_t> distinct;
     double items = 0.0;
     double units = 0.0;
-    for (const RunOutcomes& run : runs) {
-        distinct.insert(run.units.begin(), run.units.end());
-        items += static_cast<double>(run.items);
-        units += static_cast<double>(run.units.size());
+    for (const SeedOutcomes& row : outcomes.seeds()) {
+        if (!outcomes.table() || distinct.empty()) distinct.insert(row.units.begin(), row.units.end());
+        items += static_cast<double>(row.items);
+        units += static_cast<double>(row.units.size());
     }
     return units > 0.0 ? std::llround(static_cast<double>(distinct.size()) * items / units) : 0;
 }
 
 std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second) {
-    if (first.empty() || second.empty()) return std::nullopt;
-    if (all_on_the_same_units(first, second)) return crossed_lead(first, second);
-    return resampled_lead(first, second);
+    if (first.seeds().empty() || second.seeds().empty()) return std::nullopt;
+    if (first.table() && second.table() && on_the_same_units(first.seeds().front(), second.seeds().front()))
+        return common_lead(first, second);
+    return partial_lead(first, second);
 }
 
 std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
@@ -138,25 +315,61 @@ std::vector<std::optional<Lead>> leads_over(const CandidateOutcomes& first,
     return leads;
 }
 
+bool is_enough(const Lead& lead) {
+    return lead.seeds >= fewest_seeds && lead.first_only + lead.second_only >= fewest_differing_units;
+}
+
 bool is_ahead(const std::optional<Lead>& lead) {
-    constexpr double level = 0.05;
-    return lead && lead->mean > 0.0 && lead->adjusted_p < level && lead->seeds >= fewest_seeds &&
-           lead->first_only + lead->second_only >= fewest_differing_units;
+    return lead && lead->mean > 0.0 && lead->adjusted_p < significance_level && is_enough(*lead);
+}
+
+bool is_equivalent(const std::optional<Lead>& lead, double margin, double level) {
+    return lead && lead->seeds >= fewest_seeds && lead->p_of_at_least(margin) < level &&
+           lead->p_of_at_most(-margin) < level;
 }
 
 NeededEvidence needed_evidence(const Lead& lead) {
-    if (lead.rule != LeadRule::crossed || lead.mean == 0.0) return {};
-    const double wanted = std::pow(lead.mean / (1.96 + 0.84), 2);  // of the variance of the mean
-    const auto seeds = static_cast<double>(lead.seeds);
-    const auto units = static_cast<double>(lead.units);
-    const double items_of_unit = static_cast<double>(lead.items) / units;
-    const double by_seeds = wanted - lead.unit_component / units;
-    const double by_units = wanted - lead.seed_component / seeds;
-    NeededEvidence needed;
-    if (by_seeds > 0.0) needed.seeds = whole((lead.seed_component + lead.rest_component / units) / by_seeds);
-    if (by_units > 0.0)
-        needed.items = whole(items_of_unit * (lead.unit_component + lead.rest_component / seeds) / by_units);
-    return needed;
+    if (lead.rule != LeadRule::crossed || lead.mean <= 0.0) return {};
+    const Shape now = shape_of(lead);
+    const auto number_at = [&](double mean, double Shape::*grows,
+                               double scale) -> std::optional<std::int64_t> {
+        if (mean <= 0.0) return std::nullopt;
+        const auto is_enough_of = [&](double number) {
+            Shape shape = now;
+            shape.*grows = number / scale;
+            return power(lead, shape, mean, significance_level) >= wanted_power;
+        };
+        constexpr double most = 1e9;
+        double high = 2 * scale;
+        while (high < most && !is_enough_of(high)) high *= 2;
+        if (high >= most) return std::nullopt;
+        double low = std::max(2.0 * scale, high / 2);
+        if (is_enough_of(low)) return static_cast<std::int64_t>(std::ceil(low));
+        while (high - low > 1.0) {
+            const double middle = std::floor((low + high) / 2);
+            (is_enough_of(middle) ? high : low) = middle;
+        }
+        return static_cast<std::int64_t>(high);
+    };
+    const auto numbers = [&](double Shape::*grows, double scale) {
+        return NeededNumber{number_at(lead.mean, grows, scale), number_at(lead.interval.high, grows, scale),
+                            number_at(lead.interval.low, grows, scale)};
+    };
+    return {.seeds = numbers(&Shape::seeds, 1.0),
+            .items = numbers(&Shape::units, std::max(1.0, static_cast<double>(lead.items) /
+                                                              static_cast<double>(lead.units)))};
+}
+
+double detectable_lead(const Lead& lead, std::int64_t seeds, double level) {
+    Shape shape = shape_of(lead);
+    shape.seeds = static_cast<double>(seeds);
+    double low = 0.0;
+    double high = 1.0;
+    for (int step = 0; step < 40; ++step) {
+        const double middle = (low + high) / 2;
+        (power(lead, shape, middle, level) < wanted_power ? low : high) = middle;
+    }
+    return high;
 }
 
 }  // namespace jevrin::inline v1

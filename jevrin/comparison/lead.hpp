@@ -1,11 +1,12 @@
 // The lead of one candidate over another, with its interval and p-value.
 //
-//     CandidateOutcomes ours = ..., theirs = ...;          // a row for each run
+//     const CandidateOutcomes ours(...), theirs(...);      // a row for each seed
 //     if (const std::optional<Lead> lead = lead_of(ours, theirs)) ... lead->mean, lead->interval ...
 //     leads_over(ours, {&theirs, &others});                // p-values corrected for the number of
 //     comparisons
 #pragma once
 
+#include "jevrin/metrics/crossed.hpp"
 #include "jevrin/metrics/intervals.hpp"
 
 #include <cstdint>
@@ -14,35 +15,73 @@
 
 namespace jevrin::inline v1 {
 
-// One run, unit by unit: items that belong together (images of one object, copies) are one piece of evidence.
-struct RunOutcomes {
+// One seed, unit by unit: items that belong together (images of one object, copies) are one piece of
+// evidence. The folds of a seed together see every item once, and make one row.
+struct SeedOutcomes {
     std::int64_t seed = 0;
-    std::int64_t fold = 0;
-    std::vector<std::int64_t> units = {};  // which, ascending; at least two
-    std::vector<double> influences = {};   // of each on the run's score: their mean is the score
-    std::vector<double> correct = {};      // the fraction of its items that is predicted correctly
+    std::vector<std::int64_t> units = {};    // which, ascending; at least two
+    std::vector<std::uint32_t> strata = {};  // the class of each, for scores over classes; empty: one stratum
+    std::vector<std::int64_t> folds = {};    // that each was validated in; empty: no folds
+    std::vector<double> influences = {};     // of each on the seed's score, about the score
+    std::vector<double> correct = {};        // the fraction of its items that is predicted correctly
     double score = 0.0;
     std::int64_t items = 0;           // of all units
-    std::int64_t training_items = 0;  // that the run learned from
+    std::int64_t training_items = 0;  // that a run learned from
 };
-// The runs of one candidate.
-using CandidateOutcomes = std::vector<RunOutcomes>;
+
+// The seeds of one candidate.
+class CandidateOutcomes {
+  public:
+    CandidateOutcomes() = default;
+    explicit CandidateOutcomes(std::vector<SeedOutcomes> seeds);
+
+    const std::vector<SeedOutcomes>& seeds() const { return seeds_; }
+    // Of the seeds by their units, about the mean of their scores; none when they saw different units.
+    const std::optional<CrossedTable>& table() const { return table_; }
+    double mean() const;  // of the scores
+
+    friend void moderate_seeds(std::vector<CandidateOutcomes>& candidates);
+
+  private:
+    std::vector<SeedOutcomes> seeds_;
+    std::optional<CrossedTable> table_;
+};
+
+// moderate_seeds() of the tables of all candidates of a study.
+void moderate_seeds(std::vector<CandidateOutcomes>& candidates);
+
+// What a candidate's mean is worth.
+struct ScoreEstimate {
+    double mean = 0.0;
+    double standard_error = 0.0;  // over seeds and units; with one seed over units alone
+    double degrees_of_freedom = 1.0;
+    double units = 1.0;  // that it rests on; of means over classes their harmonic number
+
+    // 95 %, by score_interval(): never of width 0, within 0 and 1.
+    Interval interval() const { return interval_about(mean); }
+    Interval interval_about(double score) const;
+};
+// Nothing without seeds, or for one seed without a table.
+std::optional<ScoreEstimate> score_of(const CandidateOutcomes& outcomes);
 
 // What the interval of a lead rests on.
 enum class LeadRule {
     crossed,    // seeds and units, both drawn: crossed_difference()
     one_seed,   // the units alone, since one of the two has a single seed: the variance between seeds is
                 // unknown
-    resampled,  // pairs of runs on folds, or on parts redrawn for each seed: resampled_mean()
+    folds,      // seeds, units, and the training parts of the folds
+    resampled,  // pairs of seeds on parts redrawn for each: resampled_mean()
 };
 
 struct Lead {
     LeadRule rule = LeadRule::crossed;
     double mean = 0.0;  // of the metric
-    Interval interval;  // 95 %
-    double p_value = 1.0;
-    double adjusted_p = 1.0;  // corrected for the number of comparisons made together
-    std::int64_t seeds = 0;   // of the candidate that has fewer; resampled: pairs of runs
+    double standard_error = 0.0;
+    double degrees_of_freedom = 1.0;  // of Student's t
+    Interval interval;                // 95 %
+    double p_value = 1.0;             // two-sided, of no lead
+    double adjusted_p = 1.0;          // corrected for the number of comparisons made together
+    std::int64_t seeds = 0;  // of the candidate that has fewer; folds: its runs; resampled: pairs of seeds
     std::int64_t items = 0;
     std::int64_t units = 0;  // that they are
     // Units of which the first's runs predict a larger fraction correctly, and the second's; and the exact
@@ -54,13 +93,17 @@ struct Lead {
     double seed_component = 0.0;
     double unit_component = 0.0;
     double rest_component = 0.0;
+
+    // One-sided, of a true lead of at least (at most) so much.
+    double p_of_at_least(double lead) const;
+    double p_of_at_most(double lead) const;
 };
 
-// How many validation items the runs saw: one part, all folds, or parts of each seed.
-std::int64_t validation_items_of(const CandidateOutcomes& runs);
+// How many validation items the seeds saw: one part, all folds, or parts of each seed.
+std::int64_t validation_items_of(const CandidateOutcomes& outcomes);
 
-// With one set of items for all runs of both: crossed, or one_seed. Otherwise runs are paired by seed and
-// fold where they saw the same items. Nothing when there is no such pair.
+// Over the seeds of both that saw the same units: crossed, one_seed or folds. Where each seed saw units of
+// its own, seeds are paired: resampled. Nothing when no units are common.
 std::optional<Lead> lead_of(const CandidateOutcomes& first, const CandidateOutcomes& second);
 
 // The leads of one candidate over others, with their p-values corrected for their number (Holm 1979).
@@ -74,15 +117,34 @@ inline constexpr std::int64_t fewest_seeds = 3;
 // spoke for one candidate, chance alone would do that in more than 5 of 100 studies (2 * 0.5^5).
 inline constexpr std::int64_t fewest_differing_units = 6;
 
-// Whether the evidence puts the first ahead: adjusted_p below 0.05, over enough seeds and items.
-bool is_ahead(const std::optional<Lead>& lead);
+// The level of every test.
+inline constexpr double significance_level = 0.05;
 
-// What would show a lead as large as this one in 8 of 10 studies, if it is true.
-struct NeededEvidence {
-    std::optional<std::int64_t> seeds;  // of each candidate, on the same items; nothing: no number would do
-    std::optional<std::int64_t> items;  // with the same seeds, likewise
+// Whether there are enough seeds and differing units for any conclusion.
+bool is_enough(const Lead& lead);
+// Whether the evidence puts the first ahead: adjusted_p below 0.05, and enough of it.
+bool is_ahead(const std::optional<Lead>& lead);
+// Whether both are shown to differ by less than the margin (two one-sided tests, Schuirmann 1987). With fewer
+// than three seeds nothing is.
+bool is_equivalent(const std::optional<Lead>& lead, double margin, double level = significance_level);
+
+// How many would show the lead in 8 of 10 studies, if it is as large as estimated; at the ends of the lead's
+// interval, least if it is as large as its high end.
+struct NeededNumber {
+    std::optional<std::int64_t> expected;  // nothing: no number would do
+    std::optional<std::int64_t> least;
+    std::optional<std::int64_t> most;
 };
-// For crossed leads; from the normal approximation, (1.96 + 0.84) standard errors.
+struct NeededEvidence {
+    NeededNumber seeds;  // of each candidate, on the same items
+    NeededNumber items;  // with the same seeds
+};
+// For crossed leads; by the power of Student's test (noncentral t) with the components of variance as
+// estimated.
 NeededEvidence needed_evidence(const Lead& lead);
+
+// The lead that a study of this shape would show in 8 of 10, at this two-sided level, with so many seeds of
+// each candidate; by the components of variance of a crossed lead.
+double detectable_lead(const Lead& lead, std::int64_t seeds, double level = significance_level);
 
 }  // namespace jevrin::inline v1

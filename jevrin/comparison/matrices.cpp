@@ -14,27 +14,35 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// What each seed predicted for the same items; folds of a seed put together.
-struct SeedPredictions {
+// What each seed predicted for the same items at its best epoch; folds of a seed put together.
+struct CommonPredictions {
     std::vector<std::int64_t> items;
+    std::vector<std::int64_t> units;
     std::vector<std::size_t> labels;
     std::vector<std::vector<std::size_t>> predicted;  // [seed][item]
 };
 
-SeedPredictions put_together(const CandidateEvidence& evidence) {
-    std::map<std::int64_t, std::map<std::int64_t, std::pair<std::size_t, std::size_t>>> seeds;
+CommonPredictions put_together(const CandidateEvidence& evidence) {
+    struct Outcome {
+        std::int64_t unit = 0;
+        std::size_t label = 0;
+        std::size_t predicted = 0;
+    };
+    std::map<std::int64_t, std::map<std::int64_t, Outcome>> seeds;
     for (const RunEvidence& run : evidence.runs)
         for (std::size_t i = 0; i < run.items.size(); ++i)
-            seeds[run.run.seed][run.items[i]] = {run.labels[i], run.predicted[i]};
-    SeedPredictions result;
+            seeds[run.run.seed][run.items[i]] = {run.units[i], run.labels[i], run.predicted[i]};
+    CommonPredictions result;
     for (const auto& [seed, items] : seeds) {
         std::vector<std::int64_t> numbers;
         result.predicted.emplace_back();
         result.labels.clear();
+        result.units.clear();
         for (const auto& [item, outcome] : items) {
             numbers.push_back(item);
-            result.labels.push_back(outcome.first);
-            result.predicted.back().push_back(outcome.second);
+            result.units.push_back(outcome.unit);
+            result.labels.push_back(outcome.label);
+            result.predicted.back().push_back(outcome.predicted);
         }
         if (result.predicted.size() > 1 && numbers != result.items)
             throw InputError(
@@ -45,24 +53,34 @@ SeedPredictions put_together(const CandidateEvidence& evidence) {
     return result;
 }
 
-// The items of one class, as columns of tables of 1 (predicted as that class) and 0.
+// The units of one class, as columns of tables whose mean is the share of its items that is predicted as a
+// class: of G units of n items each counts G / n times its items predicted so.
 class ClassColumns {
   public:
-    ClassColumns(const SeedPredictions& predictions, const std::vector<std::size_t>& places)
-        : predictions_(predictions), places_(places) {}
+    ClassColumns(const CommonPredictions& predictions, const std::vector<std::size_t>& places)
+        : predictions_(predictions), places_(places) {
+        std::map<std::int64_t, std::size_t> columns;
+        for (const std::size_t place : places)
+            columns_.push_back(columns.try_emplace(predictions.units[place], columns.size()).first->second);
+        units_ = columns.size();
+    }
 
     std::vector<std::vector<double>> predicted(std::size_t one) const {
         std::vector<std::vector<double>> table;
+        const double of_item = static_cast<double>(units_) / static_cast<double>(places_.size());
         for (const auto& row : predictions_.predicted) {
-            table.emplace_back();
-            for (const std::size_t place : places_) table.back().push_back(row[place] == one ? 1.0 : 0.0);
+            table.emplace_back(units_, 0.0);
+            for (std::size_t k = 0; k < places_.size(); ++k)
+                if (row[places_[k]] == one) table.back()[columns_[k]] += of_item;
         }
         return table;
     }
 
   private:
-    const SeedPredictions& predictions_;
+    const CommonPredictions& predictions_;
     const std::vector<std::size_t>& places_;
+    std::vector<std::size_t> columns_;  // of each place
+    std::size_t units_ = 0;
 };
 
 double grand_mean(const std::vector<std::vector<double>>& table) {
@@ -83,9 +101,9 @@ Compared compare(const std::vector<std::vector<double>>& first,
                  const std::vector<std::vector<double>>& second) {
     Compared result{.first = grand_mean(first), .second = grand_mean(second)};
     const double difference = result.first - result.second;
-    const std::size_t items = first.front().size();
-    // A single item allows no inference.
-    if (items < 2) {
+    const std::size_t units = first.front().size();
+    // A single unit allows no inference.
+    if (units < 2) {
         result.interval = {-1.0, 1.0};
         return result;
     }
@@ -94,7 +112,7 @@ Compared compare(const std::vector<std::vector<double>>& first,
     result.interval = {std::max(-1.0, estimate.interval.low), std::min(1.0, estimate.interval.high)};
     std::int64_t more = 0;
     std::int64_t less = 0;
-    for (std::size_t i = 0; i < items; ++i) {
+    for (std::size_t i = 0; i < units; ++i) {
         double sum = 0.0;
         for (const auto& row : first) sum += row[i] / static_cast<double>(first.size());
         for (const auto& row : second) sum -= row[i] / static_cast<double>(second.size());
@@ -149,8 +167,8 @@ MatrixSpread matrix_spread(const std::vector<ConfusionMatrix>& matrices) {
 
 MatrixDifference compare_matrices(const CandidateEvidence& first, const CandidateEvidence& second,
                                   std::size_t classes) {
-    const SeedPredictions ours = put_together(first);
-    const SeedPredictions theirs = put_together(second);
+    const CommonPredictions ours = put_together(first);
+    const CommonPredictions theirs = put_together(second);
     if (ours.items != theirs.items)
         throw InputError(
             fmt::format("'{}' and '{}' were not validated on the same items, so their matrices "
@@ -165,7 +183,7 @@ MatrixDifference compare_matrices(const CandidateEvidence& first, const Candidat
     for (std::size_t label = 0; label < classes; ++label) {
         if (places[label].empty()) continue;
         std::vector<bool> used(classes, false);
-        for (const SeedPredictions* side : {&ours, &theirs})
+        for (const CommonPredictions* side : {&ours, &theirs})
             for (const auto& row : side->predicted)
                 for (const std::size_t place : places[label]) used[row[place]] = true;
         used[label] = true;

@@ -1,11 +1,11 @@
 #include "jevrin/comparison/test_report.hpp"
 
-#include "jevrin/metrics/crossed.hpp"
 #include "jevrin/metrics/influence.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -33,13 +33,41 @@ std::string in_words(const TestReport& report, const Choice& choice) {
     return text;
 }
 
+// By item, which unit it is of.
+std::vector<std::int64_t> units_of(const Ledger& ledger, const RunRecord& run,
+                                   const std::vector<std::string>& items) {
+    std::map<std::string, std::int64_t> known = ledger.units(run.id, Part::test);
+    std::vector<std::int64_t> units;
+    for (const std::string& item : items) units.push_back(known[item]);
+    return units;
+}
+
+// A row of the table over which the test score is estimated; every run is one.
+SeedOutcomes test_outcomes(const PartPredictions& predictions, const std::vector<std::int64_t>& units,
+                           Metric metric, std::int64_t number) {
+    const std::vector<std::size_t>& labels = predictions.table.labels;
+    const std::vector<std::size_t> predicted = predictions.table.predicted();
+    const std::vector<std::int64_t> items(labels.size(), 0);
+    std::vector<double> correct;
+    for (std::size_t i = 0; i < labels.size(); ++i) correct.push_back(labels[i] == predicted[i] ? 1.0 : 0.0);
+    const ConfusionMatrix matrix = predictions.matrix();
+    return unit_outcomes({.seed = number,
+                          .items = items,
+                          .units = units,
+                          .folds = {},
+                          .labels = labels,
+                          .predicted = predicted},
+                         item_influences(matrix.classes(), labels, predicted, metric), correct,
+                         score(matrix, metric), item_strata(labels, metric));
+}
+
 }  // namespace
 
 TestReport report_on_test(const std::filesystem::path& ledger_directory, const StudyRecord& study,
                           const Choice& choice, const PredictionProgress& progress) {
     TestReport report{.candidate = choice.chosen, .metric = study.metric};
     const Ledger ledger = Ledger::open(ledger_directory);
-    std::vector<std::vector<double>> influences;
+    std::vector<SeedOutcomes> outcomes;
     bool same_items = true;
     std::vector<std::string> items;
     for (const RunRecord& run : ledger.runs(study.id)) {
@@ -49,8 +77,8 @@ TestReport report_on_test(const std::filesystem::path& ledger_directory, const S
         const ConfusionMatrix matrix = predictions.matrix();
         report.runs.push_back(
             {run.name(), validation_score(*run.best, study.metric), score(matrix, study.metric)});
-        influences.push_back(item_influences(matrix.classes(), predictions.table.labels,
-                                             predictions.table.predicted(), study.metric));
+        outcomes.push_back(test_outcomes(predictions, units_of(ledger, run, predictions.items), study.metric,
+                                         std::ssize(outcomes)));
         same_items &= items.empty() || items == predictions.items;
         items = predictions.items;
     }
@@ -63,9 +91,8 @@ TestReport report_on_test(const std::filesystem::path& ledger_directory, const S
     report.mean = mean_interval(scores).mean;
     report.interval = mean_interval(scores).interval.value_or(Interval{0.0, 1.0});
     if (same_items && items.size() > 1) {
-        const Interval crossed = crossed_mean({influences.begin(), influences.end()}).interval;
-        const double reach = (crossed.high - crossed.low) / 2;
-        report.interval = {std::max(0.0, report.mean - reach), std::min(1.0, report.mean + reach)};
+        report.units = std::ssize(outcomes.front().units);
+        if (report.units > 1) report.interval = score_of(CandidateOutcomes(outcomes))->interval();
     }
     report.test_looks = std::ssize(ledger.test_looks(study.id));
     report.words = in_words(report, choice);

@@ -20,9 +20,10 @@ struct TestReport {
     std::string candidate;
     Metric metric = Metric::balanced_accuracy;
     std::int64_t items = 0;
+    std::int64_t units = 0;  // that they are; 0 when runs saw different items
     std::vector<TestedRun> runs;
     double mean = 0.0;        // on the test part
-    Interval interval;        // 95 %, over seeds and items; with one run over items alone
+    Interval interval;        // 95 %, over seeds and units; with one run over units alone
     double validation = 0.0;  // mean of the same runs
     std::string words;        // the test score beside the validation score, and what inflated that
     std::int64_t test_looks = 0;

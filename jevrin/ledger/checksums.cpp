@@ -72,10 +72,12 @@ const std::vector<SealedTable>& sealed_tables() {
     static const std::vector<SealedTable> tables = {
         {"runs", {"id"}, "id, study, split, superseded, " + column_names(run_columns)},
         {"epochs", {"run", "epoch"}, "run, " + column_names(epoch_columns())},
-        {"studies", {"id"}, "id, name, metric, split, used, runs"},
+        {"studies", {"id"}, "id, name, metric, split, used, runs, margin, most_seeds"},
         {"image_sets", {"id"}, "id, fingerprint, root, version, added, source"},
         {"splits", {"id"}, "id, image_set, hash, settings"},
         {"models", {"run", "epoch"}, "run, epoch, hash"},
+        {"epoch_predictions", {"run", "epoch"}, "run, epoch, predicted"},
+        {"seed_looks", {"study", "seeds"}, "study, seeds, looked"},
         {"warnings", {"id"}, "id, run, epoch, message"},
         {"marks", {"root", "item"}, "root, item, label, excluded, note, marked"},
         {"test_looks", {"id"}, "id, look, run, split, what, looked"},
@@ -175,6 +177,13 @@ void add_sealing_triggers(SQLite::Database& database) {
     database.exec(
         "CREATE TEMP TRIGGER count_looks AFTER INSERT ON main.test_looks BEGIN "
         "UPDATE ledger SET looks = looks + 1; END");
+}
+
+void seal_studies(SQLite::Database& database) {
+    for (const SealedTable& table : sealed_tables())
+        if (table.name == "studies")
+            database.exec(
+                fmt::format("UPDATE {} SET checksum = row_checksum({})", table.name, table.columns));
 }
 
 void seal_everything(SQLite::Database& database) {

@@ -23,6 +23,8 @@ void add_sealing_triggers(SQLite::Database& database);
 
 // Sets all checksums of a ledger that had none.
 void seal_everything(SQLite::Database& database);
+// The same for studies, whose columns became more.
+void seal_studies(SQLite::Database& database);
 
 // SQL that is true for a row of this table that is as it was written.
 const std::string& is_sealed(const std::string& table);

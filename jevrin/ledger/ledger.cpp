@@ -140,8 +140,8 @@ std::vector<std::string> Ledger::study_names() const {
 StudyRecord Ledger::study(const std::string& name) const {
     return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, fmt::format(R"sql(
-            SELECT studies.id, studies.name, metric, root, image_sets.id, image_sets.version, source,
-                   ({}) AND ({}) AND ({})
+            SELECT studies.id, studies.name, metric, root, image_sets.id, image_sets.version, source, margin,
+                   most_seeds, ({}) AND ({}) AND ({})
             FROM studies JOIN splits ON splits.id = split JOIN image_sets ON image_sets.id = image_set
             WHERE ?1 = '' OR studies.name = ?1 ORDER BY used DESC LIMIT 1)sql",
                                                                     is_sealed("studies"), is_sealed("splits"),
@@ -162,11 +162,22 @@ StudyRecord Ledger::study(const std::string& name) const {
                           .image_root = query.getColumn(3),
                           .image_set = {query.getColumn(4)},
                           .image_set_version = query.getColumn(5),
-                          .image_source = query.getColumn(6)};
-        if (query.getColumn(7).getInt() == 0)
+                          .image_source = query.getColumn(6),
+                          .margin = query.getColumn(7),
+                          .most_seeds = query.getColumn(8)};
+        if (query.getColumn(9).getInt() == 0)
             throw_damaged(connection_->file(), fmt::format("the study '{}'", printable(study.name)));
         verify_once(*connection_, SealedRows::classes, study.image_set.number);
         study.test_looks = std::ssize(test_looks(study.id));
+        SQLite::Statement looks(*connection_->database,
+                                fmt::format("SELECT seeds, {} FROM seed_looks WHERE study = ? ORDER BY seeds",
+                                            is_sealed("seed_looks")));
+        looks.bind(1, study.id.number);
+        while (looks.executeStep()) {
+            if (looks.getColumn(1).getInt() == 0)
+                throw_damaged(connection_->file(), "the list of looks at seeds");
+            study.seed_looks.push_back(looks.getColumn(0));
+        }
         SQLite::Statement classes(*connection_->database,
                                   "SELECT name FROM classes WHERE image_set = ? ORDER BY class");
         classes.bind(1, query.getColumn(4).getInt64());

@@ -21,6 +21,7 @@
 #include "jevrin/training/layer_summary.hpp"
 
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -75,6 +76,12 @@ class Ledger {
     std::vector<PredictionRecord> predictions(RunId run, Part part) const;
     // The same without probabilities, ordered by the ledger's number of the item.
     std::vector<OutcomeRecord> outcomes(RunId run, Part part) const;
+    // By epoch, the predicted class of each item of outcomes() of the validation part; empty when the run was
+    // recorded by a version that kept none. InputError unless there are so many items and classes.
+    std::vector<std::vector<std::size_t>> epoch_predictions(RunId run, std::size_t items,
+                                                            std::size_t classes) const;
+    // By item id of a part as a run saw it: the number of its unit (OutcomeRecord::unit).
+    std::map<std::string, std::int64_t> units(RunId run, Part part) const;
     std::string item_id(ItemNumber number) const;
     // How many items a split (RunRecord::split) puts into this part.
     std::int64_t count_items(SplitId split, Part part) const;

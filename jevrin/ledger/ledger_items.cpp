@@ -81,6 +81,22 @@ std::vector<OutcomeRecord> Ledger::outcomes(RunId run, Part part) const {
     });
 }
 
+std::map<std::string, std::int64_t> Ledger::units(RunId run, Part part) const {
+    return reading(*connection_, [&] {
+        verify_once(*connection_, SealedRows::split_items,
+                    select_number(*connection_->database, "SELECT split FROM runs WHERE id = ?", run));
+        SQLite::Statement query(*connection_->database, R"sql(
+            SELECT items.item, COALESCE(NULLIF(unit, 0), items.id) FROM runs
+            JOIN split_items ON split_items.split = runs.split JOIN items ON items.id = split_items.item
+            WHERE runs.id = ? AND part = ?)sql");
+        query.bind(1, run.number);
+        query.bind(2, name_of(part));
+        std::map<std::string, std::int64_t> units;
+        while (query.executeStep()) units[query.getColumn(0)] = query.getColumn(1);
+        return units;
+    });
+}
+
 std::string Ledger::item_id(ItemNumber number) const {
     return select_text("SELECT item FROM items WHERE id = ?", number.number, "item");
 }

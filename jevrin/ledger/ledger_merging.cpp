@@ -77,19 +77,28 @@ void copy_splits(SQLite::Database& database, const Numbers& image_sets, Numbers&
 
 void copy_studies(SQLite::Database& database, const Numbers& splits, Numbers& studies,
                   MergeSummary& summary) {
-    SQLite::Statement query(database, "SELECT id, name, metric, split FROM other.studies ORDER BY used");
+    SQLite::Statement query(
+        database, "SELECT id, name, metric, split, margin, most_seeds FROM other.studies ORDER BY used");
     while (query.executeStep()) {
         const std::string name = query.getColumn(1);
         std::int64_t ours = select_number(database, "SELECT id FROM studies WHERE name = ?", name);
         if (ours == 0) {
             // Behind those that are here: what was trained last stays the study that commands show.
             const std::int64_t used = select_number(database, "SELECT MIN(used) FROM studies");
-            execute(database, "INSERT INTO studies (name, metric, split, used) VALUES (?, ?, ?, ?)", name,
-                    query.getColumn(2).getString(), splits.at(query.getColumn(3).getInt64()), used - 1);
+            execute(database,
+                    "INSERT INTO studies (name, metric, split, used, margin, most_seeds) VALUES (?, ?, ?, ?, "
+                    "?, ?)",
+                    name, query.getColumn(2).getString(), splits.at(query.getColumn(3).getInt64()), used - 1,
+                    query.getColumn(4).getDouble(), query.getColumn(5).getInt64());
             ours = database.getLastInsertRowid();
             ++summary.studies;
         }
-        studies[query.getColumn(0).getInt64()] = ours;
+        const std::int64_t theirs = query.getColumn(0);
+        execute(database,
+                "INSERT OR IGNORE INTO seed_looks (study, seeds, looked) SELECT ?2, seeds, looked FROM "
+                "other.seed_looks WHERE study = ?1",
+                theirs, ours);
+        studies[theirs] = ours;
     }
 }
 
@@ -103,6 +112,7 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     };
     copy("epochs", column_names(epoch_columns()));
     copy("confusion", "epoch, true_class, predicted, count");
+    copy("epoch_predictions", "epoch, predicted");
     copy("layers", "layer, name");
     copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));
     copy("warnings", "epoch, message");

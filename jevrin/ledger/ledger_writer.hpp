@@ -39,6 +39,11 @@ class LedgerWriter {
     // The same for another split of the study's images: a fold.
     SplitId put_split(StudyId study, const ImageSet& set, const Parts& parts,
                       const std::string& parts_settings);
+    // The smallest difference of scores that matters in a study, and up to how many seeds it may be given
+    // (StudyRecord).
+    void put_margin(StudyId study, double margin, std::int64_t most_seeds);
+    // That the candidates of a study were compared with so many seeds.
+    void put_seed_look(StudyId study, std::int64_t seeds);
     // The run with this identity, added when it is new. Runs of the same candidate, seed and fold with other
     // settings become superseded: they stay in the database and out of sight; superseded_count receives how
     // many.
@@ -48,10 +53,11 @@ class LedgerWriter {
     // One transaction: the run is being trained, by this plan and on this machine.
     void begin_run(RunId run, const std::string& plan, const std::string& environment);
     // One transaction: the epoch with its scores and confusion matrix, the layers and what there is to warn
-    // about; best marks it as the one whose weights are kept.
+    // about; best marks it as the one whose weights are kept. predicted: of every validation item, or none.
     void record_epoch(RunId run, const RecordedEpoch& epoch, bool best,
                       const std::vector<LayerSummary>& layers = {},
-                      const std::vector<std::string>& warnings = {});
+                      const std::vector<std::string>& warnings = {},
+                      const std::vector<ItemPrediction>& predicted = {});
     // Forgets all epochs of a run, to train it from its beginning.
     void restart_run(RunId run);
     // The content hash of the model file of an epoch that is kept.

@@ -4,6 +4,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
+#include "jevrin/ledger/epoch_predictions.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/statements.hpp"
 
@@ -165,6 +166,22 @@ SplitId LedgerWriter::put_split(StudyId study, const ImageSet& set, const Parts&
     });
 }
 
+void LedgerWriter::put_margin(StudyId study, double margin, std::int64_t most_seeds) {
+    in_transaction(*connection_, [&] {
+        execute(*connection_->database, "UPDATE studies SET margin = ?, most_seeds = ? WHERE id = ?", margin,
+                most_seeds, study);
+    });
+}
+
+void LedgerWriter::put_seed_look(StudyId study, std::int64_t seeds) {
+    in_transaction(*connection_, [&] {
+        require_row(*connection_, "studies", study, "study");
+        execute(*connection_->database,
+                "INSERT OR IGNORE INTO seed_looks (study, seeds, looked) VALUES (?, ?, ?)", study, seeds,
+                now());
+    });
+}
+
 RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t* superseded_count) {
     const std::string& identity = run.key();
     return in_transaction(*connection_, [&] {
@@ -267,7 +284,8 @@ void insert_matrix(SQLite::Database& database, RunId run, std::int64_t epoch, co
 
 void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best,
                                 const std::vector<LayerSummary>& layers,
-                                const std::vector<std::string>& warnings) {
+                                const std::vector<std::string>& warnings,
+                                const std::vector<ItemPrediction>& predicted) {
     const RecordedEpoch scored = recorded_epoch(epoch, epoch.validation);
     in_transaction(*connection_, [&] {
         SQLite::Database& database = *connection_->database;
@@ -284,6 +302,8 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
             execute(database, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run, epoch.epoch,
                     message);
         insert_matrix(database, run, epoch.epoch, epoch.validation);
+        if (!predicted.empty())
+            put_epoch_predictions(database, run, epoch.epoch, epoch.validation.classes(), predicted);
         for (const SealedRows rows : {SealedRows::matrix, SealedRows::layers})
             seal(database, rows, "run = ? AND epoch = ?", {run.number, epoch.epoch});
         seal(database, SealedRows::epochs, "id = ?", {run.number});
@@ -293,8 +313,8 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 }
 
 void LedgerWriter::forget_records(RunId run) {
-    for (const char* table : {"confusion", "epochs", "predictions", "part_checksums", "layer_epochs",
-                              "layers", "warnings", "models"})
+    for (const char* table : {"confusion", "epochs", "epoch_predictions", "predictions", "part_checksums",
+                              "layer_epochs", "layers", "warnings", "models"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(
         *connection_->database,

@@ -108,6 +108,12 @@ struct ItemRecord {
     std::size_t label = 0;
 };
 
+// What an item was predicted as at an epoch.
+struct ItemPrediction {
+    std::string item;  // id
+    std::size_t predicted = 0;
+};
+
 // The same without probabilities: what runs are compared by.
 struct OutcomeRecord {
     ItemNumber item;  // Ledger::item_id()
@@ -152,6 +158,9 @@ struct StudyRecord {
     std::string image_source;  // JSON: empty object, or array, shape and transposed
     std::vector<std::string> classes;
     std::int64_t test_looks = 0;  // how often its test part has been scored
+    double margin = 0.01;         // the smallest difference of scores that matters
+    std::int64_t most_seeds = 0;  // up to which seeds are added until a difference is clear; 0: not stated
+    std::vector<std::int64_t> seed_looks = {};  // how many seeds there were when it was chosen, ascending
 };
 
 // What identifies a run: the same identity is never trained twice.

@@ -350,6 +350,25 @@ DROP TABLE test_looks_before;
 UPDATE studies SET runs = (SELECT COUNT(*) FROM runs WHERE study = studies.id);
 )sql";
 
+// What version 11 added: predictions by epoch, what a study calls a difference that matters, and looks at its
+// evidence while seeds are added.
+const char* const from_version_10 = R"sql(
+CREATE TABLE epoch_predictions (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    predicted BLOB NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (run, epoch)) WITHOUT ROWID;
+CREATE TABLE seed_looks (
+    study INTEGER NOT NULL REFERENCES studies(id),
+    seeds INTEGER NOT NULL,
+    looked TEXT NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (study, seeds)) WITHOUT ROWID;
+ALTER TABLE studies ADD COLUMN margin REAL NOT NULL DEFAULT 0.01;
+ALTER TABLE studies ADD COLUMN most_seeds INTEGER NOT NULL DEFAULT 0;
+)sql";
+
 // What lies there when a ledger is brought up to date is taken for the models of its finished runs.
 void record_model_hashes(SQLite::Database& database, const std::filesystem::path& models) {
     SQLite::Statement query(database, "SELECT id FROM runs WHERE state = 'finished'");
@@ -373,7 +392,6 @@ void bring_to_version_10(SQLite::Database& database, const std::filesystem::path
     SQLite::Statement identity(database, "INSERT INTO ledger VALUES (?, (SELECT COUNT(*) FROM test_looks))");
     identity.bind(1, random_digits());
     identity.exec();
-    seal_everything(database);
 }
 
 }  // namespace
@@ -389,6 +407,8 @@ void create_tables(SQLite::Database& database, const std::filesystem::path& dire
     database.exec(tables_of_version_5);
     database.exec(tables_of_version_6);
     bring_to_version_10(database, directory);
+    database.exec(from_version_10);
+    seal_everything(database);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
 
@@ -408,6 +428,11 @@ void bring_up_to_date(SQLite::Database& database, const std::filesystem::path& d
     if (now <= 6) bring_runs_to_version_7(database);
     if (now <= 8) rename_keys_of_runs(database);
     if (now <= 9) bring_to_version_10(database, directory);
+    database.exec(from_version_10);
+    if (now <= 9)
+        seal_everything(database);
+    else
+        seal_studies(database);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
 

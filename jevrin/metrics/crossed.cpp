@@ -4,53 +4,97 @@
 #include "jevrin/metrics/moments.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cassert>
 #include <cmath>
+#include <limits>
+#include <map>
 
 namespace jevrin::inline v1 {
 namespace {
 
-// Sum of squares about the mean, over the number less one.
-double variance_of(std::span<const double> values) {
-    return squares_about(values, mean_of(values)) / static_cast<double>(values.size() - 1);
-}
+// How many units' worth of the pooled variance each stratum borrows.
+constexpr double borrowed = 4.0;
 
-// The moments of one table.
-struct Layout {
-    double seeds = 0.0;
-    std::vector<double> item_means;
-    double mean = 0.0;
-    double seed_variance = 0.0;  // of the means of seeds: the seeds' own and the rest's share
-    double rest_square = 0.0;    // mean square of what neither seeds nor items explain
+struct Stratum {
+    double units = 0.0;
+    double sum = 0.0;
+    double squares = 0.0;  // about its mean
 };
 
-Layout lay_out(const SeedsByItems& table) {
-    assert(!table.empty() && table[0].size() >= 2);
-    const std::size_t items = table[0].size();
-    Layout layout{.seeds = static_cast<double>(table.size()), .item_means = std::vector<double>(items, 0.0)};
-    std::vector<double> seed_means;
-    for (const auto& row : table) {
-        seed_means.push_back(mean_of(row));
-        for (std::size_t i = 0; i < items; ++i) layout.item_means[i] += row[i] / layout.seeds;
+std::vector<Stratum> strata_of(std::size_t units, std::span<const std::uint32_t> strata) {
+    assert(strata.empty() || strata.size() == units);
+    std::vector<Stratum> result(1);
+    if (strata.empty()) {
+        result[0].units = static_cast<double>(units);
+        return result;
     }
-    layout.mean = mean_of(seed_means);
-    if (table.size() < 2) return layout;
-    layout.seed_variance = variance_of(seed_means);
-    double rest = 0.0;
-    for (std::size_t k = 0; k < table.size(); ++k)
-        for (std::size_t i = 0; i < items; ++i) {
-            const double r = table[k][i] - seed_means[k] - layout.item_means[i] + layout.mean;
-            rest += r * r;
-        }
-    layout.rest_square = rest / ((layout.seeds - 1) * static_cast<double>(items - 1));
-    return layout;
+    for (const std::uint32_t stratum : strata) {
+        if (stratum >= result.size()) result.resize(stratum + 1);
+        ++result[stratum].units;
+    }
+    return result;
 }
 
-// A term of the variance of the mean, known from so many degrees of freedom.
-struct Term {
-    double value = 0.0;
-    double freedom = 1.0;
-};
+// From squares within strata, each of which is known from freedom times its units less one. Strata have a
+// scale in common: that of their own mean, on which all squares together are at least so many.
+VarianceTerm moderated(const std::vector<Stratum>& strata, double units, double freedom, double least) {
+    double present = 0.0;
+    double degrees = 0.0;
+    double squares = 0.0;
+    for (const Stratum& stratum : strata) {
+        if (stratum.units == 0.0) continue;
+        present += 1.0;
+        degrees += freedom * (stratum.units - 1.0);
+    }
+    const auto scale = [&](const Stratum& stratum) { return present * stratum.units / units; };
+    for (const Stratum& stratum : strata) squares += stratum.squares * scale(stratum) * scale(stratum);
+    const double missing = std::max(0.0, least - squares);
+    const double pooled = (squares + missing) / degrees;
+    double sum = 0.0;
+    double weighed = 0.0;
+    for (const Stratum& stratum : strata) {
+        if (stratum.units == 0.0) continue;
+        const double own =
+            stratum.squares * scale(stratum) * scale(stratum) + missing * stratum.units / units;
+        const double known = freedom * (stratum.units - 1.0 + borrowed);
+        const double variance =
+            (own + freedom * borrowed * pooled) / known / (present * present * stratum.units);
+        sum += variance;
+        weighed += variance * variance / known;
+    }
+    return {sum, weighed > 0.0 ? std::min(degrees, sum * sum / weighed) : degrees};
+}
+
+// Strata of one unit each say nothing of the variance within strata.
+bool all_alone(std::span<const std::uint32_t> strata) {
+    if (strata.empty()) return false;
+    const std::vector<Stratum> counts = strata_of(strata.size(), strata);
+    return std::all_of(counts.begin(), counts.end(),
+                       [](const Stratum& stratum) { return stratum.units <= 1.0; });
+}
+
+std::size_t stratum_at(std::span<const std::uint32_t> strata, std::size_t unit) {
+    return strata.empty() ? 0 : strata[unit];
+}
+
+VarianceTerm rest_of(const SeedsByUnits& table, const CrossedTable& layout) {
+    const std::size_t units = layout.unit_means.size();
+    std::vector<Stratum> squares = strata_of(units, layout.strata);
+    std::vector<double> unit_sums(squares.size(), 0.0);
+    for (std::size_t i = 0; i < units; ++i) unit_sums[stratum_at(layout.strata, i)] += layout.unit_means[i];
+    for (const auto& row : table) {
+        for (Stratum& stratum : squares) stratum.sum = 0.0;
+        for (std::size_t i = 0; i < units; ++i) squares[stratum_at(layout.strata, i)].sum += row[i];
+        for (std::size_t i = 0; i < units; ++i) {
+            const std::size_t k = stratum_at(layout.strata, i);
+            const double r =
+                row[i] - layout.unit_means[i] - (squares[k].sum - unit_sums[k]) / squares[k].units;
+            squares[k].squares += r * r;
+        }
+    }
+    return moderated(squares, static_cast<double>(units), static_cast<double>(layout.seeds - 1), 0.0);
+}
 
 void conclude(CrossedEstimate& estimate, double confidence) {
     const double freedom = std::max(1.0, estimate.degrees_of_freedom);
@@ -63,40 +107,38 @@ void conclude(CrossedEstimate& estimate, double confidence) {
         estimate.p_value = error > 0.0 ? student_p_value(freedom, estimate.mean / error) : 0.0;
 }
 
-// From the tables that enter (one, or two whose difference is taken) and the items' variance.
-CrossedEstimate estimate_from(double mean, std::span<const Layout* const> layouts, double items_variance,
-                              std::size_t items, double confidence) {
-    const auto n = static_cast<double>(items);
-    CrossedEstimate estimate{.mean = mean, .items = static_cast<std::int64_t>(items)};
-    double fewest = layouts[0]->seeds;
-    for (const Layout* layout : layouts) fewest = std::min(fewest, layout->seeds);
-    estimate.seeds = static_cast<std::int64_t>(fewest);
-    const Term of_items{items_variance / n, n - 1};
+// From the tables that enter (one, or two whose difference is taken) and the variance that the units bring.
+CrossedEstimate estimate_from(double mean, std::span<const CrossedTable* const> tables,
+                              const VarianceTerm& of_units, double confidence) {
+    const auto n = static_cast<double>(tables[0]->unit_means.size());
+    CrossedEstimate estimate{.mean = mean,
+                             .seeds = tables[0]->seeds,
+                             .units = static_cast<std::int64_t>(tables[0]->unit_means.size())};
+    for (const CrossedTable* table : tables) estimate.seeds = std::min(estimate.seeds, table->seeds);
     if (estimate.seeds == 1) {
-        estimate.variance = of_items.value;
-        estimate.degrees_of_freedom = of_items.freedom;
-        estimate.item_component = items_variance;
+        estimate.variance = of_units.value;
+        estimate.degrees_of_freedom = of_units.degrees_of_freedom;
+        estimate.unit_component = n * of_units.value;
         conclude(estimate, confidence);
         return estimate;
     }
-    // The rest is in the variance of the items and in that of the seeds: once too often.
-    double sum = of_items.value;
-    double weighed = of_items.value * of_items.value / of_items.freedom;
+    // The rest is in the variance of the units and in that of the seeds: once too often.
+    double sum = of_units.value;
+    double weighed = of_units.value * of_units.value / of_units.degrees_of_freedom;
     double rest = 0.0;
     double rest_weighed = 0.0;
-    double rest_in_items = 0.0;
-    for (const Layout* layout : layouts) {
-        const Term of_seeds{layout->seed_variance / layout->seeds, layout->seeds - 1};
-        const Term of_rest{layout->rest_square / layout->seeds / n, (layout->seeds - 1) * (n - 1)};
-        sum += of_seeds.value - of_rest.value;
-        weighed += of_seeds.value * of_seeds.value / of_seeds.freedom;
-        rest += of_rest.value;
-        rest_weighed += of_rest.value * of_rest.value / of_rest.freedom;
-        estimate.seed_component += std::max(0.0, layout->seed_variance - layout->rest_square / n);
-        estimate.rest_component += layout->rest_square;
-        rest_in_items += layout->rest_square / layout->seeds;
+    for (const CrossedTable* table : tables) {
+        const auto seeds = static_cast<double>(table->seeds);
+        const double of_seeds = table->of_seed.value / seeds;
+        const double of_rest = table->rest.value / seeds;
+        sum += of_seeds - of_rest;
+        weighed += of_seeds * of_seeds / table->of_seed.degrees_of_freedom;
+        rest += of_rest;
+        rest_weighed += of_rest * of_rest / table->rest.degrees_of_freedom;
+        estimate.seed_component += std::max(0.0, table->of_seed.value - table->rest.value);
+        estimate.rest_component += n * table->rest.value;
     }
-    estimate.item_component = std::max(0.0, items_variance - rest_in_items);
+    estimate.unit_component = n * std::max(0.0, of_units.value - rest);
     if (sum > rest) {
         estimate.variance = sum;
         estimate.degrees_of_freedom = sum * sum / (weighed + rest_weighed);
@@ -110,23 +152,143 @@ CrossedEstimate estimate_from(double mean, std::span<const Layout* const> layout
 
 }  // namespace
 
-CrossedEstimate crossed_mean(const SeedsByItems& table, double confidence) {
-    const Layout layout = lay_out(table);
-    const Layout* const layouts[] = {&layout};
-    return estimate_from(layout.mean, layouts, variance_of(layout.item_means), layout.item_means.size(),
-                         confidence);
+VarianceTerm stratified_variance(std::span<const double> values, std::span<const std::uint32_t> strata,
+                                 double least) {
+    assert(values.size() >= 2);
+    if (all_alone(strata)) strata = {};
+    std::vector<Stratum> squares = strata_of(values.size(), strata);
+    for (std::size_t i = 0; i < values.size(); ++i) squares[stratum_at(strata, i)].sum += values[i];
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        Stratum& stratum = squares[stratum_at(strata, i)];
+        const double r = values[i] - stratum.sum / stratum.units;
+        stratum.squares += r * r;
+    }
+    return moderated(squares, static_cast<double>(values.size()), 1.0, least);
 }
 
-CrossedEstimate crossed_difference(const SeedsByItems& first, const SeedsByItems& second, double confidence) {
-    assert(!first.empty() && !second.empty() && first[0].size() == second[0].size());
-    const Layout ours = lay_out(first);
-    const Layout theirs = lay_out(second);
-    std::vector<double> differences(ours.item_means.size());
+CrossedTable crossed_table(const SeedsByUnits& table, std::span<const std::uint32_t> strata) {
+    assert(!table.empty() && table[0].size() >= 2);
+    const std::size_t units = table[0].size();
+    if (all_alone(strata)) strata = {};
+    CrossedTable layout{.seeds = std::ssize(table),
+                        .strata = {strata.begin(), strata.end()},
+                        .unit_means = std::vector<double>(units, 0.0),
+                        .items = static_cast<double>(units)};
+    const auto seeds = static_cast<double>(table.size());
+    std::vector<double> seed_means;
+    for (const auto& row : table) {
+        seed_means.push_back(mean_of(row));
+        for (std::size_t i = 0; i < units; ++i) layout.unit_means[i] += row[i] / seeds;
+    }
+    layout.mean = mean_of(seed_means);
+    if (layout.seeds < 2) return layout;
+    layout.of_seed = {squares_about(seed_means, layout.mean) / (seeds - 1), seeds - 1};
+    layout.of_seed_alone = layout.of_seed;
+    layout.rest = rest_of(table, layout);
+    return layout;
+}
+
+CrossedTable crossed_table(const SeedsByUnits& table, std::span<const std::uint32_t> strata,
+                           std::span<const std::int64_t> folds) {
+    CrossedTable layout = crossed_table(table, strata);
+    if (folds.empty() || layout.seeds < 2) return layout;
+    // By fold, what each seed's run adds to the mean of its seed.
+    std::map<std::int64_t, std::vector<double>> runs;
+    for (std::size_t s = 0; s < table.size(); ++s)
+        for (std::size_t i = 0; i < folds.size(); ++i) {
+            std::vector<double>& sums = runs.try_emplace(folds[i], table.size(), 0.0).first->second;
+            sums[s] += (table[s][i] - layout.unit_means[i]) / static_cast<double>(folds.size());
+        }
+    const auto freedom = static_cast<double>(layout.seeds - 1);
+    layout.of_seed = {0.0, freedom * static_cast<double>(runs.size())};
+    for (const auto& [fold, sums] : runs) layout.of_seed.value += squares_about(sums, 0.0) / freedom;
+    layout.of_seed_alone = layout.of_seed;
+    return layout;
+}
+
+void moderate_seeds(const std::vector<CrossedTable*>& tables) {
+    struct Known {
+        CrossedTable* table = nullptr;
+        double log_variance = 0.0;  // less what is expected of its degrees of freedom
+    };
+    std::vector<Known> known;
+    double mean = 0.0;
+    double noise = 0.0;  // what the logarithms vary by when all variances are equal
+    double freedom = 0.0;
+    for (CrossedTable* table : tables) {
+        const VarianceTerm& term = table->of_seed;
+        if (table->seeds < 2 || !(term.value > 0.0)) continue;
+        const double half = term.degrees_of_freedom / 2;
+        known.push_back({table, std::log(term.value) - digamma(half) + std::log(half)});
+        mean += known.back().log_variance;
+        noise += trigamma(half);
+        freedom += term.degrees_of_freedom;
+    }
+    if (known.size() < 2) return;
+    const auto count = static_cast<double>(known.size());
+    mean /= count;
+    double squares = 0.0;
+    for (const Known& one : known) squares += (one.log_variance - mean) * (one.log_variance - mean);
+    const double excess = squares / (count - 1) - noise / count;
+    // Two that share a variance should not count its degrees of freedom twice.
+    const double most = freedom / 2;
+    const double prior =
+        excess > 0.0 ? 2 * trigamma_inverse(excess) : std::numeric_limits<double>::infinity();
+    const double common =
+        excess > 0.0 ? std::exp(mean + digamma(prior / 2) - std::log(prior / 2)) : std::exp(mean);
+    for (const Known& one : known) {
+        VarianceTerm& term = one.table->of_seed_alone;
+        const double own = term.degrees_of_freedom;
+        const double moderated =
+            std::isinf(prior) ? common : (prior * common + own * term.value) / (prior + own);
+        if (moderated > term.value) term = {moderated, std::max(own, std::min(prior + own, most))};
+        // Of two, what they have in common says nothing of their difference.
+        if (known.size() > 2) one.table->of_seed = term;
+    }
+}
+
+double harmonic_units(const CrossedTable& table) {
+    double strata = 0.0;
+    double inverse = 0.0;
+    for (const Stratum& stratum : strata_of(table.unit_means.size(), table.strata)) {
+        if (stratum.units == 0.0) continue;
+        strata += 1.0;
+        inverse += 1.0 / stratum.units;
+    }
+    return strata * strata / inverse;
+}
+
+CrossedEstimate crossed_mean(const CrossedTable& table, double confidence) {
+    CrossedTable alone = table;
+    alone.of_seed = table.of_seed_alone;
+    const std::array<const CrossedTable*, 1> tables = {&alone};
+    return estimate_from(table.mean, tables, stratified_variance(table.unit_means, table.strata), confidence);
+}
+
+CrossedEstimate crossed_mean(const SeedsByUnits& table, double confidence) {
+    return crossed_mean(crossed_table(table), confidence);
+}
+
+CrossedEstimate crossed_difference(const CrossedTable& first, const CrossedTable& second, double confidence) {
+    assert(first.unit_means.size() == second.unit_means.size() && first.strata == second.strata);
+    std::vector<double> differences(first.unit_means.size());
     for (std::size_t i = 0; i < differences.size(); ++i)
-        differences[i] = ours.item_means[i] - theirs.item_means[i];
-    const Layout* const layouts[] = {&ours, &theirs};
-    return estimate_from(ours.mean - theirs.mean, layouts, variance_of(differences), differences.size(),
-                         confidence);
+        differences[i] = first.unit_means[i] - second.unit_means[i];
+    const std::array<const CrossedTable*, 2> tables = {&first, &second};
+    const double of_item = static_cast<double>(differences.size()) / first.items;
+    return estimate_from(first.mean - second.mean, tables,
+                         stratified_variance(differences, first.strata, of_item * of_item), confidence);
+}
+
+CrossedEstimate with_variance(CrossedEstimate estimate, const VarianceTerm& variance, double confidence) {
+    estimate.variance = variance.value;
+    estimate.degrees_of_freedom = variance.degrees_of_freedom;
+    conclude(estimate, confidence);
+    return estimate;
+}
+
+CrossedEstimate crossed_difference(const SeedsByUnits& first, const SeedsByUnits& second, double confidence) {
+    return crossed_difference(crossed_table(first), crossed_table(second), confidence);
 }
 
 }  // namespace jevrin::inline v1

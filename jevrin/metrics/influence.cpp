@@ -16,30 +16,12 @@ class ClassSums {
         }
         items_ = static_cast<double>(labels.size());
         for (std::size_t c = 0; c < classes; ++c) {
-            all_correct_ += correct_[c];
-            recalls_ += recall(support_[c], correct_[c]);
             with_items_ += support_[c] > 0.0;
-            f1s_ += f1(support_[c], predictions_[c], correct_[c]);
             with_any_ += support_[c] + predictions_[c] > 0.0;
+            all_correct_ += correct_[c];
+            recalls_ += support_[c] > 0.0 ? recall(c) : 0.0;
+            f1s_ += support_[c] + predictions_[c] > 0.0 ? f1(c) : 0.0;
         }
-    }
-
-    double support(std::size_t one) const { return support_[one]; }
-
-    // The score without one item of this cell; its class has others.
-    double score_without(std::size_t label, std::size_t predicted, Metric metric) const {
-        const double correct = label == predicted ? 1.0 : 0.0;
-        switch (metric) {
-            case Metric::accuracy:
-                return (all_correct_ - correct) / (items_ - 1.0);
-            case Metric::balanced_accuracy:
-                return (recalls_ - recall(support_[label], correct_[label]) +
-                        recall(support_[label] - 1.0, correct_[label] - correct)) /
-                       with_items_;
-            case Metric::macro_f1:
-                return macro_f1_without(label, predicted);
-        }
-        unhandled(metric);
     }
 
     double score(Metric metric) const {
@@ -54,25 +36,26 @@ class ClassSums {
         unhandled(metric);
     }
 
-  private:
-    double macro_f1_without(std::size_t label, std::size_t predicted) const {
-        double sum = f1s_ - f1(support_[label], predictions_[label], correct_[label]);
-        double counted = with_any_;
-        if (label == predicted) {
-            sum += f1(support_[label] - 1.0, predictions_[label] - 1.0, correct_[label] - 1.0);
-        } else {
-            sum += f1(support_[label] - 1.0, predictions_[label], correct_[label]);
-            sum += f1(support_[predicted], predictions_[predicted] - 1.0, correct_[predicted]) -
-                   f1(support_[predicted], predictions_[predicted], correct_[predicted]);
-            // A class that was predicted once and has no items is no longer there.
-            if (support_[predicted] + predictions_[predicted] == 1.0) counted -= 1.0;
+    // Of the score, by the weight of an item of this cell.
+    double derivative(std::size_t label, std::size_t predicted, Metric metric) const {
+        const double correct = label == predicted ? 1.0 : 0.0;
+        switch (metric) {
+            case Metric::accuracy:
+                return (correct - all_correct_ / items_) / items_;
+            case Metric::balanced_accuracy:
+                return (correct - recall(label)) / support_[label] / with_items_;
+            case Metric::macro_f1:
+                // F1 = 2 correct / (support + predictions).
+                if (label == predicted) return 2.0 * (1.0 - f1(label)) / used(label) / with_any_;
+                return (-f1(label) / used(label) - f1(predicted) / used(predicted)) / with_any_;
         }
-        return sum / counted;
+        unhandled(metric);
     }
-    static double recall(double support, double correct) { return support > 0.0 ? correct / support : 0.0; }
-    static double f1(double support, double predictions, double correct) {
-        return support + predictions > 0.0 ? 2.0 * correct / (support + predictions) : 0.0;
-    }
+
+  private:
+    double recall(std::size_t one) const { return correct_[one] / support_[one]; }
+    double used(std::size_t one) const { return support_[one] + predictions_[one]; }
+    double f1(std::size_t one) const { return 2.0 * correct_[one] / used(one); }
 
     std::vector<double> support_;
     std::vector<double> predictions_;
@@ -96,10 +79,15 @@ std::vector<double> item_influences(std::size_t classes, std::span<const std::si
     std::vector<double> values;
     values.reserve(labels.size());
     for (std::size_t i = 0; i < labels.size(); ++i)
-        values.push_back(sums.support(labels[i]) > 1.0
-                             ? n * all - (n - 1) * sums.score_without(labels[i], predicted[i], metric)
-                             : all);
+        values.push_back(all + n * sums.derivative(labels[i], predicted[i], metric));
     return values;
+}
+
+std::vector<std::uint32_t> item_strata(std::span<const std::size_t> labels, Metric metric) {
+    if (metric == Metric::accuracy) return {};
+    std::vector<std::uint32_t> strata;
+    for (const std::size_t label : labels) strata.push_back(static_cast<std::uint32_t>(label));
+    return strata;
 }
 
 }  // namespace jevrin::inline v1

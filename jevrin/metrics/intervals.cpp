@@ -9,6 +9,17 @@
 
 namespace jevrin::inline v1 {
 
+namespace {
+
+Interval wilson(double share, double n, double z) {
+    const double centre = share + z * z / (2 * n);
+    const double reach = z * std::sqrt(share * (1 - share) / n + z * z / (4 * n * n));
+    const double scale = 1 + z * z / n;
+    return {std::max(0.0, (centre - reach) / scale), std::min(1.0, (centre + reach) / scale)};
+}
+
+}  // namespace
+
 MeanInterval mean_interval(std::span<const double> values, double confidence) {
     if (values.empty()) return {};
     MeanInterval result{mean_of(values), std::nullopt};
@@ -22,13 +33,23 @@ MeanInterval mean_interval(std::span<const double> values, double confidence) {
 
 Interval wilson_interval(std::int64_t successes, std::int64_t trials, double confidence) {
     if (trials == 0) return {0.0, 1.0};
-    const double z = normal_quantile(0.5 + confidence / 2);
     const auto n = static_cast<double>(trials);
-    const double share = static_cast<double>(successes) / n;
-    const double centre = share + z * z / (2 * n);
-    const double reach = z * std::sqrt(share * (1 - share) / n + z * z / (4 * n * n));
-    const double scale = 1 + z * z / n;
-    return {std::max(0.0, (centre - reach) / scale), std::min(1.0, (centre + reach) / scale)};
+    return wilson(static_cast<double>(successes) / n, n, normal_quantile(0.5 + confidence / 2));
+}
+
+Interval score_interval(double score, double variance, double degrees_of_freedom, double units,
+                        double confidence) {
+    assert(units >= 1.0);
+    const double p = std::clamp(score, 0.0, 1.0);
+    const double phantom = 0.25 / units;
+    const double trials = (p * (1 - p) + phantom) / (variance + phantom / units);
+    return wilson(p, trials, student_quantile(std::max(1.0, degrees_of_freedom), 0.5 + confidence / 2));
+}
+
+Interval exact_interval(std::int64_t successes, std::int64_t trials, double confidence) {
+    const double tail = (1 - confidence) / 2;
+    return {successes == 0 ? 0.0 : beta_quantile(successes, trials - successes + 1, tail),
+            successes == trials ? 1.0 : beta_quantile(successes + 1, trials - successes, 1 - tail)};
 }
 
 ResampledMean resampled_mean(std::span<const double> differences, double share, double confidence) {
@@ -36,7 +57,8 @@ ResampledMean resampled_mean(std::span<const double> differences, double share, 
     const auto count = static_cast<double>(differences.size());
     ResampledMean result{.mean = mean_of(differences)};
     const double variance = squares_about(differences, result.mean) / (count - 1);
-    const double error = std::sqrt((1.0 / count + share) * variance);
+    result.variance = (1.0 / count + share) * variance;
+    const double error = std::sqrt(result.variance);
     const double reach = student_quantile(count - 1, 0.5 + confidence / 2) * error;
     result.interval = {result.mean - reach, result.mean + reach};
     if (result.mean != 0.0)

@@ -229,6 +229,14 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     read_seeds(reader, plan.seeds);
     const std::string metric = reader.text("metric", name_of(plan.metric));
     plan.metric = reader.at("metric", [&] { return value_named<Metric>(metric); });
+    plan.margin = reader.number("margin", plan.margin, 0.0001, 0.5);
+    plan.most_seeds = reader.integer("most_seeds", plan.most_seeds, 1, std::int64_t{most_seeds});
+    if (reader.has("most_seeds"))
+        reader.at("most_seeds", [&] {
+            if (plan.most_seeds < std::ssize(plan.seeds))
+                throw InputError(fmt::format("'most_seeds' is {}, but the plan has {} seeds already",
+                                             plan.most_seeds, plan.seeds.size()));
+        });
     auto images = reader.table("images");
     if (!images) throw InputError(fmt::format("{}:1:1: the plan needs [images]", name));
     plan.images = read_images(*images);

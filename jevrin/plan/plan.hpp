@@ -77,6 +77,8 @@ struct Plan {
     std::filesystem::path file;
     std::vector<std::uint64_t> seeds = {1, 2, 3};
     Metric metric = Metric::balanced_accuracy;
+    double margin = 0.01;         // the smallest difference of the metric that matters
+    std::int64_t most_seeds = 0;  // up to which seeds may be added until a difference is clear; 0: not stated
     ImagesPlan images;
     std::vector<BackbonePlan> backbones;
     std::vector<Candidate> candidates;

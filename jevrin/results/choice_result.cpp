@@ -9,6 +9,20 @@
 namespace jevrin::inline v1 {
 namespace {
 
+std::string over(LeadRule rule) {
+    switch (rule) {
+        case LeadRule::crossed:
+            return "seeds and items";
+        case LeadRule::one_seed:
+            return "items";
+        case LeadRule::folds:
+            return "seeds, items and folds";
+        case LeadRule::resampled:
+            return "pairs of runs";
+    }
+    unhandled(rule);
+}
+
 Json to_json(const std::optional<Lead>& lead) {
     if (!lead) return {};
     return {{"mean", lead->mean},
@@ -16,9 +30,7 @@ Json to_json(const std::optional<Lead>& lead) {
             {"high", lead->interval.high},
             {"p", lead->p_value},
             {"adjusted_p", lead->adjusted_p},
-            {"over", lead->rule == LeadRule::crossed    ? "seeds and items"
-                     : lead->rule == LeadRule::one_seed ? "items"
-                                                        : "pairs of runs"},
+            {"over", over(lead->rule)},
             {"seeds", lead->seeds},
             {"items", lead->items},
             {"units", lead->units},
@@ -33,8 +45,10 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"mean", c.mean},
                  {"low", c.interval ? Json(c.interval->low) : Json()},
                  {"high", c.interval ? Json(c.interval->high) : Json()},
+                 {"best_epoch_mean", c.best_epoch_mean},
                  {"runs", c.runs},
                  {"seeds", c.seeds},
+                 {"failed_seeds", c.failed_seeds},
                  {"seconds", c.seconds},
                  {"parameters", c.parameters},
                  {"trainable_parameters", c.trainable_parameters},
@@ -42,8 +56,15 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"model_bytes", c.model_bytes},
                  {"cost", number(c.cost(cost))},
                  {"pareto_optimal", c.pareto_optimal},
-                 {"separated", c.separated}};
+                 {"separated", c.separated},
+                 {"may_be_best", c.may_be_best},
+                 {"non_inferior", c.non_inferior},
+                 {"probability_best", c.odds.probability_best},
+                 {"expected_loss", c.odds.expected_loss},
+                 {"on_front", c.odds.on_front}};
+    if (const auto failure = c.failure_interval()) json["failure"] = {failure->low, failure->high};
     if (c.behind) json["behind_best"] = to_json(c.behind);
+    if (c.behind) json["behind_best"]["verdict"] = name_of(c.verdict);
     return json;
 }
 
@@ -62,10 +83,28 @@ Json to_json(const TestReport& report) {
             {"test_looks", report.test_looks}};
 }
 
-Json to_json(const std::vector<CandidatePair>& pairs) {
+Json to_json(const Choice& choice, const std::vector<PairVerdict>& pairs) {
     Json json = Json::array();
-    for (const CandidatePair& pair : pairs)
-        json.push_back({{"first", pair.first}, {"second", pair.second}, {"lead", to_json(pair.lead)}});
+    for (const PairVerdict& pair : pairs)
+        json.push_back({{"first", choice.ranking[pair.first].candidate},
+                        {"second", choice.ranking[pair.second].candidate},
+                        {"verdict", name_of(pair.verdict)},
+                        {"lead", to_json(pair.lead)}});
+    return json;
+}
+
+Json to_json(const NeededNumber& number) {
+    return {{"expected", or_null(number.expected)},
+            {"least", or_null(number.least)},
+            {"most", or_null(number.most)}};
+}
+
+Json to_json(const std::vector<EffortCurve>& curves) {
+    Json json = Json::array();
+    for (const EffortCurve& curve : curves)
+        json.push_back({{"regime", name_of(curve.regime)},
+                        {"variants", curve.expected_best.size()},
+                        {"expected_best", curve.expected_best}});
     return json;
 }
 
@@ -79,12 +118,19 @@ std::string lead_cell(const std::optional<Lead>& lead) {
                : "";
 }
 
-// Why a candidate stands where it does.
+// What the evidence says of it, beside the best.
 std::string standing(const Choice& choice, const RankedCandidate& c) {
-    if (&c == &choice.ranking.front()) return "best";
-    if (!c.behind) return "unknown";
-    if (c.separated) return "yes";
-    return c.behind->seeds < fewest_seeds ? "few seeds" : "no";
+    if (&c == &choice.ranking.front()) return choice.clear ? "better than all" : "first";
+    switch (c.verdict) {
+        case Verdict::better:
+            return "worse";
+        case Verdict::equivalent:
+            return "equivalent";
+        case Verdict::unknown:
+            if (c.behind && c.behind->seeds < fewest_seeds) return "few seeds";
+            return c.may_be_best ? "unknown" : "not the best";
+    }
+    unhandled(c.verdict);
 }
 
 std::string cost_cell(const RankedCandidate& c, Cost cost) {
@@ -115,25 +161,28 @@ std::string cost_head(Cost cost) {
     unhandled(cost);
 }
 
-std::string pairs_text(const std::vector<CandidatePair>& pairs, const TextForm& form) {
-    ResultTable table(
-        {"first", "second", "difference", "p", "only first correct", "only second correct", "McNemar p"},
-        {3, 4, 5, 6});
-    for (const CandidatePair& pair : pairs) {
+std::string pairs_text(const Choice& choice, const TextForm& form) {
+    ResultTable table({"first", "second", "verdict", "difference", "p", "only first correct",
+                       "only second correct", "McNemar p"},
+                      {4, 5, 6, 7});
+    for (const PairVerdict& pair : choice.pairs) {
+        const TableCell first = name_cell(choice.ranking[pair.first].candidate);
+        const TableCell second = name_cell(choice.ranking[pair.second].candidate);
         if (pair.lead)
-            table.add({name_cell(pair.first), name_cell(pair.second), lead_cell(pair.lead),
+            table.add({first, second, name_of(pair.verdict), lead_cell(pair.lead),
                        p_cell(pair.lead->adjusted_p), count_cell(pair.lead->first_only),
                        count_cell(pair.lead->second_only), p_cell(pair.lead->exact_p)});
         else
-            table.add({name_cell(pair.first), name_cell(pair.second), "not comparable", "", "", "", ""});
+            table.add({first, second, "unknown", "not comparable", "", "", "", ""});
     }
-    const std::size_t shown = form.rows_of(pairs.size(), 60);
-    return table.text(shown) + form.and_more(pairs.size() - shown, "pairs") +
-           fmt::format(
-               "p over seeds and items, corrected for {}; the exact test (McNemar) covers the items alone, "
-               "not "
-               "the variance between seeds\n",
-               plural(std::ssize(pairs), "comparison"));
+    const std::size_t shown = form.rows_of(choice.pairs.size(), 60);
+    return table.text(shown) + form.and_more(choice.pairs.size() - shown, "pairs") +
+           wrapped(
+               fmt::format("better: the first is (p < 0.05, corrected for {}); equivalent: they differ by "
+                           "less than {:.3f} (two one-sided tests); the exact test (McNemar) covers the "
+                           "items alone, not the variance between seeds",
+                           plural(std::ssize(choice.pairs), "comparison"), choice.margin),
+               form.width);
 }
 
 }  // namespace
@@ -144,14 +193,19 @@ std::string ChoiceResult::title() const {
 }
 
 ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const ChoiceQuery& query,
-                           const PredictionProgress& progress) {
+                           const PredictionProgress& progress, const PairProgress& comparing) {
     const StudyEvidence evidence = gather_evidence(ledger, study, runs_called(ledger, study, query.runs));
+    SeedLooks looks{.earlier = study.seed_looks};
+    if (study.most_seeds > 0) looks.most = study.most_seeds;
     ChoiceResult result{.study = study,
-                        .choice = choose(ledger, study, evidence, {.cost = query.cost}),
-                        .pairs = {},
+                        .choice = choose(ledger, study, evidence,
+                                         {.cost = query.cost,
+                                          .rule = query.rule,
+                                          .margin = query.margin,
+                                          .looks = looks,
+                                          .progress = comparing}),
                         .test = {},
                         .with_pairs = query.pairs};
-    if (query.pairs) result.pairs = compare_pairs(ledger, study, evidence);
     if (query.test) {
         result.test = report_on_test(ledger.directory(), study, result.choice, progress);
         result.choice.test_looks = result.test->test_looks;
@@ -161,17 +215,32 @@ ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const
 
 std::string to_json(const ChoiceResult& result) {
     const Choice& choice = result.choice;
-    Json json = {{"metric", name_of(choice.metric)}, {"cost", name_of(choice.cost)},
-                 {"chosen", choice.chosen},          {"clear", choice.clear},
-                 {"summary", choice.summary},        {"ranking", Json::array()}};
+    Json json = {{"metric", name_of(choice.metric)},
+                 {"cost", name_of(choice.cost)},
+                 {"rule", name_of(choice.rule)},
+                 {"margin", choice.margin},
+                 {"level", choice.level},
+                 {"chosen", choice.chosen},
+                 {"clear", choice.clear},
+                 {"summary", choice.summary},
+                 {"ranking", Json::array()}};
     for (const RankedCandidate& c : choice.ranking) json["ranking"].push_back(to_json(c, choice.cost));
     json["reasons"] = choice.reasons;
-    json["needed"] = {{"seeds", or_null(choice.needed.seeds)}, {"items", or_null(choice.needed.items)}};
+    json["needed"] = {{"seeds", to_json(choice.needed.seeds)}, {"items", to_json(choice.needed.items)}};
     json["optimism"] = or_null(choice.optimism);
+    json["corrected"] = choice.corrected ? Json({{"mean", choice.corrected->mean},
+                                                 {"low", choice.corrected->interval.low},
+                                                 {"high", choice.corrected->interval.high}})
+                                         : Json();
+    json["equal_effort"] = to_json(choice.equal_effort);
+    json["epochs"] = choice.epochs == EpochChoice::cross_fitted ? "cross-fitted" : "common";
+    json["rare_classes"] = Json::array();
+    for (const auto& [name, items] : choice.rare_classes)
+        json["rare_classes"].push_back({{"class", name}, {"items", items}});
     json["validation_items"] = choice.validation_items;
     json["validation_units"] = choice.validation_units;
     json["test_looks"] = choice.test_looks;
-    if (result.with_pairs) json["pairs"] = to_json(result.pairs);
+    if (result.with_pairs) json["pairs"] = to_json(choice, choice.pairs);
     if (result.test) json["test"] = to_json(*result.test);
     return document(json);
 }
@@ -199,7 +268,13 @@ ResultTable to_table(const ChoiceResult& result) {
                        csv_only("behind_low"),
                        csv_only("behind_high"),
                        {.key = "adjusted_p", .head = "p", .align = Align::right, .optional = 2},
-                       text_only("separated"),
+                       text_only("verdict"),
+                       {.key = "verdict", .head = {}, .place = Place::csv},
+                       csv_only("may_be_best"),
+                       {.key = "probability_best", .head = "P(best)", .align = Align::right},
+                       {.key = "expected_loss", .head = "loss", .align = Align::right, .optional = 2},
+                       csv_only("best_epoch_mean"),
+                       csv_only("failed_seeds"),
                        csv_only("separated"),
                        csv_only("seconds"),
                        csv_only("trainable_parameters"),
@@ -226,6 +301,12 @@ ResultTable to_table(const ChoiceResult& result) {
              c.behind ? exact(c.behind->interval.high) : "",
              {c.behind ? p_cell(c.behind->adjusted_p) : "", c.behind ? exact(c.behind->adjusted_p) : ""},
              standing(choice, c),
+             &c == &choice.ranking.front() ? "" : name_of(c.verdict),
+             c.may_be_best ? "true" : "false",
+             {percent(c.odds.probability_best), exact(c.odds.probability_best)},
+             {fmt::format("{:.3f}", c.odds.expected_loss), exact(c.odds.expected_loss)},
+             exact(c.best_epoch_mean),
+             std::to_string(c.failed_seeds),
              c.separated ? "true" : "false",
              exact(c.seconds),
              std::to_string(c.trainable_parameters),
@@ -243,9 +324,12 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
         form.and_more(choice.ranking.size() - shown, "candidates") + "\n" +
         wrapped(
             fmt::format(
-                "95 % intervals over seeds and items; separated: p < 0.05, corrected for {}; Pareto *: no "
-                "other candidate is better at the same cost or less",
-                plural(std::ssize(choice.ranking) - 1, "comparison")),
+                "95 % intervals over seeds and items; worse: p < 0.05, corrected for {}; not the best: "
+                "outside "
+                "the 95 % confidence set of the best; equivalent: within {:.3f}; P(best), loss: how often it "
+                "is the best of a bootstrap draw, and how far below it on average; Pareto *: no other "
+                "candidate is better at the same cost or less",
+                plural(std::ssize(choice.pairs), "comparison"), choice.margin),
             form.width);
     // After the verdict and one sentence for each candidate come those about what was not compared.
     for (std::size_t i = choice.ranking.size(); i < choice.reasons.size(); ++i)
@@ -254,7 +338,7 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
                 ? "Chosen on the validation part; the test part has not been looked at.\n"
                 : fmt::format("Chosen on the validation part; the test part has been looked at {}.\n",
                               plural(choice.test_looks, "time"));
-    if (result.with_pairs) text += "\n" + pairs_text(result.pairs, form);
+    if (result.with_pairs) text += "\n" + pairs_text(choice, form);
     if (result.test) text += "\n" + wrapped(result.test->words, form.width);
     return text;
 }

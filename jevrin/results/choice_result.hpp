@@ -11,7 +11,9 @@ namespace jevrin::inline v1 {
 struct ChoiceQuery {
     std::vector<std::string> runs = {};  // candidates, or runs, to choose among; none: all
     Cost cost = ChoiceSettings{}.cost;
-    bool pairs = false;  // every candidate against every other, too
+    ChoiceRule rule = ChoiceSettings{}.rule;
+    std::optional<double> margin = {};  // none: the study's
+    bool pairs = false;                 // every candidate against every other, too
     // The chosen one is scored on the test part: this opens the sealed part, and the ledger records it.
     bool test = false;
 };
@@ -19,14 +21,13 @@ struct ChoiceQuery {
 struct ChoiceResult {
     StudyRecord study;
     Choice choice;
-    std::vector<CandidatePair> pairs;  // when they were asked for
     std::optional<TestReport> test;
     bool with_pairs = false;
 
     std::string title() const;
 };
 ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const ChoiceQuery& query = {},
-                           const PredictionProgress& progress = {});
+                           const PredictionProgress& progress = {}, const PairProgress& comparing = {});
 
 std::string to_json(const ChoiceResult& result);
 // The ranking.

@@ -18,6 +18,7 @@ std::string to_text(const EpochNote& note) {
     for (std::size_t i = 0; i < matrix.classes(); ++i)
         for (std::size_t j = 0; j < matrix.classes(); ++j)
             if (matrix.at(i, j) > 0) json["cells"].push_back({i, j, matrix.at(i, j)});
+    json["predicted"] = note.predicted;
     json["layers"] = Json::array();
     for (const LayerSummary& l : note.layers)
         json["layers"].push_back(
@@ -30,7 +31,8 @@ std::optional<EpochNote> note_from_text(const std::string& text) {
     try {
         const Json json = parse_json(text);
         EpochNote note{.best = json.at("best").get<bool>(),
-                       .warnings = json.at("warnings").get<std::vector<std::string>>()};
+                       .warnings = json.at("warnings").get<std::vector<std::string>>(),
+                       .predicted = json.value("predicted", std::vector<std::size_t>())};
         for (const EpochColumn& column : epoch_columns())
             visit_column(column, note.epoch, [&](auto& number) {
                 number = json.at(column.name).get<std::remove_reference_t<decltype(number)>>();

@@ -16,6 +16,7 @@ struct EpochNote {
     bool best = false;
     std::vector<LayerSummary> layers;
     std::vector<std::string> warnings;
+    std::vector<std::size_t> predicted;  // of the validation part's items, in their order
 };
 
 std::string to_text(const EpochNote& note);

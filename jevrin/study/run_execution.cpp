@@ -12,6 +12,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -34,6 +35,16 @@ RunTrainer trainer_of(const TrainingData& data, CandidateNetwork built, const Sc
                       const PlannedRun& planned, FeaturePool* pool) {
     return RunTrainer(data, std::move(built.network), std::move(built.phases), scaling,
                       planned.candidate->training, planned.seed, pool);
+}
+
+std::vector<std::size_t> in_order_of(const std::vector<std::size_t>& items, const Predictions& predictions) {
+    if (predictions.items == items) return predictions.classes();
+    std::map<std::size_t, std::size_t> by_item;
+    const std::vector<std::size_t> classes = predictions.classes();
+    for (std::size_t i = 0; i < classes.size(); ++i) by_item[predictions.items[i]] = classes[i];
+    std::vector<std::size_t> ordered;
+    for (const std::size_t item : items) ordered.push_back(by_item.at(item));
+    return ordered;
 }
 
 }  // namespace
@@ -100,8 +111,7 @@ std::int64_t RunExecution::resume() {
                                 "trained from its beginning",
                                 printable(file.string())));
             const std::optional<EpochNote> note = note_from_text(state.note);
-            if (note && state.epochs_done == record_.epochs + 1)
-                writer_.record_epoch(id, note->epoch, note->best, note->layers, note->warnings);
+            if (note && state.epochs_done == record_.epochs + 1) record(*note);
             record_ = ledger.run_by_id(id);
             if (state.epochs_done == record_.epochs) {
                 trainer_.restore(state);
@@ -166,6 +176,7 @@ void RunExecution::finish_epoch(const EpochResult& result) {
                                  .validation_scores = {}},
                                 ConfusionMatrix(data_.classes, labels, result.validation.classes()));
     note.layers = result.layers;
+    note.predicted = in_order_of(data_.parts.validation, result.validation);
     const RecordedEpoch& epoch = note.epoch;
     note.warnings = watch_.observe(epoch, note.layers);
     const double reached = validation_score(epoch, materials_.plan.metric);
@@ -184,10 +195,17 @@ void RunExecution::finish_epoch(const EpochResult& result) {
     }
     note_ = to_text(note);
     save();
-    writer_.record_epoch(record_.id, epoch, note.best, note.layers, note.warnings);
+    record(note);
     seconds_ += epoch.seconds;
     record_.epochs = epoch.epoch;
     if (events_.epoch_finished) events_.epoch_finished(record_, note);
+}
+
+void RunExecution::record(const EpochNote& note) {
+    std::vector<ItemPrediction> predicted;
+    for (std::size_t i = 0; i < note.predicted.size(); ++i)
+        predicted.push_back({materials_.set.items[data_.parts.validation.at(i)].id, note.predicted[i]});
+    writer_.record_epoch(record_.id, note.epoch, note.best, note.layers, note.warnings, predicted);
 }
 
 Classifier RunExecution::classifier(Network network) const {

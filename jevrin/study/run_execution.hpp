@@ -51,6 +51,7 @@ class RunExecution {
     void require_own();
     std::string owner() const;
     void finish_epoch(const EpochResult& result);
+    void record(const EpochNote& note);
     void finish();
     struct VerifiedRows {
         std::size_t step = 1;  // between two rows of the predictions

@@ -39,6 +39,7 @@ class StudyScheduler {
     StudySummary carry_out(std::vector<PlannedRun> planned) {
         summary_.study = writer_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
                                            plan_.images.parts->key());
+        writer_.put_margin(summary_.study, plan_.margin, plan_.most_seeds);
         std::vector<RunId> ids = put_runs(planned);
         find_missing(planned, ids);
         time_left_.emplace(to_train_);

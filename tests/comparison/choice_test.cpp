@@ -9,6 +9,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 
 namespace jevrin {
 namespace {
@@ -38,23 +39,6 @@ class ChoiceTest : public testing::Test {
     test::MadeUpStudy study_;
 };
 
-TEST_F(ChoiceTest, OfThoseThatCostTheSameTheBestIsChosen) {
-    // Nobody could distinguish them; a tenth of a second decides nothing.
-    for (std::int64_t seed : {1, 2, 3}) {
-        add_run("quick", seed, 0.80, 2.0, 100);
-        add_run("better", seed, 0.84, 2.1, 200);
-        add_run("dear", seed, 0.85, 9.0, 300);
-    }
-    const Choice c = choice();
-    ASSERT_FALSE(c.clear);
-    const auto place = [&](const std::string& name) {
-        return std::find_if(c.ranking.begin(), c.ranking.end(),
-                            [&](const RankedCandidate& r) { return r.candidate == name; });
-    };
-    EXPECT_EQ(c.chosen, place("quick") < place("better") ? "quick" : "better");
-    EXPECT_NE(c.chosen, "dear");
-}
-
 TEST_F(ChoiceTest, AClearWinnerIsCalledClear) {
     for (std::int64_t seed : {1, 2, 3}) {
         add_run("good", seed, 0.95, 9.0, 100);
@@ -70,17 +54,61 @@ TEST_F(ChoiceTest, AClearWinnerIsCalledClear) {
     EXPECT_THAT(c.reasons[0], HasSubstr("Use 'good'"));
 }
 
-TEST_F(ChoiceTest, WhenTheEvidenceDoesNotSeparateTheCheapestIsChosen) {
+// Many items, so that candidates which are right and wrong on the same ones are soon shown to be as good.
+TEST(ChoiceByMargin, ACheaperOneIsTakenWhenItIsShownToBeAsGood) {
+    const TemporaryDirectory directory;
+    test::MadeUpStudy study(directory / "ledger", 2, 1000);
+    for (std::int64_t seed : {1, 2, 3})
+        for (const char* name : {"dear", "cheap", "poor"})
+            study.add_run({.candidate = name,
+                           .seed = seed,
+                           .seconds = *name == 'd'   ? 50.0
+                                      : *name == 'c' ? 2.0
+                                                     : 1.0,
+                           .predicted = [name](std::size_t label, std::size_t place) {
+                               // Of 1,500 items the dear one misses 150, the cheap one three more.
+                               const std::size_t wrong = *name == 'd' ? 150 : *name == 'c' ? 153 : 600;
+                               return place < wrong ? 1 - label : label;
+                           }});
+    const Choice choice = choose(study.ledger(), study.study());
+    EXPECT_EQ(choice.ranking[0].candidate, "dear");
+    EXPECT_EQ(choice.chosen, "cheap");
+    EXPECT_FALSE(choice.clear);
+    EXPECT_EQ(choice.ranking[1].verdict, Verdict::equivalent);
+    EXPECT_EQ(choice.ranking[2].verdict, Verdict::better);
+    EXPECT_THAT(
+        choice.summary,
+        HasSubstr("Use 'cheap': it is cheaper (2.0 s of training per run), and shown to be worse than "
+                  "the best by less than the margin of 0.010"));
+    // A smaller difference matters: then it is not shown.
+    EXPECT_EQ(choose(study.ledger(), study.study(), {.margin = 0.001}).chosen, "dear");
+    EXPECT_EQ(choose(study.ledger(), study.study(), {.rule = ChoiceRule::best}).chosen, "dear");
+    // One standard error of the dear one's score is about 0.008.
+    const Choice published = choose(study.ledger(), study.study(), {.rule = ChoiceRule::one_standard_error});
+    EXPECT_EQ(published.chosen, "cheap");
+    EXPECT_THAT(published.summary, HasSubstr("by the rule of one standard error"));
+}
+
+TEST_F(ChoiceTest, NotSeparatedIsNotAsGood) {
     for (std::int64_t seed : {1, 2, 3}) {
-        add_run("dear", seed, 0.8, 50.0, 100);
+        add_run("dear", seed, 0.84, 50.0, 100);
         add_run("cheap", seed, 0.8, 2.0, 200);
         add_run("poor", seed, 0.5, 1.0, 300);
     }
     const Choice c = choice();
     EXPECT_FALSE(c.clear);
-    EXPECT_EQ(c.chosen, "cheap");
+    EXPECT_EQ(c.chosen, c.ranking.front().candidate);
+    EXPECT_EQ(c.ranking[1].verdict, Verdict::unknown);
+    EXPECT_TRUE(c.ranking[1].may_be_best);
     EXPECT_EQ(c.ranking.back().candidate, "poor");
-    EXPECT_THAT(c.reasons[0], HasSubstr("does not separate it from 1 other candidate"));
+    EXPECT_FALSE(c.ranking.back().may_be_best);
+    EXPECT_EQ(c.ranking.back().verdict, Verdict::better);
+    double sum = 0.0;
+    for (const RankedCandidate& one : c.ranking) sum += one.odds.probability_best;
+    EXPECT_NEAR(sum, 1.0, 1e-9);
+    EXPECT_LT(c.ranking[0].odds.expected_loss, c.ranking[1].odds.expected_loss);
+    EXPECT_LT(c.ranking[1].odds.expected_loss, c.ranking[2].odds.expected_loss);
+    EXPECT_EQ(c.ranking[2].odds.probability_best, 0.0);
 }
 
 TEST_F(ChoiceTest, OneSeedNeverMakesAClearWinner) {
@@ -91,7 +119,7 @@ TEST_F(ChoiceTest, OneSeedNeverMakesAClearWinner) {
     EXPECT_EQ(c.chosen, "good");
     EXPECT_THAT(c.reasons[0], HasSubstr("train more seeds"));
     EXPECT_EQ(c.ranking[0].seeds, 1);
-    EXPECT_THAT(c.reasons[1], HasSubstr("with one seed the variance between seeds is unknown"));
+    EXPECT_THAT(c.reasons[1], HasSubstr("unknown, since with one seed the variance between seeds is"));
 }
 
 TEST_F(ChoiceTest, UnfinishedRunsAreNamedAndDoNotCount) {
@@ -127,35 +155,34 @@ TEST_F(ChoiceTest, ACandidateWithOneSeedIsNotToldFromOthersWithMore) {
 }
 
 TEST_F(ChoiceTest, TheCheapestDependsOnWhatCosts) {
+    // The same predictions by both, but for one item.
     for (std::int64_t seed : {1, 2, 3}) {
-        const auto draw = static_cast<std::uint64_t>(seed);
         study_.add_run({.candidate = "small to train",
                         .seed = seed,
                         .seconds = 90,
                         .trainable_parameters = 10,
-                        .multiplications = 9000,
-                        .predicted = study_.correct_with(0.8, 100 + draw)});
+                        .multiplications = 9000});
         study_.add_run({.candidate = "quick to use",
                         .seed = seed,
                         .seconds = 50,
                         .trainable_parameters = 900,
-                        .multiplications = 10,
-                        .predicted = study_.correct_with(0.8, 200 + draw)});
+                        .multiplications = 10});
     }
-    EXPECT_EQ(choice({.cost = Cost::trained_parameters}).chosen, "small to train");
-    EXPECT_EQ(choice({.cost = Cost::operations}).chosen, "quick to use");
-    EXPECT_EQ(choice({.cost = Cost::training_seconds}).chosen, "quick to use");
-    EXPECT_THAT(choice({.cost = Cost::operations}).summary, HasSubstr("10 multiplications per prediction"));
+    const auto by = [&](Cost cost) { return choice({.cost = cost, .margin = 0.05}); };
+    EXPECT_EQ(by(Cost::trained_parameters).chosen, "small to train");
+    EXPECT_EQ(by(Cost::operations).chosen, "quick to use");
+    EXPECT_EQ(by(Cost::training_seconds).chosen, "quick to use");
+    EXPECT_THAT(by(Cost::operations).summary, HasSubstr("10 multiplications per prediction"));
     EXPECT_EQ(value_named<Cost>("file"), Cost::file_size);
     EXPECT_THAT(message_of<InputError>([] { value_named<Cost>("trainde"); }),
                 HasSubstr("did you mean 'trained'"));
 }
 
 TEST_F(ChoiceTest, WhatIsDearerByMoreThanAQuarterAndASecondIsNotTaken) {
-    // Wrong on 20 items against 22: nobody can distinguish them, and the better one costs more.
+    // Wrong on 20 items against 21: as good within 0.1, and the better one costs more.
     for (const double seconds : {3.4, 3.6}) {
         for (std::int64_t seed : {1, 2, 3})
-            for (const std::size_t wrong : {20U, 22U})
+            for (const std::size_t wrong : {20U, 21U})
                 study_.add_run({.candidate = wrong == 20U ? "better" : "cheaper",
                                 .seed = seed,
                                 .seconds = wrong == 20U ? seconds : 2.0,
@@ -163,7 +190,7 @@ TEST_F(ChoiceTest, WhatIsDearerByMoreThanAQuarterAndASecondIsNotTaken) {
                                 .predicted = [=](std::size_t label, std::size_t place) {
                                     return place < wrong ? 1 - label : label;
                                 }});
-        const Choice c = choice();
+        const Choice c = choice({.margin = 0.1});
         EXPECT_EQ(c.ranking[0].candidate, "better");
         EXPECT_EQ(c.chosen, seconds < 3.5 ? "better" : "cheaper");
     }
@@ -193,10 +220,8 @@ TEST_F(ChoiceTest, ComparisonsAreCorrectedForTheirNumber) {
         EXPECT_GE(c.ranking[k].behind->adjusted_p, c.ranking[k].behind->p_value);
         EXPECT_LE(c.ranking[k].behind->adjusted_p, 1.0);
     }
-    const auto pairs =
-        compare_pairs(study_.ledger(), study_.study(), gather_evidence(study_.ledger(), study_.study()));
-    EXPECT_EQ(pairs.size(), 21U);
-    for (const CandidatePair& pair : pairs) EXPECT_GE(pair.lead->mean, -1e-9);
+    EXPECT_EQ(c.pairs.size(), 21U);
+    for (const PairVerdict& pair : c.pairs) EXPECT_GE(pair.lead->mean, -1e-9);
 }
 
 TEST_F(ChoiceTest, SaysWhatItWouldTakeToSeparateTheFirstTwo) {
@@ -206,8 +231,9 @@ TEST_F(ChoiceTest, SaysWhatItWouldTakeToSeparateTheFirstTwo) {
     }
     const Choice c = choice();
     ASSERT_FALSE(c.clear);
-    ASSERT_TRUE(c.needed.items.has_value());
-    EXPECT_GT(*c.needed.items, 120);
+    ASSERT_TRUE(c.needed.items.expected.has_value());
+    EXPECT_GT(*c.needed.items.expected, 120);
+    EXPECT_LT(*c.needed.items.least, *c.needed.items.expected);
     EXPECT_THAT(c.summary,
                 testing::AllOf(HasSubstr("validation images instead of 120"), HasSubstr("80 % power")));
     ASSERT_TRUE(c.optimism.has_value());
@@ -268,91 +294,170 @@ TEST_F(ChoiceTest, AFewItemsTellNothingApart) {
     }
 }
 
-TEST(Leads, OfFoldsAreTheCorrectedResampledTest) {
-    // Differences 0.1, 0.2 and 0.3 on three folds of 10 items, 20 learned from: mean 0.2, variance 0.01,
-    // (1/3 + 1/2) * 0.01, t of 2 degrees 4.3027.
-    CandidateOutcomes first;
-    CandidateOutcomes second;
-    for (std::int64_t fold = 1; fold <= 3; ++fold) {
-        RunOutcomes run{.seed = 1, .fold = fold, .items = 10, .training_items = 20};
-        for (std::int64_t item = 0; item < 10; ++item) {
-            run.units.push_back(10 * fold + item);
-            run.influences.push_back(1.0);
-            run.correct.push_back(1.0);
+// Rows of seeds over three folds of ten items; correct(seed, fold, item).
+CandidateOutcomes in_folds(std::int64_t seeds,
+                           const std::function<double(std::int64_t, std::int64_t, std::int64_t)>& correct) {
+    std::vector<SeedOutcomes> rows;
+    for (std::int64_t seed = 1; seed <= seeds; ++seed) {
+        SeedOutcomes row{.seed = seed, .items = 30, .training_items = 20};
+        for (std::int64_t item = 0; item < 30; ++item) {
+            row.units.push_back(item);
+            row.folds.push_back(1 + item / 10);
+            row.correct.push_back(correct(seed, 1 + item / 10, item % 10));
+            row.influences.push_back(row.correct.back());
+            row.score += row.correct.back() / 30;
         }
-        run.score = 0.9;
-        first.push_back(run);
-        run.score = 0.9 - 0.1 * static_cast<double>(fold);
-        second.push_back(run);
+        rows.push_back(std::move(row));
     }
+    return CandidateOutcomes(std::move(rows));
+}
+
+TEST(Leads, OfFoldsHoldWhatFoldsDifferByBeyondSeedsAndItems) {
+    // The first is always correct; the second misses 1, 2 and 3 of ten items, the same for both seeds. Folds
+    // differ by 0.1, 0.2, 0.3: the variance of their mean is 0.01 / 3. Items: 6 of 30 differ, squares 4.8
+    // over 29 * 30. What folds have beyond that counts 1 + 3 * 10 / 20 = 2.5 times.
+    const CandidateOutcomes first = in_folds(2, [](auto, auto, auto) { return 1.0; });
+    const CandidateOutcomes second =
+        in_folds(2, [](auto, std::int64_t fold, std::int64_t item) { return item < fold ? 0.0 : 1.0; });
     const auto lead = lead_of(first, second);
     ASSERT_TRUE(lead.has_value());
-    EXPECT_EQ(lead->rule, LeadRule::resampled);
-    EXPECT_EQ(lead->seeds, 3);
+    EXPECT_EQ(lead->rule, LeadRule::folds);
+    EXPECT_EQ(lead->seeds, 6);  // runs of each
     EXPECT_EQ(lead->items, 30);
     EXPECT_NEAR(lead->mean, 0.2, 1e-12);
-    EXPECT_NEAR(lead->interval.high - lead->mean, 4.302653 * std::sqrt(0.01 * (1.0 / 3 + 0.5)), 1e-5);
-    // Without a fold in common there is nothing to compare.
-    for (RunOutcomes& run : second) run.fold += 10;
-    EXPECT_FALSE(lead_of(first, second).has_value());
+    const double items = 4.8 / 29 / 30;
+    const double folds = 0.01 / 3;
+    EXPECT_LT(folds, items);  // no more than items explain: then the folds add nothing
+    EXPECT_NEAR(lead->standard_error, std::sqrt(items), 1e-9);
+    // Folds that differ by 0, 0.1 and 0.9: variance 0.2433, and squares of the items 6.6667 (10 of 30
+    // differ).
+    const CandidateOutcomes uneven = in_folds(2, [](auto, std::int64_t fold, std::int64_t item) {
+        return item < (fold == 1 ? 0 : fold == 2 ? 1 : 9) ? 0.0 : 1.0;
+    });
+    const auto wide = lead_of(first, uneven);
+    const double between = (0.1111111 + 0.0544444 + 0.3211111) / 2 / 3;
+    const double within = 6.6666667 / 29 / 30;
+    EXPECT_NEAR(wide->standard_error, std::sqrt(within + 2.5 * (between - within)), 1e-5);
+    EXPECT_LT(wide->degrees_of_freedom, 3.0);
+    // Other folds of the same items are not compared.
+    std::vector<SeedOutcomes> others = second.seeds();
+    for (SeedOutcomes& row : others)
+        for (std::int64_t& unit : row.units) unit += 100;
+    EXPECT_FALSE(lead_of(first, CandidateOutcomes(others)).has_value());
 }
 
 // The short form of the simulation whose long form is a benchmark (docs/choice.md).
+constexpr std::int64_t simulated_studies = 400;
+
+using bench::judge_studies;
+using bench::share_of;
+using bench::SimulatedStudy;
+using bench::StudyOutcome;
+
 TEST(ChoiceSimulation, IsAboutAsOftenRightAsItSays) {
-    constexpr std::int64_t studies = 400;
-    const bench::SimulatedStudy equal{.candidates = 2, .seeds = 5, .items = 100, .classes = 4};
-    const bench::SimulationResult none = bench::simulate(equal, studies);
-    EXPECT_LE(none.clear_winner, 0.08);
-    EXPECT_GE(none.covered, 0.925);
-    EXPECT_LE(none.covered, 0.985);
-    // Five equal candidates seldom have a clear best.
-    bench::SimulatedStudy five = equal;
-    five.candidates = 5;
-    EXPECT_LE(bench::simulate(five, studies).clear_winner, 0.02);
+    const SimulatedStudy equal{.candidates = 2, .seeds = 5, .items = 100, .classes = 4};
+    const auto none = judge_studies(equal, simulated_studies);
+    EXPECT_LE(share_of(none, &StudyOutcome::clear_winner), 0.08);
+    EXPECT_GE(share_of(none, &StudyOutcome::lead_covered), 0.925);
+    EXPECT_LE(share_of(none, &StudyOutcome::lead_covered), 0.99);
+    EXPECT_GE(share_of(none, &StudyOutcome::own_covered), 0.925);
     // A lead is found, the more often the larger it is.
-    bench::SimulatedStudy ahead = equal;
+    SimulatedStudy ahead = equal;
     ahead.lead = 0.3;
-    const bench::SimulationResult some = bench::simulate(ahead, studies);
+    const auto some = judge_studies(ahead, simulated_studies);
     ahead.lead = 0.8;
-    const bench::SimulationResult much = bench::simulate(ahead, studies);
-    EXPECT_GT(some.found, 2 * none.found);
-    EXPECT_GT(much.found, 0.8);
-    EXPECT_GE(some.covered, 0.925);
+    EXPECT_GT(share_of(some, &StudyOutcome::found), 2 * share_of(none, &StudyOutcome::found));
+    EXPECT_GT(share_of(judge_studies(ahead, simulated_studies), &StudyOutcome::found), 0.8);
+    EXPECT_GE(share_of(some, &StudyOutcome::lead_covered), 0.925);
     // Two seeds distinguish nothing.
     ahead.seeds = 2;
-    EXPECT_EQ(bench::simulate(ahead, 50).found, 0.0);
+    EXPECT_EQ(share_of(judge_studies(ahead, 50), &StudyOutcome::any_better), 0.0);
+}
+
+TEST(ChoiceSimulation, OfTwentyEqualCandidatesNoneIsBetterAndTheWinnerIsCorrected) {
+    for (const std::int64_t seeds : {3, 5}) {
+        const auto outcomes =
+            judge_studies({.candidates = 20, .seeds = seeds, .items = 150, .classes = 4}, 150);
+        EXPECT_LE(share_of(outcomes, &StudyOutcome::any_better), 0.08) << seeds;
+        EXPECT_EQ(share_of(outcomes, &StudyOutcome::clear_winner), 0.0) << seeds;
+        EXPECT_GE(share_of(outcomes, &StudyOutcome::winner_covered), 0.91) << seeds;
+        EXPECT_LE(share_of(outcomes, &StudyOutcome::winner_raw), 0.9) << seeds;
+        EXPECT_GE(share_of(outcomes, &StudyOutcome::best_in_set), 0.95) << seeds;
+    }
+}
+
+TEST(ChoiceSimulation, NothingIsCalledAsGoodThatIsNot) {
+    // The first is better than the others by just more than the margin.
+    SimulatedStudy study{
+        .candidates = 3, .seeds = 5, .items = 600, .classes = 4, .seed_noise = 0.1, .margin = 0.03};
+    study.lead = bench::lead_for(study, 0.0301);
+    const auto edge = judge_studies(study, simulated_studies);
+    EXPECT_LE(share_of(edge, &StudyOutcome::equivalent), 0.08);
+    EXPECT_LE(share_of(edge, &StudyOutcome::false_claim), 0.08);
+    // Equal ones are called so where the margin can be seen.
+    study.lead = 0.0;
+    study.margin = 0.08;
+    EXPECT_GE(share_of(judge_studies(study, simulated_studies), &StudyOutcome::equivalent), 0.5);
 }
 
 TEST(ChoiceSimulation, ImagesOfOneObjectAreOnePieceOfEvidence) {
-    constexpr std::int64_t studies = 400;
     for (const std::int64_t seeds : {3, 10}) {
-        const bench::SimulationResult grouped = bench::simulate(
-            {.seeds = seeds, .items = 200, .classes = 4, .group = 10, .group_effect = 1.0}, studies);
-        EXPECT_LE(grouped.clear_winner, 0.09) << seeds;
-        EXPECT_GE(grouped.covered, 0.915) << seeds;
+        const auto grouped =
+            judge_studies({.seeds = seeds, .items = 200, .classes = 4, .group = 10, .group_effect = 1.0},
+                          simulated_studies);
+        EXPECT_LE(share_of(grouped, &StudyOutcome::clear_winner), 0.08) << seeds;
+        EXPECT_GE(share_of(grouped, &StudyOutcome::lead_covered), 0.92) << seeds;
+        EXPECT_GE(share_of(grouped, &StudyOutcome::own_covered), 0.92) << seeds;
     }
     // Groups without an effect of their own cost little power.
-    const bench::SimulatedStudy pairs{.lead = 0.8, .seeds = 5, .items = 100, .classes = 4, .group = 2};
-    EXPECT_GT(bench::simulate(pairs, studies).found, 0.75);
+    const SimulatedStudy pairs{.lead = 0.8, .seeds = 5, .items = 100, .classes = 4, .group = 2};
+    EXPECT_GT(share_of(judge_studies(pairs, simulated_studies), &StudyOutcome::found), 0.75);
+}
+
+TEST(ChoiceSimulation, RareClassesAndTheCeilingDecideNothingByThemselves) {
+    for (const std::size_t rare : {8U, 2U, 1U}) {
+        const auto outcomes =
+            judge_studies({.seeds = 3, .items = 195 + rare, .classes = 2, .rare = rare}, simulated_studies);
+        EXPECT_LE(share_of(outcomes, &StudyOutcome::clear_winner), 0.07) << rare;
+        EXPECT_GE(share_of(outcomes, &StudyOutcome::lead_covered), 0.93) << rare;
+        EXPECT_GE(share_of(outcomes, &StudyOutcome::own_covered), 0.93) << rare;
+    }
+    for (const double score : {0.97, 0.99, 0.995}) {
+        SimulatedStudy study{.seeds = 3, .items = 60, .classes = 4};
+        study.level = bench::level_of(score, study);
+        const auto outcomes = judge_studies(study, simulated_studies);
+        EXPECT_LE(share_of(outcomes, &StudyOutcome::clear_winner), 0.07) << score;
+        EXPECT_GE(share_of(outcomes, &StudyOutcome::own_covered), 0.93) << score;
+        for (const StudyOutcome& outcome : outcomes) ASSERT_GT(outcome.width, 0.01) << score;
+    }
+}
+
+TEST(ChoiceSimulation, SeedsOfEveryFoldAddPowerAndFoldEffectsAreCovered) {
+    SimulatedStudy study{.lead = 0.4, .items = 300, .classes = 4, .folds = 5};
+    study.seeds = 1;
+    const double one = share_of(judge_studies(study, simulated_studies), &StudyOutcome::found);
+    study.seeds = 5;
+    const double five = share_of(judge_studies(study, simulated_studies), &StudyOutcome::found);
+    EXPECT_GT(five, one + 0.2);
+    study.lead = 0.0;
+    study.fold_effect = 0.3;
+    const auto affected = judge_studies(study, simulated_studies);
+    EXPECT_GE(share_of(affected, &StudyOutcome::lead_covered), 0.92);
+    EXPECT_LE(share_of(affected, &StudyOutcome::clear_winner), 0.08);
 }
 
 TEST(ChoiceSimulation, FindsNoLessThanThePairedTestOverSeeds) {
-    constexpr std::int64_t studies = 400;
-    const bench::SimulatedStudy study{.lead = 0.4, .seeds = 3, .items = 150, .classes = 4, .seed_noise = 0.1};
-    const auto outcomes = bench::judge_studies(study, studies);
-    const double ours = bench::share_of(outcomes, [](const bench::StudyOutcome& o) { return o.found; });
-    const double theirs = bench::share_of(
-        outcomes, [](const bench::StudyOutcome& o) { return o.signed_p > 0.0 && o.signed_p < 0.05; });
-    EXPECT_GT(ours, theirs + 0.05);
+    const SimulatedStudy study{.lead = 0.4, .seeds = 3, .items = 150, .classes = 4, .seed_noise = 0.1};
+    const auto outcomes = judge_studies(study, simulated_studies);
+    EXPECT_GT(share_of(outcomes, &StudyOutcome::found), bench::share_of_paired_t(outcomes, 0.05) + 0.05);
 }
 
-TEST(ChoiceSimulation, IntervalsHoldWhenSeedsMatterMuchOrAlikeForAll) {
-    constexpr std::int64_t studies = 400;
-    for (const bench::SimulatedStudy& study :
-         {bench::SimulatedStudy{.seeds = 3, .seed_noise = 0.4},
-          bench::SimulatedStudy{.seeds = 3, .seed_noise = 0.1, .common_noise = 0.2},
-          bench::SimulatedStudy{.seeds = 4, .seed_noise = 0.15, .noise_ratio = 3.0}})
-        EXPECT_GE(bench::simulate(study, studies).covered, 0.915);
+TEST(ChoiceSimulation, IntervalsHoldWhenSeedsMatterMuchOrAlikeForAllOrFail) {
+    for (const SimulatedStudy& study : {SimulatedStudy{.seeds = 3, .seed_noise = 0.4},
+                                        SimulatedStudy{.seeds = 3, .seed_noise = 0.1, .common_noise = 0.2},
+                                        SimulatedStudy{.seeds = 4, .seed_noise = 0.15, .noise_ratio = 3.0},
+                                        SimulatedStudy{.seeds = 5, .failing = 0.1}})
+        EXPECT_GE(share_of(judge_studies(study, simulated_studies), &StudyOutcome::lead_covered), 0.915);
 }
 
 TEST_F(ChoiceTest, NothingFinishedIsAnError) {

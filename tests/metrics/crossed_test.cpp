@@ -17,7 +17,7 @@ namespace {
 
 using Table = std::vector<std::vector<double>>;
 
-SeedsByItems rows_of(const Table& table) {
+SeedsByUnits rows_of(const Table& table) {
     return {table.begin(), table.end()};
 }
 
@@ -48,7 +48,7 @@ TEST(CrossedMean, IsTheMeanOfTheTable) {
     const CrossedEstimate estimate = crossed_mean(rows_of(table));
     EXPECT_NEAR(estimate.mean, sum / 120, 1e-12);
     EXPECT_EQ(estimate.seeds, 4);
-    EXPECT_EQ(estimate.items, 30);
+    EXPECT_EQ(estimate.units, 30);
     EXPECT_NEAR((estimate.interval.low + estimate.interval.high) / 2, estimate.mean, 1e-12);
 }
 
@@ -57,12 +57,12 @@ TEST(CrossedMean, KnowsItsComponents) {
     RandomStream random({2, Purpose::sample, 0, 0});
     const CrossedEstimate estimate =
         crossed_mean(rows_of(drawn(random, item_effects(random, 3000, 0.3), 400, 0.1, 0.2)));
-    EXPECT_NEAR(estimate.item_component, 0.09, 0.01);
+    EXPECT_NEAR(estimate.unit_component, 0.09, 0.01);
     EXPECT_NEAR(estimate.seed_component, 0.01, 0.0025);
     EXPECT_NEAR(estimate.rest_component, 0.04, 0.001);
     EXPECT_NEAR(
         estimate.variance,
-        estimate.seed_component / 400 + estimate.item_component / 3000 + estimate.rest_component / 1.2e6,
+        estimate.seed_component / 400 + estimate.unit_component / 3000 + estimate.rest_component / 1.2e6,
         1e-9);
 }
 

@@ -122,19 +122,94 @@ TEST(CrossedDifference, HandWorked) {
     const CrossedEstimate e = crossed_difference({a, b}, {c, d});
     EXPECT_NEAR(e.mean, 0.5 - 1.0 / 6, 1e-12);
     // Seed means 2/3, 1/3 and 0, 1/3: each of variance 1/18, over two seeds 1/36. Item means 1, 1/2, 0 and 0,
-    // 1/2, 0: differences 1, 0, 0 of variance 1/3, over three items 1/9. The rest of each: residuals of 1/6
-    // and 1/3, squares 6/18 in all over (2 - 1) * (3 - 1), so 1/6; over 2 * 3 cells 1/36 each.
-    EXPECT_NEAR(e.variance, 2.0 / 36 + 1.0 / 9 - 2.0 / 36, 1e-12);
+    // 1/2, 0: differences 1, 0, 0, squares 2/3, which is less than that of an item on which they differ: 1
+    // over two degrees of freedom and three items. The rest of each: residuals of 1/6 and 1/3, squares 6/18
+    // in all over (2 - 1) * (3 - 1), so 1/6; over 2 * 3 cells 1/36 each.
+    EXPECT_NEAR(e.variance, 2.0 / 36 + 1.0 / 6 - 2.0 / 36, 1e-12);
     EXPECT_EQ(e.seeds, 2);
-    EXPECT_EQ(e.items, 3);
+    EXPECT_EQ(e.units, 3);
     // With a single seed on one side the items alone count.
     const CrossedEstimate one = crossed_difference({a}, {c, d});
     EXPECT_EQ(one.seeds, 1);
     EXPECT_NEAR(one.degrees_of_freedom, 2.0, 1e-12);
-    // Equal tables leave no doubt and no difference.
+    // Equal tables differ nowhere, and the interval is that of one item on which they do: its squares, 1,
+    // over two degrees of freedom and three items.
     const CrossedEstimate none = crossed_difference({a, a}, {a, a});
     EXPECT_EQ(none.mean, 0.0);
     EXPECT_EQ(none.p_value, 1.0);
+    EXPECT_NEAR(none.variance, 1.0 / 6, 1e-12);
+}
+
+TEST(StratifiedVariance, HandWorked) {
+    // Two classes of three and one items: values 1, 0, 0 in the first. On the scale of the first class's own
+    // mean (2 classes * 3 / 4) the squares are 2.25 * 2 / 3 = 1.5 over 2 degrees of freedom: pooled 0.75.
+    // s_1^2 = (1.5 + 4 * 0.75) / 6 = 0.75, s_2^2 = (0 + 4 * 0.75) / 4 = 0.75; the variance of the mean is
+    // 0.75 / (4 * 3) + 0.75 / (4 * 1) = 0.25.
+    const std::vector<double> values = {1, 0, 0, 5};
+    const std::vector<std::uint32_t> strata = {0, 0, 0, 1};
+    const VarianceTerm term = stratified_variance(values, strata);
+    EXPECT_NEAR(term.value, 0.25, 1e-12);
+    EXPECT_NEAR(term.degrees_of_freedom, 2.0, 1e-12);  // never more than the pooled variance has
+    // Without strata it is the variance of a mean.
+    EXPECT_NEAR(stratified_variance(std::vector<double>{1, 2, 3}, {}).value, 1.0 / 3, 1e-12);
+    // Classes of one item each say nothing of the variance within: then it is that of all.
+    const std::vector<std::uint32_t> alone = {0, 1, 2};
+    EXPECT_NEAR(stratified_variance(std::vector<double>{1, 2, 3}, alone).value, 1.0 / 3, 1e-12);
+    // A least number of squares counts where there are fewer.
+    EXPECT_NEAR(stratified_variance(std::vector<double>{1, 1, 1}, {}, 1.0).value, 1.0 / 2 / 3, 1e-12);
+    EXPECT_NEAR(stratified_variance(std::vector<double>{1, 2, 3}, {}, 1.0).value, 1.0 / 3, 1e-12);
+}
+
+TEST(ModeratedSeeds, BorrowFromEachOther) {
+    // Three tables of three seeds that vary alike, but for chance: none keeps a variance that is far below.
+    const auto table = [](double variance) {
+        return CrossedTable{.seeds = 3,
+                            .unit_means = {0.0, 1.0},
+                            .items = 2.0,
+                            .of_seed = {variance, 2.0},
+                            .of_seed_alone = {variance, 2.0}};
+    };
+    std::vector<CrossedTable> tables = {table(1e-4), table(2e-4), table(3e-5)};
+    moderate_seeds({&tables[0], &tables[1], &tables[2]});
+    EXPECT_GT(tables[2].of_seed.value, 5e-5);
+    EXPECT_GT(tables[2].of_seed.degrees_of_freedom, 2.0);
+    EXPECT_GE(tables[0].of_seed.value, 1e-4);
+    EXPECT_GE(tables[1].of_seed.value, 2e-4);
+    // Seeds that all agree stay as they are: nothing was drawn.
+    std::vector<CrossedTable> steady = {table(1e-4), table(2e-4), table(0.0)};
+    moderate_seeds({&steady[0], &steady[1], &steady[2]});
+    EXPECT_EQ(steady[2].of_seed.value, 0.0);
+    // Of two only what is said of each by itself changes.
+    std::vector<CrossedTable> two = {table(1e-4), table(2e-4)};
+    moderate_seeds({&two[0], &two[1]});
+    EXPECT_EQ(two[0].of_seed.value, 1e-4);
+    EXPECT_GT(two[0].of_seed_alone.value, 1e-4);
+}
+
+TEST(ScoreInterval, IsWilsonsWithTheEffectiveSampleSize) {
+    // A fraction of 0.3 on 50 items as independent as items can be, with many degrees of freedom: Wilson's.
+    // The unit of which nothing is known changes it little.
+    const Interval plain = wilson_interval(15, 50);
+    const Interval ours = score_interval(0.3, 0.3 * 0.7 / 50, 1e6, 50);
+    EXPECT_NEAR(ours.low, plain.low, 1e-4);
+    EXPECT_NEAR(ours.high, plain.high, 1e-4);
+    // Half as many effective items.
+    const Interval half = score_interval(0.3, 0.3 * 0.7 / 25, 1e6, 50);
+    EXPECT_NEAR(half.high - half.low, wilson_interval(75, 250).high - wilson_interval(75, 250).low, 0.25);
+    EXPECT_GT(half.high - half.low, 1.3 * (ours.high - ours.low));
+    // At the ceiling nothing varies, and it is as wide as for so many items.
+    const Interval top = score_interval(1.0, 0.0, 1e6, 60);
+    EXPECT_EQ(top.high, 1.0);
+    EXPECT_NEAR(top.low, wilson_interval(60, 60).low, 1e-4);
+}
+
+TEST(ExactInterval, AsPublished) {
+    // Clopper & Pearson: 1 of 10 is 0.0025 to 0.4450, 0 of 5 is 0 to 0.5218.
+    EXPECT_NEAR(exact_interval(1, 10).low, 0.0025, 5e-5);
+    EXPECT_NEAR(exact_interval(1, 10).high, 0.4450, 5e-5);
+    EXPECT_EQ(exact_interval(0, 5).low, 0.0);
+    EXPECT_NEAR(exact_interval(0, 5).high, 0.5218, 5e-5);
+    EXPECT_EQ(exact_interval(5, 5).high, 1.0);
 }
 
 TEST(Significance, HolmAsPublished) {
@@ -154,7 +229,7 @@ TEST(Significance, McNemarIsExact) {
     EXPECT_EQ(mcnemar_p_value(0, 0), 1.0);
 }
 
-TEST(Influence, IsTheJackknifeOfEveryScore) {
+TEST(Influence, IsTheDerivativeOfEveryScoreByTheWeightOfAnItem) {
     RandomStream random({9, Purpose::sample, 0, 0});
     std::vector<std::size_t> labels = {4, 0, 1, 2, 3, 0, 1, 2, 3};  // class 4 has a single item
     std::vector<std::size_t> predicted = {1, 0, 1, 2, 4,
@@ -164,19 +239,24 @@ TEST(Influence, IsTheJackknifeOfEveryScore) {
         predicted.push_back(random.uniform() < 0.6 ? labels.back() : random.below(4));
     }
     const auto n = static_cast<double>(labels.size());
+    // Every item a million times, and one of them once more: a difference quotient.
+    constexpr std::int64_t often = 1'000'000;
     for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1}) {
         const auto values = item_influences(6, labels, predicted, metric);
-        ConfusionMatrix matrix(6, labels, predicted);
+        ConfusionMatrix matrix(6);
+        for (std::size_t i = 0; i < labels.size(); ++i) matrix.add(labels[i], predicted[i], often);
         const double all = score(matrix, metric);
+        double mean = 0.0;
         for (std::size_t i = 0; i < labels.size(); ++i) {
-            double expected = all;
-            if (matrix.support(labels[i]) > 1) {
-                matrix.add(labels[i], predicted[i], -1);
-                expected = n * all - (n - 1) * score(matrix, metric);
-                matrix.add(labels[i], predicted[i], 1);
-            }
-            EXPECT_NEAR(values[i], expected, 1e-9) << name_of(metric) << " item " << i;
+            matrix.add(labels[i], predicted[i], 1);
+            const double more = score(matrix, metric);
+            matrix.add(labels[i], predicted[i], -2);
+            const double derivative = often * (more - score(matrix, metric)) / 2;
+            matrix.add(labels[i], predicted[i], 1);
+            EXPECT_NEAR(values[i], all + n * derivative, 1e-5) << name_of(metric) << " item " << i;
+            mean += values[i] / n;
         }
+        EXPECT_NEAR(mean, all, 1e-12) << name_of(metric);
     }
 }
 
@@ -188,20 +268,10 @@ TEST(Influence, ForAccuracyItIsRightOrWrong) {
     for (std::size_t i = 0; i < 5; ++i) EXPECT_NEAR(values[i], expected[i], 1e-12);
 }
 
-TEST(Influence, TheMeanIsNearTheScoreForEveryMetric) {
-    RandomStream random({5, Purpose::sample, 0, 0});
-    std::vector<std::size_t> labels;
-    std::vector<std::size_t> predicted;
-    for (int i = 0; i < 300; ++i) {
-        labels.push_back(random.below(4));
-        predicted.push_back(random.uniform() < 0.7 ? labels.back() : random.below(4));
-    }
-    const ConfusionMatrix matrix(4, labels, predicted);
-    for (const Metric metric : {Metric::accuracy, Metric::balanced_accuracy, Metric::macro_f1}) {
-        double mean = 0;
-        for (const double v : item_influences(4, labels, predicted, metric)) mean += v / 300;
-        EXPECT_NEAR(mean, score(matrix, metric), 0.01) << name_of(metric);
-    }
+TEST(Influence, StrataAreTheClassesOfScoresOverClasses) {
+    const std::vector<std::size_t> labels = {0, 2, 1, 1};
+    EXPECT_TRUE(item_strata(labels, Metric::accuracy).empty());
+    EXPECT_EQ(item_strata(labels, Metric::balanced_accuracy), (std::vector<std::uint32_t>{0, 2, 1, 1}));
 }
 
 TEST(ClassCounts, GiveTheScoresOfTheMatrixThatTheyAreOf) {

@@ -235,8 +235,8 @@ TEST(Folds, EachIsValidationOnceAndTheChoiceSeesThemTogether) {
     const Choice choice = choose(ledger, ledger.study());
     EXPECT_EQ(choice.ranking[0].runs, 6);
     ASSERT_TRUE(choice.ranking[1].behind);
-    EXPECT_EQ(choice.ranking[1].behind->rule, LeadRule::resampled);
-    EXPECT_EQ(choice.ranking[1].behind->seeds, 6);  // pairs of runs
+    EXPECT_EQ(choice.ranking[1].behind->rule, LeadRule::folds);
+    EXPECT_EQ(choice.ranking[1].behind->seeds, 6);  // runs of each
     EXPECT_EQ(train_study(plan, directory / "ledger").already_finished, 18);
 }
 

@@ -188,11 +188,11 @@ TEST(Study, GroupsOfImagesAreUnitsOfEvidence) {
     for (const auto& [unit, items] : units) EXPECT_EQ(items, 2) << unit;
     const CandidateOutcomes evidence =
         outcomes_of(gather_evidence(ledger, study).candidates.front(), 3, Metric::accuracy);
-    EXPECT_EQ(evidence.front().units.size(), 9U);
-    EXPECT_EQ(evidence.front().items, 18);
+    EXPECT_EQ(evidence.seeds().front().units.size(), 9U);
+    EXPECT_EQ(evidence.seeds().front().items, 18);
     double sum = 0.0;
-    for (const double influence : evidence.front().influences) sum += influence;
-    EXPECT_NEAR(sum / 9.0, evidence.front().score, 1e-12);
+    for (const double influence : evidence.seeds().front().influences) sum += influence;
+    EXPECT_NEAR(sum / 9.0, evidence.seeds().front().score, 1e-12);
     // They travel with a merge.
     LedgerWriter second = LedgerWriter::open(directory / "second");
     second.merge(ledger);

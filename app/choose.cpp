@@ -1,6 +1,8 @@
 #include "output.hpp"
 
 #include "jevrin/figures/choice_figure.hpp"
+#include "jevrin/figures/equal_effort_figure.hpp"
+#include "jevrin/figures/pairs_figure.hpp"
 #include "jevrin/results/choice_result.hpp"
 
 namespace jevrin::app {
@@ -12,6 +14,8 @@ struct ChooseOptions {
     std::string cost = name_of(ChoiceSettings{}.cost);
     std::string rule = name_of(ChoiceSettings{}.rule);
     std::filesystem::path figure;
+    std::filesystem::path pairs_figure;
+    std::filesystem::path effort_figure;
     std::filesystem::path csv;
 };
 
@@ -29,10 +33,16 @@ void choose_candidate(const ChooseOptions& options) {
     if (!options.figure.empty())
         draw_choice(result.choice, CandidateStyles(open.ledger.candidates(open.study.id)), result.title(),
                     options.figure);
+    if (!options.pairs_figure.empty())
+        draw_pairs(result.choice, CandidateStyles(open.ledger.candidates(open.study.id)), result.title(),
+                   options.pairs_figure);
+    if (!options.effort_figure.empty())
+        draw_equal_effort(result.choice, open.study.name + ": regimes at equal tuning effort",
+                          options.effort_figure);
     write_table(options.csv, to_table(result));
     present(result, {.json = options.ledger.json,
                      .form = form_for_terminal({}, "--csv FILE or --json for all"),
-                     .written = {options.figure, options.csv}});
+                     .written = {options.figure, options.pairs_figure, options.effort_figure, options.csv}});
 }
 
 }  // namespace
@@ -64,6 +74,9 @@ void add_choose(Command& command) {
         "--test", options->query.test,
         "score the chosen candidate on the test part, which opens the sealed part; the ledger records it");
     add_figure_option(command, "--figure", options->figure, "draw the ranking");
+    add_figure_option(command, "--pairs-figure", options->pairs_figure, "draw the verdicts on all pairs");
+    add_figure_option(command, "--effort-figure", options->effort_figure,
+                      "draw the regimes at equal tuning effort: the expected best of k variants");
     add_table_option(command, options->csv, "write the ranking as a table");
     add_ledger_options(command, options->ledger);
     command.callback([options] { choose_candidate(*options); });

@@ -172,8 +172,6 @@ struct StudyOutcome {
     bool non_inferior_claim = false;  // another than the best may be taken in its place
     bool false_claim = false;         // one that is truly worse than the truly best by more than the margin
     double width = 0.0;               // of the first's interval
-    // Of the paired t-test over seeds, which takes the items as given: the p-value with the sign of the lead.
-    double signed_p = 1.0;
 };
 
 inline bool holds(const Interval& interval, double truth) {
@@ -191,14 +189,6 @@ inline StudyOutcome judge_study(const SimulatedStudy& study, std::uint64_t numbe
     const Interval own = score_of(drawn[0])->interval();
     outcome.own_covered = holds(own, first);
     outcome.width = own.high - own.low;
-    std::vector<double> by_seed;
-    for (const SeedOutcomes& a : drawn[0].seeds())
-        for (const SeedOutcomes& b : drawn[1].seeds())
-            if (a.seed == b.seed) by_seed.push_back(a.score - b.score);
-    if (by_seed.size() > 1) {
-        const ResampledMean paired = resampled_mean(by_seed, 0.0);
-        outcome.signed_p = paired.mean < 0.0 ? -paired.p_value : paired.p_value;
-    }
     std::vector<std::size_t> ranking(study.candidates);
     std::iota(ranking.begin(), ranking.end(), std::size_t{0});
     std::stable_sort(ranking.begin(), ranking.end(),
@@ -234,6 +224,47 @@ inline StudyOutcome judge_study(const SimulatedStudy& study, std::uint64_t numbe
     return outcome;
 }
 
+// Whether any two candidates are called different at one of several looks, while seeds are added until then:
+// all looks at the level that level_of_look() allots.
+inline bool ever_better(SimulatedStudy study, std::uint64_t number, const std::vector<std::int64_t>& seeds,
+                        std::optional<std::int64_t> most) {
+    study.seeds = seeds.back();
+    RandomStream random({.seed = number, .purpose = Purpose::sample, .epoch = 8});
+    const SimulatedItems items = draw_items(study, random);
+    const std::vector<double> common(static_cast<std::size_t>(study.seeds), 0.0);
+    std::vector<CandidateOutcomes> whole;
+    for (std::size_t c = 0; c < study.candidates; ++c)
+        whole.push_back(draw_candidate(study, items, common, c == 0, random));
+    SeedLooks looks{.earlier = {}, .most = most};
+    for (const std::int64_t now : seeds) {
+        std::vector<CandidateOutcomes> some;
+        for (const CandidateOutcomes& candidate : whole)
+            some.emplace_back(
+                std::vector<SeedOutcomes>(candidate.seeds().begin(), candidate.seeds().begin() + now));
+        moderate_seeds(some);
+        std::stable_sort(some.begin(), some.end(),
+                         [](const auto& a, const auto& b) { return a.mean() > b.mean(); });
+        std::vector<const CandidateOutcomes*> ranked;
+        for (const CandidateOutcomes& candidate : some) ranked.push_back(&candidate);
+        const StudyVerdicts verdicts =
+            judge(ranked, {.margin = study.margin, .level = level_of_look(looks, now)});
+        for (const PairVerdict& pair : verdicts.pairs)
+            if (pair.verdict == Verdict::better) return true;
+        looks.earlier.push_back(now);
+    }
+    return false;
+}
+
+inline double share_ever_better(const SimulatedStudy& study, std::int64_t studies,
+                                const std::vector<std::int64_t>& seeds, std::optional<std::int64_t> most) {
+    std::vector<char> better(static_cast<std::size_t>(studies));
+    parallel_for(studies, [&](std::int64_t number) {
+        better[static_cast<std::size_t>(number)] =
+            ever_better(study, static_cast<std::uint64_t>(number), seeds, most) ? 1 : 0;
+    });
+    return static_cast<double>(std::count(better.begin(), better.end(), 1)) / static_cast<double>(studies);
+}
+
 inline std::vector<StudyOutcome> judge_studies(const SimulatedStudy& study, std::int64_t studies) {
     std::vector<StudyOutcome> outcomes(static_cast<std::size_t>(studies));
     parallel_for(studies, [&](std::int64_t number) {
@@ -249,13 +280,42 @@ inline double share_of(const std::vector<StudyOutcome>& outcomes, bool StudyOutc
            static_cast<double>(outcomes.size());
 }
 
+// Of one of two candidates over the other.
+struct SimulatedLead {
+    bool found = false;  // it is called better
+    // Of the paired t-test over seeds, which takes the items as given: the p-value with the sign of the lead.
+    double signed_p = 1.0;
+};
+
+inline SimulatedLead judge_lead(const SimulatedStudy& study, std::uint64_t number) {
+    const std::vector<CandidateOutcomes> drawn = draw_study(study, number);
+    SimulatedLead lead{.found = is_ahead(lead_of(drawn[0], drawn[1]))};
+    std::vector<double> by_seed;
+    for (std::size_t k = 0; k < drawn[0].seeds().size(); ++k)
+        by_seed.push_back(drawn[0].seeds()[k].score - drawn[1].seeds()[k].score);
+    const ResampledMean paired = resampled_mean(by_seed, 0.0);
+    lead.signed_p = paired.mean < 0.0 ? -paired.p_value : paired.p_value;
+    return lead;
+}
+
+inline std::vector<SimulatedLead> judge_leads(const SimulatedStudy& study, std::int64_t studies) {
+    std::vector<SimulatedLead> leads(static_cast<std::size_t>(studies));
+    parallel_for(studies, [&](std::int64_t number) {
+        leads[static_cast<std::size_t>(number)] = judge_lead(study, static_cast<std::uint64_t>(number));
+    });
+    return leads;
+}
+
+template <typename Holds>
+double share_of_leads(const std::vector<SimulatedLead>& leads, const Holds& holds) {
+    return static_cast<double>(std::count_if(leads.begin(), leads.end(), holds)) /
+           static_cast<double>(leads.size());
+}
+
 // The fraction in which the paired t-test over seeds is below a p-value, with the first ahead.
-inline double share_of_paired_t(const std::vector<StudyOutcome>& outcomes, double level) {
-    return static_cast<double>(std::count_if(outcomes.begin(), outcomes.end(),
-                                             [&](const StudyOutcome& outcome) {
-                                                 return outcome.signed_p > 0.0 && outcome.signed_p < level;
-                                             })) /
-           static_cast<double>(outcomes.size());
+inline double share_of_paired_t(const std::vector<SimulatedLead>& leads, double level) {
+    return share_of_leads(
+        leads, [&](const SimulatedLead& lead) { return lead.signed_p > 0.0 && lead.signed_p < level; });
 }
 
 // The level at which the paired t-test over seeds tells as few equal candidates apart as it should: the
@@ -263,8 +323,7 @@ inline double share_of_paired_t(const std::vector<StudyOutcome>& outcomes, doubl
 inline double honest_level(SimulatedStudy study, std::int64_t studies) {
     study.lead = 0.0;
     std::vector<double> p_values;
-    for (const StudyOutcome& outcome : judge_studies(study, studies))
-        p_values.push_back(std::abs(outcome.signed_p));
+    for (const SimulatedLead& lead : judge_leads(study, studies)) p_values.push_back(std::abs(lead.signed_p));
     std::sort(p_values.begin(), p_values.end());
     return std::min(0.05, p_values[p_values.size() / 20]);
 }

@@ -8,6 +8,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
+#include <zlib.h>
 
 #include <cmath>
 #include <filesystem>
@@ -23,6 +24,32 @@ struct LargeLedger {
     std::size_t classes = 50;
     std::size_t items_per_class = 50;  // of them 12 in validation
 };
+
+inline std::vector<ItemPrediction> classes_of_items(const std::vector<PredictionRecord>& predictions) {
+    std::vector<ItemPrediction> classes;
+    for (const PredictionRecord& prediction : predictions)
+        classes.push_back({prediction.item, prediction.predicted});
+    return classes;
+}
+
+// What a copied run predicts, as the ledger keeps it: a byte for each item, deflated (docs/formats.md).
+inline void put_cross_fitted(SQLite::Database& database, std::int64_t run) {
+    SQLite::Statement query(database, "SELECT predicted FROM predictions WHERE run = ? ORDER BY item");
+    query.bind(1, run);
+    std::string bytes;
+    while (query.executeStep()) bytes += static_cast<char>(query.getColumn(0).getInt());
+    uLongf length = compressBound(bytes.size());
+    std::string blob(4 + length, '\0');
+    for (std::size_t byte = 0; byte < 4; ++byte)
+        blob[byte] = static_cast<char>(bytes.size() >> (8 * byte) & 0xFFU);
+    compress(reinterpret_cast<Bytef*>(blob.data() + 4), &length, reinterpret_cast<const Bytef*>(bytes.data()),
+             bytes.size());
+    SQLite::Statement insert(database, "INSERT INTO cross_fitted (run, metric, predicted) VALUES (?, ?, ?)");
+    insert.bind(1, run);
+    insert.bind(2, "balanced_accuracy");
+    insert.bind(3, blob.data(), static_cast<int>(4 + length));
+    insert.exec();
+}
 
 inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
     ImageSet set;
@@ -71,7 +98,7 @@ inline RunId record_first_run(LedgerWriter& ledger, const LargeLedger& size) {
                               .learning_rate = 0.01,
                               .seconds = 1.0},
                              matrix},
-                            epoch == size.epochs);
+                            epoch == size.epochs, {}, {}, classes_of_items(predictions));
     }
     ledger.finish_run(run, predictions);
     return run;
@@ -132,6 +159,11 @@ inline void make_large_ledger(const std::filesystem::path& directory, const Larg
                             "abs(random()) % {} ELSE predicted "
                             "END, probability, probabilities FROM predictions WHERE run = {}",
                             id, static_cast<int>(30 + 100 * better), size.classes, first));
+            run(fmt::format(
+                "INSERT INTO epoch_predictions (run, epoch, predicted) SELECT {}, epoch, predicted FROM "
+                "epoch_predictions WHERE run = {}",
+                id, first));
+            put_cross_fitted(database, id);
         }
     database.exec("UPDATE studies SET runs = (SELECT COUNT(*) FROM runs); DELETE FROM part_checksums");
     add_checksum_functions(database);

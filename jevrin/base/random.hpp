@@ -32,6 +32,7 @@ enum class Purpose : std::uint32_t {
     training_share = 13,
     plan_sample = 14,
     halves = 15,
+    bootstrap_part = 16,
 };
 
 struct RandomKey {

@@ -79,11 +79,6 @@ std::vector<Contender> rank(const Ledger& ledger, const StudyRecord& study, cons
     return contenders;
 }
 
-// Seconds are noisy: what takes little longer costs no more.
-bool costs_no_more(double cost, double than, Cost kind) {
-    return kind == Cost::training_seconds ? cost <= 1.25 * than + 1.0 : cost <= than;
-}
-
 // Candidates come best first.
 const RankedCandidate& best_of_the_cheapest(const std::vector<const RankedCandidate*>& candidates,
                                             Cost kind) {
@@ -190,6 +185,10 @@ const EnumNames<Cost>& names_of(Cost) {
     return names;
 }
 
+bool costs_no_more(double cost, double than, Cost kind) {
+    return kind == Cost::training_seconds ? cost <= 1.25 * than + 1.0 : cost <= than;
+}
+
 const EnumNames<ChoiceRule>& names_of(ChoiceRule) {
     static const EnumNames<ChoiceRule> names("the rule",
                                              {{ChoiceRule::margin, "margin"},
@@ -234,13 +233,16 @@ const RankedCandidate& Choice::chosen_candidate() const {
 Choice choose(const Ledger& ledger, const StudyRecord& study, const StudyEvidence& evidence,
               const ChoiceSettings& settings) {
     const std::vector<Contender> contenders = rank(ledger, study, evidence);
-    Choice choice{.metric = study.metric,
-                  .cost = settings.cost,
-                  .rule = settings.rule,
-                  .margin = settings.margin.value_or(study.margin),
-                  .rare_classes = rare_classes(study, evidence),
-                  .epochs = evidence.epochs,
-                  .test_looks = study.test_looks};
+    Choice choice{
+        .metric = study.metric,
+        .cost = settings.cost,
+        .rule = settings.rule,
+        .margin = settings.margin.value_or(study.margin),
+        .rare_classes = rare_classes(study, evidence),
+        .epochs = evidence.epochs,
+        .redraws_training = std::all_of(evidence.candidates.begin(), evidence.candidates.end(),
+                                        [](const CandidateEvidence& c) { return c.redraws_training; }),
+        .test_looks = study.test_looks};
     std::vector<const CandidateOutcomes*> outcomes;
     std::int64_t seeds = 0;
     for (const Contender& contender : contenders) {

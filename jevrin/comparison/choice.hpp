@@ -31,6 +31,9 @@ enum class Cost {
 };
 const EnumNames<Cost>& names_of(Cost);
 
+// Seconds are noisy: what takes a quarter and a second longer costs no more.
+bool costs_no_more(double cost, double than, Cost kind);
+
 // Which candidate is recommended.
 enum class ChoiceRule {
     margin,              // the best, unless a cheaper one is shown to be worse by less than the margin
@@ -110,6 +113,7 @@ struct Choice {
     std::vector<EffortCurve> equal_effort;  // by regime, where some has several variants
     std::vector<std::pair<std::string, std::int64_t>> rare_classes;  // with fewer than five validation items
     EpochChoice epochs = EpochChoice::cross_fitted;
+    bool redraws_training = false;  // by every candidate: seeds vary by their training parts, too
     std::int64_t validation_items = 0;
     std::int64_t validation_units = 0;  // that they are: items that belong together count once
     std::int64_t test_looks = 0;

@@ -96,8 +96,10 @@ std::string best_verdict(const Choice& choice) {
     if (choice.clear)
         return fmt::format(
             "Use {}: its {} of {:.3f} on validation is better than that of every other candidate, beyond the "
-            "variation between seeds and items, for networks trained on these images.",
-            name, spoken_metric(choice.metric), choice.ranking.front().mean);
+            "variation between seeds and items, {}.",
+            name, spoken_metric(choice.metric), choice.ranking.front().mean,
+            choice.redraws_training ? "and between training parts drawn from these images"
+                                    : "for networks trained on this training part");
     if (has_few_seeds(choice))
         return fmt::format(
             "Use {} for now: it ranks first, but fewer than {} seeds say little about the variance between "
@@ -152,12 +154,13 @@ std::string score_sentence(const Choice& choice) {
     return text + ".";
 }
 
-// What a cheaper candidate would lose is unknown: the cheapest of those that may be the best.
+// What a cheaper candidate would lose is unknown: the cheapest of those that may be as good.
 std::string cheaper_sentence(const Choice& choice) {
     const RankedCandidate& chosen = choice.chosen_candidate();
     const RankedCandidate* cheapest = nullptr;
     for (const RankedCandidate& other : choice.ranking)
-        if (other.may_be_best && other.behind && other.cost(choice.cost) < chosen.cost(choice.cost) / 1.25 &&
+        if (other.may_be_best && other.behind && other.behind->interval.low < choice.margin &&
+            !costs_no_more(chosen.cost(choice.cost), other.cost(choice.cost), choice.cost) &&
             (cheapest == nullptr || other.cost(choice.cost) < cheapest->cost(choice.cost)))
             cheapest = &other;
     if (cheapest == nullptr || &chosen != &choice.ranking.front() || choice.rule != ChoiceRule::margin)

@@ -1,5 +1,7 @@
 #include "jevrin/comparison/diagnosis.hpp"
 
+#include "jevrin/metrics/distributions.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -120,9 +122,9 @@ class Examination {
     void look_for_baseline() {
         const Baseline& baseline = settings_.baseline;
         if (baseline.items == 0) return;
-        // Two standard errors of a fraction.
+        // What the best of so many epochs of a coin exceeds in 5 of 100 runs at most (Bonferroni).
         const double noise =
-            2.0 * std::sqrt(baseline.score * (1.0 - baseline.score) / static_cast<double>(baseline.items));
+            normal_quantile(1.0 - 0.05 / static_cast<double>(curve_.size())) * baseline.standard_error;
         if (best_score_ <= baseline.score + noise)
             say(Finding::at_baseline,
                 fmt::format(
@@ -246,6 +248,25 @@ std::string spoken_finding(Finding finding) {
     return words[static_cast<std::size_t>(finding)];
 }
 
+namespace {
+
+// The standard error of the metric for whoever predicts each class as often as the baseline's score says,
+// without looking: of a fraction, or of a mean over the recalls of classes with few or many items.
+double chance_error(const ConfusionMatrix& validation, Metric metric, double chance) {
+    const double variance = chance * (1.0 - chance);
+    if (metric == Metric::accuracy) return std::sqrt(variance / static_cast<double>(validation.total()));
+    double sum = 0.0;
+    double classes = 0.0;
+    for (std::size_t c = 0; c < validation.classes(); ++c) {
+        if (validation.support(c) == 0) continue;
+        sum += variance / static_cast<double>(validation.support(c));
+        classes += 1.0;
+    }
+    return classes > 0.0 ? std::sqrt(sum) / classes : 0.0;
+}
+
+}  // namespace
+
 Baseline baseline_of(const ConfusionMatrix& validation, Metric metric) {
     Baseline baseline{.items = validation.total()};
     std::size_t commonest = 0;
@@ -260,6 +281,7 @@ Baseline baseline_of(const ConfusionMatrix& validation, Metric metric) {
         baseline.loss -= share * std::log(share);
     }
     baseline.score = score(always, metric);
+    baseline.standard_error = chance_error(validation, metric, baseline.score);
     return baseline;
 }
 

@@ -47,8 +47,9 @@ struct DiagnosisThresholds {
 
 // The scores, on the same items, of baselines that look at no image.
 struct Baseline {
-    double score = 0.0;  // of the metric, always the commonest class
-    double loss = 0.0;   // cross-entropy of the classes' shares
+    double score = 0.0;           // of the metric, always the commonest class
+    double standard_error = 0.0;  // of the metric, for a classifier that guesses
+    double loss = 0.0;            // cross-entropy of the classes' shares
     std::int64_t items = 0;
 };
 Baseline baseline_of(const ConfusionMatrix& validation, Metric metric);

@@ -2,8 +2,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/comparison/cross_fitting.hpp"
 #include "jevrin/metrics/influence.hpp"
+#include "jevrin/plan/run_settings.hpp"
 
 #include <fmt/format.h>
 
@@ -24,14 +24,11 @@ RunEvidence evidence_of_run(const Ledger& ledger, const RunRecord& run, Metric m
         evidence.predicted.push_back(outcome.predicted);
     }
     // Of a single epoch nothing was chosen.
-    const std::size_t classes = run.best->validation.classes();
-    if (run.epochs == 1) {
-        evidence.cross_fitted = evidence.predicted;
-    } else if (const auto epochs = ledger.epoch_predictions(run.id, evidence.items.size(), classes);
-               !epochs.empty()) {
-        evidence.cross_fitted = cross_fitted(
-            epochs, evidence.labels, halves_of(evidence.units, evidence.labels, run.seed), classes, metric);
-    }
+    evidence.cross_fitted = run.epochs == 1 ? evidence.predicted : ledger.cross_fitted(run.id, metric);
+    if (!evidence.cross_fitted.empty() && evidence.cross_fitted.size() != evidence.items.size())
+        throw InputError(fmt::format(
+            "the cross-fitted predictions of '{}' are not those of its items; the ledger is damaged",
+            printable(run.name())));
     return evidence;
 }
 
@@ -83,6 +80,14 @@ std::uint32_t commonest(std::span<const std::uint32_t> strata, std::span<const s
     return std::max_element(counts.begin(), counts.end(),
                             [](const auto& a, const auto& b) { return a.second < b.second; })
         ->first;
+}
+
+bool redraws_training(const std::string& settings) {
+    try {
+        return parse_settings(settings).candidate.training.redraw;
+    } catch (const InputError&) {
+        return false;  // recorded by a program of its own
+    }
 }
 
 std::string listed(const std::vector<std::string>& runs) {
@@ -143,6 +148,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
         if (candidate == evidence.candidates.rend()) {
             evidence.candidates.push_back({run.candidate, run.regime, {}});
             candidate = evidence.candidates.rbegin();
+            candidate->redraws_training = redraws_training(ledger.settings(run.id));
         }
         candidate->runs.push_back(evidence_of_run(ledger, run, study.metric));
         const auto [count, is_new] = training_items.try_emplace(run.split, 0);

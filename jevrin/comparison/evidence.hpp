@@ -32,6 +32,7 @@ struct CandidateEvidence {
     Regime regime = Regime::scratch;
     std::vector<RunEvidence> runs;  // by seed, then fold
     std::int64_t failed_seeds = 0;  // with a run that failed, and none of which finished
+    bool redraws_training = false;  // each seed was trained on a training part of its own
 
     // By seed, at the best epochs: of its run, or of its folds, which together see every item once.
     std::map<std::int64_t, ConfusionMatrix> seed_matrices(std::size_t classes) const;

@@ -115,13 +115,9 @@ Lead common_lead(const CandidateOutcomes& first, const CandidateOutcomes& second
         seed.folds.empty()
             ? lead_from(estimate, estimate.seeds == 1 ? LeadRule::one_seed : LeadRule::crossed, seed.items)
             : folds_lead(first, second);
-    std::vector<double> sums(seed.units.size(), 0.0);
-    for (const auto* side : {&first, &second})
-        for (const SeedOutcomes& row : side->seeds())
-            for (std::size_t i = 0; i < sums.size(); ++i)
-                sums[i] += (side == &first ? 1.0 : -1.0) * row.correct[i] /
-                           static_cast<double>(side->seeds().size());
-    count_units(lead, sums);
+    std::vector<double> differences = first.correct();
+    for (std::size_t i = 0; i < differences.size(); ++i) differences[i] -= second.correct()[i];
+    count_units(lead, differences);
     return lead;
 }
 
@@ -225,6 +221,10 @@ CandidateOutcomes::CandidateOutcomes(std::vector<SeedOutcomes> seeds) : seeds_(s
     table_ = crossed_table(rows, seeds_.front().strata, seeds_.front().folds);
     table_->mean = mean();
     table_->items = static_cast<double>(seeds_.front().items);
+    correct_.assign(seeds_.front().units.size(), 0.0);
+    for (const SeedOutcomes& row : seeds_)
+        for (std::size_t i = 0; i < correct_.size(); ++i)
+            correct_[i] += row.correct[i] / static_cast<double>(seeds_.size());
 }
 
 void moderate_seeds(std::vector<CandidateOutcomes>& candidates) {

@@ -39,12 +39,15 @@ class CandidateOutcomes {
     // Of the seeds by their units, about the mean of their scores; none when they saw different units.
     const std::optional<CrossedTable>& table() const { return table_; }
     double mean() const;  // of the scores
+    // Of each unit of the table, over seeds, the fraction that is predicted correctly.
+    const std::vector<double>& correct() const { return correct_; }
 
     friend void moderate_seeds(std::vector<CandidateOutcomes>& candidates);
 
   private:
     std::vector<SeedOutcomes> seeds_;
     std::optional<CrossedTable> table_;
+    std::vector<double> correct_;
 };
 
 // moderate_seeds() of the tables of all candidates of a study.

@@ -1,6 +1,7 @@
 #include "jevrin/comparison/training_sizes.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/metrics/significance.hpp"
 
 #include <fmt/format.h>
 
@@ -32,9 +33,8 @@ TrainedOn trained_on(const RunRecord& run) {
 
 TrainingSizePoint point_of(const StudyRecord& study, const CandidateEvidence& candidate, double fraction,
                            std::size_t classes) {
-    std::vector<double> scores;
-    for (const auto& [seed, score] : candidate.seed_scores(classes, study.metric)) scores.push_back(score);
-    const MeanInterval mean = mean_interval(scores);
+    const CandidateOutcomes outcomes = outcomes_of(candidate, classes, study.metric);
+    const auto estimate = score_of(outcomes);
     double items = 0.0;
     for (const RunEvidence& run : candidate.runs)
         items +=
@@ -42,9 +42,9 @@ TrainingSizePoint point_of(const StudyRecord& study, const CandidateEvidence& ca
     return {.fraction = fraction,
             .training_items = std::llround(items),
             .candidate = candidate.candidate,
-            .mean = mean.mean,
-            .interval = mean.interval,
-            .seeds = std::ssize(scores)};
+            .mean = outcomes.mean(),
+            .interval = estimate ? std::optional(estimate->interval()) : std::nullopt,
+            .seeds = std::ssize(outcomes.seeds())};
 }
 
 const CandidateEvidence& evidence_of(const StudyEvidence& evidence, const std::string& candidate) {
@@ -97,6 +97,25 @@ std::string words_of_times_more(std::optional<double> times) {
     return fmt::format("; extrapolated, it would take about {:.2g} times as many images", *times);
 }
 
+// Of the second over the first at each fraction, with p-values corrected for the number of fractions (Holm
+// 1979).
+std::vector<std::optional<Lead>> leads_by_fraction(const StudyRecord& study, const StudyEvidence& evidence,
+                                                   const std::vector<Common>& common) {
+    const auto outcomes = [&](const std::string& candidate) {
+        return outcomes_of(evidence_of(evidence, candidate), evidence.classes, study.metric);
+    };
+    std::vector<std::optional<Lead>> leads;
+    std::vector<double> p_values;
+    for (const Common& point : common) {
+        leads.push_back(lead_of(outcomes(point.second->candidate), outcomes(point.first->candidate)));
+        p_values.push_back(leads.back() ? leads.back()->p_value : 1.0);
+    }
+    const std::vector<double> adjusted = holm_adjusted(p_values);
+    for (std::size_t k = 0; k < leads.size(); ++k)
+        if (leads[k]) leads[k]->adjusted_p = adjusted[k];
+    return leads;
+}
+
 std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& evidence,
                                 const TrainingSizeCurve& a, const TrainingSizeCurve& b) {
     if (common_points(a, b).size() < 2) return std::nullopt;
@@ -108,18 +127,16 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
     CatchUp result{.behind = behind.name, .ahead = ahead.name};
     std::vector<double> fractions;
     std::vector<double> gaps;
-    for (const Common& point : common) {
-        fractions.push_back(point.fraction);
-        gaps.push_back(point.second->mean - point.first->mean);
-        const auto outcomes = [&](const std::string& candidate) {
-            return outcomes_of(evidence_of(evidence, candidate), evidence.classes, study.metric);
-        };
-        const bool is_behind =
-            is_ahead(lead_of(outcomes(point.second->candidate), outcomes(point.first->candidate)));
-        if (is_behind)
+    const std::vector<std::optional<Lead>> leads = leads_by_fraction(study, evidence, common);
+    bool has_few_seeds = false;
+    for (std::size_t k = 0; k < common.size(); ++k) {
+        fractions.push_back(common[k].fraction);
+        gaps.push_back(common[k].second->mean - common[k].first->mean);
+        has_few_seeds |= leads[k] && leads[k]->seeds < fewest_seeds;
+        if (is_ahead(leads[k]))
             result.fraction.reset();
         else if (!result.fraction)
-            result.fraction = point.fraction;
+            result.fraction = common[k].fraction;
     }
     result.first_gap = gaps.front();
     result.last_gap = gaps.back();
@@ -128,7 +145,15 @@ std::optional<CatchUp> catch_up(const StudyRecord& study, const StudyEvidence& e
     const auto at = [&](double fraction) {
         return fmt::format("{:.0f} % of the training part", 100 * fraction);
     };
-    if (result.fraction && *result.fraction == fractions.front())
+    if (has_few_seeds) {
+        result.fraction.reset();
+        result.words = fmt::format(
+            "'{}' is behind '{}' by {:.3f} {} with {}, by {:.3f} with {}; fewer than {} seeds do not tell "
+            "whether "
+            "it catches up",
+            behind.name, ahead.name, gaps.front(), metric, at(fractions.front()), gaps.back(),
+            at(fractions.back()), fewest_seeds);
+    } else if (result.fraction && *result.fraction == fractions.front())
         result.words = fmt::format(
             "'{}' and '{}' do not differ significantly at any training-set size that both had: the gap is "
             "{:.3f} "

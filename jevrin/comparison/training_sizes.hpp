@@ -16,7 +16,7 @@ struct TrainingSizePoint {
     std::int64_t training_items = 0;  // mean over runs
     std::string candidate;
     double mean = 0.0;                 // of the metric over seeds
-    std::optional<Interval> interval;  // 95 % over seeds; none for one
+    std::optional<Interval> interval;  // 95 %, over seeds and units
     std::int64_t seeds = 0;
 };
 
@@ -34,7 +34,8 @@ inline constexpr double farthest_times_more = 10.0;
 struct CatchUp {
     std::string behind;  // the curve that is lower at the smallest common fraction
     std::string ahead;
-    // The smallest common fraction from which on the evidence no longer puts it behind.
+    // The smallest common fraction from which on the evidence no longer puts it behind; p-values are
+    // corrected for the number of fractions. None with fewer than three seeds.
     std::optional<double> fraction;
     double first_gap = 0.0;  // at the smallest common fraction
     double last_gap = 0.0;   // at the largest

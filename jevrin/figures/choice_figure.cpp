@@ -37,7 +37,23 @@ struct Rows {
     std::string scores;
     std::string leads;
     std::string costs;
+    std::string losses;
+    std::string verdicts;  // labels
+    std::string set;       // shaded places
 };
+
+std::string verdict_text(const Choice& choice, const RankedCandidate& c) {
+    if (&c == &choice.ranking.front()) return "";
+    switch (c.verdict) {
+        case Verdict::better:
+            return "worse";
+        case Verdict::equivalent:
+            return "equivalent";
+        case Verdict::unknown:
+            return c.may_be_best ? "unknown" : "not the best";
+    }
+    unhandled(c.verdict);
+}
 
 // Costs of 0 cannot be drawn on a logarithmic axis.
 bool has_place(double cost) {
@@ -57,6 +73,21 @@ Rows rows_of(const Choice& choice, const CandidateStyles& styles, std::size_t co
                         regime_mark(c.regime), styles.colour(c.candidate));
         rows.scores += fmt::format(", \\\n  $c{} using 1:2:3:4 with xerrorbars {}", k, style);
         rows.costs += fmt::format(", \\\n  $c{} using 5:1:3:4 with yerrorbars {}", k, style);
+        rows.data += fmt::format("$e{} << EOD\n{} {}\nEOD\n", k, c.odds.expected_loss, k);
+        rows.losses += fmt::format(
+            ", \\\n  $e{0} using (0):2:1:(0) with vectors nohead lw 4 lc rgb '{1}' notitle, \\\n"
+            "  $e{0} using 1:2:({2}) with labels left offset 0.6,0 font 'DejaVu Sans,8' textcolor rgb "
+            "'#444444' notitle",
+            k, styles.colour(c.candidate), gnuplot_string(percent(c.odds.probability_best)));
+        rows.verdicts += fmt::format(
+            "set label {} {} at graph 1.03,first {} left font 'DejaVu Sans,8' textcolor rgb "
+            "'#555555'\n",
+            100 + k, gnuplot_string(verdict_text(choice, c)), k);
+        if (c.may_be_best && choice.ranking.size() > 1)
+            rows.set += fmt::format(
+                "set object {} rectangle from graph 0,first {} to graph 1,first {} fillcolor rgb '#eaf3ea' "
+                "fillstyle solid noborder behind\n",
+                100 + k, static_cast<double>(k) - 0.5, static_cast<double>(k) + 0.5);
         if (!c.behind) continue;
         rows.data += fmt::format("$l{} << EOD\n{} {} {} {}\nEOD\n", k, -c.behind->mean, k,
                                  -c.behind->interval.high, -c.behind->interval.low);
@@ -157,6 +188,9 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
     const Rows rows = rows_of(choice, styles, count);
     double least = 1e300;
     double most = 0.0;
+    double largest_loss = 0.0;
+    const int height = std::max(600, 190 + 24 * static_cast<int>(count));
+    const double bottom = 110.0 / height;
     Ends of_scores;
     Ends of_leads;
     std::string places;
@@ -164,6 +198,7 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
         const RankedCandidate& c = choice.ranking[k];
         of_scores.include(c.interval.value_or(Interval{c.mean, c.mean}));
         if (c.behind) of_leads.include({-c.behind->interval.high, -c.behind->interval.low});
+        largest_loss = std::max(largest_loss, c.odds.expected_loss);
         places += fmt::format("{}'' {}", k == 0 ? "" : ", ", k);
         const double cost = choice.ranking[k].cost(choice.cost);
         if (!has_place(cost)) continue;
@@ -177,7 +212,12 @@ void draw_choice(const Choice& choice, const CandidateStyles& styles, const std:
     const std::string marks = fmt::format(
         "{} scratch   {} frozen   {} partial   \u25b6 chosen   bars: 95 % intervals over seeds and items{}",
         regime_sign(Regime::scratch), regime_sign(Regime::frozen), regime_sign(Regime::partial),
-        front.size() > 1 ? "; dashed: no other candidate is better at the same cost or less" : "");
+        front.size() > 1 ? "   dashed: no other candidate is better at the same cost or less" : "");
+    const std::string shades = fmt::format(
+        "shaded: the 95 % confidence set of the best, and differences within the margin of {:.3f}   "
+        "percentages: "
+        "how often it is the best of a bootstrap draw of seeds and items",
+        choice.margin);
     draw_figure(
         fmt::format(
             R"(
@@ -191,29 +231,43 @@ set border 3 lc rgb '#666666'
 set tics nomirror textcolor rgb '#333333'
 set grid xtics ytics lc rgb '#e8e8e8' lt 1
 set bars 0.6
-set tmargin at screen 0.90
-set bmargin at screen 0.17
-set label 1 {} at screen 0.02,0.03 textcolor rgb '#555555' font 'DejaVu Sans,10'
+set tmargin at screen {}
+set bmargin at screen {}
+set label 1 {} at screen 0.02,{} textcolor rgb '#555555' font 'DejaVu Sans,9'
+set label 2 {} at screen 0.02,{} textcolor rgb '#555555' font 'DejaVu Sans,9'
 set yrange [{}:-0.7]
 set ytics ({}) font 'DejaVu Sans,{}' scale 0
-set lmargin at screen 0.24
-set rmargin at screen 0.45
+set lmargin at screen 0.22
+set rmargin at screen 0.40
 set xlabel {}
 set xtics {} font 'DejaVu Sans,9'
+{}
 plot $none using 1:2 with points notitle{}
 unset label 1
+unset label 2
 set ytics ({})
 set xtics {}
 set xrange [{}]
-set lmargin at screen 0.475
-set rmargin at screen 0.66
+set lmargin at screen 0.425
+set rmargin at screen 0.575
 set xlabel {}
+set object 9000 rectangle from {},graph 0 to {},graph 1 fillcolor rgb '#f3eee2' fillstyle solid noborder behind
 set arrow 1 from 0,graph 0 to 0,graph 1 nohead lw 1.5 lc rgb '#888888'
+{}
 plot $none using 1:2 with points notitle{}
 unset arrow 1
+unset label
+unset object 9000
+set lmargin at screen 0.65
+set rmargin at screen 0.76
+set xrange [0:{}]
+set xtics {}
+set xlabel 'expected loss'
+plot $none using 1:2 with points notitle{}
+unset object
 set ytics auto scale 0.5 font 'DejaVu Sans,10'
-set lmargin at screen 0.73
-set rmargin at screen 0.97
+set lmargin at screen 0.82
+set rmargin at screen 0.985
 set yrange [{}:{}]
 set logscale x
 set xrange [{}:{}]
@@ -225,16 +279,19 @@ plot $none using 1:2 with points notitle, \
   $front using 1:2 with lines lw 1.5 dt 2 lc rgb '#888888' notitle{}
 unset multiplot
 )",
-            rows.data, front_block(front), gnuplot_string(title + more), gnuplot_string(marks),
+            rows.data, front_block(front), gnuplot_string(title + more), 1.0 - 55.0 / height, bottom,
+            gnuplot_string(marks), 42.0 / height, gnuplot_string(shades), 20.0 / height,
             static_cast<double>(count) - 0.3, name_tics(choice, styles, count), count <= 16 ? 10 : 8,
-            gnuplot_string(spoken_metric(choice.metric)), of_scores.step(), rows.scores, places,
+            gnuplot_string(spoken_metric(choice.metric)), of_scores.step(), rows.set, rows.scores, places,
             of_leads.step(), of_leads.high > of_leads.low ? "*:*" : "-0.1:0.1",
-            gnuplot_string("difference from the best"), rows.leads, of_scores.low - 0.02,
+            gnuplot_string("difference from the best"), -choice.margin, choice.margin, rows.verdicts,
+            rows.leads, largest_loss > 0.0 ? 1.45 * largest_loss : 0.1,
+            even_step(0.0, largest_loss > 0.0 ? 2 * largest_loss : 0.1), rows.losses, of_scores.low - 0.02,
             of_scores.high + 0.02, most > 0.0 ? least / 1.6 : 0.1, most > 0.0 ? most * 1.9 : 10.0,
             most > 0.0 ? cost_tics(least / 1.6, most * 1.9, choice.cost == Cost::training_seconds) : "",
             gnuplot_string(cost_axis(choice.cost)), gnuplot_string(spoken_metric(choice.metric)),
             letters(choice, styles, count), rows.costs),
-        file, 1280, std::max(560, 170 + 24 * static_cast<int>(count)));
+        file, 1280, height);
 }
 
 }  // namespace jevrin::inline v1

@@ -8,8 +8,11 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include <array>
+#include <cassert>
 #include <cstring>
 #include <map>
+#include <string_view>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -77,6 +80,7 @@ const std::vector<SealedTable>& sealed_tables() {
         {"splits", {"id"}, "id, image_set, hash, settings"},
         {"models", {"run", "epoch"}, "run, epoch, hash"},
         {"epoch_predictions", {"run", "epoch"}, "run, epoch, predicted"},
+        {"cross_fitted", {"run", "metric"}, "run, metric, predicted"},
         {"seed_looks", {"study", "seeds"}, "study, seeds, looked"},
         {"warnings", {"id"}, "id, run, epoch, message"},
         {"marks", {"root", "item"}, "root, item, label, excluded, note, marked"},
@@ -149,6 +153,18 @@ std::int64_t count_damaged(const LedgerConnection& connection, const Group& grou
 
 }  // namespace
 
+std::uint64_t checksum_of_numbers(std::initializer_list<std::int64_t> numbers) {
+    std::array<char, 64> bytes;  // up to seven numbers, each behind its type
+    assert(numbers.size() * (1 + sizeof(std::int64_t)) <= bytes.size());
+    std::size_t size = 0;
+    for (const std::int64_t number : numbers) {
+        bytes[size++] = static_cast<char>(SQLITE_INTEGER);
+        std::memcpy(bytes.data() + size, &number, sizeof(number));
+        size += sizeof(number);
+    }
+    return content_number(std::string_view(bytes.data(), size));
+}
+
 void add_checksum_functions(SQLite::Database& database) {
     constexpr int any_number = -1;
     constexpr int flags = SQLITE_UTF8 | SQLITE_DETERMINISTIC;
@@ -207,12 +223,6 @@ const std::string& is_sealed(const std::string& name) {
         return all;
     }();
     return conditions.at(name);
-}
-
-std::string are_sealed(SealedRows rows) {
-    const Group& group = group_of(rows);
-    return fmt::format("{}.{} IS ({})", group.table, group.column,
-                       fmt::format(fmt::runtime(group.rows), "main"));
 }
 
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,

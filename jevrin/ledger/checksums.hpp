@@ -29,11 +29,12 @@ void seal_studies(SQLite::Database& database);
 // SQL that is true for a row of this table that is as it was written.
 const std::string& is_sealed(const std::string& table);
 
+// The number that rows_checksum() adds for a row of these integers.
+std::uint64_t checksum_of_numbers(std::initializer_list<std::int64_t> numbers);
+
 // Rows that belong together.
 enum class SealedRows { epochs, matrix, layers, outcomes, probabilities, items, classes, split_items };
 
-// SQL that is true for a row of the table that holds their checksum when they are as they were written.
-std::string are_sealed(SealedRows rows);
 // Sets the checksums of what the condition, SQL with a number for each '?', selects in the table that holds
 // them: `runs` (epochs), `epochs` (matrix, layers), `part_checksums` (outcomes, probabilities), `image_sets`
 // (items, classes) or `splits`.

@@ -42,6 +42,14 @@ void LedgerConnection::require_in_place() const {
                     now.second == 0 ? "the ledger was moved or deleted" : "another ledger took its place"));
 }
 
+LentStatement LedgerConnection::prepared(const std::string& sql) {
+    std::unique_ptr<SQLite::Statement>& statement = statements[sql];
+    if (!statement) statement = std::make_unique<SQLite::Statement>(*database, sql);
+    statement->reset();
+    statement->clearBindings();
+    return LentStatement(*statement);
+}
+
 void LedgerConnection::refresh() {
     if (!immutable || (!has_log(file()) && written_at(file()) == written)) return;
     OpenedDatabase opened = open_database(file(), DatabaseAccess::read);
@@ -49,6 +57,8 @@ void LedgerConnection::refresh() {
     immutable = opened.immutable;
     written = written_at(file());
     verified.clear();
+    splits.clear();
+    statements.clear();
 }
 
 }  // namespace jevrin::inline v1

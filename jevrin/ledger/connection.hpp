@@ -5,6 +5,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <set>
 #include <string>
@@ -13,6 +14,32 @@
 
 namespace jevrin::inline v1 {
 
+// An item of a split.
+struct SplitItem {
+    std::int64_t number = 0;
+    std::int64_t unit = 0;  // its own number, or that of the first of its unit
+    std::size_t label = 0;
+};
+// All of them by number; and how many classes their image set has.
+struct SplitItems {
+    std::vector<SplitItem> items;
+    std::size_t classes = 0;
+};
+
+// A statement of a connection, reset when it is given back.
+class LentStatement {
+  public:
+    explicit LentStatement(SQLite::Statement& statement) : statement_(statement) {}
+    ~LentStatement() { statement_.tryReset(); }
+    LentStatement(const LentStatement&) = delete;
+    LentStatement& operator=(const LentStatement&) = delete;
+
+    SQLite::Statement* operator->() { return &statement_; }
+
+  private:
+    SQLite::Statement& statement_;
+};
+
 struct LedgerConnection {
     std::filesystem::path directory;
     std::unique_ptr<SQLite::Database> database;
@@ -20,6 +47,8 @@ struct LedgerConnection {
     std::pair<std::uint64_t, std::uint64_t> inode;         // of the file that was opened: device and number
     std::filesystem::file_time_type written;               // when, at the latest
     std::set<std::pair<int, std::int64_t>> verified = {};  // verify_once()
+    std::map<std::int64_t, SplitItems> splits = {};        // items_of_split()
+    std::map<std::string, std::unique_ptr<SQLite::Statement>> statements = {};  // prepared()
     std::vector<std::unique_ptr<SQLite::Database>> retired = {};  // that statements may still use
 
     LedgerConnection(std::filesystem::path of, DatabaseAccess access);
@@ -29,6 +58,9 @@ struct LedgerConnection {
 
     // WorkError when the directory now holds another ledger than the one that was opened, or none.
     void require_in_place() const;
+    // The statement, ready to be bound, kept for the next time: for what is asked once for each of many runs.
+    // Whoever has it is done with it before anybody asks for the same.
+    LentStatement prepared(const std::string& sql);
     // Opens the file again when it was read as if nobody wrote to it and somebody does.
     void refresh();
 };

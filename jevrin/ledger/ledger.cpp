@@ -248,20 +248,20 @@ std::vector<RecordedEpoch> with_matrices(const LedgerConnection& connection, Run
 
 std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::int64_t value,
                                            const std::string& name) const {
-    SQLite::Statement query(
-        *connection_->database,
-        fmt::format(R"sql(
+    SQLite::Statement query(*connection_->database, fmt::format(R"sql(
         SELECT runs.id, studies.name, candidate, regime, seed, state, reason, planned_epochs, parameters,
                trainable_parameters, best_epoch, runs.split, (SELECT COUNT(*) FROM run_tags WHERE run = runs.id),
                (SELECT version FROM splits JOIN image_sets ON image_sets.id = image_set
                 WHERE splits.id = runs.split), multiplications, fold, origin, varied, archived, note,
-               (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction, {}
+               (SELECT image_set FROM splits WHERE splits.id = runs.split), batch, training_fraction, {},
+               epochs_checksum
         FROM runs NOT INDEXED JOIN studies ON studies.id = study WHERE {} ORDER BY runs.id)sql",
-                    is_sealed("runs") + " AND " + are_sealed(SealedRows::epochs), condition));
+                                                                is_sealed("runs"), condition));
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
     SQLite::Statement length(*connection_->database,
-                             "SELECT COUNT(*), TOTAL(seconds) FROM epochs WHERE run = ?");
+                             "SELECT COUNT(*), TOTAL(seconds), rows_checksum(epoch, checksum) FROM epochs "
+                             "WHERE run = ?");
     SQLite::Statement tags(*connection_->database, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
@@ -291,7 +291,8 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .seconds = length.getColumn(1),
                       .archived = query.getColumn(18).getInt() != 0,
                       .note = query.getColumn(19)};
-        if (query.getColumn(23).getInt() == 0)
+        if (query.getColumn(23).getInt() == 0 ||
+            query.getColumn(24).getInt64() != length.getColumn(2).getInt64())
             throw_damaged(connection_->file(), fmt::format("the run '{}'", printable(run.name())));
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);

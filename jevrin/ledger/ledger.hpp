@@ -77,9 +77,11 @@ class Ledger {
     // The same without probabilities, ordered by the ledger's number of the item.
     std::vector<OutcomeRecord> outcomes(RunId run, Part part) const;
     // By epoch, the predicted class of each item of outcomes() of the validation part; empty when the run was
-    // recorded by a version that kept none. InputError unless there are so many items and classes.
-    std::vector<std::vector<std::size_t>> epoch_predictions(RunId run, std::size_t items,
-                                                            std::size_t classes) const;
+    // recorded by a version that kept none.
+    std::vector<std::vector<std::size_t>> epoch_predictions(RunId run) const;
+    // The predicted class of each of these items at the epoch that the other half of the units chose, by this
+    // metric (metrics/cross_fitting.hpp); empty when there are no predictions by epoch.
+    std::vector<std::size_t> cross_fitted(RunId run, Metric metric) const;
     // By item id of a part as a run saw it: the number of its unit (OutcomeRecord::unit).
     std::map<std::string, std::int64_t> units(RunId run, Part part) const;
     std::string item_id(ItemNumber number) const;
@@ -129,6 +131,7 @@ class Ledger {
     // The text that a query finds for a number; what says of what, for messages.
     std::string select_text(const char* sql, std::int64_t number, const char* what) const;
     std::string study_root(StudyId study) const;
+    std::vector<std::size_t> compute_cross_fitted(RunId run, Metric metric) const;
 
     std::shared_ptr<LedgerConnection> connection_;
 };

@@ -58,25 +58,60 @@ std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
     });
 }
 
+std::int64_t split_of(LedgerConnection& connection, RunId run) {
+    LentStatement query = connection.prepared("SELECT split FROM runs WHERE id = ?");
+    query->bind(1, run.number);
+    if (!query->executeStep()) throw_no_row(connection, run.number, "run");
+    return query->getColumn(0).getInt64();
+}
+
+const SplitItems& items_of_split(LedgerConnection& connection, std::int64_t split) {
+    if (const auto known = connection.splits.find(split); known != connection.splits.end())
+        return known->second;
+    SplitItems result;
+    verify_once(connection, SealedRows::split_items, split);
+    SQLite::Statement query(*connection.database, R"sql(
+        SELECT place.item, COALESCE(NULLIF(unit, 0), place.item), class FROM split_items AS place
+        JOIN items ON items.id = place.item WHERE split = ? ORDER BY place.item)sql");
+    query.bind(1, split);
+    while (query.executeStep())
+        result.items.push_back({query.getColumn(0), query.getColumn(1),
+                                static_cast<std::size_t>(query.getColumn(2).getInt64())});
+    result.classes =
+        static_cast<std::size_t>(select_number(*connection.database,
+                                               "SELECT COUNT(*) FROM splits JOIN classes ON "
+                                               "classes.image_set = splits.image_set WHERE splits.id = ?",
+                                               split));
+    return connection.splits[split] = std::move(result);
+}
+
 std::vector<OutcomeRecord> Ledger::outcomes(RunId run, Part part) const {
     return reading(*connection_, [&] {
-        require_row(*connection_, "runs", run, "run");
-        SQLite::Statement query(*connection_->database, R"sql(
-            SELECT predictions.item, class, predicted, COALESCE(NULLIF(unit, 0), predictions.item)
-            FROM predictions JOIN items ON items.id = predictions.item JOIN runs ON runs.id = predictions.run
-            LEFT JOIN split_items ON split_items.split = runs.split AND split_items.item = predictions.item
-            WHERE predictions.run = ? AND predictions.part = ? ORDER BY predictions.item)sql");
-        query.bind(1, run.number);
-        query.bind(2, name_of(part));
-        require_part_checksum(*connection_, SealedRows::outcomes, run, part);
-        verify_once(*connection_, SealedRows::split_items,
-                    select_number(*connection_->database, "SELECT split FROM runs WHERE id = ?", run));
+        const SplitItems& split = items_of_split(*connection_, split_of(*connection_, run));
+        LentStatement query = connection_->prepared(
+            "SELECT item, predicted FROM predictions WHERE run = ? AND part = ? ORDER BY item");
+        query->bind(1, run.number);
+        query->bind(2, name_of(part));
         std::vector<OutcomeRecord> outcomes;
-        while (query.executeStep())
-            outcomes.push_back({{query.getColumn(0)},
-                                {query.getColumn(3)},
-                                static_cast<std::size_t>(query.getColumn(1).getInt64()),
-                                static_cast<std::size_t>(query.getColumn(2).getInt64())});
+        std::uint64_t checksum = 0;
+        auto item = split.items.begin();
+        while (query->executeStep()) {
+            const std::int64_t number = query->getColumn(0);
+            const std::int64_t predicted = query->getColumn(1);
+            while (item != split.items.end() && item->number < number) ++item;
+            if (item == split.items.end() || item->number != number)
+                throw_damaged(connection_->file(), "what a run predicted");
+            outcomes.push_back({{number}, {item->unit}, item->label, static_cast<std::size_t>(predicted)});
+            checksum += checksum_of_numbers({number, static_cast<std::int64_t>(item->label), predicted});
+        }
+        LentStatement sealed =
+            connection_->prepared("SELECT outcomes FROM part_checksums WHERE run = ? AND part = ?");
+        sealed->bind(1, run.number);
+        sealed->bind(2, name_of(part));
+        const bool is_sealed = sealed->executeStep();
+        if (is_sealed != !outcomes.empty() ||
+            (is_sealed && checksum != static_cast<std::uint64_t>(sealed->getColumn(0).getInt64())))
+            throw_damaged(connection_->file(), "a run's predictions");
         return outcomes;
     });
 }

@@ -113,6 +113,7 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     copy("epochs", column_names(epoch_columns()));
     copy("confusion", "epoch, true_class, predicted, count");
     copy("epoch_predictions", "epoch, predicted");
+    copy("cross_fitted", "metric, predicted");
     copy("layers", "layer, name");
     copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));
     copy("warnings", "epoch, message");

@@ -97,6 +97,7 @@ class LedgerWriter {
     void require_run(RunId run) const;
     void forget_records(RunId run);
     void put_model_hash(RunId run, std::int64_t epoch, const std::string& hash);
+    void put_cross_fitted(RunId run);
     void put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions);
     // A run of another ledger, with our numbers of what it belongs to.
     struct ForeignRun {

@@ -84,8 +84,9 @@ void put_units(SQLite::Database& database, std::int64_t split, std::int64_t imag
     seal(database, SealedRows::split_items, "id = ?", {split});
 }
 
-std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, const ImageSet& set,
+std::int64_t insert_split(LedgerConnection& connection, std::int64_t image_set, const ImageSet& set,
                           const Parts& parts, const std::string& settings) {
+    SQLite::Database& database = *connection.database;
     std::string identity = set.fingerprint + '|' + settings;
     for (const Part part : all_parts) {
         identity += '|' + name_of(part);
@@ -95,8 +96,10 @@ std::int64_t insert_split(SQLite::Database& database, std::int64_t image_set, co
     const std::int64_t known = select_number(database, "SELECT id FROM splits WHERE hash = ?", hash);
     if (known != 0) {
         // One of an earlier version knows no units yet.
-        if (select_number(database, "SELECT MAX(unit) FROM split_items WHERE split = ?", known) == 0)
+        if (select_number(database, "SELECT MAX(unit) FROM split_items WHERE split = ?", known) == 0) {
             put_units(database, known, image_set, set, parts);
+            connection.splits.erase(known);
+        }
         return known;
     }
     execute(database, "INSERT INTO splits (image_set, hash, settings) VALUES (?, ?, ?)", image_set, hash,
@@ -144,8 +147,7 @@ StudyId LedgerWriter::put_study(const std::string& name, Metric metric, const Im
                                 const Parts& parts, const std::string& parts_settings) {
     return in_transaction(*connection_, [&] {
         const std::int64_t image_set = put_image_set(*connection_->database, set);
-        const std::int64_t split =
-            insert_split(*connection_->database, image_set, set, parts, parts_settings);
+        const std::int64_t split = insert_split(*connection_, image_set, set, parts, parts_settings);
         const std::int64_t used = 1 + select_number(*connection_->database, "SELECT MAX(used) FROM studies");
         execute(*connection_->database,
                 "INSERT INTO studies (name, metric, split, used) VALUES (?1, ?2, ?3, ?4) ON CONFLICT "
@@ -162,7 +164,7 @@ SplitId LedgerWriter::put_split(StudyId study, const ImageSet& set, const Parts&
         const std::int64_t image_set = select_number(
             *connection_->database,
             "SELECT image_set FROM studies JOIN splits ON splits.id = split WHERE studies.id = ?", study);
-        return SplitId{insert_split(*connection_->database, image_set, set, parts, parts_settings)};
+        return SplitId{insert_split(*connection_, image_set, set, parts, parts_settings)};
     });
 }
 
@@ -313,8 +315,8 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 }
 
 void LedgerWriter::forget_records(RunId run) {
-    for (const char* table : {"confusion", "epochs", "epoch_predictions", "predictions", "part_checksums",
-                              "layer_epochs", "layers", "warnings", "models"})
+    for (const char* table : {"confusion", "epochs", "epoch_predictions", "cross_fitted", "predictions",
+                              "part_checksums", "layer_epochs", "layers", "warnings", "models"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(
         *connection_->database,
@@ -372,6 +374,7 @@ void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& va
         require_run(run);
         if (!model_hash.empty()) put_model_hash(run, 0, model_hash);
         put_predictions(run, Part::validation, validation);
+        put_cross_fitted(run);
         execute(*connection_->database,
                 "UPDATE runs SET state = 'finished', reason = '', finished = ? WHERE id = ?", now(), run);
     });

@@ -359,6 +359,12 @@ CREATE TABLE epoch_predictions (
     predicted BLOB NOT NULL,
     checksum INTEGER NOT NULL DEFAULT 0,
     PRIMARY KEY (run, epoch)) WITHOUT ROWID;
+CREATE TABLE cross_fitted (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    metric TEXT NOT NULL,
+    predicted BLOB NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (run, metric)) WITHOUT ROWID;
 CREATE TABLE seed_looks (
     study INTEGER NOT NULL REFERENCES studies(id),
     seeds INTEGER NOT NULL,

@@ -76,6 +76,11 @@ void require_row(const LedgerConnection& connection, const char* table, LedgerId
         throw_no_row(connection, id.number, what);
 }
 
+// The split of a run.
+std::int64_t split_of(LedgerConnection& connection, RunId run);
+// The items of a split, read and verified once for each connection.
+const SplitItems& items_of_split(LedgerConnection& connection, std::int64_t split);
+
 // A stored value of an enumeration; InputError names the file when it is none.
 template <typename Enum>
 Enum stored_value(const LedgerConnection& connection, const std::string& name) {

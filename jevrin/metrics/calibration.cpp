@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numbers>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -86,14 +87,27 @@ std::vector<ReliabilityBin> reliability(const PredictionTable& table, std::size_
     return result;
 }
 
-double calibration_error(std::span<const ReliabilityBin> bins) {
+double debiased_calibration_error(std::span<const ReliabilityBin> bins) {
     double sum = 0.0;
-    std::int64_t items = 0;
+    double items = 0.0;
     for (const ReliabilityBin& bin : bins) {
-        sum += static_cast<double>(bin.items) * std::abs(bin.accuracy() - bin.confidence);
-        items += bin.items;
+        if (bin.items == 0) continue;
+        const auto n = static_cast<double>(bin.items);
+        const double gap = std::abs(bin.accuracy() - bin.confidence);
+        const double error = std::sqrt(std::max(0.0, bin.confidence * (1.0 - bin.confidence)) / n);
+        // The mean of the absolute value of a normal variable (folded normal distribution).
+        const double folded = error > 0.0 ? error * std::sqrt(2.0 / std::numbers::pi) *
+                                                    std::exp(-0.5 * gap * gap / error / error) +
+                                                gap * std::erf(gap / error / std::numbers::sqrt2)
+                                          : gap;
+        sum += n * (2.0 * gap - folded);
+        items += n;
     }
-    return items == 0 ? 0.0 : sum / static_cast<double>(items);
+    return items > 0.0 ? sum / items : 0.0;
+}
+
+double calibration_error(std::span<const ReliabilityBin> bins) {
+    return std::max(0.0, debiased_calibration_error(bins));
 }
 
 double fit_temperature(const PredictionTable& table) {

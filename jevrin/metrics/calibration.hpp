@@ -33,7 +33,11 @@ std::vector<ReliabilityBin> reliability(const PredictionTable& table,
                                         std::size_t bins = usual_reliability_bins);
 
 // The expected calibration error: the mean over items of |accuracy - confidence| of their bin (Naeini 2015;
-// Guo 2017).
+// Guo 2017), less what chance adds to it. The gap g of a bin with n items of confidence p is known with the
+// variance p (1 - p) / n, so its size is expected to be that of a normal value about the true gap, which is
+// larger (Broecker 2012, Kumar 2019). Below 0 by chance when there is none.
+double debiased_calibration_error(std::span<const ReliabilityBin> bins);
+// The same, at least 0.
 double calibration_error(std::span<const ReliabilityBin> bins);
 
 // The temperature T that minimises the mean cross-entropy of softmax(logits / T) (Guo 2017), from 0.2 to 10;

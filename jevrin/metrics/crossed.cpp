@@ -22,17 +22,20 @@ struct Stratum {
     double squares = 0.0;  // about its mean
 };
 
-std::vector<Stratum> strata_of(std::size_t units, std::span<const std::uint32_t> strata) {
+std::vector<double> units_of_strata(std::size_t units, std::span<const std::uint32_t> strata) {
     assert(strata.empty() || strata.size() == units);
-    std::vector<Stratum> result(1);
-    if (strata.empty()) {
-        result[0].units = static_cast<double>(units);
-        return result;
-    }
+    if (strata.empty()) return {static_cast<double>(units)};
+    std::vector<double> result;
     for (const std::uint32_t stratum : strata) {
-        if (stratum >= result.size()) result.resize(stratum + 1);
-        ++result[stratum].units;
+        if (stratum >= result.size()) result.resize(stratum + 1, 0.0);
+        ++result[stratum];
     }
+    return result;
+}
+
+std::vector<Stratum> strata_with(const std::vector<double>& units) {
+    std::vector<Stratum> result;
+    for (const double count : units) result.push_back({.units = count});
     return result;
 }
 
@@ -69,9 +72,8 @@ VarianceTerm moderated(const std::vector<Stratum>& strata, double units, double 
 // Strata of one unit each say nothing of the variance within strata.
 bool all_alone(std::span<const std::uint32_t> strata) {
     if (strata.empty()) return false;
-    const std::vector<Stratum> counts = strata_of(strata.size(), strata);
-    return std::all_of(counts.begin(), counts.end(),
-                       [](const Stratum& stratum) { return stratum.units <= 1.0; });
+    const std::vector<double> counts = units_of_strata(strata.size(), strata);
+    return std::all_of(counts.begin(), counts.end(), [](double units) { return units <= 1.0; });
 }
 
 std::size_t stratum_at(std::span<const std::uint32_t> strata, std::size_t unit) {
@@ -80,7 +82,7 @@ std::size_t stratum_at(std::span<const std::uint32_t> strata, std::size_t unit) 
 
 VarianceTerm rest_of(const SeedsByUnits& table, const CrossedTable& layout) {
     const std::size_t units = layout.unit_means.size();
-    std::vector<Stratum> squares = strata_of(units, layout.strata);
+    std::vector<Stratum> squares = strata_with(layout.stratum_units);
     std::vector<double> unit_sums(squares.size(), 0.0);
     for (std::size_t i = 0; i < units; ++i) unit_sums[stratum_at(layout.strata, i)] += layout.unit_means[i];
     for (const auto& row : table) {
@@ -94,6 +96,21 @@ VarianceTerm rest_of(const SeedsByUnits& table, const CrossedTable& layout) {
         }
     }
     return moderated(squares, static_cast<double>(units), static_cast<double>(layout.seeds - 1), 0.0);
+}
+
+// Of values in strata of so many units each.
+VarianceTerm variance_within(std::span<const double> values, std::span<const std::uint32_t> strata,
+                             const std::vector<double>& units, double least) {
+    std::vector<Stratum> squares = strata_with(units);
+    for (std::size_t i = 0; i < values.size(); ++i) squares[stratum_at(strata, i)].sum += values[i];
+    for (Stratum& stratum : squares)
+        if (stratum.units > 0.0) stratum.sum /= stratum.units;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        Stratum& stratum = squares[stratum_at(strata, i)];
+        const double r = values[i] - stratum.sum;
+        stratum.squares += r * r;
+    }
+    return moderated(squares, static_cast<double>(values.size()), 1.0, least);
 }
 
 void conclude(CrossedEstimate& estimate, double confidence) {
@@ -156,14 +173,7 @@ VarianceTerm stratified_variance(std::span<const double> values, std::span<const
                                  double least) {
     assert(values.size() >= 2);
     if (all_alone(strata)) strata = {};
-    std::vector<Stratum> squares = strata_of(values.size(), strata);
-    for (std::size_t i = 0; i < values.size(); ++i) squares[stratum_at(strata, i)].sum += values[i];
-    for (std::size_t i = 0; i < values.size(); ++i) {
-        Stratum& stratum = squares[stratum_at(strata, i)];
-        const double r = values[i] - stratum.sum / stratum.units;
-        stratum.squares += r * r;
-    }
-    return moderated(squares, static_cast<double>(values.size()), 1.0, least);
+    return variance_within(values, strata, units_of_strata(values.size(), strata), least);
 }
 
 CrossedTable crossed_table(const SeedsByUnits& table, std::span<const std::uint32_t> strata) {
@@ -172,6 +182,7 @@ CrossedTable crossed_table(const SeedsByUnits& table, std::span<const std::uint3
     if (all_alone(strata)) strata = {};
     CrossedTable layout{.seeds = std::ssize(table),
                         .strata = {strata.begin(), strata.end()},
+                        .stratum_units = units_of_strata(units, strata),
                         .unit_means = std::vector<double>(units, 0.0),
                         .items = static_cast<double>(units)};
     const auto seeds = static_cast<double>(table.size());
@@ -250,10 +261,10 @@ void moderate_seeds(const std::vector<CrossedTable*>& tables) {
 double harmonic_units(const CrossedTable& table) {
     double strata = 0.0;
     double inverse = 0.0;
-    for (const Stratum& stratum : strata_of(table.unit_means.size(), table.strata)) {
-        if (stratum.units == 0.0) continue;
+    for (const double units : table.stratum_units) {
+        if (units == 0.0) continue;
         strata += 1.0;
-        inverse += 1.0 / stratum.units;
+        inverse += 1.0 / units;
     }
     return strata * strata / inverse;
 }
@@ -262,7 +273,9 @@ CrossedEstimate crossed_mean(const CrossedTable& table, double confidence) {
     CrossedTable alone = table;
     alone.of_seed = table.of_seed_alone;
     const std::array<const CrossedTable*, 1> tables = {&alone};
-    return estimate_from(table.mean, tables, stratified_variance(table.unit_means, table.strata), confidence);
+    return estimate_from(table.mean, tables,
+                         variance_within(table.unit_means, table.strata, table.stratum_units, 0.0),
+                         confidence);
 }
 
 CrossedEstimate crossed_mean(const SeedsByUnits& table, double confidence) {
@@ -277,7 +290,8 @@ CrossedEstimate crossed_difference(const CrossedTable& first, const CrossedTable
     const std::array<const CrossedTable*, 2> tables = {&first, &second};
     const double of_item = static_cast<double>(differences.size()) / first.items;
     return estimate_from(first.mean - second.mean, tables,
-                         stratified_variance(differences, first.strata, of_item * of_item), confidence);
+                         variance_within(differences, first.strata, first.stratum_units, of_item * of_item),
+                         confidence);
 }
 
 CrossedEstimate with_variance(CrossedEstimate estimate, const VarianceTerm& variance, double confidence) {

@@ -54,6 +54,7 @@ struct CrossedTable {
     std::int64_t seeds = 0;
     double mean = 0.0;
     std::vector<std::uint32_t> strata;  // of the units; empty: one stratum
+    std::vector<double> stratum_units;  // of each stratum
     std::vector<double> unit_means;     // over seeds
     double items = 0.0;                 // that the units hold
     VarianceTerm of_seed = {};  // of the mean of one seed: the seed's own and the rest's; 0 for one seed

@@ -11,18 +11,25 @@
 #include <cmath>
 
 namespace jevrin::inline v1 {
+namespace {
+
+// In double, not long double: a comparison of hundreds of candidates asks tens of thousands of times.
+using Policy = boost::math::policies::policy<boost::math::policies::promote_double<false>>;
+using Student = boost::math::students_t_distribution<double, Policy>;
+
+}  // namespace
 
 double student_quantile(double degrees_of_freedom, double probability) {
-    return boost::math::quantile(boost::math::students_t(degrees_of_freedom), probability);
+    return boost::math::quantile(Student(degrees_of_freedom), probability);
 }
 
 double student_p_value(double degrees_of_freedom, double t) {
-    const boost::math::students_t student(degrees_of_freedom);
+    const Student student(degrees_of_freedom);
     return 2.0 * boost::math::cdf(boost::math::complement(student, std::abs(t)));
 }
 
 double student_upper_tail(double degrees_of_freedom, double t) {
-    return boost::math::cdf(boost::math::complement(boost::math::students_t(degrees_of_freedom), t));
+    return boost::math::cdf(boost::math::complement(Student(degrees_of_freedom), t));
 }
 
 double noncentral_upper_tail(double degrees_of_freedom, double noncentrality, double t) {

@@ -168,8 +168,7 @@ Scores weighted_scores(const std::vector<ItemScores>& items, std::span<const std
     Scores scores;
     scores.k = k;
     Margins margins(classes);
-    std::array<double, usual_reliability_bins> bin_correct{};
-    std::array<double, usual_reliability_bins> bin_confidence{};
+    std::array<ReliabilityBin, usual_reliability_bins> bins{};
     double total = 0.0;
     double top = 0.0;
     double loss = 0.0;
@@ -186,18 +185,19 @@ Scores weighted_scores(const std::vector<ItemScores>& items, std::span<const std
         top += item.in_top_k ? count : 0.0;
         loss += count * item.loss;
         brier += count * item.brier;
-        bin_correct[item.bin] += correct ? count : 0.0;
-        bin_confidence[item.bin] += count * item.confidence;
+        ReliabilityBin& bin = bins[item.bin];
+        bin.items += static_cast<std::int64_t>(count);
+        bin.correct += correct ? static_cast<std::int64_t>(count) : 0;
+        bin.confidence += count * item.confidence;
     }
+    for (ReliabilityBin& bin : bins)
+        if (bin.items > 0) bin.confidence /= static_cast<double>(bin.items);
     fill_matrix_scores(margins, scores);
-    double apart = 0.0;
-    for (std::size_t b = 0; b < bin_correct.size(); ++b)
-        apart += std::abs(bin_correct[b] - bin_confidence[b]);
     Filling fill(scores);
     fill[Measure::top_k] = ratio(top, total);
     fill[Measure::cross_entropy] = ratio(loss, total);
     fill[Measure::brier] = ratio(brier, total);
-    fill[Measure::calibration_error] = ratio(apart, total);
+    fill[Measure::calibration_error] = debiased_calibration_error(bins);
     fill[Measure::roc_auc] = fill[Measure::average_precision] = undefined;
     scores.items = static_cast<std::int64_t>(total);
     scores.correct =
@@ -295,6 +295,17 @@ std::optional<Interval> percentiles(std::vector<double> values, double confidenc
     return Interval{at((1.0 - confidence) / 2), at((1.0 + confidence) / 2)};
 }
 
+// Of an error that is never below 0 and that every draw makes larger, since a draw adds its noise to that of
+// the items: the draws about the estimate.
+std::optional<Interval> error_interval(const std::vector<double>& drawn, double estimate, double confidence) {
+    const std::optional<Interval> spread = percentiles(drawn, confidence);
+    if (!spread) return std::nullopt;
+    const double centre =
+        std::accumulate(drawn.begin(), drawn.end(), 0.0) / static_cast<double>(drawn.size());
+    return Interval{std::max(0.0, estimate + spread->low - centre),
+                    std::max(0.0, estimate + spread->high - centre)};
+}
+
 }  // namespace
 
 std::string measure_name(Measure measure) {
@@ -312,6 +323,8 @@ Evaluation evaluate(const PredictionTable& table, const ScoreSettings& settings)
     const std::vector<RankScores> ranks = rank_scores(table);
     Evaluation result;
     result.scores = weighted_scores(items, std::vector<std::uint32_t>(table.items(), 1), table.classes, k);
+    Filling(result.scores)[Measure::calibration_error] =
+        std::max(0.0, result.scores[Measure::calibration_error]);
     fill_rank_means(ranks, result.scores);
     result.classes.resize(table.classes);
     for (const ItemScores& item : items) {
@@ -448,7 +461,13 @@ std::array<std::optional<Interval>, measure_count> score_intervals(const Predict
         } else {
             std::vector<double> values;
             for (const Scores& scores : drawn) values.push_back(scores[measure]);
-            intervals[m] = percentiles(std::move(values), bootstrap.confidence);
+            if (measure == Measure::calibration_error)
+                intervals[m] = error_interval(
+                    values,
+                    weighted_scores(items, std::vector<std::uint32_t>(n, 1), table.classes, k)[measure],
+                    bootstrap.confidence);
+            else
+                intervals[m] = percentiles(std::move(values), bootstrap.confidence);
         }
     }
     return intervals;

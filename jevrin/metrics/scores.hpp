@@ -40,7 +40,7 @@ enum class Measure {
     matthews,           // correlation of labels and predictions (Matthews 1975; Gorodkin 2004)
     roc_auc,            // mean over classes, each against the rest
     average_precision,  // the same
-    calibration_error,  // expected, over 10 bins (Guo 2017)
+    calibration_error,  // expected, over 10 bins (Guo 2017), debiased (calibration.hpp)
 };
 inline constexpr std::size_t measure_count = 19;
 

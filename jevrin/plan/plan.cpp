@@ -27,7 +27,9 @@ void settle_last_layer(const TableReader& reader, Candidate& candidate) {
                 "logistic regression works on the features of a frozen backbone and has neither 'head' nor "
                 "'training'");
     });
-    if (solves) candidate.training = {.epochs = 1, .fraction = candidate.training.fraction};
+    if (solves)
+        candidate.training = {
+            .epochs = 1, .fraction = candidate.training.fraction, .redraw = candidate.training.redraw};
 }
 
 void check_freezing(const TableReader& reader, const Candidate& candidate) {

@@ -1,10 +1,14 @@
 #include "jevrin/results/choice_result.hpp"
 
+#include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/run_names.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/results/json_values.hpp"
 
 #include <fmt/format.h>
+
+#include <algorithm>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -185,6 +189,21 @@ std::string pairs_text(const Choice& choice, const TextForm& form) {
                form.width);
 }
 
+// Empty, or why it could not be counted.
+std::string count_look(const Ledger& ledger, const StudyRecord& study, const Choice& choice) {
+    std::int64_t seeds = 0;
+    for (const RankedCandidate& candidate : choice.ranking) seeds = std::max(seeds, candidate.seeds);
+    const bool is_known =
+        std::find(study.seed_looks.begin(), study.seed_looks.end(), seeds) != study.seed_looks.end();
+    if (is_known || seeds < fewest_seeds || choice.ranking.size() < 2) return "";
+    try {
+        LedgerWriter::open(ledger.directory()).put_seed_look(study.id, seeds);
+        return "";
+    } catch (const Error& error) {
+        return error.what();
+    }
+}
+
 }  // namespace
 
 std::string ChoiceResult::title() const {
@@ -194,7 +213,8 @@ std::string ChoiceResult::title() const {
 
 ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const ChoiceQuery& query,
                            const PredictionProgress& progress, const PairProgress& comparing) {
-    const StudyEvidence evidence = gather_evidence(ledger, study, runs_called(ledger, study, query.runs));
+    const std::vector<RunRecord> runs = runs_called(ledger, study, query.runs);
+    const StudyEvidence evidence = gather_evidence(ledger, study, runs);
     SeedLooks looks{.earlier = study.seed_looks};
     if (study.most_seeds > 0) looks.most = study.most_seeds;
     ChoiceResult result{.study = study,
@@ -205,7 +225,12 @@ ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const
                                           .looks = looks,
                                           .progress = comparing}),
                         .test = {},
-                        .with_pairs = query.pairs};
+                        .with_pairs = query.pairs,
+                        .uncounted_look = {}};
+    const bool is_complete = std::none_of(runs.begin(), runs.end(), [](const RunRecord& run) {
+        return run.state == RunState::waiting || run.state == RunState::training;
+    });
+    if (is_complete) result.uncounted_look = count_look(ledger, study, result.choice);
     if (query.test) {
         result.test = report_on_test(ledger.directory(), study, result.choice, progress);
         result.choice.test_looks = result.test->test_looks;
@@ -240,6 +265,7 @@ std::string to_json(const ChoiceResult& result) {
     json["validation_items"] = choice.validation_items;
     json["validation_units"] = choice.validation_units;
     json["test_looks"] = choice.test_looks;
+    json["seed_looks"] = result.study.seed_looks;
     if (result.with_pairs) json["pairs"] = to_json(choice, choice.pairs);
     if (result.test) json["test"] = to_json(*result.test);
     return document(json);
@@ -338,6 +364,10 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
                 ? "Chosen on the validation part; the test part has not been looked at.\n"
                 : fmt::format("Chosen on the validation part; the test part has been looked at {}.\n",
                               plural(choice.test_looks, "time"));
+    if (!result.uncounted_look.empty())
+        text += wrapped(fmt::format("This look could not be counted, which matters when seeds are added: {}",
+                                    result.uncounted_look),
+                        form.width);
     if (result.with_pairs) text += "\n" + pairs_text(choice, form);
     if (result.test) text += "\n" + wrapped(result.test->words, form.width);
     return text;

@@ -23,9 +23,12 @@ struct ChoiceResult {
     Choice choice;
     std::optional<TestReport> test;
     bool with_pairs = false;
+    std::string uncounted_look;  // why the ledger could not count this look; empty: it did, or need not
 
     std::string title() const;
 };
+// Looks at studies of which all runs are trained are counted in the ledger by their number of seeds: whoever
+// adds seeds until a difference is clear looks several times (SeedLooks).
 ChoiceResult report_choice(const Ledger& ledger, const StudyRecord& study, const ChoiceQuery& query = {},
                            const PredictionProgress& progress = {}, const PairProgress& comparing = {});
 

@@ -189,6 +189,13 @@ Scaling Materials::scaling_for(const Candidate& candidate, std::int64_t fold) co
     return place->second;
 }
 
+TrainingData Materials::data_for(const Candidate& candidate, std::int64_t fold, std::uint64_t seed) const {
+    TrainingData own = data_for(candidate, fold);
+    if (candidate.training.redraw)
+        own.parts.training = stratified_bootstrap(own.parts.training, own.labels, own.parts.units, seed);
+    return own;
+}
+
 TrainingData Materials::data_for(const Candidate& candidate, std::int64_t fold) const {
     TrainingData own = data;
     if (fold > 0) own.parts = parts.with_fold(fold);

@@ -72,6 +72,8 @@ struct Materials {
     // The data of a candidate's runs: with its fraction of the training part, and another fold as validation
     // unless fold is 0.
     TrainingData data_for(const Candidate& candidate, std::int64_t fold = 0) const;
+    // The same for a run with this seed: where training parts are redrawn, its own sample.
+    TrainingData data_for(const Candidate& candidate, std::int64_t fold, std::uint64_t seed) const;
 };
 
 }  // namespace jevrin::inline v1

@@ -59,7 +59,7 @@ RunExecution::RunExecution(LedgerWriter& writer, const Materials& materials, con
       claim_(claim),
       options_(options),
       events_(events),
-      data_(materials.data_for(*planned.candidate, planned.fold)),
+      data_(materials.data_for(*planned.candidate, planned.fold, planned.seed)),
       scaling_(materials.scaling_for(*planned.candidate, planned.fold)),
       trainer_(trainer_of(data_, network_of(materials, planned), scaling_, planned, options.pool)),
       watch_(majority_share(data_, planned.candidate->training.sampling)) {}

@@ -155,6 +155,11 @@ Description<TrainingSettings> describe_training() {
     d.integer("batch", &T::batch, 1, 65'536).unit("items").means("batch size");
     d.number("training_fraction", &T::fraction, 1e-6, 1.0)
         .means("fraction of the training part that is used, stratified by class");
+    d.boolean("redraw_training_part", &T::redraw)
+        .means(
+            "each seed is trained on a bootstrap sample of the training part, stratified by class, so that "
+            "the "
+            "variance between seeds includes that of the training images");
     d.table("optimiser", &T::optimiser).means("optimiser");
     d.table("schedule", &T::schedule).means("learning-rate schedule");
     d.table("loss", &T::loss).means("loss function");

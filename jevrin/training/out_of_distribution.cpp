@@ -5,6 +5,7 @@
 #include "jevrin/base/random.hpp"
 
 #include <Eigen/Core>
+#include <boost/math/distributions/students_t.hpp>
 
 #include <algorithm>
 #include <bit>
@@ -74,6 +75,23 @@ std::vector<float> from_hexadecimal(const std::string& text) {
         if (!std::isfinite(values.back())) throw InputError("its out-of-distribution data contain NaN");
     }
     return values;
+}
+
+// The prediction limit of a normal sample of logarithms: mean + t s sqrt(1 + 1 / n). Of a single distance
+// nothing is known of how they vary: ten times that.
+double limit_of_few(const std::vector<double>& distances) {
+    constexpr double unknown = 10.0;
+    const auto n = static_cast<double>(distances.size());
+    const double largest = distances.back();
+    if (distances.size() < 2 || !(distances.front() > 0.0)) return unknown * largest;
+    double mean = 0.0;
+    for (const double distance : distances) mean += std::log(distance) / n;
+    double squares = 0.0;
+    for (const double distance : distances)
+        squares += (std::log(distance) - mean) * (std::log(distance) - mean);
+    const double t = boost::math::quantile(boost::math::students_t(n - 1), share_within);
+    const double limit = std::exp(mean + t * std::sqrt(squares / (n - 1) * (1 + 1 / n)));
+    return std::clamp(limit, largest, unknown * largest);
 }
 
 }  // namespace
@@ -192,6 +210,9 @@ double out_of_distribution_limit(const OutOfDistribution& out_of_distribution,
         distances.push_back(out_of_distribution.distance(features.subspan(begin, width)));
     assert(!distances.empty());
     std::sort(distances.begin(), distances.end());
+    const auto items = static_cast<double>(distances.size());
+    // Of so few even the largest is exceeded more often.
+    if (items < 1.0 / (1.0 - share_within) - 1.0) return limit_of_few(distances);
     const auto place =
         static_cast<std::size_t>(std::ceil(share_within * static_cast<double>(distances.size() + 1)));
     return distances[std::min(place, distances.size()) - 1];

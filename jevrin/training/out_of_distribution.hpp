@@ -40,7 +40,9 @@ OutOfDistribution fit_out_of_distribution(std::span<const float> features,
                                           std::span<const std::size_t> labels, std::size_t classes);
 
 // The distance that the next image like these exceeds in 1 of 50 cases at most: the (items + 1) * 0.98th of
-// their distances from below, or the largest of fewer than 50 (split conformal, Vovk 2005).
+// their distances from below (split conformal, Vovk 2005). Of fewer than 49 even the largest is exceeded more
+// often: then the prediction limit of a normal sample of their logarithms, from the largest to ten times
+// that.
 double out_of_distribution_limit(const OutOfDistribution& out_of_distribution,
                                  std::span<const float> features);
 

@@ -86,4 +86,24 @@ std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,
     return taken;
 }
 
+std::vector<std::size_t> stratified_bootstrap(std::span<const std::size_t> items,
+                                              std::span<const std::size_t> labels,
+                                              std::span<const std::size_t> units, std::uint64_t seed) {
+    std::map<std::size_t, std::vector<std::size_t>> members;  // of each unit
+    for (const std::size_t item : items) members[units.empty() ? item : units[item]].push_back(item);
+    std::map<std::size_t, std::vector<std::size_t>> of_class;  // units
+    for (const auto& [unit, own] : members) of_class[labels[own.front()]].push_back(unit);
+    std::vector<std::size_t> taken;
+    for (const auto& [label, candidates] : of_class) {
+        RandomStream random({.seed = seed, .purpose = Purpose::bootstrap_part, .item = label});
+        for (std::size_t draw = 0; draw < candidates.size(); ++draw) {
+            const auto& drawn =
+                members.at(candidates[random.below(static_cast<std::uint32_t>(candidates.size()))]);
+            taken.insert(taken.end(), drawn.begin(), drawn.end());
+        }
+    }
+    std::sort(taken.begin(), taken.end());
+    return taken;
+}
+
 }  // namespace jevrin::inline v1

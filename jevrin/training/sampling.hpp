@@ -22,6 +22,13 @@ std::vector<std::int64_t> order_of_epoch(std::span<const std::size_t> items,
                                          std::span<const std::size_t> labels, Sampling sampling,
                                          std::uint64_t seed, std::uint32_t epoch);
 
+// A bootstrap sample, drawn by the seed: of each class as many units with replacement as it has, each with
+// all its items. Ascending, items as often as they were drawn. units: by item, as Parts::units; empty: each
+// item is its own. A unit belongs to the class of its first item.
+std::vector<std::size_t> stratified_bootstrap(std::span<const std::size_t> items,
+                                              std::span<const std::size_t> labels,
+                                              std::span<const std::size_t> units, std::uint64_t seed);
+
 // The first fraction of each class in an order that the seed fixes: at least one item of each class that has
 // any, so smaller shares lie within larger ones. Ascending. The whole for a fraction of 1.
 std::vector<std::size_t> stratified_share(std::span<const std::size_t> items,

@@ -19,6 +19,7 @@ struct TrainingSettings {
     std::int64_t patience = 0;        // validations without a new best before training ends; 0: never
     std::int64_t batch = 32;
     double fraction = 1.0;           // of the training part, the same of each class
+    bool redraw = false;             // each seed learns from a sample of it, drawn with replacement
     double gradient_clipping = 0.0;  // largest norm of the gradient; 0: not clipped
     // Decay of the exponential moving average of the weights, which is validated and kept instead of the
     // weights themselves: average_t is the mean of the weights so far with weights ema_decay^(t - i). 0: off.

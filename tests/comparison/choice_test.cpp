@@ -446,10 +446,17 @@ TEST(ChoiceSimulation, SeedsOfEveryFoldAddPowerAndFoldEffectsAreCovered) {
     EXPECT_LE(share_of(affected, &StudyOutcome::clear_winner), 0.08);
 }
 
+TEST(ChoiceSimulation, AddingSeedsUntilItIsClearKeepsTheLevel) {
+    const SimulatedStudy study{.items = 100, .classes = 4};
+    EXPECT_LE(bench::share_ever_better(study, simulated_studies, {3, 5, 10}, std::nullopt), 0.09);
+    EXPECT_LE(bench::share_ever_better(study, simulated_studies, {3, 5, 10}, 10), 0.08);
+}
+
 TEST(ChoiceSimulation, FindsNoLessThanThePairedTestOverSeeds) {
     const SimulatedStudy study{.lead = 0.4, .seeds = 3, .items = 150, .classes = 4, .seed_noise = 0.1};
-    const auto outcomes = judge_studies(study, simulated_studies);
-    EXPECT_GT(share_of(outcomes, &StudyOutcome::found), bench::share_of_paired_t(outcomes, 0.05) + 0.05);
+    const auto leads = bench::judge_leads(study, simulated_studies);
+    EXPECT_GT(bench::share_of_leads(leads, [](const auto& lead) { return lead.found; }),
+              bench::share_of_paired_t(leads, 0.05) + 0.05);
 }
 
 TEST(ChoiceSimulation, IntervalsHoldWhenSeedsMatterMuchOrAlikeForAllOrFail) {

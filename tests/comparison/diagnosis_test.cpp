@@ -32,7 +32,10 @@ std::vector<EpochRecord> curve_of(
 // 100 items of four even classes.
 Diagnosis diagnose_as(const std::vector<EpochRecord>& curve) {
     return diagnose(curve, {.metric = Metric::accuracy,
-                            .baseline = {.score = 0.25, .loss = std::log(4.0), .items = 100}});
+                            .baseline = {.score = 0.25,
+                                         .standard_error = std::sqrt(0.25 * 0.75 / 100),
+                                         .loss = std::log(4.0),
+                                         .items = 100}});
 }
 
 bool has(const Diagnosis& diagnosis, Finding finding) {
@@ -132,10 +135,14 @@ TEST(Diagnosis, NoBetterThanTheCommonestClassIsSaidSo) {
     EXPECT_EQ(d.finding(), Finding::at_baseline);
     EXPECT_FALSE(has(d, Finding::good_fit));
     // With many items 0.3 is more than chance.
-    const Diagnosis sure = diagnose(
-        curve_of(
-            10, [](int) { return 1.3; }, [](int) { return 1.3; }, [](int) { return 0.3; }),
-        {.metric = Metric::accuracy, .baseline = {.score = 0.25, .loss = std::log(4.0), .items = 10'000}});
+    const Diagnosis sure =
+        diagnose(curve_of(
+                     10, [](int) { return 1.3; }, [](int) { return 1.3; }, [](int) { return 0.3; }),
+                 {.metric = Metric::accuracy,
+                  .baseline = {.score = 0.25,
+                               .standard_error = std::sqrt(0.25 * 0.75 / 10'000),
+                               .loss = std::log(4.0),
+                               .items = 10'000}});
     EXPECT_FALSE(has(sure, Finding::at_baseline));
 }
 
@@ -181,7 +188,32 @@ TEST(Baseline, IsTheCommonestClass) {
     EXPECT_EQ(accuracy.items, 10);
     EXPECT_DOUBLE_EQ(accuracy.score, 0.6);
     EXPECT_NEAR(accuracy.loss, -0.6 * std::log(0.6) - 0.4 * std::log(0.2), 1e-12);
-    EXPECT_NEAR(baseline_of(matrix, Metric::balanced_accuracy).score, 1.0 / 3, 1e-12);
+    EXPECT_NEAR(accuracy.standard_error, std::sqrt(0.6 * 0.4 / 10), 1e-12);
+    const Baseline balanced = baseline_of(matrix, Metric::balanced_accuracy);
+    EXPECT_NEAR(balanced.score, 1.0 / 3, 1e-12);
+    // The mean of three recalls, of 6, 2 and 2 items.
+    EXPECT_NEAR(balanced.standard_error, std::sqrt(2.0 / 9 * (1.0 / 6 + 1.0 / 2 + 1.0 / 2)) / 3, 1e-12);
+}
+
+TEST(Baseline, ACoinIsSeldomBetterThanIt) {
+    // 195 items of one class and 5 of the other, a fair coin at each of 20 epochs.
+    int said = 0;
+    constexpr int studies = 200;
+    for (std::uint64_t study = 0; study < studies; ++study) {
+        RandomStream random({.seed = study, .purpose = Purpose::sample});
+        std::vector<EpochRecord> curve;
+        ConfusionMatrix matrix(2);
+        for (int epoch = 1; epoch <= 20; ++epoch) {
+            matrix = ConfusionMatrix(2);
+            for (std::size_t i = 0; i < 200; ++i) matrix.add(i < 195 ? 0 : 1, random.below(2));
+            curve.push_back(
+                recorded_epoch({.epoch = epoch, .training_loss = 0.693, .validation_loss = 0.693}, matrix));
+        }
+        const Metric metric = Metric::balanced_accuracy;
+        said += has(diagnose(curve, {.metric = metric, .baseline = baseline_of(matrix, metric)}),
+                    Finding::at_baseline);
+    }
+    EXPECT_GE(said, studies * 93 / 100);
 }
 
 }  // namespace

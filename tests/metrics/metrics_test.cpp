@@ -164,6 +164,8 @@ TEST(ModeratedSeeds, BorrowFromEachOther) {
     // Three tables of three seeds that vary alike, but for chance: none keeps a variance that is far below.
     const auto table = [](double variance) {
         return CrossedTable{.seeds = 3,
+                            .strata = {},
+                            .stratum_units = {2.0},
                             .unit_means = {0.0, 1.0},
                             .items = 2.0,
                             .of_seed = {variance, 2.0},

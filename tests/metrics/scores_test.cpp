@@ -77,7 +77,40 @@ TEST(Scores, HandWorkedCase) {
     // Class 0: 1/2 * 1 + 1/2 * 2/3; class 1 likewise; class 2: 1.
     EXPECT_NEAR(s[Measure::average_precision], (5.0 / 6 + 5.0 / 6 + 1.0) / 3, 1e-12);
     // Each in a bin of its own: 0.72 correct, 0.62 wrong, 0.85 correct, 0.45 wrong, 0.55 correct.
-    EXPECT_NEAR(s[Measure::calibration_error], (0.28 + 0.62 + 0.15 + 0.45 + 0.45) / 5, 1e-6);
+    // A gap g known with the deviation e = sqrt(p (1 - p)) counts 2 g less the mean of |normal(g, e)|, which
+    // is e sqrt(2 / pi) exp(-g^2 / 2 e^2) + g erf(g / e sqrt(2)).
+    const auto debiased = [](double gap, double p) {
+        const double e = std::sqrt(p * (1 - p));
+        return 2 * gap - e * std::sqrt(2 / std::acos(-1.0)) * std::exp(-gap * gap / 2 / e / e) -
+               gap * std::erf(gap / e / std::sqrt(2.0));
+    };
+    EXPECT_NEAR(s[Measure::calibration_error],
+                std::max(0.0, (debiased(0.28, 0.72) + debiased(0.62, 0.62) + debiased(0.15, 0.85) +
+                               debiased(0.45, 0.45) + debiased(0.45, 0.55)) /
+                                  5),
+                1e-6);
+}
+
+TEST(Scores, TheCalibrationErrorOfCalibratedProbabilitiesMayBeZero) {
+    RandomStream random({.seed = 3, .purpose = Purpose::sample});
+    double sum = 0.0;
+    int holds_zero = 0;
+    constexpr int tables = 60;
+    for (int t = 0; t < tables; ++t) {
+        PredictionTable table{.classes = 2};
+        for (int i = 0; i < 150; ++i) {
+            const auto p = static_cast<float>(0.5 + 0.5 * random.uniform());
+            table.labels.push_back(random.uniform() < static_cast<double>(p) ? 0 : 1);
+            table.probabilities.insert(table.probabilities.end(), {p, 1.0F - p});
+        }
+        sum += evaluate(table, {}).scores[Measure::calibration_error] / tables;
+        const auto interval = score_intervals(
+            table, {}, {.resamples = 200})[static_cast<std::size_t>(Measure::calibration_error)];
+        holds_zero += interval->low == 0.0 ? 1 : 0;
+        EXPECT_GE(interval->high, interval->low);
+    }
+    EXPECT_LT(sum, 0.045);  // about twice that without the correction
+    EXPECT_GE(holds_zero, tables * 8 / 10);
 }
 
 // Two judges of 50 cases who agree on 20 and 15 of them: the textbook table 20 5 / 10 15 with kappa 0.4.

@@ -374,5 +374,23 @@ TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     EXPECT_EQ(json["metric"], "balanced_accuracy");
 }
 
+TEST(PlanText, StatesTheMarginAndUpToHowManySeeds) {
+    const std::string rest =
+        "[images]\nfrom = \"x\"\nsize = 8\n[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { "
+        "family = "
+        "\"plain\", widths = [4] }\n";
+    const auto plan_of = [&](const std::string& lines) {
+        return parse_plan("name = \"p\"\nseeds = [1, 2, 3]\n" + lines + rest, "plan.toml");
+    };
+    EXPECT_EQ(plan_of("").margin, 0.01);
+    EXPECT_EQ(plan_of("").most_seeds, 0);
+    EXPECT_EQ(plan_of("margin = 0.02\nmost_seeds = 10\n").margin, 0.02);
+    EXPECT_EQ(plan_of("margin = 0.02\nmost_seeds = 10\n").most_seeds, 10);
+    EXPECT_THAT(test::message_of<InputError>([&] { plan_of("margin = 0\n"); }),
+                testing::HasSubstr("'margin'"));
+    EXPECT_THAT(test::message_of<InputError>([&] { plan_of("most_seeds = 2\n"); }),
+                testing::HasSubstr("the plan has 3 seeds already"));
+}
+
 }  // namespace
 }  // namespace jevrin

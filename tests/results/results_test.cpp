@@ -306,5 +306,44 @@ TEST_F(MadeUpResults, TrainingSizesNeedFractions) {
     EXPECT_THAT(to_text(result), HasSubstr("training items"));
 }
 
+TEST(SeedLooks, AreCountedWhenNothingIsLeftToTrain) {
+    const TemporaryDirectory directory;
+    MadeUpStudy study(directory / "ledger", 2, 40);
+    const auto add = [&](std::int64_t seed, bool finished) {
+        for (const char* name : {"a", "b"})
+            study.add_run(
+                {.candidate = name,
+                 .seed = seed,
+                 .finished = finished,
+                 .predicted = study.correct_with(0.8, *name + 10 * static_cast<std::uint64_t>(seed))});
+    };
+    const auto look = [&] { return report_choice(study.ledger(), study.study()); };
+    add(1, true);
+    add(2, true);
+    look();  // two seeds conclude nothing, and spend nothing
+    EXPECT_TRUE(study.study().seed_looks.empty());
+    add(3, true);
+    EXPECT_EQ(look().choice.level, 0.05);
+    EXPECT_EQ(study.study().seed_looks, std::vector<std::int64_t>{3});
+    EXPECT_EQ(look().choice.level, 0.05);  // the same evidence again
+    add(4, false);
+    look();  // in the middle of training nobody stops
+    EXPECT_EQ(study.study().seed_looks, std::vector<std::int64_t>{3});
+    for (const RunRecord& run : study.ledger().runs(study.study().id))
+        if (run.state == RunState::training) study.writer().fail_run(run.id, "stopped");
+    add(5, true);
+    const ChoiceResult later = look();
+    EXPECT_EQ(later.choice.level, 0.025);
+    EXPECT_EQ(study.study().seed_looks, (std::vector<std::int64_t>{3, 4}));
+    EXPECT_THAT(to_text(later), HasSubstr("were compared before, with 3 seeds"));
+    EXPECT_EQ(parse_json(to_json(later)).at("level").get<double>(), 0.025);
+    // A study that says up to how many seeds it may have spends its level by plan.
+    study.writer().put_margin(study.study().id, 0.02, 10);
+    const Choice planned = look().choice;
+    EXPECT_EQ(planned.margin, 0.02);
+    EXPECT_LT(planned.level, 0.05);
+    EXPECT_GT(planned.level, 0.0);
+}
+
 }  // namespace
 }  // namespace jevrin

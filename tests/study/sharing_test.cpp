@@ -240,6 +240,36 @@ TEST(Folds, EachIsValidationOnceAndTheChoiceSeesThemTogether) {
     EXPECT_EQ(train_study(plan, directory / "ledger").already_finished, 18);
 }
 
+TEST(RedrawnTrainingParts, AreAnotherSampleForEachSeedAndTheSameForAllCandidates) {
+    const TemporaryDirectory directory;
+    std::string text = small_plan(1, "", "[1, 2]");
+    text.replace(text.find("[training]\n"), 11, "[training]\nredraw_training_part = true\n");
+    const Plan plan = written(directory, text);
+    const auto materials = gather_materials(plan);
+    const auto part = [&](std::size_t candidate, std::uint64_t seed) {
+        return materials->data_for(plan.candidates[candidate], 0, seed).parts.training;
+    };
+    const std::vector<std::size_t> whole = materials->data_for(plan.candidates[0]).parts.training;
+    EXPECT_EQ(part(0, 1).size(), whole.size());
+    EXPECT_NE(part(0, 1), part(0, 2));
+    EXPECT_NE(part(0, 1), whole);
+    EXPECT_EQ(part(0, 1), part(1, 1));
+    for (const std::size_t item : part(0, 1))
+        EXPECT_TRUE(std::binary_search(whole.begin(), whole.end(), item));
+    // As many of each class as there are.
+    const auto& labels = materials->data.labels;
+    const auto of_class = [&](const std::vector<std::size_t>& items, std::size_t label) {
+        return std::count_if(items.begin(), items.end(), [&](std::size_t i) { return labels[i] == label; });
+    };
+    for (std::size_t label = 0; label < 3; ++label)
+        EXPECT_EQ(of_class(part(0, 1), label), of_class(whole, label));
+    // Every regime trains on it, and the choice knows.
+    const StudySummary summary = train_study(plan, directory / "ledger");
+    EXPECT_EQ(summary.trained, static_cast<std::int64_t>(2 * plan.candidates.size()));
+    const Ledger ledger = Ledger::open(directory / "ledger");
+    EXPECT_TRUE(choose(ledger, ledger.study()).redraws_training);
+}
+
 TEST(Fractions, OfTheTrainingPartAreNestedAndValidatedOnTheSameItems) {
     const TemporaryDirectory directory;
     std::string text = small_plan(1, "", "[1]");

@@ -29,6 +29,8 @@ struct MadeUpRun {
     bool finished = true;
     std::int64_t trainable_parameters = 100;
     std::int64_t multiplications = 1000;
+    // At each epoch but the last, which is that of `predicted`; none: nothing is recorded by epoch.
+    std::function<std::size_t(std::size_t label, std::size_t place, int epoch)> at_epoch = {};
     // Of an item with this label at this place of the validation part.
     std::function<std::size_t(std::size_t label, std::size_t place)> predicted =
         [](std::size_t label, std::size_t) { return label; };
@@ -75,7 +77,9 @@ class MadeUpStudy {
             predictions.push_back({item.id, item.label, predicted, std::vector<float>(classes_, 0.0F)});
             predictions.back().probabilities[predicted] = 1.0F;
         }
-        for (int e = 1; e <= run.epochs; ++e)
+        for (int e = 1; e <= run.epochs; ++e) {
+            ConfusionMatrix at_epoch = matrix;
+            const std::vector<ItemPrediction> predicted = predicted_at(run, e, at_epoch);
             ledger_.record_epoch(id,
                                  {{.epoch = e,
                                    .step = 10 * e,
@@ -83,8 +87,9 @@ class MadeUpStudy {
                                    .validation_loss = 2.2 / e,
                                    .learning_rate = 0.1,
                                    .seconds = run.seconds / run.epochs},
-                                  matrix},
-                                 e == run.epochs);
+                                  at_epoch},
+                                 e == run.epochs, {}, {}, predicted);
+        }
         if (run.finished) ledger_.finish_run(id, predictions);
         return id;
     }
@@ -107,6 +112,20 @@ class MadeUpStudy {
     std::size_t validation_items() const { return parts_.validation.size(); }
 
   private:
+    std::vector<ItemPrediction> predicted_at(const MadeUpRun& run, int epoch, ConfusionMatrix& matrix) const {
+        std::vector<ItemPrediction> predictions;
+        if (!run.at_epoch) return predictions;
+        matrix = ConfusionMatrix(classes_);
+        for (std::size_t place = 0; place < parts_.validation.size(); ++place) {
+            const Item& item = set_.items[parts_.validation[place]];
+            const std::size_t predicted = epoch == run.epochs ? run.predicted(item.label, place)
+                                                              : run.at_epoch(item.label, place, epoch);
+            matrix.add(item.label, predicted);
+            predictions.push_back({item.id, predicted});
+        }
+        return predictions;
+    }
+
     std::filesystem::path directory_;
     LedgerWriter ledger_;
     std::size_t classes_;

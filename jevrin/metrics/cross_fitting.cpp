@@ -1,7 +1,6 @@
-#include "jevrin/comparison/cross_fitting.hpp"
+#include "jevrin/metrics/cross_fitting.hpp"
 
 #include "jevrin/base/random.hpp"
-#include "jevrin/metrics/scores.hpp"
 
 #include <algorithm>
 #include <array>

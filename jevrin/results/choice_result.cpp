@@ -320,7 +320,7 @@ ResultTable to_table(const ChoiceResult& result) {
              std::to_string(c.runs),
              std::to_string(c.seeds),
              cost_cell(c, choice.cost),
-             c.pareto_optimal ? "*" : "",
+             fmt::format("{} {}", c.pareto_optimal ? "*" : " ", percent(c.odds.on_front)),
              lead_cell(c.behind),
              c.behind ? exact(c.behind->mean) : "",
              c.behind ? exact(c.behind->interval.low) : "",
@@ -354,7 +354,7 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
                 "outside "
                 "the 95 % confidence set of the best; equivalent: within {:.3f}; P(best), loss: how often it "
                 "is the best of a bootstrap draw, and how far below it on average; Pareto *: no other "
-                "candidate is better at the same cost or less",
+                "candidate is better at the same cost or less, and in how many draws",
                 plural(std::ssize(choice.pairs), "comparison"), choice.margin),
             form.width);
     // After the verdict and one sentence for each candidate come those about what was not compared.

@@ -249,6 +249,14 @@ TEST_F(ChoiceTest, ToBeTheBestOfManyFlatters) {
     EXPECT_GT(of_many, choice().ranking.front().mean - 0.7 - 0.06);
 }
 
+TEST_F(ChoiceTest, FewSeedsOfManyCandidatesCanHardlyShowAnything) {
+    for (std::uint64_t k = 0; k < 13; ++k)
+        for (std::int64_t seed : {1, 2, 3}) add_run(fmt::format("c{}", k), seed, 0.8, 1.0, 1000 + 100 * k);
+    EXPECT_THAT(choice().reasons,
+                testing::Contains(HasSubstr("With 3 seeds and 13 candidates this study can hardly find "
+                                            "differences: corrected for 78 pairs")));
+}
+
 TEST_F(ChoiceTest, RunsOnAnotherImageSetAreSetApart) {
     for (std::int64_t seed : {1, 2, 3}) add_run("old", seed, 0.99, 1.0, 100);
     ImageSet other = study_.set();

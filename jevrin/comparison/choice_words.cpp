@@ -281,6 +281,19 @@ std::vector<std::string> notes(const Choice& choice, const SeedLooks& looks) {
 
 }  // namespace
 
+std::string spoken_verdict(const RankedCandidate& candidate) {
+    switch (candidate.verdict) {
+        case Verdict::better:
+            return "worse";
+        case Verdict::equivalent:
+            return "equivalent";
+        case Verdict::unknown:
+            if (candidate.behind && candidate.behind->seeds < fewest_seeds) return "few seeds";
+            return candidate.may_be_best ? "unknown" : "not the best";
+    }
+    unhandled(candidate.verdict);
+}
+
 std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
     switch (cost) {
         case Cost::training_seconds:

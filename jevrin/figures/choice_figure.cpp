@@ -2,6 +2,7 @@
 
 #include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/comparison/choice_words.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 #include "jevrin/figures/regime_mark.hpp"
 
@@ -42,19 +43,6 @@ struct Rows {
     std::string set;       // shaded places
 };
 
-std::string verdict_text(const Choice& choice, const RankedCandidate& c) {
-    if (&c == &choice.ranking.front()) return "";
-    switch (c.verdict) {
-        case Verdict::better:
-            return "worse";
-        case Verdict::equivalent:
-            return "equivalent";
-        case Verdict::unknown:
-            return c.may_be_best ? "unknown" : "not the best";
-    }
-    unhandled(c.verdict);
-}
-
 // Costs of 0 cannot be drawn on a logarithmic axis.
 bool has_place(double cost) {
     return cost > 0.0 && std::isfinite(cost);
@@ -82,7 +70,7 @@ Rows rows_of(const Choice& choice, const CandidateStyles& styles, std::size_t co
         rows.verdicts += fmt::format(
             "set label {} {} at graph 1.03,first {} left font 'DejaVu Sans,8' textcolor rgb "
             "'#555555'\n",
-            100 + k, gnuplot_string(verdict_text(choice, c)), k);
+            100 + k, gnuplot_string(k == 0 ? "" : spoken_verdict(c)), k);
         if (c.may_be_best && choice.ranking.size() > 1)
             rows.set += fmt::format(
                 "set object {} rectangle from graph 0,first {} to graph 1,first {} fillcolor rgb '#eaf3ea' "

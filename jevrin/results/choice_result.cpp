@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/comparison/choice_words.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/results/json_values.hpp"
@@ -125,16 +126,7 @@ std::string lead_cell(const std::optional<Lead>& lead) {
 // What the evidence says of it, beside the best.
 std::string standing(const Choice& choice, const RankedCandidate& c) {
     if (&c == &choice.ranking.front()) return choice.clear ? "better than all" : "first";
-    switch (c.verdict) {
-        case Verdict::better:
-            return "worse";
-        case Verdict::equivalent:
-            return "equivalent";
-        case Verdict::unknown:
-            if (c.behind && c.behind->seeds < fewest_seeds) return "few seeds";
-            return c.may_be_best ? "unknown" : "not the best";
-    }
-    unhandled(c.verdict);
+    return spoken_verdict(c);
 }
 
 std::string cost_cell(const RankedCandidate& c, Cost cost) {
@@ -320,7 +312,7 @@ ResultTable to_table(const ChoiceResult& result) {
              std::to_string(c.runs),
              std::to_string(c.seeds),
              cost_cell(c, choice.cost),
-             fmt::format("{} {}", c.pareto_optimal ? "*" : " ", percent(c.odds.on_front)),
+             fmt::format("{} {:>5}", c.pareto_optimal ? "*" : " ", percent(c.odds.on_front)),
              lead_cell(c.behind),
              c.behind ? exact(c.behind->mean) : "",
              c.behind ? exact(c.behind->interval.low) : "",

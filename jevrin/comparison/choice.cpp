@@ -171,7 +171,6 @@ void add_verdicts(Choice& choice, const StudyVerdicts& verdicts, const std::vect
         const PairVerdict& pair = verdicts.pair(0, k);
         candidate.behind = pair.lead;
         candidate.verdict = pair.verdict;
-        candidate.separated = pair.verdict == Verdict::better;
     }
 }
 

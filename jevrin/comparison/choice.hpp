@@ -68,7 +68,6 @@ struct RankedCandidate {
     // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
     std::optional<Lead> behind;
     Verdict verdict = Verdict::unknown;  // of the best over this one
-    bool separated = false;              // that is better
     bool may_be_best = true;             // in the confidence set of the best
     bool non_inferior = false;           // shown to be worse than the truly best by less than the margin
     SelectionOdds odds = {};

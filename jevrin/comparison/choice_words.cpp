@@ -83,12 +83,20 @@ bool has_few_seeds(const Choice& choice) {
     });
 }
 
-// The others that may be the best.
-std::vector<std::string> rivals(const Choice& choice) {
+// The others that may be the best and have this verdict.
+std::vector<std::string> rivals(const Choice& choice, Verdict verdict) {
     std::vector<std::string> names;
     for (std::size_t k = 1; k < choice.ranking.size(); ++k)
-        if (choice.ranking[k].may_be_best) names.push_back(quoted(choice.ranking[k].candidate));
+        if (choice.ranking[k].may_be_best && choice.ranking[k].verdict == verdict)
+            names.push_back(quoted(choice.ranking[k].candidate));
     return names;
+}
+
+// Up to three names, or how many there are.
+std::string named(const std::vector<std::string>& names, const char* conjunction) {
+    constexpr std::size_t most_named = 3;
+    if (names.size() <= most_named) return joined(names, conjunction);
+    return fmt::format("{} others, such as {},", names.size(), names.front());
 }
 
 std::string best_verdict(const Choice& choice) {
@@ -105,15 +113,13 @@ std::string best_verdict(const Choice& choice) {
             "Use {} for now: it ranks first, but fewer than {} seeds say little about the variance between "
             "seeds; train more seeds.",
             name, fewest_seeds);
-    const std::vector<std::string> others = rivals(choice);
-    constexpr std::size_t most_named = 3;
-    if (others.empty()) return fmt::format("Use {}: it ranks first.", name);
-    if (others.size() <= most_named)
-        return fmt::format("Use {}: it ranks first, but whether it is better than {} is unknown.", name,
-                           joined(others, "or"));
-    return fmt::format(
-        "Use {}: it ranks first, but whether it is better than {} others, such as {}, is unknown.", name,
-        others.size(), others.front());
+    std::string text = fmt::format("Use {}: it ranks first", name);
+    if (const auto equivalent = rivals(choice, Verdict::equivalent); !equivalent.empty())
+        text += fmt::format("; {} {} equivalent within the margin of {:.3f}", named(equivalent, "and"),
+                            equivalent.size() == 1 ? "is" : "are", choice.margin);
+    if (const auto unknown = rivals(choice, Verdict::unknown); !unknown.empty())
+        text += fmt::format(", but whether it is better than {} is unknown", named(unknown, "or"));
+    return text + ".";
 }
 
 std::string verdict(const Choice& choice) {
@@ -131,8 +137,9 @@ std::string verdict(const Choice& choice) {
             quoted(choice.chosen), cost, spoken_metric(choice.metric), best.standard_error.value_or(0.0),
             quoted(best.candidate));
     return fmt::format(
-        "Use {}: it is cheaper ({}), and shown to be worse than the best by less than the margin of {:.3f}; "
-        "{} ranks first, {:.3f} higher.",
+        "Use {}: it is cheaper ({}), and not worse than the best by the margin of {:.3f} (95 % confidence); "
+        "{} "
+        "ranks first, {:.3f} higher.",
         quoted(choice.chosen), cost, choice.margin, quoted(best.candidate), best.mean - chosen.mean);
 }
 
@@ -167,8 +174,7 @@ std::string cheaper_sentence(const Choice& choice) {
         return "";
     return fmt::format(
         "Whether {} ({}) is as good within the margin of {:.3f} is unknown: it is {:.3f} lower, and may be "
-        "up "
-        "to {:.3f} lower (95 % confidence).",
+        "up to {:.3f} lower (95 % confidence).",
         quoted(cheapest->candidate), spoken_cost(*cheapest, choice.cost), choice.margin,
         cheapest->behind->mean, std::min(cheapest->behind->interval.high, choice.ranking.front().mean));
 }
@@ -224,10 +230,8 @@ std::string hopeless_sentence(const Choice& choice) {
     constexpr std::int64_t more = 10;
     return fmt::format(
         "With {} seeds and {} candidates this study can hardly find differences: corrected for {:.0f} pairs, "
-        "a "
-        "difference must be about {:.3f} to be found with 80 % power; with {} seeds about {:.3f}, and "
-        "between "
-        "two candidates alone {:.3f}.",
+        "a difference must be about {:.3f} to be found with 80 % power; with {} seeds about {:.3f}, and "
+        "between two candidates alone {:.3f}.",
         lead.seeds, count, pairs, detectable_lead(lead, lead.seeds, level), more,
         detectable_lead(lead, more, level), detectable_lead(lead, more, choice.level));
 }
@@ -247,13 +251,11 @@ std::vector<std::string> notes(const Choice& choice, const SeedLooks& looks) {
     if (choice.epochs == EpochChoice::common)
         sentences.push_back(
             "Some runs have no predictions by epoch, so candidates are compared at one epoch each, the best "
-            "of "
-            "its mean curve; that selection inflates scores a little.");
+            "of its mean curve; that selection inflates scores a little.");
     else if (at_best - chosen.mean >= 0.0005)
         sentences.push_back(
             fmt::format("Scores are cross-fitted: the epoch is chosen on one half of the items and scored on "
-                        "the other. At "
-                        "its runs' best epochs {} has {:.3f}.",
+                        "the other. At its runs' best epochs {} has {:.3f}.",
                         quoted(chosen.candidate), at_best));
     for (const auto& [name, items] : choice.rare_classes)
         sentences.push_back(fmt::format("Class {} has only {} for validation: its recall is hardly known.",

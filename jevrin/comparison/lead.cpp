@@ -57,19 +57,10 @@ double validation_share(const SeedOutcomes& seed, double folds) {
 std::map<std::int64_t, double> fold_deviations(const std::vector<double>& unit_means,
                                                const std::vector<std::uint32_t>& strata,
                                                const std::vector<std::int64_t>& folds) {
-    const std::size_t units = folds.size();
-    const auto stratum = [&](std::size_t i) { return strata.empty() ? 0U : strata[i]; };
-    std::map<std::uint32_t, std::pair<double, double>> sums;  // by stratum: of values, of units
-    for (std::size_t i = 0; i < units; ++i) {
-        auto& [sum, count] = sums[stratum(i)];
-        sum += unit_means[i];
-        count += 1.0;
-    }
+    const std::vector<double> deviations = within_strata(unit_means, strata);
     std::map<std::int64_t, double> result;
-    for (std::size_t i = 0; i < units; ++i) {
-        const auto& [sum, count] = sums[stratum(i)];
-        result[folds[i]] += (unit_means[i] - sum / count) / static_cast<double>(units);
-    }
+    for (std::size_t i = 0; i < folds.size(); ++i)
+        result[folds[i]] += deviations[i] / static_cast<double>(folds.size());
     return result;
 }
 

@@ -39,22 +39,8 @@ double sum_of_squares(const std::vector<double>& values) {
 
 // About the means of strata: the number of units of a class is no news.
 std::vector<double> unit_deviations(const CrossedTable& table) {
-    const std::size_t units = table.unit_means.size();
-    const auto stratum = [&](std::size_t i) { return table.strata.empty() ? 0U : table.strata[i]; };
-    std::vector<double> sums;
-    std::vector<double> counts;
-    for (std::size_t i = 0; i < units; ++i) {
-        if (stratum(i) >= sums.size()) {
-            sums.resize(stratum(i) + 1, 0.0);
-            counts.resize(stratum(i) + 1, 0.0);
-        }
-        sums[stratum(i)] += table.unit_means[i];
-        ++counts[stratum(i)];
-    }
-    std::vector<double> deviations;
-    for (std::size_t i = 0; i < units; ++i)
-        deviations.push_back((table.unit_means[i] - sums[stratum(i)] / counts[stratum(i)]) /
-                             static_cast<double>(units));
+    std::vector<double> deviations = within_strata(table.unit_means, table.strata);
+    for (double& deviation : deviations) deviation /= static_cast<double>(deviations.size());
     return deviations;
 }
 

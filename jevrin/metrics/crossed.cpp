@@ -269,6 +269,17 @@ double harmonic_units(const CrossedTable& table) {
     return strata * strata / inverse;
 }
 
+std::vector<double> within_strata(std::span<const double> values, std::span<const std::uint32_t> strata) {
+    std::vector<Stratum> sums = strata_with(units_of_strata(values.size(), strata));
+    for (std::size_t i = 0; i < values.size(); ++i) sums[stratum_at(strata, i)].sum += values[i];
+    std::vector<double> deviations;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const Stratum& stratum = sums[stratum_at(strata, i)];
+        deviations.push_back(values[i] - stratum.sum / stratum.units);
+    }
+    return deviations;
+}
+
 CrossedEstimate crossed_mean(const CrossedTable& table, double confidence) {
     CrossedTable alone = table;
     alone.of_seed = table.of_seed_alone;

@@ -82,6 +82,9 @@ VarianceTerm stratified_variance(std::span<const double> values, std::span<const
 // The number of units that a mean over strata is worth: K^2 / sum of 1 / n_c.
 double harmonic_units(const CrossedTable& table);
 
+// The values, one for each unit, less the mean of their stratum.
+std::vector<double> within_strata(std::span<const double> values, std::span<const std::uint32_t> strata);
+
 // With one seed the variance is that of the units alone.
 CrossedEstimate crossed_mean(const CrossedTable& table, double confidence = 0.95);
 CrossedEstimate crossed_mean(const SeedsByUnits& table, double confidence = 0.95);

@@ -78,8 +78,11 @@ TEST(ChoiceByMargin, ACheaperOneIsTakenWhenItIsShownToBeAsGood) {
     EXPECT_EQ(choice.ranking[2].verdict, Verdict::better);
     EXPECT_THAT(
         choice.summary,
-        HasSubstr("Use 'cheap': it is cheaper (2.0 s of training per run), and shown to be worse than "
-                  "the best by less than the margin of 0.010"));
+        HasSubstr("Use 'cheap': it is cheaper (2.0 s of training per run), and not worse than the best "
+                  "by the margin of 0.010 (95 % confidence)"));
+    // What is shown to be equivalent is not called unknown.
+    EXPECT_THAT(choose(study.ledger(), study.study(), {.rule = ChoiceRule::best}).summary,
+                HasSubstr("Use 'dear': it ranks first; 'cheap' is equivalent within the margin of 0.010."));
     // A smaller difference matters: then it is not shown.
     EXPECT_EQ(choose(study.ledger(), study.study(), {.margin = 0.001}).chosen, "dear");
     EXPECT_EQ(choose(study.ledger(), study.study(), {.rule = ChoiceRule::best}).chosen, "dear");
@@ -149,7 +152,7 @@ TEST_F(ChoiceTest, ACandidateWithOneSeedIsNotToldFromOthersWithMore) {
     const Choice c = choice();
     EXPECT_EQ(c.ranking[1].candidate, "one");
     EXPECT_EQ(c.ranking[1].behind->rule, LeadRule::one_seed);
-    EXPECT_FALSE(c.ranking[1].separated);
+    EXPECT_EQ(c.ranking[1].verdict, Verdict::unknown);
     EXPECT_FALSE(c.clear);
     EXPECT_EQ(c.chosen, "many");
 }

@@ -22,6 +22,7 @@
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/graph/stages.hpp"
 // Training: one run, and what a trained model is
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/run_trainer.hpp"

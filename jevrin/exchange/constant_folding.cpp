@@ -10,6 +10,7 @@
 #include <limits>
 #include <map>
 #include <numeric>
+#include <set>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -94,6 +95,14 @@ Folded elementwise(const GraphNode& node, const Folded& a, const Folded& b, bool
     return out;
 }
 
+}  // namespace
+
+Folded broadcast_to(const GraphNode& node, const Folded& constant, const Shape& shape) {
+    return broadcast(node, constant, shape);
+}
+
+namespace {
+
 using Binary = std::function<double(double, double)>;
 
 const std::map<std::string, Binary>& arithmetic() {
@@ -120,6 +129,7 @@ const std::map<std::string, Binary>& comparisons() {
         {"GreaterOrEqual", [](double a, double b) { return a >= b; }},
         {"And", [](double a, double b) { return a != 0 && b != 0; }},
         {"Or", [](double a, double b) { return a != 0 || b != 0; }},
+        {"Xor", [](double a, double b) { return (a != 0) != (b != 0); }},
     };
     return functions;
 }
@@ -140,6 +150,10 @@ const std::map<std::string, std::function<double(double)>>& functions() {
         {"Sigmoid", [](double x) { return 1.0 / (1.0 + std::exp(-x)); }},
         {"Tanh", [](double x) { return std::tanh(x); }},
         {"Relu", [](double x) { return std::max(x, 0.0); }},
+        {"Sin", [](double x) { return std::sin(x); }},
+        {"Cos", [](double x) { return std::cos(x); }},
+        {"Erf", [](double x) { return std::erf(x); }},
+        {"Sign", [](double x) { return x > 0 ? 1.0 : (x < 0 ? -1.0 : 0.0); }},
     };
     return table;
 }
@@ -319,6 +333,7 @@ Outputs constant(const GraphNode& node) {
     if (const auto* value = node.attribute("value")) {
         const StoredTensor tensor(value->t());
         Folded out = make(node, tensor.shape(), tensor.whole());
+        out.element_type = tensor.element_type();
         tensor.read(0, std::span<double>(out.values));
         return {out};
     }
@@ -384,6 +399,77 @@ Outputs where(const GraphNode& node, FoldedInputs inputs) {
     return {elementwise(node, yes, no, whole, [](double a, double b) { return a + b; })};
 }
 
+Outputs clip(const GraphNode& node, FoldedInputs inputs) {
+    Folded out = *inputs[0];
+    const auto bound = [&](std::size_t input, const char* attribute, double otherwise) {
+        if (input < inputs.size() && inputs[input] != nullptr && !inputs[input]->values.empty())
+            return inputs[input]->values[0];
+        return static_cast<double>(node.number(attribute, static_cast<float>(otherwise)));
+    };
+    const double low = bound(1, "min", std::numeric_limits<float>::lowest());
+    const double high = bound(2, "max", std::numeric_limits<float>::max());
+    for (double& value : out.values) value = std::min(std::max(value, low), high);
+    return {out};
+}
+
+// (x - zero point) * scale, one of each or one for each element of a dimension.
+Outputs dequantise(const GraphNode& node, FoldedInputs inputs) {
+    const Folded& x = *inputs[0];
+    if (node.integer("block_size", 0) != 0) node.fail("its block_size is not supported");
+    const Folded* const zero = inputs.size() > 2 ? inputs[2] : nullptr;
+    const std::size_t many = inputs[1]->values.size();
+    std::int64_t inner = 1;
+    if (many != 1) {
+        const std::int64_t axis = node.axis(node.integer("axis", 1), std::ssize(x.shape));
+        if (x.shape[static_cast<std::size_t>(axis)] != static_cast<std::int64_t>(many))
+            node.fail("its scales do not match its input");
+        inner = element_count({x.shape.begin() + axis + 1, x.shape.end()});
+    }
+    if (zero != nullptr && zero->values.size() != many) node.fail("its zero points do not match its scales");
+    Folded out = make(node, x.shape, false);
+    for (std::size_t i = 0; i < out.values.size(); ++i) {
+        const std::size_t at = many == 1 ? 0 : i / static_cast<std::size_t>(inner) % many;
+        const double from = zero == nullptr ? 0.0 : zero->values[at];
+        out.values[i] = rounded((x.values[i] - from) * inputs[1]->values[at], false);
+    }
+    return {out};
+}
+
+Outputs multiply(const GraphNode& node, FoldedInputs inputs) {
+    const Folded& a = *inputs[0];
+    const Folded& b = *inputs[1];
+    if (a.shape.size() != 2 || b.shape.size() != 2 || a.shape[1] != b.shape[0])
+        node.fail(fmt::format("multiplies the constants {} and {}, which is not supported",
+                              to_string(a.shape), to_string(b.shape)));
+    if (a.shape[0] * a.shape[1] > largest_folded / std::max<std::int64_t>(1, b.shape[1]))
+        node.fail("multiplies constants that are too large");
+    Folded out = make(node, {a.shape[0], b.shape[1]}, a.whole && b.whole);
+    const auto depth = static_cast<std::size_t>(a.shape[1]);
+    const auto columns = static_cast<std::size_t>(b.shape[1]);
+    for (std::size_t i = 0; i < out.values.size(); ++i) {
+        for (std::size_t k = 0; k < depth; ++k)
+            out.values[i] += a.values[i / columns * depth + k] * b.values[k * columns + i % columns];
+        out.values[i] = rounded(out.values[i], out.whole);
+    }
+    return {out};
+}
+
+// The upper or lower triangle of matrices, zeros elsewhere.
+Outputs triangle(const GraphNode& node, FoldedInputs inputs) {
+    Folded out = *inputs[0];
+    if (out.shape.size() < 2) node.fail("its input is not a matrix");
+    const bool has_offset = inputs.size() > 1 && inputs[1] != nullptr && !inputs[1]->values.empty();
+    const auto offset = static_cast<std::int64_t>(has_offset ? inputs[1]->values[0] : 0.0);
+    const bool upper = node.integer("upper", 1) != 0;
+    const std::int64_t columns = out.shape.back();
+    const std::int64_t rows = out.shape[out.shape.size() - 2];
+    for (std::int64_t i = 0; i < std::ssize(out.values); ++i) {
+        const std::int64_t away = i % columns - i / columns % rows;
+        if (upper ? away < offset : away > offset) out.values[static_cast<std::size_t>(i)] = 0.0;
+    }
+    return {out};
+}
+
 using Fold = std::function<Outputs(const GraphNode&, FoldedInputs)>;
 
 struct FoldRule {
@@ -396,6 +482,18 @@ const std::map<std::string, FoldRule>& rules() {
         {"Constant", {0, [](const GraphNode& n, FoldedInputs) { return constant(n); }}},
         {"ConstantOfShape", {1, constant_of_shape}},
         {"Cast", {1, cast}},
+        {"CastLike",
+         {2,
+          [](const GraphNode&, FoldedInputs in) {
+              Folded out = *in[0];
+              out.whole = in[1]->whole;
+              for (double& v : out.values) v = rounded(v, out.whole);
+              return Outputs{out};
+          }}},
+        {"Clip", {1, clip}},
+        {"DequantizeLinear", {2, dequantise}},
+        {"MatMul", {2, multiply}},
+        {"Trilu", {1, triangle}},
         {"Concat", {1, joined}},
         {"Gather", {2, gather}},
         {"Slice", {1, slice}},
@@ -459,7 +557,37 @@ std::vector<std::string> foldable_operators() {
     return names;
 }
 
-std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> inputs) {
+namespace {
+
+// Marked in files of our own: a constant that does not train.
+bool is_fixed(const GraphNode& node) {
+    return node.type() == "Constant" && node.description() == fixed_constant;
+}
+
+// What only moves every element once keeps weights what they are.
+bool only_reorders(const std::string& type) {
+    static const std::set<std::string> types = {"Identity",  "Reshape",   "Flatten", "Squeeze",
+                                                "Unsqueeze", "Transpose", "Cast"};
+    return types.contains(type);
+}
+
+void note_origin(const GraphNode& node, FoldedInputs inputs, std::vector<Folded>& outputs) {
+    for (Folded& output : outputs) {
+        if (output.whole || output.values.size() < 2) continue;
+        if (node.type() == "Constant" && !is_fixed(node)) {
+            output.origin = Origin::weight;
+            output.weight = node.output();
+        }
+        for (const Folded* input : inputs) {
+            if (input == nullptr || input->origin == Origin::none) continue;
+            output.origin = only_reorders(node.type()) ? input->origin : Origin::computed;
+            output.weight = input->weight;
+            break;
+        }
+    }
+}
+
+std::vector<Folded> fold_values(const GraphNode& node, FoldedInputs inputs) {
     const std::string& type = node.type();
     if (const auto rule = rules().find(type); rule != rules().end()) {
         node.expect_inputs(rule->second.least_inputs, 1 << 16);
@@ -483,6 +611,14 @@ std::vector<Folded> fold(const GraphNode& node, std::span<const Folded* const> i
     for (std::size_t i = 1; i < inputs.size(); ++i)
         out = elementwise(node, out, *inputs[i], compares || (out.whole && inputs[i]->whole), join);
     return {out};
+}
+
+}  // namespace
+
+std::vector<Folded> fold(const GraphNode& node, FoldedInputs inputs) {
+    std::vector<Folded> outputs = fold_values(node, inputs);
+    note_origin(node, inputs, outputs);
+    return outputs;
 }
 
 }  // namespace jevrin::inline v1

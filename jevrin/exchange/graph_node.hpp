@@ -3,6 +3,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/function_inlining.hpp"
 
 #include <fmt/format.h>
 #include <onnx/onnx_pb.h>
@@ -14,9 +15,16 @@
 
 namespace jevrin::inline v1 {
 
+inline constexpr const char* fixed_constant = "fixed";
+
+inline bool is_standard(const onnx::NodeProto& node) {
+    return node.domain().empty() || node.domain() == "ai.onnx";
+}
+
 class GraphNode {
   public:
     GraphNode(const onnx::NodeProto& proto, std::int64_t opset) : proto_(proto), opset_(opset) {}
+    explicit GraphNode(const StoredNode& node) : GraphNode(node.proto, node.opset) {}
 
     const std::string& type() const { return proto_.op_type(); }
     std::int64_t opset() const { return opset_; }
@@ -24,6 +32,8 @@ class GraphNode {
     const std::string& name() const {
         return proto_.name().empty() && proto_.output_size() > 0 ? proto_.output(0) : proto_.name();
     }
+    // What the file says about it, for people; our own files say here which constants are fixed.
+    const std::string& description() const { return proto_.doc_string(); }
     int inputs() const { return proto_.input_size(); }
     int outputs() const { return proto_.output_size(); }
     bool has_input(int i) const { return i < proto_.input_size() && !proto_.input(i).empty(); }
@@ -41,6 +51,9 @@ class GraphNode {
             if (!has_input(i)) fail(fmt::format("its input {} is missing", i));
     }
 
+    const google::protobuf::RepeatedPtrField<onnx::AttributeProto>& attributes() const {
+        return proto_.attribute();
+    }
     const onnx::AttributeProto* attribute(const std::string& name) const {
         for (const auto& a : proto_.attribute())
             if (a.name() == name) return &a;

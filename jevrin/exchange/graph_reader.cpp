@@ -2,6 +2,8 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/operator_forms.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -18,10 +20,17 @@ namespace {
 
 // All constants that are computed while reading take no more than this many elements together.
 constexpr std::int64_t most_folded = 1 << 26;
-constexpr std::size_t most_nodes = 50'000;
+constexpr int deepest_graph = 16;
+// A mask has two values, one of them 0, and is no weight.
+bool is_mask(const Folded& constant) {
+    const auto [least, most] = std::minmax_element(constant.values.begin(), constant.values.end());
+    return (*least == 0.0 || *most == 0.0) &&
+           std::ranges::all_of(constant.values, [&](double v) { return v == *least || v == *most; });
+}
 
-bool is_standard(const std::string& domain) {
-    return domain.empty() || domain == "ai.onnx";
+// The name of the weights that a constant is, when training may change them; empty otherwise.
+std::string trained_weight(const Folded& constant) {
+    return constant.origin == Origin::weight && !is_mask(constant) ? constant.weight : std::string();
 }
 
 }  // namespace
@@ -33,6 +42,11 @@ const GraphReader::Table& GraphReader::operators() {
         put_pooling(readers);
         put_pointwise(readers);
         put_moving(readers);
+        put_composed(readers);
+        put_products(readers);
+        put_resampling(readers);
+        put_quantised(readers);
+        readers.emplace("If", &GraphReader::read_choice);
         return readers;
     }();
     return table;
@@ -52,18 +66,26 @@ std::vector<std::string> GraphReader::operator_names() {
 
 GraphReader::GraphReader(const StoredModel& model, const ReadSettings& settings)
     : model_(model), settings_(settings) {
-    if (model.opset < 7 || model.opset > 17)
-        throw InputError(fmt::format(
-            "it uses operator set {}; 7 to 17 are supported: export it for one of them", model.opset));
+    if (model.opset < 1)
+        throw InputError(fmt::format("it uses operator set {}; export it for set 7 or later", model.opset));
     for (const auto& [name, tensor] : model.weights) values_.emplace(name, &tensor);
 }
 
+bool GraphReader::understands(const onnx::NodeProto& node) {
+    return is_standard(node) && (operators().count(node.op_type()) != 0 || can_fold(node.op_type()));
+}
+
 Network GraphReader::read() {
-    const std::string output = output_value();
-    find_needed(output);
-    check_operators();
-    read_input();
-    for (const std::size_t i : needed_) read_node(GraphNode(model_.nodes[i], model_.opset));
+    const GraphSelection selection = select_nodes(model_, settings_.output, understands);
+    ends_at_named_ = selection.named;
+    const std::string& output = selection.output;
+    read_input(selection);
+    for (const std::size_t i : selection.nodes) {
+        const GraphNode node(model_.nodes[i]);
+        const std::size_t first = builder_.network().nodes.size();
+        read_node(node);
+        builder_.place_in_module(first, stated_module(node));
+    }
     const auto found = values_.find(output);
     if (found == values_.end())
         throw InputError(fmt::format("the output of the model is the value '{}', which no node computes",
@@ -83,79 +105,15 @@ Network GraphReader::read() {
     return builder_.finish(builder_.place(*view, order, output));
 }
 
-std::string GraphReader::output_value() const {
-    if (!settings_.output.empty()) {
-        std::vector<std::string> names;
-        for (const auto& node : model_.nodes) {
-            if (node.output_size() == 0) continue;
-            const std::string& name = GraphNode(node, model_.opset).name();
-            if (name == settings_.output || node.output(0) == settings_.output) return node.output(0);
-            names.push_back(name);
-        }
-        throw InputError(fmt::format("it has no node called '{}'{}", printable(settings_.output),
-                                     did_you_mean(settings_.output, names)));
-    }
-    if (model_.outputs.size() != 1) {
-        std::vector<std::string> names;
-        for (const auto& output : model_.outputs) names.push_back(printable(output.name()));
-        throw InputError(fmt::format("it has {} outputs ({}); a classifier has one", names.size(),
-                                     fmt::join(names, ", ")));
-    }
-    return model_.outputs.front().name();
-}
-
-// Only what the output depends on is read: what stands beside it may be anything.
-void GraphReader::find_needed(const std::string& output) {
-    std::map<std::string, std::size_t> makers;
-    for (std::size_t i = 0; i < model_.nodes.size(); ++i)
-        for (const std::string& made : model_.nodes[i].output()) {
-            if (made.empty()) continue;
-            if (!makers.emplace(made, i).second || model_.weights.count(made) != 0)
-                GraphNode(model_.nodes[i], model_.opset)
-                    .fail(fmt::format("the value '{}' is computed twice", printable(made)));
-        }
-    std::vector<std::string> wanted = {output};
-    while (!wanted.empty()) {
-        const auto maker = makers.find(wanted.back());
-        wanted.pop_back();
-        if (maker == makers.end() || !needed_.insert(maker->second).second) continue;
-        for (const std::string& input : model_.nodes[maker->second].input()) wanted.push_back(input);
-    }
-}
-
-void GraphReader::check_operators() const {
-    if (needed_.size() > most_nodes)
-        throw InputError(fmt::format("it has {} nodes; the limit is {}", needed_.size(), most_nodes));
-    const auto weighted = std::count_if(needed_.begin(), needed_.end(), [&](std::size_t i) {
-        const std::string& type = model_.nodes[i].op_type();
-        return type == "Conv" || type == "Gemm" || type == "MatMul";
-    });
-    if (weighted > most_weighted_layers)
-        throw InputError(fmt::format("it has {} convolutions and dense layers; the limit is {}", weighted,
-                                     most_weighted_layers));
-    std::vector<std::string> unsupported;
-    for (const std::size_t i : needed_) {
-        const onnx::NodeProto& node = model_.nodes[i];
-        const bool understood = is_standard(node.domain()) &&
-                                (operators().count(node.op_type()) != 0 || can_fold(node.op_type()));
-        if (understood) continue;
-        unsupported.push_back(
-            fmt::format("{}{} at '{}'", is_standard(node.domain()) ? "" : printable(node.domain()) + ".",
-                        printable(node.op_type()), printable(GraphNode(node, model_.opset).name())));
-    }
-    if (!unsupported.empty())
-        throw InputError(fmt::format("{} of its nodes use operators that are not supported: {}",
-                                     unsupported.size(), fmt::join(unsupported, ", ")));
-}
-
-void GraphReader::read_input() {
-    const onnx::ValueInfoProto* image = nullptr;
-    for (const auto& input : model_.inputs) {
-        if (model_.weights.count(input.name()) != 0) continue;  // older files list their weights as inputs
-        if (image != nullptr) throw InputError("it has more than one input; a classifier has one, the image");
-        image = &input;
-    }
-    if (image == nullptr) throw InputError("it has no input");
+void GraphReader::read_input(const GraphSelection& selection) {
+    std::vector<const onnx::ValueInfoProto*> inputs;
+    for (const auto& input : model_.inputs)  // older files list their weights as inputs
+        if (model_.weights.count(input.name()) == 0) inputs.push_back(&input);
+    if (inputs.size() > 1)
+        std::erase_if(inputs, [&](const auto* input) { return !selection.values.contains(input->name()); });
+    if (inputs.empty()) throw InputError("it has no input");
+    if (inputs.size() > 1) throw InputError("it has more than one input; a classifier has one, the image");
+    const onnx::ValueInfoProto* image = inputs.front();
     const auto& shape = image->type().tensor_type().shape();
     const int dimensions = shape.dim_size();
     if (dimensions < 1 || dimensions > 8)
@@ -204,7 +162,9 @@ void GraphReader::read_node(const GraphNode& node) {
         all_known = all_known && !is_dynamic(node, i);
     }
     if (node.outputs() < 1) node.fail("has no output");
+    require_form(node);
     try {
+        if (node.type() == "If") return read_choice(node);
         if (all_known) {
             if (read_constant_for_each(node)) return;
             if (!can_fold(node.type())) node.fail("is not supported on constants");
@@ -227,6 +187,38 @@ void GraphReader::read_node(const GraphNode& node) {
     }
 }
 
+// A branch that does not depend on the image: the graph of one of the two stands in place of the node.
+void GraphReader::read_choice(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const auto condition = known(value(node, 0));
+    if (!condition || condition->values.size() != 1)
+        node.fail("chooses by a condition that depends on the image, which is not supported");
+    const char* const branch = condition->values[0] != 0.0 ? "then_branch" : "else_branch";
+    const onnx::AttributeProto* attribute = node.attribute(branch);
+    if (attribute == nullptr) node.fail(fmt::format("has no {}", branch));
+    const onnx::GraphProto& graph = attribute->g();
+    if (graph.output_size() < node.outputs()) node.fail(fmt::format("its {} gives too few values", branch));
+    if (++depth_ > deepest_graph) node.fail("its graphs are nested too deeply");
+    for (const onnx::TensorProto& weight : graph.initializer()) {
+        inner_weights_.emplace_back(weight);
+        values_[weight.name()] = &inner_weights_.back();
+    }
+    for (const onnx::NodeProto& inner : graph.node()) {
+        if (!understands(inner))
+            node.fail(fmt::format("its {} uses the operator {}, which is not supported", branch,
+                                  printable(inner.op_type())));
+        read_node(GraphNode(inner, node.opset()));
+    }
+    for (int i = 0; i < node.outputs(); ++i) {
+        const auto found = values_.find(graph.output(i).name());
+        if (found == values_.end())
+            node.fail(fmt::format("its {} does not compute '{}'", branch, printable(graph.output(i).name())));
+        const GraphValue made = found->second;
+        if (!node.output(i).empty()) values_[node.output(i)] = made;
+    }
+    --depth_;
+}
+
 // A constant that is repeated for each image of the batch, such as the class token of a transformer: one item
 // in our network.
 bool GraphReader::read_constant_for_each(const GraphNode& node) {
@@ -247,7 +239,9 @@ bool GraphReader::read_constant_for_each(const GraphNode& node) {
         std::ssize(item.shape) - std::ssize(once.values) + (batch - once.values.begin());
     if (dim < 0 || item.shape[static_cast<std::size_t>(dim)] != 1)
         node.fail("broadcasts along the batch dimension");
-    const bool trained = repeats && std::holds_alternative<const StoredTensor*>(value(node, 0));
+    // Weights, unless more was repeated than the batch.
+    const bool repeated = repeats && item.values.size() != inputs[0]->values.size();
+    const std::string weight = repeats && !repeated ? trained_weight(*inputs[0]) : std::string();
     Shape shape = item.shape;
     shape.erase(shape.begin() + dim);
     Tensor tensor(shape);
@@ -256,9 +250,26 @@ bool GraphReader::read_constant_for_each(const GraphNode& node) {
     std::vector<int> axes(shape.size());
     std::iota(axes.begin(), axes.end(), 0);
     axes.insert(axes.begin() + dim, batch_axis);
+    if (const auto shared = shared_.find(weight); shared != shared_.end()) {
+        View again =
+            shared->second;  // as stored; what is repeated has the batch in one of its dimensions of 1
+        const auto rank = std::max(again.dims.size(), item.shape.size());
+        again.dims.insert(again.dims.begin(), rank - again.dims.size(), std::vector<int>{});
+        again.dims[static_cast<std::size_t>(dim)] = {batch_axis};
+        set(node, again);
+        return true;
+    }
+    const bool trained = !weight.empty();
+    const bool stored = !trained && repeats && inputs[0]->origin != Origin::none;
     const std::size_t made =
-        builder_.add(trained ? node.input(0) : node.name(), Constant{trained}, {}, {std::move(tensor)});
-    set(node, builder_.view(made, axes));
+        builder_.add(trained ? weight : node.name(), Constant{trained, stored}, {}, {std::move(tensor)});
+    const View view = builder_.view(made, axes);
+    if (trained) {
+        View unbatched = view;
+        unbatched.dims[static_cast<std::size_t>(dim)].clear();
+        shared_.emplace(weight, std::move(unbatched));
+    }
+    set(node, view);
     return true;
 }
 
@@ -284,6 +295,11 @@ std::shared_ptr<const Folded> GraphReader::known(const GraphValue& value) const 
     auto folded = std::make_shared<Folded>();
     folded->shape = (*stored)->shape();
     folded->whole = (*stored)->whole();
+    folded->element_type = (*stored)->element_type();
+    if (!folded->whole && (*stored)->size() > 1) {
+        folded->origin = Origin::weight;
+        folded->weight = (*stored)->name();
+    }
     folded->values.resize(static_cast<std::size_t>((*stored)->size()));
     (*stored)->read(0, std::span<double>(folded->values));
     return folded;
@@ -365,21 +381,45 @@ Tensor GraphReader::transposed_weight(const Weight& from, const Shape& shape) co
     return result;
 }
 
+std::string GraphReader::stated_module(const GraphNode& node) const {
+    if (module_path(node.name()).find('.') != std::string::npos) return {};
+    for (int i = 1; i < node.inputs(); ++i) {
+        if (!node.has_input(i) || model_.weights.count(node.input(i)) == 0) continue;
+        const std::string path = module_path(node.input(i));
+        if (const std::size_t end = path.rfind('.'); end != std::string::npos && end > 0)
+            return path.substr(0, end);
+    }
+    return {};
+}
+
 std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::int64_t rank,
                                        const std::vector<int>& order, bool trim) {
-    const Weight from = weight(node, input);
-    // What the file stores may be trained; what it computes from numbers is part of the method.
-    const bool trained = std::holds_alternative<const StoredTensor*>(value(node, input));
-    const std::string& name = node.input(input);
-    const std::int64_t count = element_count(from.shape);
-    std::vector<float> values(static_cast<std::size_t>(count));
-    from.read(0, values);
-    if (count == 1 && trim) return builder_.add(name, Constant{false}, {}, {Tensor({1}, values)});
-    if (std::ssize(from.shape) > rank)
+    const std::shared_ptr<const Folded> from = known(value(node, input));
+    if (!from) node.fail(fmt::format("its input {} depends on the image", input));
+    return constant_node(node, node.input(input), *from, rank, order, trim);
+}
+
+std::size_t GraphReader::constant_node(const GraphNode& node, const std::string& name, const Folded& constant,
+                                       std::int64_t rank, const std::vector<int>& order, bool trim) {
+    if (constant.values.empty()) node.fail(fmt::format("its constant '{}' is empty", printable(name)));
+    for (const double v : constant.values)
+        if (!std::isfinite(v))
+            node.fail(fmt::format("its weight '{}' contains NaN or infinite values", printable(name)));
+    const auto count = std::ssize(constant.values);
+    if (count == 1 && trim) return fixed_number(name, static_cast<float>(constant.values[0]));
+    if (std::ssize(constant.shape) > rank)
         node.fail(fmt::format("combines a value of {} with the constant {}", plural(rank, "dimension"),
-                              to_string(from.shape)));
-    Shape wide(static_cast<std::size_t>(rank) - from.shape.size(), 1);
-    wide.insert(wide.end(), from.shape.begin(), from.shape.end());
+                              to_string(constant.shape)));
+    const auto lead = static_cast<std::size_t>(rank) - constant.shape.size();
+    const std::string weight = trained_weight(constant);
+    if (const auto shared = shared_.find(weight);
+        shared != shared_.end() && builder_.sizes(shared->second, 1) == constant.shape) {
+        View again = shared->second;
+        again.dims.insert(again.dims.begin(), lead, std::vector<int>{});
+        return builder_.place(again, order, name);
+    }
+    Shape wide(lead, 1);
+    wide.insert(wide.end(), constant.shape.begin(), constant.shape.end());
     Shape item;
     std::int64_t covered = 1;
     for (const int dim : order) {
@@ -388,24 +428,42 @@ std::size_t GraphReader::constant_node(const GraphNode& node, int input, std::in
     }
     if (covered != count)
         node.fail(
-            fmt::format("its constant {} differs between the images of a batch", to_string(from.shape)));
+            fmt::format("its constant {} differs between the images of a batch", to_string(constant.shape)));
     // Elements of the constant to move along each dimension.
     std::vector<std::int64_t> strides(wide.size(), 1);
     for (std::size_t d = wide.size(); d-- > 1;) strides[d - 1] = strides[d] * wide[d];
-    std::vector<float> moved(values.size());
+    std::vector<float> moved(constant.values.size());
     Shape place(item.size(), 0);
     for (float& value : moved) {
         std::int64_t at = 0;
         for (std::size_t d = 0; d < item.size(); ++d)
             at += place[d] * strides[static_cast<std::size_t>(order[d])];
-        value = values[static_cast<std::size_t>(at)];
+        value = static_cast<float>(constant.values[static_cast<std::size_t>(at)]);
         for (std::size_t d = item.size(); d-- > 0;) {
             if (++place[d] < item[d]) break;
             place[d] = 0;
         }
     }
-    while (trim && item.size() > 1 && item.front() == 1) item.erase(item.begin());
-    return builder_.add(name, Constant{trained && count > 1}, {}, {Tensor(item, moved)});
+    std::size_t trimmed = 0;
+    while (trim && item.size() > 1 && item.front() == 1) {
+        item.erase(item.begin());
+        ++trimmed;
+    }
+    const bool trained = !weight.empty();
+    const bool stored = !trained && constant.origin != Origin::none;
+    const std::size_t made =
+        builder_.add(trained ? weight : name, Constant{trained, stored}, {}, {Tensor(item, moved)});
+    if (trained) {
+        View view{.node = made,
+                  .dims = std::vector<std::vector<int>>(constant.shape.size()),
+                  .transpose_name = {},
+                  .reshape_name = {}};
+        for (std::size_t axis = trimmed; axis < order.size(); ++axis)
+            if (item[axis - trimmed] > 1)
+                view.dims[static_cast<std::size_t>(order[axis]) - lead] = {static_cast<int>(axis - trimmed)};
+        shared_.emplace(weight, std::move(view));
+    }
+    return made;
 }
 
 Tensor GraphReader::new_tensor(const GraphNode& node, const Shape& shape) {

@@ -23,7 +23,8 @@ struct Model {
 
 struct ReadSettings {
     std::optional<std::int64_t> image_size = {};  // height and width instead of those that the file states
-    std::string output = {};  // a node, or a value, that becomes the output instead of the file's
+    // A node, a value, a module or a stage whose value becomes the output instead of the file's.
+    std::string output = {};
 };
 
 // Reads models of operator sets 7 to 17 into our operators. Constants are folded, the arithmetic with shapes

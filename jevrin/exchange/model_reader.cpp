@@ -1,7 +1,9 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/graph_reader.hpp"
+#include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/rewriting.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 
@@ -12,7 +14,11 @@ Model read_model(const std::filesystem::path& path, const ReadSettings& settings
     try {
         const StoredModel stored = read_stored_model(path);
         Model model;
-        model.network = rewrite(GraphReader(stored, settings).read(), RewritingStage::after_reading);
+        GraphReader reader(stored, settings);
+        model.network = rewrite(reader.read(), RewritingStage::after_reading);
+        find_stages(model.network);
+        if (!settings.output.empty() && !reader.ends_at_named())
+            model.network = network_until(model.network, find_end(model.network, settings.output));
         model.metadata = stored.metadata;
         return model;
     } catch (const InputError& error) {

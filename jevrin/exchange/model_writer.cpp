@@ -4,9 +4,11 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/exchange/graph_node.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/exchange/model_seal.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 
@@ -200,7 +202,12 @@ onnx::NodeProto& ModelWriter::add_plain(const std::string& type, std::size_t i) 
 void ModelWriter::add_parameter(onnx::NodeProto& proto, std::size_t i, std::size_t p) {
     const Tensor& tensor = network_.nodes[i].parameters[p];
     const std::string_view role = role_name(jevrin::describe(network_.nodes[i].op).roles.at(p));
-    proto.add_input(add_weight(fmt::format("{}:{}", name(i), role), tensor.shape(), tensor.values()));
+    // Where the name of the node does not say its module, that of the weight does.
+    const std::string& module = network_.nodes[i].module;
+    const bool named = module.empty() || module_path(name(i)).starts_with(module + ".");
+    const std::string called =
+        named ? fmt::format("{}:{}", name(i), role) : fmt::format("{}.{}", module, role);
+    proto.add_input(add_weight(called, tensor.shape(), tensor.values()));
 }
 
 void ModelWriter::write_node(std::size_t i) {
@@ -211,6 +218,7 @@ void ModelWriter::write_node(std::size_t i) {
         put_pointwise(writers);
         put_pooling(writers);
         put_moving(writers);
+        put_products(writers);
         return writers;
     }();
     table.at(network_.nodes[i].op)(*this, i);
@@ -233,7 +241,9 @@ void ModelWriter::write(std::size_t i, const Constant& op) {
         fill(*graph_->add_initializer(), name(i), tensor.shape(), tensor.values());
         return;
     }
-    onnx::AttributeProto& attribute = *add("Constant", name(i), {}).add_attribute();
+    onnx::NodeProto& proto = add("Constant", name(i), {});
+    proto.set_doc_string(fixed_constant);
+    onnx::AttributeProto& attribute = *proto.add_attribute();
     attribute.set_name("value");
     attribute.set_type(onnx::AttributeProto::TENSOR);
     fill(*attribute.mutable_t(), name(i), tensor.shape(), tensor.values());

@@ -76,6 +76,7 @@ class ModelWriter {
     static void put_pointwise(Table& table);
     static void put_pooling(Table& table);
     static void put_moving(Table& table);
+    static void put_products(Table& table);
     template <typename... Ops>
     static void put(Table& table) {
         (table.put<Ops>([](ModelWriter& writer, std::size_t i) {

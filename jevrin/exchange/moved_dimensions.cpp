@@ -1,11 +1,12 @@
 #include "jevrin/exchange/moved_dimensions.hpp"
 
+#include "jevrin/exchange/stored_model.hpp"
+
 #include <algorithm>
 #include <limits>
 #include <numeric>
 
 namespace jevrin::inline v1 {
-namespace {}
 
 Shape reshape_target(const GraphNode& node, const Shape& from, std::span<const std::int64_t> stated,
                      std::int64_t total) {
@@ -91,9 +92,18 @@ std::vector<std::int64_t> split_sizes(const GraphNode& node, std::int64_t size, 
             node.fail("its split sizes do not sum to the size of the dimension");
         return *stated;
     }
-    const std::int64_t parts = node.outputs();
-    if (size % parts != 0) node.fail(fmt::format("cannot split {} into {} equal parts", size, parts));
-    return std::vector<std::int64_t>(static_cast<std::size_t>(parts), size / parts);
+    const std::int64_t parts = node.integer("num_outputs", node.outputs());
+    if (parts < node.outputs() || parts > largest_dimension)
+        node.fail(
+            fmt::format("its num_outputs is {} and it has {}", parts, plural(node.outputs(), "output")));
+    if (size % parts == 0) return std::vector<std::int64_t>(static_cast<std::size_t>(parts), size / parts);
+    // With their number stated the last part may be smaller.
+    const std::int64_t each = (size + parts - 1) / parts;
+    std::vector<std::int64_t> all(static_cast<std::size_t>(parts), each);
+    all.back() = size - each * (parts - 1);
+    if (node.attribute("num_outputs") == nullptr || all.back() < 1)
+        node.fail(fmt::format("cannot split {} into {} equal parts", size, parts));
+    return all;
 }
 
 std::vector<std::int64_t> squeezed(const GraphNode& node, const Shape& shape, FoldedInputs inputs) {

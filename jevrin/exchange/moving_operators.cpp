@@ -263,15 +263,44 @@ void GraphReader::read_as<Gather>(const GraphNode& node) {
     set(node, builder_.reshape(view, target, batch_prime, node.name()));
 }
 
+// Padded by what lies at the other end.
+View GraphReader::wrapped(const GraphNode& node, View view, const std::vector<std::int64_t>& pads) {
+    for (int d = 0; d < static_cast<int>(rank(view)); ++d) {
+        const std::int64_t before = pads[static_cast<std::size_t>(d)];
+        const std::int64_t after = pads[static_cast<std::size_t>(d + rank(view))];
+        if (before == 0 && after == 0) continue;
+        const std::int64_t size = sizes(view)[static_cast<std::size_t>(d)];
+        if (size < 2 || before < 0 || after < 0 || std::max(before, after) > largest_dimension)
+            node.fail("its pads are negative or out of range");
+        Gather op{static_cast<std::int64_t>(single_axis(node, view, d)), {}};
+        for (std::int64_t place = -before; place < size + after; ++place)
+            op.places.push_back((place % size + size) % size);
+        view.node = builder_.add(node.name(), op, {view.node});
+    }
+    return view;
+}
+
 template <>
 void GraphReader::read_as<Padding>(const GraphNode& node) {
-    node.expect_inputs(1, 3);
+    node.expect_inputs(1, 4);
     View view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
-    const auto pads = integers_of(node, "pads", 1, pointers_to(inputs));
+    auto pads = integers_of(node, "pads", 1, pointers_to(inputs));
+    if (pads && node.has_input(3)) {
+        const auto axes = integers_of(node, "axes", 3, pointers_to(inputs));
+        std::vector<std::int64_t> wide(static_cast<std::size_t>(2 * rank(view)), 0);
+        if (pads->size() != 2 * axes->size()) node.fail("its pads do not match its axes");
+        for (std::size_t i = 0; i < axes->size(); ++i) {
+            const std::int64_t axis = node.axis((*axes)[i], rank(view));
+            wide[static_cast<std::size_t>(axis)] = (*pads)[i];
+            wide[static_cast<std::size_t>(axis + rank(view))] = (*pads)[i + axes->size()];
+        }
+        pads = wide;
+    }
     if (!pads || std::ssize(*pads) != 2 * rank(view)) node.fail("its pads do not match its input");
     Padding op;
     const std::string mode = node.text("mode", "constant");
+    if (mode == "wrap") return set(node, wrapped(node, view, *pads));
     if (mode != "constant" && mode != "edge" && mode != "reflect")
         node.fail(fmt::format("its mode '{}' is not supported", printable(mode)));
     op.kind = mode == "edge"      ? PaddingKind::edge

@@ -49,6 +49,10 @@ std::size_t NetworkBuilder::add(const std::string& name, Operator op, std::vecto
     return node;
 }
 
+void NetworkBuilder::place_in_module(std::size_t first, const std::string& module) {
+    for (std::size_t i = first; i < network_.nodes.size(); ++i) network_.nodes[i].module = module;
+}
+
 Network NetworkBuilder::finish(std::size_t output) {
     network_.nodes.resize(output + 1);
     return std::move(network_);

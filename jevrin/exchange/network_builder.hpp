@@ -39,6 +39,8 @@ class NetworkBuilder {
                     std::vector<Tensor> parameters = {});
     const Shape& shape(std::size_t node) const { return shapes_[node]; }
     const Network& network() const { return network_; }
+    // Says in which module the nodes from one on stand.
+    void place_in_module(std::size_t first, const std::string& module);
     // The network up to its output, a node added before.
     Network finish(std::size_t output);
 

@@ -55,6 +55,8 @@ void GraphReader::read_as<Activation>(const GraphNode& node) {
     if (type == "Softplus") function = {Kind::softplus};
     if (type == "Softsign") function = {Kind::softsign};
     if (type == "HardSwish") function = {Kind::hard_swish};
+    if (type == "Round") function = {Kind::round};
+    if (type == "ThresholdedRelu") function = {Kind::thresholded_relu, node.number("alpha", 1.0F)};
     if (type == "LeakyRelu") function = {Kind::leaky_relu, node.number("alpha", 0.01F)};
     if (type == "HardSigmoid")
         function = {Kind::hard_sigmoid, node.number("alpha", 0.2F), node.number("beta", 0.5F)};
@@ -102,9 +104,10 @@ void GraphReader::read_as<Dropout>(const GraphNode& node) {
 
 template <>
 void GraphReader::read_as<Cast>(const GraphNode& node) {
-    node.expect_inputs(1, 1);
+    node.expect_inputs(1, 2);
     const std::int64_t to = node.integer("to", onnx::TensorProto::FLOAT);
-    if (to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE && to != onnx::TensorProto::FLOAT16)
+    if (to != onnx::TensorProto::FLOAT && to != onnx::TensorProto::DOUBLE &&
+        to != onnx::TensorProto::FLOAT16 && to != onnx::TensorProto::BFLOAT16)
         node.fail("casts image values to integers, which have no gradient");
     set(node, dynamic(node, 0));
 }
@@ -153,9 +156,20 @@ View GraphReader::joined(const GraphNode& node, ArithmeticKind kind, int left, i
     if (is_dynamic(node, left) && is_dynamic(node, right))
         return joined_views(node.name(), kind, dynamic(node, left), dynamic(node, right));
     const bool dynamic_first = is_dynamic(node, left);
-    View view = dynamic(node, dynamic_first ? left : right);
     const int constant = dynamic_first ? right : left;
-    const Shape shape = weight(node, constant).shape;
+    const auto known_one = known(value(node, constant));
+    return combined(node, node.name(), node.input(constant), kind,
+                    dynamic(node, dynamic_first ? left : right), *known_one, dynamic_first);
+}
+
+View GraphReader::with_constant(const GraphNode& node, const std::string& name, ArithmeticKind kind,
+                                const View& view, const Folded& constant) {
+    return combined(node, name, name + ":constant", kind, view, constant, true);
+}
+
+View GraphReader::combined(const GraphNode& node, const std::string& name, const std::string& constant_name,
+                           ArithmeticKind kind, View view, const Folded& constant, bool view_first) {
+    const Shape& shape = constant.shape;
     if (shape.size() > view.dims.size())
         view.dims.insert(view.dims.begin(), shape.size() - view.dims.size(), std::vector<int>{});
     std::size_t x = view.node;
@@ -163,12 +177,12 @@ View GraphReader::joined(const GraphNode& node, ArithmeticKind kind, int left, i
     const bool number = element_count(shape) == 1;
     if (!number) {
         order = builder_.order_of(view);
-        x = builder_.place(view, order, node.name());
+        x = builder_.place(view, order, name);
     }
-    const std::size_t c = constant_node(node, constant, rank(view), order, true);
+    const std::size_t c = constant_node(node, constant_name, constant, rank(view), order, true);
     std::vector<std::size_t> inputs = {x, c};
-    if (!dynamic_first) std::swap(inputs[0], inputs[1]);
-    const std::size_t made = builder_.add(node.name(), Arithmetic{kind}, inputs);
+    if (!view_first) std::swap(inputs[0], inputs[1]);
+    const std::size_t made = builder_.add(name, Arithmetic{kind}, inputs);
     if (!number) return builder_.placed(view, made, order);
     view.node = made;
     return view;
@@ -237,6 +251,7 @@ void GraphReader::put_pointwise(Table& table) {
     table.insert({
         {"Add", &GraphReader::read_as<Arithmetic>},
         {"Cast", &GraphReader::read_as<Cast>},
+        {"CastLike", &GraphReader::read_as<Cast>},
         {"Clip", &GraphReader::read_as<Clip>},
         {"Div", &GraphReader::read_as<Arithmetic>},
         {"Dropout", &GraphReader::read_as<Dropout>},
@@ -260,6 +275,8 @@ void GraphReader::put_pointwise(Table& table) {
         {"Neg", &GraphReader::read_as<Activation>},
         {"Reciprocal", &GraphReader::read_as<Activation>},
         {"Relu", &GraphReader::read_as<Activation>},
+        {"Round", &GraphReader::read_as<Activation>},
+        {"ThresholdedRelu", &GraphReader::read_as<Activation>},
         {"Selu", &GraphReader::read_as<Activation>},
         {"Sigmoid", &GraphReader::read_as<Activation>},
         {"Softplus", &GraphReader::read_as<Activation>},
@@ -350,6 +367,12 @@ void ModelWriter::write(std::size_t i, const Activation& op) {
             return;
         case FunctionKind::softsign:
             add_same_layout("Softsign", i);
+            return;
+        case FunctionKind::thresholded_relu:
+            set_float(add_same_layout("ThresholdedRelu", i), "alpha", f.alpha);
+            return;
+        case FunctionKind::round:
+            add_same_layout("Round", i);
             return;
     }
     refuse(i);

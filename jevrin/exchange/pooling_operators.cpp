@@ -19,29 +19,40 @@ namespace {
 
 // Stored nodes that become something else than one operator.
 struct GlobalMaximum;
+struct NormPooling;
 
 const std::vector<int> channels_last = {2, 3, 1};
 }  // namespace
 
-// The node of an image, channels last, and its view.
-std::pair<std::size_t, View> GraphReader::image(const GraphNode& node) {
-    const View& view = dynamic(node, 0);
+GraphReader::Image GraphReader::image(const GraphNode& node) {
+    View view = dynamic(node, 0);
+    const bool row = rank(view) == 3;
+    if (row) view.dims.insert(view.dims.begin() + 2, std::vector<int>{});
     const bool batched = rank(view) == 4 && view.dims[0] == std::vector<int>{batch_axis};
     if (!batched)
         node.fail(fmt::format("needs images [batch, channels, height, width] and gets a value of {}",
-                              plural(rank(view), "dimension")));
+                              plural(rank(dynamic(node, 0)), "dimension")));
     const std::size_t placed = builder_.place(view, channels_last, node.name());
-    return {placed, builder_.placed(view, placed, channels_last)};
+    return {placed, builder_.placed(view, placed, channels_last), row};
 }
 
-View GraphReader::image_result(const View& from, std::size_t node) const {
-    return builder_.placed(from, node, channels_last);
+View GraphReader::image_result(const Image& from, std::size_t node) const {
+    View view = builder_.placed(from.view, node, channels_last);
+    if (from.row) view.dims.erase(view.dims.begin() + 2);
+    return view;
 }
 
-Window GraphReader::window(const GraphNode& node, const Shape& image, std::int64_t kernel_height,
+Window GraphReader::window(const GraphNode& node, const Image& from, std::int64_t kernel_height,
                            std::int64_t kernel_width) const {
+    const Shape& image = builder_.shape(from.node);
     const auto list = [&](const char* name, std::size_t count, std::int64_t otherwise) {
-        auto numbers = node.integers(name).value_or(std::vector<std::int64_t>(count, otherwise));
+        const std::size_t stated = from.row ? count / 2 : count;
+        auto numbers = node.integers(name).value_or(std::vector<std::int64_t>(stated, otherwise));
+        if (from.row && numbers.size() == stated) {
+            // Rows are images of one line.
+            numbers.insert(numbers.begin(), otherwise);
+            if (count == 4) numbers.insert(numbers.begin() + 2, otherwise);
+        }
         if (numbers.size() != count)
             node.fail(fmt::format("its {} has {} and needs {}", name, plural(std::ssize(numbers), "number"),
                                   count));
@@ -80,44 +91,44 @@ Window GraphReader::window(const GraphNode& node, const Shape& image, std::int64
             .round_up = node.integer("ceil_mode", 0) != 0};
 }
 
-Window GraphReader::pooling_window(const GraphNode& node, const Shape& image) const {
-    const auto kernel = node.integers("kernel_shape");
+Window GraphReader::pooling_window(const GraphNode& node, const Image& from) const {
+    auto kernel = node.integers("kernel_shape");
+    if (kernel && from.row && kernel->size() == 1) kernel->insert(kernel->begin(), 1);
     if (!kernel || kernel->size() != 2) node.fail("needs a kernel_shape of two numbers");
     if ((*kernel)[0] > largest_dimension || (*kernel)[1] > largest_dimension)
         node.fail("its kernel_shape is out of range");
-    return window(node, image, (*kernel)[0], (*kernel)[1]);
+    return window(node, from, (*kernel)[0], (*kernel)[1]);
 }
 
 template <>
 void GraphReader::read_as<MaxPooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
-    const auto [input, view] = image(node);
-    const MaxPooling op{pooling_window(node, builder_.shape(input))};
-    set(node, image_result(view, builder_.add(node.name(), op, {input})));
+    const Image from = image(node);
+    const MaxPooling op{pooling_window(node, from)};
+    set(node, image_result(from, builder_.add(node.name(), op, {from.node})));
 }
 
 template <>
 void GraphReader::read_as<AveragePooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
-    const auto [input, view] = image(node);
-    const AveragePooling op{pooling_window(node, builder_.shape(input)),
-                            node.integer("count_include_pad", 0) != 0};
-    set(node, image_result(view, builder_.add(node.name(), op, {input})));
+    const Image from = image(node);
+    const AveragePooling op{pooling_window(node, from), node.integer("count_include_pad", 0) != 0};
+    set(node, image_result(from, builder_.add(node.name(), op, {from.node})));
 }
 
 template <>
 void GraphReader::read_as<GlobalAveragePooling>(const GraphNode& node) {
     node.expect_inputs(1, 1);
-    const auto [input, view] = image(node);
-    set(node, image_result(view, builder_.add(node.name(), GlobalAveragePooling{}, {input})));
+    const Image from = image(node);
+    set(node, image_result(from, builder_.add(node.name(), GlobalAveragePooling{}, {from.node})));
 }
 
 template <>
 void GraphReader::read_as<GlobalMaximum>(const GraphNode& node) {
     node.expect_inputs(1, 1);
-    const auto [input, view] = image(node);
+    const Image from = image(node);
     const Reduction op{ReductionKind::maximum, {0, 1}, true};
-    set(node, image_result(view, builder_.add(node.name(), op, {input})));
+    set(node, image_result(from, builder_.add(node.name(), op, {from.node})));
 }
 
 View GraphReader::reduced(const GraphNode& node, const std::string& name, ReductionKind kind,
@@ -132,6 +143,11 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
     for (int d = 0; all && d < static_cast<int>(rank(view)); ++d) gone.insert(d);
     if (!all)
         for (const std::int64_t axis : *stated) gone.insert(static_cast<int>(node.axis(axis, rank(view))));
+    return reduced_over(node, name, kind, view, gone, node.integer("keepdims", 1) != 0);
+}
+
+View GraphReader::reduced_over(const GraphNode& node, const std::string& name, ReductionKind kind,
+                               const View& view, const std::set<int>& gone, bool keep) {
     std::vector<std::int64_t> axes;
     for (const int d : gone)
         for (const int axis : view.dims[static_cast<std::size_t>(d)]) {
@@ -139,7 +155,6 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
             axes.push_back(axis);
         }
     std::sort(axes.begin(), axes.end());
-    const bool keep = node.integer("keepdims", 1) != 0;
     View result = view;
     const Shape before = builder_.shape(view.node);
     const bool map =
@@ -156,7 +171,7 @@ View GraphReader::reduced(const GraphNode& node, const std::string& name, Reduct
             dims.emplace_back();
     }
     result.dims = dims;
-    return result;
+    return keep ? result : settled(node, result);
 }
 
 template <>
@@ -174,6 +189,17 @@ void GraphReader::read_as<Reduction>(const GraphNode& node) {
         const View turned = with_number(node.name() + ":negated", ArithmeticKind::multiply, view, -1.0F);
         const View most = reduced(node, node.name() + ":maximum", ReductionKind::maximum, turned);
         set(node, with_number(node.name(), ArithmeticKind::multiply, most, -1.0F));
+    } else if (type == "ReduceL1") {
+        const View sizes_of =
+            pointwise(node.name() + ":absolute", Activation{{FunctionKind::absolute}}, view);
+        set(node, reduced(node, node.name(), ReductionKind::sum, sizes_of));
+    } else if (type == "ReduceLogSum" || type == "ReduceLogSumExp") {
+        const bool exponential = type == "ReduceLogSumExp";
+        View inner = view;
+        if (exponential)
+            inner = pointwise(node.name() + ":exponential", Activation{{FunctionKind::exponential}}, view);
+        const View sum = reduced(node, node.name() + ":sum", ReductionKind::sum, inner);
+        set(node, pointwise(node.name(), Activation{{FunctionKind::logarithm}}, sum));
     } else {
         View squares = view;
         squares.node = builder_.add(node.name() + ":squares", Arithmetic{ArithmeticKind::multiply},
@@ -185,13 +211,44 @@ void GraphReader::read_as<Reduction>(const GraphNode& node) {
     }
 }
 
+// (sum of |x|^p over a window)^(1/p): the mean over as many places, zeros in the padding included, times
+// their number.
+template <>
+void GraphReader::read_as<NormPooling>(const GraphNode& node) {
+    node.expect_inputs(1, 1);
+    const Image from = image(node);
+    const std::int64_t p = node.integer("p", 2);
+    if (p < 1 || p > 64) node.fail(fmt::format("its p is {}; 1 to 64 are supported", p));
+    if (node.integer("ceil_mode", 0) != 0) node.fail("its ceil_mode is not supported");
+    const std::string& name = node.name();
+    const Shape& shape = builder_.shape(from.node);
+    const bool global = node.type() == "GlobalLpPool";
+    const Window w =
+        global ? Window{.kernel_height = shape[0], .kernel_width = shape[1]} : pooling_window(node, from);
+    const auto number = [&](const std::string& role, ArithmeticKind kind, std::size_t x, float value) {
+        return builder_.add(name + role, Arithmetic{kind}, {x, fixed_number(name + role + "_number", value)});
+    };
+    std::size_t x = builder_.add(name + ":absolute", Activation{{FunctionKind::absolute}}, {from.node});
+    if (p > 1) x = number(":power", ArithmeticKind::power, x, static_cast<float>(p));
+    x = builder_.add(name + ":mean", AveragePooling{w, true}, {x});
+    x = number(p > 1 ? ":sum" : "", ArithmeticKind::multiply, x,
+               static_cast<float>(w.kernel_height * w.kernel_width));
+    if (p > 1) x = number("", ArithmeticKind::power, x, 1.0F / static_cast<float>(p));
+    set(node, image_result(from, x));
+}
+
 void GraphReader::put_pooling(Table& table) {
     table.insert({
         {"AveragePool", &GraphReader::read_as<AveragePooling>},
         {"GlobalAveragePool", &GraphReader::read_as<GlobalAveragePooling>},
+        {"GlobalLpPool", &GraphReader::read_as<NormPooling>},
         {"GlobalMaxPool", &GraphReader::read_as<GlobalMaximum>},
+        {"LpPool", &GraphReader::read_as<NormPooling>},
         {"MaxPool", &GraphReader::read_as<MaxPooling>},
+        {"ReduceL1", &GraphReader::read_as<Reduction>},
         {"ReduceL2", &GraphReader::read_as<Reduction>},
+        {"ReduceLogSum", &GraphReader::read_as<Reduction>},
+        {"ReduceLogSumExp", &GraphReader::read_as<Reduction>},
         {"ReduceMax", &GraphReader::read_as<Reduction>},
         {"ReduceMean", &GraphReader::read_as<Reduction>},
         {"ReduceMin", &GraphReader::read_as<Reduction>},

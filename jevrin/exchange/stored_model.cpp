@@ -32,7 +32,7 @@ constexpr int large_message = 1 << 16;
 constexpr std::int64_t piece = 1 << 16;
 
 // Field numbers of the format's definition.
-enum ModelField { model_metadata = 14, model_graph = 7, model_opset = 8 };
+enum ModelField { model_graph = 7, model_opset = 8, model_metadata = 14, model_function = 25 };
 enum GraphField { graph_node = 1, graph_initializer = 5, graph_input = 11, graph_output = 12 };
 enum TensorField { tensor_float_data = 4, tensor_raw_data = 9 };
 
@@ -241,6 +241,8 @@ class ModelWalk {
             } else if (field == model_opset && length >= 0) {
                 const auto opset = parse<onnx::OperatorSetIdProto>(length);
                 if (opset.domain().empty() || opset.domain() == "ai.onnx") model_.opset = opset.version();
+            } else if (field == model_function && length >= 0) {
+                functions_.push_back(parse<onnx::FunctionProto>(length));
             } else if (field == model_metadata && length >= 0) {
                 auto entry = parse<onnx::StringStringEntryProto>(length);
                 model_.metadata[entry.key()] = entry.value();
@@ -251,6 +253,8 @@ class ModelWalk {
         });
         if (!graph_seen || model_.opset == 0) fail_cut_short();
         model_.metadata.erase(hash_key);
+        for (StoredNode& node : model_.nodes) node.opset = model_.opset;
+        model_.nodes = inline_functions(std::move(model_.nodes), functions_);
         return std::move(model_);
     }
 
@@ -311,7 +315,7 @@ class ModelWalk {
     void walk_graph() {
         fields([&](int field, int length) {
             if (field == graph_node)
-                model_.nodes.push_back(parse<onnx::NodeProto>(length));
+                model_.nodes.push_back({parse<onnx::NodeProto>(length)});
             else if (field == graph_input)
                 model_.inputs.push_back(parse<onnx::ValueInfoProto>(length));
             else if (field == graph_output)
@@ -418,6 +422,7 @@ class ModelWalk {
     FileInputStream stream_;
     CodedInputStream input_;
     std::map<std::string, std::shared_ptr<const InputFile>> files_;
+    std::vector<onnx::FunctionProto> functions_;
     StoredModel model_;
 };
 

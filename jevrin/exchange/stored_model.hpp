@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jevrin/base/files.hpp"
+#include "jevrin/exchange/function_inlining.hpp"
 #include "jevrin/tensor/tensor.hpp"
 
 #include <onnx/onnx_pb.h>
@@ -32,6 +33,7 @@ class StoredTensor {
     const std::string& name() const { return proto_.name(); }
     const Shape& shape() const { return shape_; }
     std::int64_t size() const { return size_; }
+    int element_type() const { return proto_.data_type(); }
     // Whether its numbers are whole ones (or truths).
     bool whole() const;
 
@@ -56,7 +58,7 @@ class StoredTensor {
 
 struct StoredModel {
     std::int64_t opset = 0;
-    std::vector<onnx::NodeProto> nodes;
+    std::vector<StoredNode> nodes;  // without local functions: their bodies stand in place of them
     std::vector<onnx::ValueInfoProto> inputs;
     std::vector<onnx::ValueInfoProto> outputs;
     std::map<std::string, StoredTensor> weights;

@@ -26,20 +26,25 @@ struct LocalResponse;
 template <>
 void GraphReader::read_as<Convolution>(const GraphNode& node) {
     node.expect_inputs(2, 3);
-    const auto [input, view] = image(node);
+    const Image from = image(node);
     const Weight stored = weight(node, 1);  // [out, in / groups, kernel_height, kernel_width]
-    const Shape& s = stored.shape;
-    if (s.size() != 4) node.fail(fmt::format("its weight is {}; only images are convolved", to_string(s)));
-    if (const auto kernel = node.integers("kernel_shape");
-        kernel && (kernel->size() != 2 || (*kernel)[0] != s[2] || (*kernel)[1] != s[3]))
-        node.fail(fmt::format("its kernel_shape does not match its weight, which is {}x{}", s[2], s[3]));
-    const Window w = window(node, builder_.shape(input), s[2], s[3]);
+    Shape s = stored.shape;
+    if (from.row && s.size() == 3) s.insert(s.begin() + 2, 1);
+    if (s.size() != 4)
+        node.fail(fmt::format("its weight is {} and it gets {}; only images and rows are convolved",
+                              to_string(stored.shape), to_string(builder_.sizes(dynamic(node, 0), 1))));
+    if (auto kernel = node.integers("kernel_shape")) {
+        if (from.row) kernel->insert(kernel->begin(), 1);
+        if (*kernel != std::vector<std::int64_t>{s[2], s[3]})
+            node.fail(fmt::format("its kernel_shape does not match its weight, which is {}x{}", s[2], s[3]));
+    }
+    const Window w = window(node, from, s[2], s[3]);
     Tensor weight = transposed_weight(stored, {s[0], s[1], s[2] * s[3]});
     std::vector<Tensor> parameters;
     parameters.emplace_back(Shape{s[2], s[3], s[1], s[0]}, std::move(weight));
     if (node.has_input(2)) parameters.push_back(vector_weight(node, 2, s[0]));
     const std::int64_t groups = node.integer("group", 1);
-    set(node, image_result(view, builder_.add(node.name(), Convolution{w, groups, {}}, {input},
+    set(node, image_result(from, builder_.add(node.name(), Convolution{w, groups, {}}, {from.node},
                                               std::move(parameters))));
 }
 
@@ -136,73 +141,6 @@ void GraphReader::read_as<Dense>(const GraphNode& node) {
     set(node, result);
 }
 
-View GraphReader::product(const GraphNode& node, const View& a, const View& b) {
-    if (rank(a) < 2 || rank(a) != rank(b))
-        node.fail(
-            fmt::format("multiplies {} by {}; both must have the same number of dimensions, two or more",
-                        to_string(builder_.sizes(a, 1)), to_string(builder_.sizes(b, 1))));
-    std::vector<int> order;
-    for (int d = 0; d < static_cast<int>(rank(a)); ++d) {
-        const auto batch_in = [&](const View& v) {
-            const auto& dim = v.dims[static_cast<std::size_t>(d)];
-            return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
-        };
-        const bool lead = d < static_cast<int>(rank(a)) - 2;
-        if ((batch_in(a) || batch_in(b)) && !lead) node.fail("multiplies along the batch dimension");
-        if (batch_in(a) != batch_in(b)) node.fail("its operands have different batch dimensions");
-        const bool only_batch = batch_in(a) && a.dims[static_cast<std::size_t>(d)].size() == 1 &&
-                                b.dims[static_cast<std::size_t>(d)].size() == 1;
-        if (!only_batch) order.push_back(d);
-    }
-    const std::size_t left = builder_.place(a, order, node.name() + ":left");
-    const std::size_t right = builder_.place(b, order, node.name() + ":right");
-    return builder_.placed(a, builder_.add(node.name(), MatrixProduct{}, {left, right}), order);
-}
-
-template <>
-void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
-    node.expect_inputs(2, 2);
-    if (is_dynamic(node, 0) && !is_dynamic(node, 1)) {
-        const Weight stored = weight(node, 1);
-        if (stored.shape.size() == 2 && rank(dynamic(node, 0)) >= 1) {
-            Tensor matrix(stored.shape);
-            stored.read(0, matrix.values());
-            set(node, dense(node, node.name(), dynamic(node, 0), std::move(matrix), {}));
-            return;
-        }
-    }
-    // A constant operand is repeated along the leading dimensions of the other.
-    const auto operand = [&](int input, const View& other) {
-        if (is_dynamic(node, input)) return dynamic(node, input);
-        const auto all = known(value(node, input));
-        const auto lead = static_cast<std::ptrdiff_t>(rank(other)) - 2;
-        Shape target = builder_.sizes(other, 1);
-        std::vector<int> order;
-        std::vector<int> axes;
-        for (int d = 0; d < static_cast<int>(rank(other)); ++d) {
-            const auto& dim = other.dims[static_cast<std::size_t>(d)];
-            const bool batch = dim.size() == 1 && dim[0] == batch_axis;
-            if (!batch) order.push_back(d);
-            axes.push_back(batch ? batch_axis : static_cast<int>(order.size()) - 1);
-        }
-        if (lead < 0 || std::ssize(all->shape) > rank(other) || all->shape.size() < 2)
-            node.fail("multiplies by a constant of an unsupported shape");
-        std::copy(all->shape.end() - 2, all->shape.end(), target.end() - 2);
-        Shape item;
-        for (const int d : order) item.push_back(target[static_cast<std::size_t>(d)]);
-        Tensor tensor = new_tensor(node, item);
-        const std::int64_t matrix = element_count({all->shape.end() - 2, all->shape.end()});
-        if (std::ssize(all->values) != matrix && std::ssize(all->values) != tensor.size())
-            node.fail("its constant is broadcast along some leading dimensions only, which is not supported");
-        for (std::int64_t i = 0; i < tensor.size(); ++i)
-            tensor.data()[i] =
-                static_cast<float>(all->values[static_cast<std::size_t>(i % std::ssize(all->values))]);
-        return builder_.view(builder_.add(node.input(input), Constant{false}, {}, {std::move(tensor)}), axes);
-    };
-    const View& base = is_dynamic(node, 0) ? dynamic(node, 0) : dynamic(node, 1);
-    set(node, product(node, operand(0, base), operand(1, base)));
-}
-
 View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::vector<Tensor> parameters) {
     const View& view = dynamic(node, 0);
     if (rank(view) < 2) node.fail("its input has no channel dimension");
@@ -217,8 +155,9 @@ View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::v
 template <>
 void GraphReader::read_as<BatchNormalisation>(const GraphNode& node) {
     node.expect_inputs(5, 5);
-    if (node.integer("training_mode", 0) != 0)
-        node.fail("it is in training mode; export the model for inference");
+    const bool training =
+        node.opset() < 7 ? node.integer("is_test", 0) == 0 : node.integer("training_mode", 0) != 0;
+    if (training) node.fail("it is in training mode; export the model for inference");
     if (node.integer("spatial", 1) != 1) node.fail("spatial = 0 is not supported");
     const std::int64_t channels = element_count(weight(node, 1).shape);
     std::vector<Tensor> parameters;
@@ -234,10 +173,25 @@ void GraphReader::read_as<BatchNormalisation>(const GraphNode& node) {
 template <>
 void GraphReader::read_as<GroupNormalisation>(const GraphNode& node) {
     node.expect_inputs(3, 3);
-    const std::int64_t channels = element_count(weight(node, 1).shape);
+    const View& view = dynamic(node, 0);
+    if (rank(view) < 2) node.fail("its input has no channel dimension");
+    const std::int64_t channels = sizes(view)[1];
+    const bool each = node.type() == "InstanceNormalization";
+    const std::int64_t groups = each ? channels : node.integer("num_groups", 0);
+    if (groups < 1 || channels % groups != 0)
+        node.fail(fmt::format("{} groups do not divide {}", groups, plural(channels, "channel")));
+    // Set 18 had a scale and a shift for each group; later ones, and some exporters, have one for each
+    // channel.
+    const bool by_group = !each && node.opset() < 21 && element_count(weight(node, 1).shape) == groups;
     std::vector<Tensor> parameters;
-    for (int p = 1; p < 3; ++p) parameters.push_back(vector_weight(node, p, channels));
-    set(node, normalised_channels(node, GroupNormalisation{channels, node.number("epsilon", 1e-5F)},
+    for (int p = 1; p < 3; ++p) {
+        const Tensor stored = vector_weight(node, p, by_group ? groups : channels);
+        Tensor wide({channels});
+        for (std::int64_t c = 0; c < channels; ++c)
+            wide.data()[c] = stored.data()[by_group ? c / (channels / groups) : c];
+        parameters.push_back(std::move(wide));
+    }
+    set(node, normalised_channels(node, GroupNormalisation{groups, node.number("epsilon", 1e-5F)},
                                   std::move(parameters)));
 }
 
@@ -308,7 +262,8 @@ void GraphReader::read_as<ParametricRelu>(const GraphNode& node) {
 template <>
 void GraphReader::read_as<LocalResponse>(const GraphNode& node) {
     node.expect_inputs(1, 1);
-    const auto [input, view] = image(node);
+    const Image from = image(node);
+    const std::size_t input = from.node;
     const Shape shape = builder_.shape(input);
     const std::int64_t size = node.integer("size", 0);
     if (size < 1 || size > largest_dimension) node.fail("its size is out of range");
@@ -326,7 +281,7 @@ void GraphReader::read_as<LocalResponse>(const GraphNode& node) {
     x = with_number("scaled", ArithmeticKind::multiply, x, node.number("alpha", 1e-4F));
     x = with_number("biased", ArithmeticKind::add, x, node.number("bias", 1.0F));
     x = with_number("power", ArithmeticKind::power, x, node.number("beta", 0.75F));
-    set(node, image_result(view, builder_.add(name, Arithmetic{ArithmeticKind::divide}, {input, x})));
+    set(node, image_result(from, builder_.add(name, Arithmetic{ArithmeticKind::divide}, {input, x})));
 }
 
 void GraphReader::put_weighted(Table& table) {
@@ -334,10 +289,10 @@ void GraphReader::put_weighted(Table& table) {
         {"BatchNormalization", &GraphReader::read_as<BatchNormalisation>},
         {"Conv", &GraphReader::read_as<Convolution>},
         {"Gemm", &GraphReader::read_as<Dense>},
+        {"GroupNormalization", &GraphReader::read_as<GroupNormalisation>},
         {"InstanceNormalization", &GraphReader::read_as<GroupNormalisation>},
         {"LRN", &GraphReader::read_as<LocalResponse>},
         {"LayerNormalization", &GraphReader::read_as<LayerNormalisation>},
-        {"MatMul", &GraphReader::read_as<MatrixProduct>},
         {"PRelu", &GraphReader::read_as<ParametricRelu>},
     });
 }
@@ -418,14 +373,6 @@ void ModelWriter::write(std::size_t i, const LayerNormalisation& op) {
 }
 
 template <>
-void ModelWriter::write(std::size_t i, const MatrixProduct&) {
-    std::vector<std::string> inputs;
-    for (const std::size_t input : network_.nodes[i].inputs)
-        inputs.push_back(is_constant(input) ? name(input) : as(input, Layout::plain));
-    add("MatMul", name(i), inputs);
-}
-
-template <>
 void ModelWriter::write(std::size_t i, const Dense&) {
     const Node& node = network_.nodes[i];
     if (shapes_[i].size() == 1) {
@@ -445,7 +392,7 @@ void ModelWriter::write(std::size_t i, const Dense&) {
 }
 
 void ModelWriter::put_weighted(Table& table) {
-    put<Convolution, BatchNormalisation, GroupNormalisation, LayerNormalisation, MatrixProduct, Dense>(table);
+    put<Convolution, BatchNormalisation, GroupNormalisation, LayerNormalisation, Dense>(table);
 }
 
 }  // namespace jevrin::inline v1

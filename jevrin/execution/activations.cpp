@@ -2,6 +2,7 @@
 
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <cmath>
 

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/graph/feature_place.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -102,66 +103,18 @@ Network join_halves(const Network& frozen, const Network& trained) {
 
 namespace {
 
-// Features as a vector: the mean over the places of a map, or over the tokens of rows.
-Network as_vector(Network network) {
-    const Shape shape = infer_shapes(network).back();
-    const std::size_t last = network.nodes.size() - 1;
-    if (shape.size() == 1) return network;
-    if (shape.size() == 3) {
-        const bool one_place = shape[0] * shape[1] == 1;
-        const std::size_t x =
-            one_place ? last : network.add("features.average", GlobalAveragePooling{}, {last});
-        network.add("features.flatten", Flatten{}, {x});
-    } else if (shape.size() == 2) {
-        network.add("features.average", Reduction{ReductionKind::mean, {0}, false}, {last});
-    } else {
-        throw InputError(
-            fmt::format("the value at '{}' is {}, which is neither a vector, an image nor rows of "
-                        "tokens; name another node",
-                        printable(network.nodes[last].name), to_string(shape)));
-    }
-    return network;
+// A vector, however many axes of 1 stand before it.
+bool is_vector(const Shape& shape) {
+    return !shape.empty() && element_count(shape) == shape.back();
 }
 
 }  // namespace
 
-Network without_head(const Network& network, const std::string& features) {
-    if (!features.empty()) {
-        std::vector<std::string> names;
-        for (std::size_t i = 1; i < network.nodes.size(); ++i) {
-            if (network.nodes[i].name == features) return as_vector(network_until(network, i));
-            names.push_back(network.nodes[i].name);
-        }
-        throw InputError(
-            fmt::format("it has no layer called '{}'{}", printable(features), did_you_mean(features, names)));
-    }
-    for (const Node& node : network.nodes)
-        if (stage_of(node) == "head" && !node.inputs.empty() && node.inputs[0] > 0)
-            return as_vector(network_until(network, node.inputs[0]));
-    for (std::size_t i = network.nodes.size(); i-- > 1;)
-        if (std::holds_alternative<Dense>(network.nodes[i].op))
-            return as_vector(network_until(network, network.nodes[i].inputs[0]));
-    for (std::size_t i = network.nodes.size(); i-- > 1;)
-        if (std::holds_alternative<GlobalAveragePooling>(network.nodes[i].op))
-            return as_vector(network_until(network, i));
-    throw InputError(
-        "it has neither a dense layer nor a global pooling, so its features must be named: give 'features' "
-        "the name of the layer whose value they are");
-}
-
-std::size_t find_head(const Network& network) {
-    for (std::size_t i = 1; i < network.nodes.size(); ++i)
-        if (stage_of(network.nodes[i]) == "head") return i;
-    for (std::size_t i = network.nodes.size(); i-- > 1;)
-        if (std::holds_alternative<Dense>(network.nodes[i].op)) return i;
-    return 0;
-}
-
 std::optional<NetworkHalves> cut_at_head(const Network& network) {
-    const std::size_t head = find_head(network);
+    const std::size_t head = find_features(network).head;
     if (head < 2 || cut_before(network, head) != head) return std::nullopt;
     NetworkHalves halves = cut_network(network, head);
-    if (infer_shapes(halves.frozen).back().size() != 1) return std::nullopt;
+    if (!is_vector(infer_shapes(halves.frozen).back())) return std::nullopt;
     return halves;
 }
 

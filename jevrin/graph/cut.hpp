@@ -1,4 +1,4 @@
-// Cuts a network at a boundary, joins the halves again, and removes the head of a backbone.
+// Cuts a network at a boundary, and joins the halves again.
 #pragma once
 
 #include "jevrin/graph/graph.hpp"
@@ -29,16 +29,8 @@ Network join_halves(const Network& frozen, const Network& trained);
 // The network that ends at a node, what nothing there needs left out.
 Network network_until(const Network& network, std::size_t node);
 
-// A backbone, whose output is a vector of features: the network up to the input of its last dense layer, or
-// up to its global pooling when it has no dense layer behind it, or up to a node that is named. Networks with
-// a stage called "head" end before it. What is not a vector there (a map, rows of tokens) is averaged over
-// its places. InputError when there is no such place.
-Network without_head(const Network& network, const std::string& features = "");
-
-// The first node of a classifier's head: of the stage "head", otherwise its last dense layer; 0 without one.
-std::size_t find_head(const Network& network);
-
-// Cuts a classifier before its head, where its value is a vector of features; nothing when that cannot be.
+// Cuts a classifier before its head (find_features()), where its value is a vector of features (axes of 1 may
+// stand before it); nothing when that cannot be.
 std::optional<NetworkHalves> cut_at_head(const Network& network);
 
 }  // namespace jevrin::inline v1

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 

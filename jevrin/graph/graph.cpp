@@ -78,37 +78,4 @@ std::int64_t multiplication_count(const Network& network, std::size_t first_node
     return count;
 }
 
-std::string stage_of(const Node& node) {
-    const std::size_t begin = node.name.find_first_not_of('/');
-    if (begin == std::string::npos) return node.name;
-    return node.name.substr(begin, node.name.find_first_of("./", begin) - begin);
-}
-
-std::vector<std::string> stage_names(const Network& network) {
-    std::vector<std::string> names;
-    for (const Node& node : network.nodes) {
-        if (std::holds_alternative<Input>(node.op)) continue;
-        const std::string stage = stage_of(node);
-        if (std::find(names.begin(), names.end(), stage) == names.end()) names.push_back(stage);
-    }
-    return names;
-}
-
-bool belongs_to(const Node& node, const std::string& stage_or_node) {
-    if (node.name == stage_or_node || stage_of(node) == stage_or_node) return true;
-    return node.name.starts_with(stage_or_node) && node.name.size() > stage_or_node.size() &&
-           std::string_view("./:").find(node.name[stage_or_node.size()]) != std::string_view::npos;
-}
-
-std::size_t find_boundary(const Network& network, const std::string& stage_or_node) {
-    for (std::size_t i = 1; i < network.nodes.size(); ++i)
-        if (network.nodes[i].name == stage_or_node) return i;
-    for (std::size_t i = 1; i < network.nodes.size(); ++i)
-        if (belongs_to(network.nodes[i], stage_or_node)) return i;
-    const std::vector<std::string> stages = stage_names(network);
-    throw InputError(fmt::format("no stage or layer is called '{}'{}; the stages are {}",
-                                 printable(stage_or_node), did_you_mean(stage_or_node, stages),
-                                 fmt::join(stages, ", ")));
-}
-
 }  // namespace jevrin::inline v1

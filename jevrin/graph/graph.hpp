@@ -29,6 +29,9 @@ struct Node {
     // What training does with it; model files say nothing about this.
     bool frozen = false;       // works as in inference: no parameter and no statistic changes
     double rate_factor = 1.0;  // of the learning rate
+    // Where it stands in a network that was read from a file, see find_stages(); empty: its name says it.
+    std::string module = {};
+    std::string stage = {};
 };
 
 // Convolutions and dense layers of a network at most; checking and compiling take time with each.
@@ -67,15 +70,5 @@ std::int64_t multiplication_count(const Network& network, std::size_t first_node
 
 // The same of one node; shapes are those of infer_shapes().
 std::int64_t multiplications_of(const Network& network, std::size_t node, const std::vector<Shape>& shapes);
-
-// The stage of a node: its name up to the first '.' or '/', a '/' at its beginning left out.
-std::string stage_of(const Node& node);
-// The stages in order of first appearance, without the input.
-std::vector<std::string> stage_names(const Network& network);
-// Whether a node is called so, belongs to this stage, or has a name that begins so, up to a '.', '/' or ':'.
-bool belongs_to(const Node& node, const std::string& stage_or_node);
-// The first node with this name, or else the first that belongs to it; InputError lists the stages when there
-// is none.
-std::size_t find_boundary(const Network& network, const std::string& stage_or_node);
 
 }  // namespace jevrin::inline v1

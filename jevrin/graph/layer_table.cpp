@@ -1,6 +1,7 @@
 #include "jevrin/graph/layer_table.hpp"
 
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 

@@ -22,7 +22,7 @@ struct Window {
     std::int64_t pad_left = 0;
     std::int64_t pad_bottom = 0;
     std::int64_t pad_right = 0;
-    std::int64_t dilation_height = 1;  // convolutions only
+    std::int64_t dilation_height = 1;
     std::int64_t dilation_width = 1;
     bool round_up = false;  // pooling only: a last window may reach beyond the padded image
 };
@@ -31,6 +31,7 @@ struct Input {};
 // Parameters: a value of any shape, which is the output for every item.
 struct Constant {
     bool trained = true;
+    bool stored = false;  // not trained, and yet made of weights that a model file stores
 };
 // Parameters: weight [kernel_height, kernel_width, in / groups, out], then optionally bias [out].
 struct Convolution {

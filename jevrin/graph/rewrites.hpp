@@ -13,6 +13,9 @@ Network recompose_layer_normalisations(Network network);  // mean subtracted, di
 Network recompose_activations(
     Network network);  // x (1 + erf(x / sqrt 2)) / 2, x sigmoid(x), x hard_sigmoid(x)
 
+// What a file does with the image before its first convolution or dense layer, such as scaling, never trains.
+Network fix_preparation(Network network);
+
 // rewriting.cpp
 Network remove_unused(Network network);        // nodes that the output does not depend on
 Network remove_dropout(Network network);       // the identity in inference

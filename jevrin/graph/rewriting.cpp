@@ -2,6 +2,7 @@
 
 #include "jevrin/graph/rewrites.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <map>
 #include <optional>
@@ -85,6 +86,25 @@ Network remove_unused(Network network) {
     return network;
 }
 
+Network fix_preparation(Network network) {
+    std::vector<bool> image(network.nodes.size(), false);  // the image, before any weight
+    image[0] = true;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        const Node& node = network.nodes[i];
+        const auto prepares = [&](std::size_t input) {
+            return image[input] || std::holds_alternative<Constant>(network.nodes[input].op);
+        };
+        if (!std::holds_alternative<Arithmetic>(node.op) || !std::ranges::all_of(node.inputs, prepares))
+            continue;
+        image[i] = std::ranges::any_of(node.inputs, [&](std::size_t input) { return image[input]; });
+        if (!image[i]) continue;
+        for (const std::size_t input : node.inputs)
+            if (auto* constant = std::get_if<Constant>(&network.nodes[input].op))
+                *constant = {.trained = false, .stored = constant->trained || constant->stored};
+    }
+    return network;
+}
+
 Network remove_dropout(Network network) {
     Network result{network.input, {}};
     std::vector<std::size_t> place(network.nodes.size(), 0);
@@ -135,6 +155,7 @@ const std::vector<Rewrite>& rewrites() {
         {"recompose layer normalisations", Stage::after_reading, recompose_layer_normalisations},
         {"recompose activations", Stage::after_reading, recompose_activations},
         {"remove unused nodes", Stage::after_reading, remove_unused},
+        {"fix the preparation of images", Stage::after_reading, fix_preparation},
         {"remove dropout", Stage::before_inference, remove_dropout},
         {"fuse normalisations", Stage::before_inference, fuse_normalisations},
         {"fuse activations", Stage::before_inference, fuse_activations},

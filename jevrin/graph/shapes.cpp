@@ -74,7 +74,11 @@ class ShapeOf {
     }
 
     Shape operator()(const MaxPooling& op) const { return pooled(op.window); }
-    Shape operator()(const AveragePooling& op) const { return pooled(op.window); }
+    Shape operator()(const AveragePooling& op) const {
+        if (op.window.dilation_height != 1 || op.window.dilation_width != 1)
+            fail("an average over a window with a dilation is not supported");
+        return pooled(op.window);
+    }
     Shape operator()(const GlobalAveragePooling&) const { return {1, 1, image_shape()[2]}; }
 
     Shape operator()(const Reduction& op) const {
@@ -246,10 +250,11 @@ class ShapeOf {
     }
     Shape pooled(const Window& w) const {
         const Shape& image = image_shape();
-        if (w.pad_top >= w.kernel_height || w.pad_bottom >= w.kernel_height || w.pad_left >= w.kernel_width ||
-            w.pad_right >= w.kernel_width)
+        const std::int64_t reach_down = w.dilation_height * (w.kernel_height - 1) + 1;
+        const std::int64_t reach_right = w.dilation_width * (w.kernel_width - 1) + 1;
+        if (w.pad_top >= reach_down || w.pad_bottom >= reach_down || w.pad_left >= reach_right ||
+            w.pad_right >= reach_right)
             fail("its padding is as large as its window; use less padding");
-        if (w.dilation_height != 1 || w.dilation_width != 1) fail("pooling with a dilation is not supported");
         windowed(w, image, image[2]);
         const PoolingShape pooling = pooling_shape(w, image, false);
         return {pooling.out_height(), pooling.out_width(), image[2]};
@@ -263,9 +268,9 @@ class ShapeOf {
 }  // namespace
 
 PoolingShape pooling_shape(const Window& w, const Shape& image, bool count_padding) {
-    return {image[0],        image[1],       image[2],  w.kernel_height, w.kernel_width,
-            w.stride_height, w.stride_width, w.pad_top, w.pad_left,      w.pad_bottom,
-            w.pad_right,     count_padding,  w.round_up};
+    return {image[0],        image[1],       image[2],   w.kernel_height,   w.kernel_width,
+            w.stride_height, w.stride_width, w.pad_top,  w.pad_left,        w.pad_bottom,
+            w.pad_right,     count_padding,  w.round_up, w.dilation_height, w.dilation_width};
 }
 
 ConvolutionShape convolution_shape(const Node& node, const Shape& image) {

@@ -4,6 +4,7 @@
 #include "jevrin/execution/training_pass.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/graph/stages.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_memory.hpp"

@@ -6,7 +6,9 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/feature_place.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/graph/stages.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/image_store.hpp"
 #include "jevrin/ledger/ledger.hpp"
@@ -47,8 +49,15 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
             backbone.scaling = Preparation::from_json(stored->second).scaling;
         if (const auto seen = model.metadata.find(seen_images_key); seen != model.metadata.end())
             backbone.seen_images = SeenImages::from_text(seen->second);
-        backbone.network =
-            without_head(model.network, plan.features.empty() ? "" : model.network.nodes.back().name);
+        const FeaturePlace features =
+            plan.features.empty()
+                ? find_features(model.network)
+                : FeaturePlace{.node = model.network.nodes.size() - 1,
+                               .why = fmt::format("'{}', as 'features' says", plan.features)};
+        backbone.network = without_head(model.network, features);
+        backbone.feature_place = features.why;
+        backbone.feature_shape = infer_shapes(model.network)[features.node];
+        backbone.unusual_features = features.unusual;
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: it cannot be a backbone for images of {}x{}: {}",
                                      printable(plan.file.string()), size, size, error.what()));

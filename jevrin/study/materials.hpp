@@ -26,6 +26,9 @@ struct Backbone {
     std::string file_hash;           // of the bytes of its file
     std::int64_t bytes = 0;          // of the file
     SeenImages seen_images = {};     // that it was trained on, when it says so
+    std::string feature_place;       // where its features are taken, and why there
+    Shape feature_shape;             // of the value there, before it is averaged to a vector
+    std::string unusual_features;    // what is unusual about that place; empty: nothing
 };
 using Backbones = std::map<std::string, Backbone>;  // by the plan's names
 

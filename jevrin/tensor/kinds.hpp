@@ -30,6 +30,8 @@ enum class FunctionKind {
     elu,       // beta * x, or beta * alpha * (e^x - 1) below zero: Clevert 2016; scaled: Klambauer 2017
     softplus,  // ln(1 + e^x)
     softsign,  // x / (1 + |x|)
+    thresholded_relu,  // x above alpha, otherwise 0: Konda 2015
+    round,     // to the nearest integer, halves to the even one; its slope is 0
 };
 
 struct Function {

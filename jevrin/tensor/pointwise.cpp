@@ -85,6 +85,11 @@ void with_function(const Function& f, Visit visit) {
                              const float below = 1.0F + std::abs(x);
                              return 1.0F / (below * below);
                          });
+        case FunctionKind::thresholded_relu:
+            return visit([=](float x) { return x > alpha ? x : 0.0F; },
+                         [=](float x) { return x > alpha ? 1.0F : 0.0F; });
+        case FunctionKind::round:
+            return visit([](float x) { return std::nearbyint(x); }, [](float) { return 0.0F; });
     }
 }
 
@@ -109,7 +114,9 @@ const EnumNames<FunctionKind>& names_of(FunctionKind) {
                                                    {K::absolute, "absolute"},
                                                    {K::elu, "elu"},
                                                    {K::softplus, "softplus"},
-                                                   {K::softsign, "softsign"}});
+                                                   {K::softsign, "softsign"},
+                                                   {K::thresholded_relu, "thresholded relu"},
+                                                   {K::round, "round"}});
     return names;
 }
 
@@ -134,6 +141,8 @@ bool slope_needs_input(const Function& function) {
         case FunctionKind::elu:
         case FunctionKind::softplus:
         case FunctionKind::softsign:
+        case FunctionKind::thresholded_relu:
+        case FunctionKind::round:
             break;
     }
     return true;

@@ -8,26 +8,40 @@
 namespace jevrin::inline v1 {
 namespace {
 
+// The elements of one dimension of the image under a window: begin, begin + step, ... below end.
+struct Taps {
+    std::int64_t begin = 0;
+    std::int64_t end = 0;
+    std::int64_t step = 1;
+    std::int64_t count = 0;    // of them
+    std::int64_t counted = 0;  // with those in the padding
+};
+
+Taps taps_of(std::int64_t first, std::int64_t kernel, std::int64_t step, std::int64_t size,
+             std::int64_t padding) {
+    const auto below = [&](std::int64_t end) {
+        return std::clamp<std::int64_t>((end - first + step - 1) / step, 0, kernel);
+    };
+    const std::int64_t before = first < 0 ? std::min((-first + step - 1) / step, kernel) : 0;
+    Taps taps{.begin = first + before * step, .end = first + below(size) * step, .step = step};
+    taps.count = std::max<std::int64_t>(0, below(size) - before);
+    taps.counted = below(size + padding);
+    return taps;
+}
+
 struct Window {
-    IndexRange rows;
-    IndexRange columns;
+    Taps rows;
+    Taps columns;
     float divisor = 1.0F;
 };
 
 // The pixels of the image under the window of one output pixel.
 Window window_at(const PoolingShape& s, std::int64_t y, std::int64_t x) {
-    const std::int64_t top = y * s.stride_height - s.pad_top;
-    const std::int64_t left = x * s.stride_width - s.pad_left;
-    const auto clipped = [](std::int64_t begin, std::int64_t length, std::int64_t size) {
-        return IndexRange{std::max<std::int64_t>(begin, 0), std::min(begin + length, size)};
-    };
-    const auto length = [](const IndexRange& range) { return range.end - range.begin; };
-    Window window{clipped(top, s.kernel_height, s.height), clipped(left, s.kernel_width, s.width)};
-    std::int64_t counted = length(window.rows) * length(window.columns);
-    if (s.count_padding)
-        counted = (std::min(top + s.kernel_height, s.height + s.pad_bottom) - top) *
-                  (std::min(left + s.kernel_width, s.width + s.pad_right) - left);
-    window.divisor = static_cast<float>(counted);
+    Window window{
+        taps_of(y * s.stride_height - s.pad_top, s.kernel_height, s.dilation_height, s.height, s.pad_bottom),
+        taps_of(x * s.stride_width - s.pad_left, s.kernel_width, s.dilation_width, s.width, s.pad_right)};
+    window.divisor = static_cast<float>(s.count_padding ? window.rows.counted * window.columns.counted
+                                                        : window.rows.count * window.columns.count);
     return window;
 }
 
@@ -53,8 +67,9 @@ void max_pool(const PoolingShape& s, std::int64_t batch, const float* input, flo
             for (std::int64_t c = 0; c < s.channels; ++c) {
                 float best = -std::numeric_limits<float>::infinity();
                 std::int64_t winner = (window.rows.begin * s.width + window.columns.begin) * s.channels + c;
-                for (std::int64_t y = window.rows.begin; y < window.rows.end; ++y)
-                    for (std::int64_t x = window.columns.begin; x < window.columns.end; ++x) {
+                for (std::int64_t y = window.rows.begin; y < window.rows.end; y += window.rows.step)
+                    for (std::int64_t x = window.columns.begin; x < window.columns.end;
+                         x += window.columns.step) {
                         const std::int64_t i = (y * s.width + x) * s.channels + c;
                         const float value = input[n * image_size + i];
                         if (value > best) {
@@ -88,8 +103,9 @@ void average_pool(const PoolingShape& s, std::int64_t batch, const float* input,
         s, batch, [](std::int64_t) {},
         [&](std::int64_t n, std::int64_t out, const Window& window) {
             std::fill_n(output + out, s.channels, 0.0F);
-            for (std::int64_t y = window.rows.begin; y < window.rows.end; ++y)
-                for (std::int64_t x = window.columns.begin; x < window.columns.end; ++x) {
+            for (std::int64_t y = window.rows.begin; y < window.rows.end; y += window.rows.step)
+                for (std::int64_t x = window.columns.begin; x < window.columns.end;
+                     x += window.columns.step) {
                     const float* pixel = input + n * image_size + (y * s.width + x) * s.channels;
                     for (std::int64_t c = 0; c < s.channels; ++c) output[out + c] += pixel[c];
                 }
@@ -106,8 +122,9 @@ void average_pool_backward(const PoolingShape& s, std::int64_t batch, const floa
             if (!accumulate) std::fill_n(input_gradient + n * image_size, image_size, 0.0F);
         },
         [&](std::int64_t n, std::int64_t out, const Window& window) {
-            for (std::int64_t y = window.rows.begin; y < window.rows.end; ++y)
-                for (std::int64_t x = window.columns.begin; x < window.columns.end; ++x) {
+            for (std::int64_t y = window.rows.begin; y < window.rows.end; y += window.rows.step)
+                for (std::int64_t x = window.columns.begin; x < window.columns.end;
+                     x += window.columns.step) {
                     float* pixel = input_gradient + n * image_size + (y * s.width + x) * s.channels;
                     for (std::int64_t c = 0; c < s.channels; ++c)
                         pixel[c] += output_gradient[out + c] / window.divisor;

@@ -20,11 +20,15 @@ struct PoolingShape {
     bool count_padding = false;  // average pooling: padded pixels count as zeros in the mean
     // The last windows may reach beyond the padded image by less than a stride; what lies there never counts.
     bool round_up = false;
+    std::int64_t dilation_height = 1;
+    std::int64_t dilation_width = 1;
 
     std::int64_t out_height() const {
-        return extent(height, pad_top, pad_bottom, kernel_height, stride_height);
+        return extent(height, pad_top, pad_bottom, dilation_height * (kernel_height - 1) + 1, stride_height);
     }
-    std::int64_t out_width() const { return extent(width, pad_left, pad_right, kernel_width, stride_width); }
+    std::int64_t out_width() const {
+        return extent(width, pad_left, pad_right, dilation_width * (kernel_width - 1) + 1, stride_width);
+    }
 
   private:
     std::int64_t extent(std::int64_t size, std::int64_t before, std::int64_t after, std::int64_t kernel,

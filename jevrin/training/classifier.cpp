@@ -37,7 +37,8 @@ void read_certainty(const Model& model, const std::string& file, Classifier& cla
     try {
         classifier.out_of_distribution = OutOfDistribution::from_text(stored->second);
         const std::optional<NetworkHalves> halves = cut_at_head(classifier.network);
-        if (!halves || infer_shapes(halves->frozen).back() != Shape{classifier.out_of_distribution->width})
+        if (!halves ||
+            element_count(infer_shapes(halves->frozen).back()) != classifier.out_of_distribution->width)
             throw InputError("its out-of-distribution data do not fit its network");
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}; the file is damaged", file, error.what()));

@@ -4,6 +4,7 @@
 #include "jevrin/execution/compiled_network.hpp"
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/feature_place.hpp"
 #include "jevrin/graph/freezing.hpp"
 #include "jevrin/graph/rewriting.hpp"
 #include "jevrin/training/logistic_regression.hpp"
@@ -282,7 +283,7 @@ struct RunTrainer::Work {
         const auto append = [&](std::span<const float> values) {
             result.insert(result.end(), values.begin(), values.end());
         };
-        if (find_head(trained) == 1) {  // nothing lies between the boundary and the head
+        if (find_features(trained).head == 1) {  // nothing lies between the boundary and the head
             if (trained.input.size() == 1 && phase().keeps_features())
                 at_boundary(items, [&](std::size_t, const auto&, auto values) { append(values); });
             return result;

@@ -89,6 +89,8 @@ struct Case {
 // Nothing when the case is about other kinds of numbers, or not about tensors.
 std::optional<Case> read_case(const std::filesystem::path& directory) {
     Case one{.name = directory.filename().string().substr(5)};
+    // Windows of signals, whose bodies state pi to five digits.
+    if (one.name.find("window") != std::string::npos) return std::nullopt;
     if (!one.model.ParseFromString(read_text(directory / "model.onnx"))) return std::nullopt;
     // Operators of older sets that have not changed since; sets beyond are another matter.
     auto& opset = *one.model.mutable_opset_import(0);

@@ -129,10 +129,10 @@ std::string message_after(const std::function<void(onnx::ModelProto&)>& change) 
 TEST(ModelFile, HostileGraphsAreRefusedInWords) {
     EXPECT_THAT(message_after([](auto& m) {
                     m.mutable_graph()->mutable_node(1)->set_op_type("Frobnicate");
-                    m.mutable_graph()->mutable_node(2)->set_op_type("Einsum");
+                    m.mutable_graph()->mutable_node(2)->set_op_type("NonZero");
                 }),
                 testing::AllOf(HasSubstr("2 of its nodes"), HasSubstr("Frobnicate at 'stem.normalisation'"),
-                               HasSubstr("Einsum")));
+                               HasSubstr("NonZero")));
     EXPECT_THAT(
         message_after([](auto& m) { m.mutable_graph()->mutable_node(1)->set_input(0, "pool.flatten"); }),
         HasSubstr("no earlier node computes"));
@@ -152,8 +152,8 @@ TEST(ModelFile, HostileGraphsAreRefusedInWords) {
                     m.mutable_graph()->mutable_initializer(0)->set_data_location(onnx::TensorProto::EXTERNAL);
                 }),
                 HasSubstr("weights inside"));
-    EXPECT_THAT(message_after([](auto& m) { m.mutable_opset_import(0)->set_version(21); }),
-                HasSubstr("7 to 17"));
+    EXPECT_THAT(message_after([](auto& m) { m.mutable_opset_import(0)->set_version(3); }),
+                HasSubstr("in training mode"));
 }
 
 TEST(ModelFile, AFullDiskKeepsTheOldModel) {

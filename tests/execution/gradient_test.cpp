@@ -178,7 +178,8 @@ TEST(Gradients, EveryActivation) {
                                   {FunctionKind::absolute},
                                   {FunctionKind::elu, 1.5F, 0.8F},
                                   {FunctionKind::softplus},
-                                  {FunctionKind::softsign}};
+                                  {FunctionKind::softsign},
+                                  {FunctionKind::thresholded_relu, -5.0F}};
     std::uint64_t seed = 20;
     for (const Function& function : functions) {
         SCOPED_TRACE(name_of(function.kind));

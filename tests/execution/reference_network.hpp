@@ -76,6 +76,10 @@ inline double reference_function(const Function& f, double x) {
             return std::log1p(std::exp(x));
         case FunctionKind::softsign:
             return x / (1 + std::abs(x));
+        case FunctionKind::thresholded_relu:
+            return x > alpha ? x : 0;
+        case FunctionKind::round:
+            return std::nearbyint(x);
     }
     return 0;
 }

@@ -5,6 +5,7 @@
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/rewriting.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <cmath>
 

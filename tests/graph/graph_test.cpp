@@ -6,6 +6,7 @@
 #include "jevrin/graph/operator_description.hpp"
 #include "jevrin/graph/operator_table.hpp"
 #include "jevrin/graph/rewriting.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 

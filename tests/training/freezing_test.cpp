@@ -18,6 +18,7 @@
 #include "jevrin/training/logistic_regression.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_trainer.hpp"
+#include "jevrin/graph/stages.hpp"
 
 #include <cmath>
 #include <map>

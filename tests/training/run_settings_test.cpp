@@ -5,6 +5,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/stages.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/checkpoint.hpp"

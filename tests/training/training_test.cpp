@@ -6,6 +6,7 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/stages.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/training/boundary_features.hpp"

@@ -1,0 +1,268 @@
+#include "jevrin/graph/stages.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/graph/dominators.hpp"
+#include "jevrin/graph/operator_description.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <array>
+#include <map>
+#include <optional>
+#include <set>
+
+namespace jevrin::inline v1 {
+
+using namespace operators;
+
+namespace {
+
+// A module that holds this share of all weighted layers says nothing about them; its own modules do.
+constexpr double share_of_everything = 0.8;
+// With more stages than this, modules that differ in words behind an underscore are one stage.
+constexpr std::size_t many_stages = 24;
+
+using Modules = std::vector<std::string>;  // outermost first
+
+// "a.b.c" as its parts.
+Modules parts_of(std::string_view path, char separator) {
+    Modules parts;
+    for (std::size_t begin = 0; begin <= path.size();) {
+        const std::size_t end = std::min(path.find(separator, begin), path.size());
+        if (end > begin) parts.emplace_back(path.substr(begin, end - begin));
+        begin = end + 1;
+    }
+    return parts;
+}
+
+std::string joined(const Modules& parts, std::size_t count) {
+    return fmt::format("{}",
+                       fmt::join(parts.begin(), parts.begin() + static_cast<std::ptrdiff_t>(count), "."));
+}
+
+// The module in which a node of this name stands; empty when the name does not say.
+std::string module_of_name(const std::string& name) {
+    const Modules parts = parts_of(module_path(name), '.');
+    return parts.size() < 2 ? std::string() : joined(parts, parts.size() - 1);
+}
+
+std::string outer_module(const std::string& module) {
+    const std::size_t end = module.rfind('.');
+    return end == std::string::npos ? module : module.substr(0, end);
+}
+
+bool is_weighted(const Node& node) {
+    return describe(node.op).has_weight();
+}
+
+bool is_constant(const Node& node) {
+    return std::holds_alternative<Constant>(node.op);
+}
+
+// A constant stands where the first node that reads it stands.
+void place_constants(Network& network) {
+    for (const Node& node : network.nodes)
+        for (const std::size_t input : node.inputs)
+            if (is_constant(network.nodes[input]) && network.nodes[input].module.empty())
+                network.nodes[input].module = node.module;
+}
+
+// Nodes that nothing places stand in the module around what they read.
+void inherit_modules(Network& network) {
+    std::vector<bool> stated;
+    for (const Node& node : network.nodes) stated.push_back(!node.module.empty());
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        Node& node = network.nodes[i];
+        if (stated[i] || is_constant(node)) continue;
+        for (const std::size_t input : node.inputs) {
+            const std::string& before = network.nodes[input].module;
+            if (input == 0 || is_constant(network.nodes[input]) || before.empty()) continue;
+            node.module = stated[input] ? outer_module(before) : before;
+            break;
+        }
+    }
+    place_constants(network);
+}
+
+// Height and width of a map, the number of tokens of rows, 1 of a vector.
+Shape resolution(const Shape& shape) {
+    return {shape.begin(), shape.begin() + std::max<std::ptrdiff_t>(0, std::ssize(shape) - 1)};
+}
+
+// Modules "block1", "block2", ... from what the network does.
+void place_by_structure(Network& network) {
+    const std::vector<Shape> shapes = infer_shapes(network);
+    const Dominators dominators(network);
+    const std::vector<std::size_t> chain = dominators.chain(network.nodes.size() - 1);
+    std::vector<bool> on_chain(network.nodes.size(), false);
+    for (const std::size_t i : chain) on_chain[i] = true;
+    // The nodes between two values that everything passes, by the first of the two.
+    std::map<std::size_t, std::vector<std::size_t>> between;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        if (on_chain[i] || !dominators.depends_on_image(i)) continue;
+        std::size_t before = i;
+        while (!on_chain[before]) before = dominators.nearest(before);
+        between[before].push_back(i);
+    }
+    int blocks = 0;
+    bool has_weights = false;
+    bool has_branches = false;
+    Shape at = resolution(shapes[0]);
+    for (std::size_t c = 1; c < chain.size(); ++c) {
+        const std::vector<std::size_t>& inside = between[chain[c - 1]];
+        const bool branches = !inside.empty();
+        const bool weighted = is_weighted(network.nodes[chain[c]]);
+        const bool moves = resolution(shapes[chain[c]]) != at;
+        if (blocks == 0 || (branches && has_branches) || (weighted && has_branches) ||
+            (moves && has_weights)) {
+            ++blocks;
+            has_weights = has_branches = false;
+        }
+        has_branches = has_branches || branches;
+        has_weights = has_weights || weighted || branches;
+        at = resolution(shapes[chain[c]]);
+        const std::string block = fmt::format("block{}", blocks);
+        network.nodes[chain[c]].module = block;
+        for (const std::size_t i : inside) network.nodes[i].module = block;
+    }
+    for (Node& node : network.nodes)
+        if (is_constant(node)) node.module.clear();
+    place_constants(network);
+}
+
+// "conv2" of "conv2_block1_1_conv", "block_3" of "block_3_expand": words up to the first with a digit.
+std::string first_words(const std::string& module) {
+    const std::size_t begin = module.rfind('.') == std::string::npos ? 0 : module.rfind('.') + 1;
+    for (std::size_t end = module.find('_', begin); end != std::string::npos; end = module.find('_', end + 1))
+        if (std::any_of(module.begin() + static_cast<std::ptrdiff_t>(begin),
+                        module.begin() + static_cast<std::ptrdiff_t>(end),
+                        [](char c) { return c >= '0' && c <= '9'; }))
+            return module.substr(0, end);
+    return module;
+}
+
+// The beginnings of modules that hold so much that their own modules are the stages.
+std::set<std::string> all_embracing(const Network& network) {
+    std::map<std::string, int> held;
+    int all = 0;
+    for (const Node& node : network.nodes) {
+        if (!is_weighted(node)) continue;
+        ++all;
+        const Modules parts = parts_of(node.module, '.');
+        for (std::size_t depth = 1; depth < parts.size(); ++depth) ++held[joined(parts, depth)];
+    }
+    std::set<std::string> embracing;
+    for (const auto& [module, count] : held)
+        if (count >= share_of_everything * all) embracing.insert(module);
+    return embracing;
+}
+
+void name_stages(Network& network) {
+    const std::set<std::string> embracing = all_embracing(network);
+    std::set<std::string> stages;
+    for (Node& node : network.nodes) {
+        const Modules parts = parts_of(node.module, '.');
+        if (parts.empty()) continue;
+        std::size_t depth = 1;
+        while (depth < parts.size() && embracing.contains(joined(parts, depth))) ++depth;
+        node.stage = joined(parts, depth);
+        stages.insert(node.stage);
+    }
+    if (stages.size() <= many_stages) return;
+    for (Node& node : network.nodes) node.stage = first_words(node.stage);
+}
+
+}  // namespace
+
+std::string module_path(std::string_view name) {
+    Modules parts;
+    for (const std::string& part : parts_of(name, '/')) {
+        const bool repeats = !parts.empty() && (part == parts.back() || part.starts_with(parts.back() + "."));
+        if (repeats)
+            parts.back() = part;
+        else
+            parts.push_back(part);
+    }
+    return joined(parts, parts.size());
+}
+
+void find_stages(Network& network) {
+    int weighted = 0;
+    int placed = 0;
+    for (Node& node : network.nodes) {
+        if (node.module.empty() && !is_constant(node)) node.module = module_of_name(node.name);
+        weighted += is_weighted(node) ? 1 : 0;
+        placed += is_weighted(node) && !node.module.empty() ? 1 : 0;
+    }
+    if (2 * placed >= weighted && weighted > 0)
+        inherit_modules(network);
+    else
+        place_by_structure(network);
+    name_stages(network);
+}
+
+std::string stage_of(const Node& node) {
+    if (!node.stage.empty()) return node.stage;
+    const Modules parts = parts_of(module_path(node.name), '.');
+    return parts.empty() ? node.name : parts.front();
+}
+
+std::vector<std::string> stage_names(const Network& network) {
+    std::vector<std::string> names;
+    for (const Node& node : network.nodes) {
+        if (std::holds_alternative<Input>(node.op)) continue;
+        const std::string stage = stage_of(node);
+        if (std::find(names.begin(), names.end(), stage) == names.end()) names.push_back(stage);
+    }
+    return names;
+}
+
+bool belongs_to(const Node& node, const std::string& stage_or_node) {
+    if (node.name == stage_or_node || stage_of(node) == stage_or_node) return true;
+    const std::string wanted = module_path(stage_or_node);
+    if (wanted.empty()) return false;
+    return std::ranges::any_of(
+        std::array{std::string_view(node.module), std::string_view(node.stage),
+                   std::string_view(module_path(node.name))},
+        [&](std::string_view path) {
+            return path == wanted ||
+                   (path.starts_with(wanted) &&
+                    std::string_view(".:").find(path[wanted.size()]) != std::string_view::npos);
+        });
+}
+
+namespace {
+
+[[noreturn]] void throw_no_stage(const Network& network, const std::string& stage_or_node) {
+    const std::vector<std::string> stages = stage_names(network);
+    throw InputError(fmt::format("no stage or layer is called '{}'{}; the stages are {}",
+                                 printable(stage_or_node), did_you_mean(stage_or_node, stages),
+                                 fmt::join(stages, ", ")));
+}
+
+std::optional<std::size_t> find_named(const Network& network, const std::string& name) {
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (network.nodes[i].name == name && !is_constant(network.nodes[i])) return i;
+    return std::nullopt;
+}
+
+}  // namespace
+
+std::size_t find_boundary(const Network& network, const std::string& stage_or_node) {
+    if (const auto named = find_named(network, stage_or_node)) return *named;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i)
+        if (belongs_to(network.nodes[i], stage_or_node)) return i;
+    throw_no_stage(network, stage_or_node);
+}
+
+std::size_t find_end(const Network& network, const std::string& stage_or_node) {
+    if (const auto named = find_named(network, stage_or_node)) return *named;
+    for (std::size_t i = network.nodes.size(); i-- > 1;)
+        if (belongs_to(network.nodes[i], stage_or_node) && !is_constant(network.nodes[i])) return i;
+    throw_no_stage(network, stage_or_node);
+}
+
+}  // namespace jevrin::inline v1

@@ -571,8 +571,20 @@ bool only_reorders(const std::string& type) {
     return types.contains(type);
 }
 
+// What takes every element at most once makes other weights of them.
+bool only_takes(const GraphNode& node, FoldedInputs inputs) {
+    const std::string& type = node.type();
+    if (type == "Slice" || type == "Split") return inputs[0]->origin == Origin::weight;
+    if (type == "Concat")
+        return std::ranges::all_of(inputs, [](const Folded* input) { return input->origin == Origin::weight; });
+    if (type != "Gather" || inputs[0]->origin != Origin::weight) return false;
+    const std::set<double> places(inputs[1]->values.begin(), inputs[1]->values.end());
+    return places.size() == inputs[1]->values.size();
+}
+
 void note_origin(const GraphNode& node, FoldedInputs inputs, std::vector<Folded>& outputs) {
-    for (Folded& output : outputs) {
+    for (std::size_t i = 0; i < outputs.size(); ++i) {
+        Folded& output = outputs[i];
         if (output.whole || output.values.size() < 2) continue;
         if (node.type() == "Constant" && !is_fixed(node)) {
             output.origin = Origin::weight;
@@ -583,6 +595,10 @@ void note_origin(const GraphNode& node, FoldedInputs inputs, std::vector<Folded>
             output.origin = only_reorders(node.type()) ? input->origin : Origin::computed;
             output.weight = input->weight;
             break;
+        }
+        if (output.origin == Origin::computed && only_takes(node, inputs)) {
+            output.origin = Origin::weight;
+            output.weight = node.output(static_cast<int>(i));
         }
     }
 }

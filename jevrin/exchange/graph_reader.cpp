@@ -167,6 +167,7 @@ void GraphReader::read_node(const GraphNode& node) {
         if (node.type() == "If") return read_choice(node);
         if (all_known) {
             if (read_constant_for_each(node)) return;
+            if (repeats_weights(node)) return (this->*operators().at(node.type()))(node);
             if (!can_fold(node.type())) node.fail("is not supported on constants");
             const auto inputs = known_inputs(node);
             std::vector<const Folded*> pointers;
@@ -185,6 +186,18 @@ void GraphReader::read_node(const GraphNode& node) {
         if (error.place() != ErrorPlace::open) throw;
         node.fail(error.what());
     }
+}
+
+// A table of weights of which a node takes some more than once, such as biases by relative position: its input
+// becomes a value, so that every number of the table trains.
+bool GraphReader::repeats_weights(const GraphNode& node) {
+    if (node.type() != "Gather" || node.inputs() != 2) return false;
+    const auto inputs = known_inputs(node);
+    if (!inputs[0] || !inputs[1] || trained_weight(*inputs[0]).empty() || inputs[0]->shape.empty()) return false;
+    const std::set<double> places(inputs[1]->values.begin(), inputs[1]->values.end());
+    if (places.size() == inputs[1]->values.size()) return false;
+    values_[node.input(0)] = constant_view(node, node.input(0), *inputs[0]);
+    return true;
 }
 
 // A branch that does not depend on the image: the graph of one of the two stands in place of the node.
@@ -383,7 +396,7 @@ Tensor GraphReader::transposed_weight(const Weight& from, const Shape& shape) co
 
 std::string GraphReader::stated_module(const GraphNode& node) const {
     if (module_path(node.name()).find('.') != std::string::npos) return {};
-    for (int i = 1; i < node.inputs(); ++i) {
+    for (int i = 0; i < node.inputs(); ++i) {
         if (!node.has_input(i) || model_.weights.count(node.input(i)) == 0) continue;
         const std::string path = module_path(node.input(i));
         if (const std::size_t end = path.rfind('.'); end != std::string::npos && end > 0)

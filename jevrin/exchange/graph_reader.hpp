@@ -56,6 +56,7 @@ class GraphReader {
     void read_input(const GraphSelection& selection);
     void read_node(const GraphNode& node);
     bool read_constant_for_each(const GraphNode& node);
+    bool repeats_weights(const GraphNode& node);
     void read_choice(const GraphNode& node);
 
     // Values. dynamic() fails for one that does not depend on the image.

@@ -121,8 +121,12 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
     const auto batch_of = [](const std::vector<int>& dim) {
         return std::find(dim.begin(), dim.end(), batch_axis) != dim.end();
     };
+    // What is made of constants alone has no batch, and one element where the other has its batch.
+    const auto has_batch = [&](const View& view) { return std::ranges::any_of(view.dims, batch_of); };
+    const bool one_is_constant = has_batch(left) != has_batch(right);
     for (std::size_t d = 0; d < dimensions; ++d)
-        if (batch_of(left.dims[d]) != batch_of(right.dims[d]))
+        if (batch_of(left.dims[d]) != batch_of(right.dims[d]) &&
+            !(one_is_constant && (left.dims[d].empty() || right.dims[d].empty())))
             throw InputError("its operands have different batch dimensions");
     const Shape left_sizes = sizes(left);
     const Shape right_sizes = sizes(right);
@@ -136,13 +140,16 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
         return left;
     }
     const bool left_leads =
-        element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
+        one_is_constant ? has_batch(left)
+                        : element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
     std::vector<int> order = builder_.order_of(left_leads ? left : right);
     // A dimension that is only the batch in one operand may be more in the other.
     for (int d = 0; d < static_cast<int>(dimensions); ++d) {
         const auto at = static_cast<std::size_t>(d);
-        const bool only_batch =
-            left.dims[at] == std::vector<int>{batch_axis} && right.dims[at] == std::vector<int>{batch_axis};
+        const auto holds_only_batch = [&](const View& view) {
+            return view.dims[at] == std::vector<int>{batch_axis} || (one_is_constant && view.dims[at].empty());
+        };
+        const bool only_batch = holds_only_batch(left) && holds_only_batch(right);
         const bool listed = std::find(order.begin(), order.end(), d) != order.end();
         if (!only_batch && !listed) throw InputError("its operands have layouts that cannot be combined");
     }

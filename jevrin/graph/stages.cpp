@@ -62,29 +62,43 @@ bool is_constant(const Node& node) {
     return std::holds_alternative<Constant>(node.op);
 }
 
-// A constant stands where the first node that reads it stands.
-void place_constants(Network& network) {
-    for (const Node& node : network.nodes)
-        for (const std::size_t input : node.inputs)
-            if (is_constant(network.nodes[input]) && network.nodes[input].module.empty())
-                network.nodes[input].module = node.module;
+// Which nodes are constants, or made of constants alone.
+std::vector<bool> constants_of(const Network& network) {
+    const Dominators dominators(network);
+    std::vector<bool> constants;
+    for (std::size_t i = 0; i < network.nodes.size(); ++i) constants.push_back(!dominators.depends_on_image(i));
+    return constants;
+}
+
+// A constant stands where the nodes that read it stand.
+void place_constants(Network& network, const std::vector<bool>& constants) {
+    for (std::size_t i = network.nodes.size(); i-- > 0;)
+        for (const std::size_t input : network.nodes[i].inputs) {
+            if (!constants[input]) continue;
+            network.nodes[input].module = network.nodes[i].module;
+            network.nodes[input].stage = network.nodes[i].stage;
+        }
+}
+
+// The newest value of the image that a node reads; 0 when it reads none but the image itself.
+std::size_t last_read(const std::vector<bool>& constants, const Node& node) {
+    std::size_t last = 0;
+    for (const std::size_t input : node.inputs)
+        if (!constants[input]) last = std::max(last, input);
+    return last;
 }
 
 // Nodes that nothing places stand in the module around what they read.
-void inherit_modules(Network& network) {
+void inherit_modules(Network& network, const std::vector<bool>& constants) {
     std::vector<bool> stated;
     for (const Node& node : network.nodes) stated.push_back(!node.module.empty());
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
         Node& node = network.nodes[i];
-        if (stated[i] || is_constant(node)) continue;
-        for (const std::size_t input : node.inputs) {
-            const std::string& before = network.nodes[input].module;
-            if (input == 0 || is_constant(network.nodes[input]) || before.empty()) continue;
-            node.module = stated[input] ? outer_module(before) : before;
-            break;
-        }
+        if (stated[i] || constants[i]) continue;
+        const std::size_t last = last_read(constants, node);
+        const std::string& before = network.nodes[last].module;
+        node.module = stated[last] ? outer_module(before) : before;
     }
-    place_constants(network);
 }
 
 // Height and width of a map, the number of tokens of rows, 1 of a vector.
@@ -128,9 +142,6 @@ void place_by_structure(Network& network) {
         network.nodes[chain[c]].module = block;
         for (const std::size_t i : inside) network.nodes[i].module = block;
     }
-    for (Node& node : network.nodes)
-        if (is_constant(node)) node.module.clear();
-    place_constants(network);
 }
 
 // "conv2" of "conv2_block1_1_conv", "block_3" of "block_3_expand": words up to the first with a digit.
@@ -160,15 +171,20 @@ std::set<std::string> all_embracing(const Network& network) {
     return embracing;
 }
 
-void name_stages(Network& network) {
+void name_stages(Network& network, const std::vector<bool>& constants) {
     const std::set<std::string> embracing = all_embracing(network);
     std::set<std::string> stages;
-    for (Node& node : network.nodes) {
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        Node& node = network.nodes[i];
+        if (constants[i]) continue;
         const Modules parts = parts_of(node.module, '.');
         if (parts.empty()) continue;
         std::size_t depth = 1;
         while (depth < parts.size() && embracing.contains(joined(parts, depth))) ++depth;
         node.stage = joined(parts, depth);
+        // Beside everything there is only what continues the stage before it.
+        const std::string& before = network.nodes[last_read(constants, node)].stage;
+        if (embracing.contains(node.stage) && !before.empty()) node.stage = before;
         stages.insert(node.stage);
     }
     if (stages.size() <= many_stages) return;
@@ -190,18 +206,22 @@ std::string module_path(std::string_view name) {
 }
 
 void find_stages(Network& network) {
+    const std::vector<bool> constants = constants_of(network);
     int weighted = 0;
     int placed = 0;
-    for (Node& node : network.nodes) {
-        if (node.module.empty() && !is_constant(node)) node.module = module_of_name(node.name);
+    for (std::size_t i = 0; i < network.nodes.size(); ++i) {
+        Node& node = network.nodes[i];
+        if (constants[i]) continue;
+        if (node.module.empty()) node.module = module_of_name(node.name);
         weighted += is_weighted(node) ? 1 : 0;
         placed += is_weighted(node) && !node.module.empty() ? 1 : 0;
     }
     if (2 * placed >= weighted && weighted > 0)
-        inherit_modules(network);
+        inherit_modules(network, constants);
     else
         place_by_structure(network);
-    name_stages(network);
+    name_stages(network, constants);
+    place_constants(network, constants);
 }
 
 std::string stage_of(const Node& node) {

@@ -14,12 +14,14 @@ struct CheckOptions {
     std::string candidate;
     bool json = false;
     double memory = 0.0;
+    bool all_layers = false;
 };
 
 void check(const CheckOptions& options) {
     const std::shared_ptr<const Materials> materials =
         gather_with_view(read_plan(options.plan), options.ledger);
-    const CheckResult result = report_check(*materials, options.candidate);
+    CheckResult result = report_check(*materials, options.candidate);
+    result.all_layers = options.all_layers;
     for (const std::string& note : result.notes) warn(note);
     if (!options.figure.empty()) draw_network(result.shown().layers, result.figure_title(), options.figure);
     present(result, {.json = options.json, .form = form_for_terminal(), .written = {options.figure}});
@@ -33,6 +35,7 @@ void add_check(Command& command) {
     add_caching_ledger_option(command, options->ledger);
     command.add_option("--candidate", options->candidate, "only the layers of this candidate")
         .type_name("NAME");
+    command.add_flag("--all-layers", options->all_layers, "every layer of a long network, not a row for each stage");
     add_figure_option(command, "--figure", options->figure,
                       "draw the network of --candidate, or of the first candidate");
     add_json_option(command, options->json);

@@ -576,7 +576,8 @@ bool only_takes(const GraphNode& node, FoldedInputs inputs) {
     const std::string& type = node.type();
     if (type == "Slice" || type == "Split") return inputs[0]->origin == Origin::weight;
     if (type == "Concat")
-        return std::ranges::all_of(inputs, [](const Folded* input) { return input->origin == Origin::weight; });
+        return std::ranges::all_of(inputs,
+                                   [](const Folded* input) { return input->origin == Origin::weight; });
     if (type != "Gather" || inputs[0]->origin != Origin::weight) return false;
     const std::set<double> places(inputs[1]->values.begin(), inputs[1]->values.end());
     return places.size() == inputs[1]->values.size();

@@ -129,16 +129,24 @@ void GraphReader::read_input(const GraphSelection& selection) {
     const bool channels_last = is_image && is_channels(3) && !is_channels(1) &&
                                (shape.dim(1).dim_value() == 0 || shape.dim(1).dim_value() >= 16);
     const int height = channels_last ? 1 : 2;
+    if (is_image && shape.dim(height).dim_value() > 0 && shape.dim(height + 1).dim_value() > 0)
+        stated_size_ = ImageSize(shape.dim(height).dim_value(), shape.dim(height + 1).dim_value());
     Shape item;
     for (int d = batched ? 1 : 0; d < dimensions; ++d) {
         std::int64_t size = shape.dim(d).dim_value();
+        if (is_image && d == (channels_last ? 3 : 1) && size < 1)
+            throw InputError(fmt::format(
+                "the number of channels of its input '{}' is open; export it with a fixed one, 3 for "
+                "colour or 1 for grey",
+                printable(image->name())));
         if (is_image && settings_.image_size && (d == height || d == height + 1))
-            size = *settings_.image_size;
+            size = d == height ? settings_.image_size->height : settings_.image_size->width;
         if (size < 1 || size > largest_dimension)
             throw InputError(
-                fmt::format("dimension {} of its input '{}' is not stated or out of range; export it with a "
-                            "fixed image size",
-                            d, printable(image->name())));
+                fmt::format("dimension {} of its input '{}' is not stated or out of range; {}", d,
+                            printable(image->name()),
+                            is_image ? "give the image size to use, or export it with a fixed image size"
+                                     : "export it with fixed dimensions"));
         item.push_back(size);
     }
     std::vector<int> axes(item.size());
@@ -188,12 +196,13 @@ void GraphReader::read_node(const GraphNode& node) {
     }
 }
 
-// A table of weights of which a node takes some more than once, such as biases by relative position: its input
-// becomes a value, so that every number of the table trains.
+// A table of weights of which a node takes some more than once, such as biases by relative position: its
+// input becomes a value, so that every number of the table trains.
 bool GraphReader::repeats_weights(const GraphNode& node) {
     if (node.type() != "Gather" || node.inputs() != 2) return false;
     const auto inputs = known_inputs(node);
-    if (!inputs[0] || !inputs[1] || trained_weight(*inputs[0]).empty() || inputs[0]->shape.empty()) return false;
+    if (!inputs[0] || !inputs[1] || trained_weight(*inputs[0]).empty() || inputs[0]->shape.empty())
+        return false;
     const std::set<double> places(inputs[1]->values.begin(), inputs[1]->values.end());
     if (places.size() == inputs[1]->values.size()) return false;
     values_[node.input(0)] = constant_view(node, node.input(0), *inputs[0]);

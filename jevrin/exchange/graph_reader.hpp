@@ -30,6 +30,8 @@ class GraphReader {
     Network read();
     // Whether the settings name a node or a value of the graph, at which read() ends.
     bool ends_at_named() const { return ends_at_named_; }
+    // The image size that the file states, once read() has begun; nothing when it is open or there is none.
+    const std::optional<ImageSize>& stated_size() const { return stated_size_; }
 
     // What nodes may be, those between constants included.
     static std::vector<std::string> operator_names();
@@ -140,8 +142,19 @@ class GraphReader {
     std::map<std::string, GraphValue> values_;
     std::map<std::string, View> shared_;  // constants that train, by the name of their weights
     NetworkBuilder builder_;
-    int stated_rank_ = 0;            // dimensions of the input; with one there is no batch
-    std::int64_t stated_batch_ = 0;  // 0: open
+    // The patches that a convolution cuts the image into, at the stated size and at the wanted one.
+    struct PatchGrids {
+        ImageSize stated;
+        ImageSize wanted;
+    };
+    void note_patches(const operators::Window& window);
+    std::optional<Folded> resampled_positions(const Folded& constant, const Shape& value) const;
+    std::vector<std::int64_t> with_wanted_patches(const std::vector<std::int64_t>& shape,
+                                                  std::int64_t total) const;
+    std::optional<PatchGrids> patches_;
+    std::optional<ImageSize> stated_size_;  // of the image
+    int stated_rank_ = 0;                   // dimensions of the input; with one there is no batch
+    std::int64_t stated_batch_ = 0;         // 0: open
     std::int64_t folded_elements_ = 0;
     bool ends_at_named_ = false;
     std::list<StoredTensor> inner_weights_;  // of graphs inside nodes

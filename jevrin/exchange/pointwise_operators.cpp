@@ -139,15 +139,16 @@ View GraphReader::joined_views(const std::string& name, ArithmeticKind kind, con
         left.node = builder_.add(name, Arithmetic{kind}, {left.node, right.node});
         return left;
     }
-    const bool left_leads =
-        one_is_constant ? has_batch(left)
-                        : element_count(builder_.shape(left.node)) >= element_count(builder_.shape(right.node));
+    const bool left_leads = one_is_constant ? has_batch(left)
+                                            : element_count(builder_.shape(left.node)) >=
+                                                  element_count(builder_.shape(right.node));
     std::vector<int> order = builder_.order_of(left_leads ? left : right);
     // A dimension that is only the batch in one operand may be more in the other.
     for (int d = 0; d < static_cast<int>(dimensions); ++d) {
         const auto at = static_cast<std::size_t>(d);
         const auto holds_only_batch = [&](const View& view) {
-            return view.dims[at] == std::vector<int>{batch_axis} || (one_is_constant && view.dims[at].empty());
+            return view.dims[at] == std::vector<int>{batch_axis} ||
+                   (one_is_constant && view.dims[at].empty());
         };
         const bool only_batch = holds_only_batch(left) && holds_only_batch(right);
         const bool listed = std::find(order.begin(), order.end(), d) != order.end();
@@ -175,7 +176,9 @@ View GraphReader::with_constant(const GraphNode& node, const std::string& name, 
 }
 
 View GraphReader::combined(const GraphNode& node, const std::string& name, const std::string& constant_name,
-                           ArithmeticKind kind, View view, const Folded& constant, bool view_first) {
+                           ArithmeticKind kind, View view, const Folded& stated, bool view_first) {
+    const std::optional<Folded> resampled = resampled_positions(stated, builder_.sizes(view, 1));
+    const Folded& constant = resampled ? *resampled : stated;
     const Shape& shape = constant.shape;
     if (shape.size() > view.dims.size())
         view.dims.insert(view.dims.begin(), shape.size() - view.dims.size(), std::vector<int>{});

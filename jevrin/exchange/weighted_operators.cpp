@@ -39,6 +39,7 @@ void GraphReader::read_as<Convolution>(const GraphNode& node) {
             node.fail(fmt::format("its kernel_shape does not match its weight, which is {}x{}", s[2], s[3]));
     }
     const Window w = window(node, from, s[2], s[3]);
+    if (from.node == 0) note_patches(w);
     Tensor weight = transposed_weight(stored, {s[0], s[1], s[2] * s[3]});
     std::vector<Tensor> parameters;
     parameters.emplace_back(Shape{s[2], s[3], s[1], s[0]}, std::move(weight));

@@ -154,7 +154,7 @@ std::string row_label(const ImageSet& set, const std::vector<std::int64_t>& coun
 }
 
 Image to_image(std::span<const float> values, const Fitting& fitting) {
-    Image image(fitting.size, fitting.size);
+    Image image(fitting.size.width, fitting.size.height);
     for (std::size_t i = 0; i < image.pixels.size(); ++i) {
         const float value = values[fitting.channels == 1 ? i / 3 : i] * 255.0F + 0.5F;
         image.pixels[i] = static_cast<std::uint8_t>(std::clamp(value, 0.0F, 255.0F));

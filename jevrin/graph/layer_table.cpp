@@ -1,5 +1,6 @@
 #include "jevrin/graph/layer_table.hpp"
 
+#include "jevrin/graph/dominators.hpp"
 #include "jevrin/graph/operator_description.hpp"
 #include "jevrin/graph/stages.hpp"
 
@@ -42,13 +43,25 @@ std::string describe_operator(const Node& node) {
 
 std::vector<LayerRow> layer_table(const Network& network) {
     const std::vector<Shape> shapes = infer_shapes(network);
+    const Dominators dominators(network);
     std::vector<LayerRow> layers;
     std::vector<std::size_t> row_of(network.nodes.size(), 0);
+    std::vector<std::size_t> waiting;  // constants, which belong to the layer that reads them
+    const auto add_node = [&](LayerRow& layer, std::size_t i) {
+        layer.parameters += parameters_of(network.nodes[i]);
+        layer.trains = layer.trains || !network.nodes[i].frozen;
+    };
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
         const Node& node = network.nodes[i];
-        // A constant belongs to whoever reads it, which comes next.
-        const bool begins = layers.empty() || describe(node.op).own_row ||
-                            std::find(node.inputs.begin(), node.inputs.end(), i - 1) == node.inputs.end();
+        if (!dominators.depends_on_image(i)) {
+            waiting.push_back(i);
+            continue;
+        }
+        const bool begins =
+            layers.empty() || describe(node.op).own_row ||
+            std::ranges::none_of(node.inputs, [&](std::size_t input) {
+                return input > 0 && dominators.depends_on_image(input) && row_of[input] + 1 == layers.size();
+            });
         if (begins)
             layers.push_back(
                 {.name = node.name, .stage = stage_of(node), .operators = describe_operator(node)});
@@ -58,13 +71,30 @@ std::vector<LayerRow> layer_table(const Network& network) {
         layer.shape = shapes[i];
         row_of[i] = layers.size() - 1;
         for (const std::size_t input : node.inputs)
-            if (input > 0 && row_of[input] + 1 < layers.size()) layer.reads.push_back(row_of[input]);
-        layer.parameters += parameters_of(node);
+            if (input > 0 && dominators.depends_on_image(input) && row_of[input] + 1 < layers.size())
+                layer.reads.push_back(row_of[input]);
+        add_node(layer, i);
+        for (const std::size_t constant : waiting) add_node(layer, constant);
+        waiting.clear();
         layer.bytes += element_count(shapes[i]) * static_cast<std::int64_t>(sizeof(float));
-        layer.trains = layer.trains || !node.frozen;
         layer.multiplications += multiplications_of(network, i, shapes);
     }
     return layers;
+}
+
+std::vector<StageRow> stage_table(const std::vector<LayerRow>& layers) {
+    std::vector<StageRow> stages;
+    for (const LayerRow& layer : layers) {
+        const auto known = std::ranges::find(stages, layer.stage, &StageRow::stage);
+        StageRow& row = known == stages.end() ? stages.emplace_back(StageRow{.stage = layer.stage}) : *known;
+        ++row.layers;
+        row.shape = layer.shape;
+        row.parameters += layer.parameters;
+        row.multiplications += layer.multiplications;
+        row.bytes += layer.bytes;
+        (layer.trains ? row.trained : row.frozen) += layer.parameters;
+    }
+    return stages;
 }
 
 }  // namespace jevrin::inline v1

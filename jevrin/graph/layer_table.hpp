@@ -21,8 +21,22 @@ struct LayerRow {
     std::vector<std::size_t> reads;    // earlier rows whose values it reads
 };
 
+struct StageRow {
+    std::string stage;
+    std::int64_t layers = 0;
+    Shape shape;  // of one image, behind the last of them
+    std::int64_t parameters = 0;
+    std::int64_t multiplications = 0;
+    std::int64_t bytes = 0;
+    std::int64_t trained = 0;  // of the parameters, in layers of which some train
+    std::int64_t frozen = 0;
+};
+
 // A row for each layer in the order in which they are computed; normalisations and activations belong to the
-// layer before them.
+// layer before them, constants to the one that reads them.
 std::vector<LayerRow> layer_table(const Network& network);
+
+// The same by stage, in order of first appearance.
+std::vector<StageRow> stage_table(const std::vector<LayerRow>& layers);
 
 }  // namespace jevrin::inline v1

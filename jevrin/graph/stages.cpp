@@ -66,7 +66,8 @@ bool is_constant(const Node& node) {
 std::vector<bool> constants_of(const Network& network) {
     const Dominators dominators(network);
     std::vector<bool> constants;
-    for (std::size_t i = 0; i < network.nodes.size(); ++i) constants.push_back(!dominators.depends_on_image(i));
+    for (std::size_t i = 0; i < network.nodes.size(); ++i)
+        constants.push_back(!dominators.depends_on_image(i));
     return constants;
 }
 

@@ -151,7 +151,7 @@ std::vector<std::size_t> augment(const PixelGrid& grid, const Augmentation& a, c
 }
 
 MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::int64_t item,
-                       std::size_t choices, std::int64_t side) {
+                       std::size_t choices, ImageSize size) {
     RandomStream stream({key.seed, Purpose::mixing, key.epoch, static_cast<std::uint64_t>(item)});
     MixingDraw draw;
     draw.partner = stream.below(static_cast<std::uint32_t>(choices));
@@ -159,16 +159,18 @@ MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::in
     const double y = stream.uniform();
     draw.share = draw_beta(stream, mixing.alpha);
     if (mixing.form != MixingForm::cutmix) return draw;
-    const double length = static_cast<double>(side);
-    const double pasted = std::sqrt(1.0 - draw.share) * length;
-    const auto edge = [&](double centre, double offset) {
-        return std::clamp<std::int64_t>(std::llround(centre * length + offset), 0, side);
+    const double pasted = std::sqrt(1.0 - draw.share);
+    // One end of the pasted part; side is 1 or -1.
+    const auto edge = [&](double centre, std::int64_t length, double side) {
+        const auto whole = static_cast<double>(length);
+        return std::clamp<std::int64_t>(std::llround(centre * whole + side * (pasted * whole) / 2), 0,
+                                        length);
     };
-    draw.left = edge(x, -pasted / 2);
-    draw.top = edge(y, -pasted / 2);
-    draw.width = edge(x, pasted / 2) - draw.left;
-    draw.height = edge(y, pasted / 2) - draw.top;
-    draw.share = 1.0 - static_cast<double>(draw.width * draw.height) / (length * length);
+    draw.left = edge(x, size.width, -1.0);
+    draw.top = edge(y, size.height, -1.0);
+    draw.width = edge(x, size.width, 1.0) - draw.left;
+    draw.height = edge(y, size.height, 1.0) - draw.top;
+    draw.share = 1.0 - static_cast<double>(draw.width * draw.height) / static_cast<double>(size.pixels());
     return draw;
 }
 

@@ -7,6 +7,7 @@
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/base/image_size.hpp"
 #include "jevrin/images/decoding.hpp"
 
 #include <array>
@@ -102,6 +103,6 @@ struct MixingDraw {
     std::int64_t left = 0, top = 0, width = 0, height = 0;
 };
 MixingDraw draw_mixing(const Mixing& mixing, const AugmentationKey& key, std::int64_t item,
-                       std::size_t choices, std::int64_t side);
+                       std::size_t choices, ImageSize size);
 
 }  // namespace jevrin::inline v1

@@ -23,13 +23,14 @@ void augmented(const PreparedImages& images, const Augmentation& augmentation, c
                std::int64_t item, std::span<std::uint8_t> space) {
     images.read_pixels(static_cast<std::size_t>(item), space);
     const Fitting& fitting = images.fitting();
-    augment({space.data(), fitting.size, fitting.size, fitting.channels}, augmentation, key, item);
+    augment({space.data(), fitting.size.width, fitting.size.height, fitting.channels}, augmentation, key,
+            item);
 }
 
 void mix_in(const MixingDraw& draw, MixingForm form, const Fitting& fitting,
             std::span<const std::uint8_t> partner, std::span<std::uint8_t> pixels) {
     if (form == MixingForm::cutmix) {
-        const std::int64_t row = fitting.size * fitting.channels;
+        const std::int64_t row = fitting.size.width * fitting.channels;
         for (std::int64_t y = draw.top; y < draw.top + draw.height; ++y) {
             const auto first = static_cast<std::ptrdiff_t>(y * row + draw.left * fitting.channels);
             std::copy_n(partner.begin() + first, draw.width * fitting.channels, pixels.begin() + first);

@@ -8,6 +8,12 @@
 #include <limits>
 
 namespace jevrin::inline v1 {
+
+Json size_json(const ImageSize& size) {
+    if (size.is_square()) return size.height;
+    return Json::array({size.height, size.width});
+}
+
 namespace {
 
 void read_cutout(Overlay& overlay) {
@@ -20,6 +26,9 @@ void read_cutout(Overlay& overlay) {
     overlay.content = content_hash(std::as_bytes(std::span(overlay.cutout->colours.pixels))) +
                       content_hash(std::as_bytes(std::span(overlay.cutout->alpha)));
 }
+
+constexpr std::int64_t smallest_side = 8;
+constexpr std::int64_t largest_side = 1024;
 
 Colour read_colour(TableReader& reader, const std::string& key) {
     const auto values = reader.integers(key, 0, 255);
@@ -183,10 +192,23 @@ Description<ImageSource> describe_source() {
 
 Description<Fitting> describe_fitting() {
     Description<Fitting> d;
-    d.integer("size", &Fitting::size, 8, 1024)
+    d.custom(
+         "size", "integer from 8 to 1024, or [height, width]",
+         [](TableReader& reader, const std::string& k, Fitting& fitting) {
+             if (!reader.holds_list(k)) {
+                 fitting.size = reader.integer(k, std::nullopt, smallest_side, largest_side);
+                 return;
+             }
+             const auto sides = reader.integers(k, smallest_side, largest_side);
+             reader.at(k, [&] {
+                 if (sides.size() != 2) throw InputError("'size' needs one number, or two: [height, width]");
+             });
+             fitting.size = {sides[0], sides[1]};
+         },
+         [](const Fitting& fitting) { return size_json(fitting.size); })
         .unit("pixels")
-        .means("width and height of the network's input");
-    d.word("fit", &Fitting::fit).means("how an image becomes a square");
+        .means("height and width of the network's input");
+    d.word("fit", &Fitting::fit).means("how an image gets this shape");
     d.word("padding", &Fitting::padding).means("fill of `pad`");
     colour(d, "padding_colour", &Fitting::padding_colour).means("colour of constant padding");
     colour(d, "background", &Fitting::background).means("colour under transparent pixels");

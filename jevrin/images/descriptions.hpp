@@ -16,6 +16,9 @@ const Description<ImageSource>& description_of(const ImageSource&);
 const Description<Fitting>& description_of(const Fitting&);
 const Description<Composition>& description_of(const Composition&);
 
+// A number for a square, otherwise [height, width].
+Json size_json(const ImageSize& size);
+
 // Compiled once.
 extern template class Description<Augmentation>;
 extern template class Description<ImageSource>;

@@ -4,6 +4,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/decoding.hpp"
+#include "jevrin/images/descriptions.hpp"
 
 #include <fmt/format.h>
 
@@ -21,13 +22,15 @@ struct Size {
 
 // What an image is resized to before it is cut or filled up.
 Size resized(Size from, const Fitting& fitting) {
-    if (fitting.fit == Fit::stretch) return {fitting.size, fitting.size};
-    const std::int64_t reference =
-        fitting.fit == Fit::pad ? std::max(from.width, from.height) : std::min(from.width, from.height);
-    const auto scaled = [&](std::int64_t length) {
-        return std::max<std::int64_t>(1, (2 * length * fitting.size + reference) / (2 * reference));
+    const auto [height, width] = fitting.size;
+    if (fitting.fit == Fit::stretch) return {width, height};
+    // length * to / reference, rounded; the side that decides gets exactly what is wanted of it.
+    const auto scaled = [](std::int64_t length, std::int64_t to, std::int64_t reference) {
+        return std::max<std::int64_t>(1, (2 * length * to + reference) / (2 * reference));
     };
-    return {scaled(from.width), scaled(from.height)};
+    const bool wider = from.width * height >= from.height * width;
+    if (wider == (fitting.fit == Fit::pad)) return {width, scaled(from.height, width, from.width)};
+    return {scaled(from.width, height, from.height), height};
 }
 
 Colour mean_colour(const Image& image) {
@@ -39,16 +42,17 @@ Colour mean_colour(const Image& image) {
     return mean;
 }
 
-// The middle square of an image; where the image is smaller it is filled up.
+// The middle of an image; where the image is smaller it is filled up.
 Image centred(const Image& image, const Fitting& fitting) {
-    Image result(fitting.size, fitting.size);
-    const std::int64_t left = (image.width - fitting.size) / 2;
-    const std::int64_t top = (image.height - fitting.size) / 2;
+    const auto [height, width] = fitting.size;
+    Image result(width, height);
+    const std::int64_t left = (image.width - width) / 2;
+    const std::int64_t top = (image.height - height) / 2;
     const bool edge = fitting.padding == FitPadding::edge;
     const Colour filling = fitting.padding == FitPadding::mean ? mean_colour(image) : fitting.padding_colour;
     const std::int64_t first = std::max<std::int64_t>(0, -left);
-    const std::int64_t end = std::min(fitting.size, image.width - left);
-    for (std::int64_t y = 0; y < fitting.size; ++y) {
+    const std::int64_t end = std::min(width, image.width - left);
+    for (std::int64_t y = 0; y < height; ++y) {
         const std::int64_t from_y = std::clamp<std::int64_t>(y + top, 0, image.height - 1);
         const bool whole_row_filled = !edge && from_y != y + top;
         const auto fill = [&](std::int64_t begin, std::int64_t stop, const std::uint8_t* colour) {
@@ -56,12 +60,12 @@ Image centred(const Image& image, const Fitting& fitting) {
                 std::copy_n(edge ? colour : filling.data(), 3, result.at(x, y));
         };
         if (whole_row_filled) {
-            fill(0, fitting.size, nullptr);
+            fill(0, width, nullptr);
             continue;
         }
         fill(0, first, image.at(0, from_y));
         std::copy_n(image.at(first + left, from_y), (end - first) * 3, result.at(first, y));
-        fill(end, fitting.size, image.at(image.width - 1, from_y));
+        fill(end, width, image.at(image.width - 1, from_y));
     }
     return result;
 }
@@ -79,9 +83,10 @@ std::vector<std::uint8_t> grey(const Image& image) {
 // The image may be a reduced form of an image that was `whole` large.
 std::vector<std::uint8_t> fit_from(const Image& image, Size whole, const Fitting& fitting) {
     const Size size = resized(whole, fitting);
-    Image square = resize(image, size.width, size.height);
-    if (size.width != fitting.size || size.height != fitting.size) square = centred(square, fitting);
-    return fitting.channels == 1 ? grey(square) : std::move(square.pixels);
+    Image fitted = resize(image, size.width, size.height);
+    if (size.width != fitting.size.width || size.height != fitting.size.height)
+        fitted = centred(fitted, fitting);
+    return fitting.channels == 1 ? grey(fitted) : std::move(fitted.pixels);
 }
 
 }  // namespace
@@ -100,7 +105,8 @@ const EnumNames<FitPadding>& names_of(FitPadding) {
 }
 
 std::string Fitting::key() const {
-    return fmt::format("{} {} {} {} {} {}", size, name_of(fit), name_of(padding),
+    const std::string sides = size.is_square() ? std::to_string(size.height) : size.text();
+    return fmt::format("{} {} {} {} {} {}", sides, name_of(fit), name_of(padding),
                        fmt::join(padding_colour, ","), fmt::join(background, ","), channels);
 }
 
@@ -127,7 +133,7 @@ std::vector<std::uint8_t> fit_image(std::span<const std::byte> file, const Fitti
 }
 
 std::string Preparation::to_json() const {
-    const Json json = {{"size", fitting.size},
+    const Json json = {{"size", size_json(fitting.size)},
                        {"fit", name_of(fitting.fit)},
                        {"padding", name_of(fitting.padding)},
                        {"padding_colour", fitting.padding_colour},
@@ -143,7 +149,10 @@ Preparation Preparation::from_json(const std::string& text) {
         const auto json = parse_json(text);
         Preparation preparation;
         Fitting& fitting = preparation.fitting;
-        fitting.size = json.at("size").get<std::int64_t>();
+        const Json& size = json.at("size");
+        fitting.size = size.is_array()
+                           ? ImageSize(size.at(0).get<std::int64_t>(), size.at(1).get<std::int64_t>())
+                           : ImageSize(size.get<std::int64_t>());
         fitting.fit = value_named<Fit>(json.at("fit").get<std::string>());
         fitting.padding = value_named<FitPadding>(json.value("padding", name_of(fitting.padding)));
         fitting.padding_colour = json.value("padding_colour", fitting.padding_colour);
@@ -152,8 +161,9 @@ Preparation Preparation::from_json(const std::string& text) {
         preparation.scaling.mean = json.at("mean").get<std::array<double, 3>>();
         preparation.scaling.deviation = json.at("deviation").get<std::array<double, 3>>();
         const auto& d = preparation.scaling.deviation;
-        if (fitting.size < 1 || fitting.size > 4096 || (fitting.channels != 1 && fitting.channels != 3) ||
-            !(std::min({d[0], d[1], d[2]}) > 0))
+        if (std::min(fitting.size.height, fitting.size.width) < 1 ||
+            std::max(fitting.size.height, fitting.size.width) > 4096 ||
+            (fitting.channels != 1 && fitting.channels != 3) || !(std::min({d[0], d[1], d[2]}) > 0))
             throw InputError("its preparation is out of range");
         return preparation;
     } catch (const JsonError&) {

@@ -5,6 +5,7 @@
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/base/image_size.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <array>
@@ -15,8 +16,8 @@
 
 namespace jevrin::inline v1 {
 
-// How an image of any shape becomes a square: stretch changes the aspect ratio, crop cuts the longer side
-// about its centre, pad fills up the shorter side.
+// How an image of any shape gets the wanted one: stretch changes the aspect ratio, crop cuts what is too long
+// about its centre, pad fills up what is too short.
 enum class Fit { stretch, crop, pad };
 const EnumNames<Fit>& names_of(Fit);
 
@@ -24,21 +25,21 @@ const EnumNames<Fit>& names_of(Fit);
 enum class FitPadding { edge, constant, mean };
 const EnumNames<FitPadding>& names_of(FitPadding);
 
-// How an image becomes [size, size, channels] bytes.
+// How an image becomes [height, width, channels] bytes.
 struct Fitting {
-    std::int64_t size = 64;  // pixels of both sides
+    ImageSize size = 64;
     Fit fit = Fit::pad;
     FitPadding padding = FitPadding::edge;
     Colour padding_colour = {0, 0, 0};  // of FitPadding::constant
     Colour background = white;          // under transparent parts
     int channels = 3;                   // 3 colour, 1 grey: 0.299 red + 0.587 green + 0.114 blue (BT.601)
 
-    std::int64_t values() const { return size * size * channels; }
+    std::int64_t values() const { return size.pixels() * channels; }
     // Names everything that can change a byte of the result.
     std::string key() const;
 };
 
-// The bytes [size, size, channels] of an image in memory.
+// The bytes [height, width, channels] of an image in memory.
 std::vector<std::uint8_t> fit_image(const Image& image, const Fitting& fitting);
 // The same of an image file's bytes. A JPEG much larger than the result is decoded at 1/2, 1/4 or 1/8, with
 // sides of at least 1.5, 2 or 3 times the result's; this differs from decoding it whole by about one level in

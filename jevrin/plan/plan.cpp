@@ -103,6 +103,7 @@ BackbonePlan read_backbone(TableReader reader) {
     backbone.file = reader.path("file");
     backbone.name = reader.text("name", "backbone");
     backbone.features = reader.text("features", "");
+    backbone.resample_positions = reader.boolean("resample_positions", false);
     reader.mention("scaling");
     if (reader.has("scaling")) backbone.scaling = read_scaling(reader, "scaling");
     reader.finish();

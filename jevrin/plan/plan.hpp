@@ -68,6 +68,7 @@ struct BackbonePlan {
     std::string name;
     std::filesystem::path file;            // absolute
     std::string features;                  // the node whose value is the feature; empty: found by itself
+    bool resample_positions = false;       // of a transformer, to images of another size
     std::optional<StatedScaling> scaling;  // instead of its own
     std::string place;
 };

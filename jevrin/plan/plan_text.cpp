@@ -78,6 +78,7 @@ std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint6
         if (backbone.name != candidate.backbone) continue;
         Json table = {{"name", backbone.name}, {"file", backbone.file.string()}};
         if (!backbone.features.empty()) table["features"] = backbone.features;
+        if (backbone.resample_positions) table["resample_positions"] = true;
         if (backbone.scaling) table["scaling"] = scaling_json(*backbone.scaling);
         text += "\n[backbone]\n" + lines_of(table);
     }

@@ -32,6 +32,8 @@ Json to_json(const CandidateCheck& c, const RunSettings& settings) {
             {"layers", layers},
             {"parameters", c.parameters},
             {"trainable_parameters", c.trainable_parameters},
+            {"fixed_numbers", c.fixed_numbers},
+            {"fixed_constants", c.fixed_constants},
             {"multiplications", c.multiplications},
             {"backbone_bytes", c.backbone_bytes},
             {"memory_bytes", c.memory_bytes},
@@ -104,6 +106,61 @@ std::string with_short_names(std::string operators) {
     for (std::size_t at; (at = operators.find(whole)) != std::string::npos;)
         operators.replace(at, whole.size(), "norm");
     return operators;
+}
+
+// Longer networks are shown by stage.
+constexpr std::size_t most_layers_shown = 60;
+
+std::string stage_lines(const CandidateCheck& c, std::size_t width) {
+    ResultTable table({{.key = {}, .head = "stage"},
+                       number_column("layers", 3),
+                       {.key = {}, .head = "shape"},
+                       number_column("parameters", 0),
+                       number_column("operations", 1),
+                       number_column("memory", 2),
+                       {.key = {}, .head = ""}});
+    StageRow total;
+    for (const StageRow& stage : stage_table(c.layers)) {
+        table.add({printable(stage.stage), with_commas(stage.layers), to_string(stage.shape),
+                   stage.parameters == 0 ? "" : with_commas(stage.parameters),
+                   stage.multiplications == 0 ? "" : with_commas(stage.multiplications),
+                   spoken_bytes(stage.bytes),
+                   stage.parameters == 0 ? ""
+                   : stage.frozen == 0   ? "trains"
+                   : stage.trained == 0  ? "frozen"
+                                         : "trains in part"});
+        total.layers += stage.layers;
+        total.parameters += stage.parameters;
+        total.multiplications += stage.multiplications;
+        total.bytes += stage.bytes;
+    }
+    table.add({fmt::format("total, {} trainable", with_commas(c.trainable_parameters)),
+               with_commas(total.layers), "", with_commas(total.parameters),
+               with_commas(total.multiplications), spoken_bytes(total.bytes), ""});
+    return table.text(table.rows(), width) + "--all-layers lists every layer\n";
+}
+
+std::string notes_on_training(const CandidateCheck& c) {
+    std::string text;
+    if (c.head_only)
+        text += "  only the head trains: no layer between the boundary and the head has weights\n";
+    if (c.fixed_numbers > 0)
+        text +=
+            fmt::format("  fixed: {} in {} that the file computes from its weights never train ({}{})\n",
+                        plural(c.fixed_numbers, "number"), plural(std::ssize(c.fixed_constants), "constant"),
+                        printable(c.fixed_constants.front()), c.fixed_constants.size() > 1 ? ", ..." : "");
+    return text;
+}
+
+std::string backbone_lines(const std::vector<BackboneCheck>& backbones) {
+    std::string text;
+    for (const BackboneCheck& backbone : backbones)
+        text += fmt::format("features of {}: {}, {}{}\n", printable(backbone.file),
+                            plural(backbone.width, "value"), printable(backbone.place),
+                            backbone.shape == Shape{backbone.width}
+                                ? std::string()
+                                : fmt::format("; {} averaged over its places", to_string(backbone.shape)));
+    return text;
 }
 
 std::string layer_lines(const CandidateCheck& c, std::size_t width) {
@@ -199,6 +256,13 @@ std::string to_json(const CheckResult& result) {
     json["parts"] = {{"training", check.part_sizes[0]},
                      {"validation", check.part_sizes[1]},
                      {"test", check.part_sizes[2]}};
+    json["backbones"] = Json::array();
+    for (const BackboneCheck& backbone : check.backbones)
+        json["backbones"].push_back({{"name", backbone.name},
+                                     {"file", backbone.file},
+                                     {"width", backbone.width},
+                                     {"shape", backbone.shape},
+                                     {"features", backbone.place}});
     json["candidates"] = Json::array();
     for (std::size_t i = 0; i < check.candidates.size(); ++i)
         json["candidates"].push_back(
@@ -212,19 +276,23 @@ std::string to_text(const CheckResult& result, const TextForm& form) {
     std::string text = fmt::format("plan '{}' is valid: {}, about {} to train on this machine\n", plan.name,
                                    plural(check.runs, "run"), spoken_seconds(check.seconds));
     text += fmt::format(
-        "images: {} training, {} validation, {} test, in {} classes; {}x{} by {}, {}; compared by {}\n\n",
+        "images: {} training, {} validation, {} test, in {} classes; {} by {}, {}; compared by {}\n\n",
         check.part_sizes[0], check.part_sizes[1], check.part_sizes[2], result.classes,
-        plan.images.fitting.size, plan.images.fitting.size, name_of(plan.images.fitting.fit),
+        plan.images.fitting.size.text(), name_of(plan.images.fitting.fit),
         plan.images.fitting.channels == 1 ? "grey" : "colour", spoken_metric(plan.metric));
+    const std::string backbones = backbone_lines(check.backbones);
+    if (!backbones.empty()) text += backbones + "\n";
     text +=
         candidates_table(result, form.width) +
         "operations: multiplications forward, for one image; batch <=: the largest batch that fits in memory "
         "(all: the training part)\n";
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
-        text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}", check.candidates[i].candidate,
-                            fmt::join(check.candidates[i].stages, " > "), settings_lines(plan.candidates[i]),
-                            layer_lines(check.candidates[i], form.width));
+        const CandidateCheck& c = check.candidates[i];
+        const bool by_stage = !result.all_layers && c.layers.size() > most_layers_shown;
+        text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}{}", c.candidate, fmt::join(c.stages, " > "),
+                            settings_lines(plan.candidates[i]), notes_on_training(c),
+                            by_stage ? stage_lines(c, form.width) : layer_lines(c, form.width));
     }
     return text;
 }

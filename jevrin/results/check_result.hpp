@@ -12,6 +12,7 @@ struct CheckResult {
     PlanCheck check;
     std::vector<std::string> notes;  // what to know of the images: some left out, classes in few parts
     std::string candidate;           // whose layers the text and the figure show; empty: all, and the first
+    bool all_layers = false;         // in the text, however many there are
 
     // The candidate that a figure shows.
     const CandidateCheck& shown() const;

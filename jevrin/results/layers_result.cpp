@@ -11,14 +11,14 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// For square images of that many channels, scaled to 0 to 1.
+// For images of that shape, scaled to 0 to 1.
 Preparation plain_preparation(const Network& network, const std::filesystem::path& file) {
     const Shape& input = network.input;
-    if (input.size() != 3 || input[0] != input[1] || (input[2] != 1 && input[2] != 3))
-        throw InputError(fmt::format("{}: it takes {}; only square grey or colour images can be shown",
+    if (input.size() != 3 || (input[2] != 1 && input[2] != 3))
+        throw InputError(fmt::format("{}: it takes {}; only grey or colour images can be shown",
                                      printable(file.string()), to_string(input)));
     Preparation preparation;
-    preparation.fitting.size = input[0];
+    preparation.fitting.size = {input[0], input[1]};
     preparation.fitting.channels = static_cast<int>(input[2]);
     return preparation;
 }
@@ -40,10 +40,10 @@ LayersResult report_layers(const LayersQuery& query) {
     result.preparation = result.carries_preparation ? Preparation::from_json(stored->second)
                                                     : plain_preparation(result.network, query.model);
     const Fitting& fitting = result.preparation.fitting;
-    if (result.network.input != Shape{fitting.size, fitting.size, fitting.channels})
-        throw InputError(fmt::format("{}: its network takes {} and its preparation gives {}x{}x{}",
+    if (result.network.input != Shape{fitting.size.height, fitting.size.width, fitting.channels})
+        throw InputError(fmt::format("{}: its network takes {} and its preparation gives {}x{}",
                                      printable(query.model.string()), to_string(result.network.input),
-                                     fitting.size, fitting.size, fitting.channels));
+                                     fitting.size.text(), fitting.channels));
     result.fitted = load_fitted(query.image, fitting);
     std::vector<float> input(result.fitted.size());
     ScalingTable(result.preparation.scaling, fitting.channels).apply(result.fitted, input);

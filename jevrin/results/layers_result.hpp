@@ -12,7 +12,7 @@ namespace jevrin::inline v1 {
 struct LayersQuery {
     std::filesystem::path model;  // ONNX
     std::filesystem::path image;
-    std::optional<std::int64_t> size = std::nullopt;  // for models that leave it open
+    std::optional<ImageSize> size = std::nullopt;  // for models that leave it open
 };
 
 struct LayersResult {
@@ -20,7 +20,7 @@ struct LayersResult {
     Network network;
     Preparation preparation;
     bool carries_preparation = false;  // otherwise the image is scaled to 0 to 1
-    std::vector<std::uint8_t> fitted;  // the image as it is fitted, [size, size, channels]
+    std::vector<std::uint8_t> fitted;  // the image as it is fitted, [height, width, channels]
     std::vector<StageActivation> stages;
 
     std::string title() const;

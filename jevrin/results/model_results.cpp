@@ -87,10 +87,9 @@ std::string to_json(const ExportResult& result) {
 }
 
 std::string to_text(const ExportResult& result, const TextForm&) {
-    return fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {}x{} by {}\n",
-                       result.run.name(), result.epoch, printable(result.file.string()),
-                       spoken_bytes(result.bytes), result.classes.size(), result.fitting.size,
-                       result.fitting.size, name_of(result.fitting.fit));
+    return fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {} by {}\n", result.run.name(),
+                       result.epoch, printable(result.file.string()), spoken_bytes(result.bytes),
+                       result.classes.size(), result.fitting.size.text(), name_of(result.fitting.fit));
 }
 
 std::string ImageAnswer::remark() const {

@@ -45,6 +45,33 @@ std::vector<std::string> describe_stages(const Network& network) {
     return stages;
 }
 
+void note_what_trains(CandidateCheck& check, const CandidateNetwork& built) {
+    for (const Node& node : built.network.nodes)
+        if (const auto* constant = std::get_if<operators::Constant>(&node.op);
+            constant != nullptr && constant->stored) {
+            check.fixed_numbers += node.parameters[0].size();
+            check.fixed_constants.push_back(node.name);
+        }
+    if (check.regime != Regime::partial) return;
+    std::int64_t before_head = 0;
+    for (std::size_t i = built.first_trained(); i < built.head; ++i)
+        before_head += parameters_of(built.network.nodes[i]);
+    check.head_only = before_head == 0;
+}
+
+std::vector<BackboneCheck> check_backbones(const Materials& materials) {
+    std::vector<BackboneCheck> checks;
+    for (const BackbonePlan& stated : materials.plan.backbones) {
+        const Backbone& backbone = materials.backbones.at(stated.name);
+        checks.push_back({.name = stated.name,
+                          .file = stated.file.filename().string(),
+                          .width = infer_shapes(backbone.network).back().back(),
+                          .shape = backbone.feature_shape,
+                          .place = backbone.feature_place});
+    }
+    return checks;
+}
+
 }  // namespace
 
 PlanCheck check_plan(const Materials& materials) {
@@ -53,6 +80,7 @@ PlanCheck check_plan(const Materials& materials) {
     const TrainingData& data = materials.data;
     for (const Part part : all_parts)
         check.part_sizes.push_back(static_cast<std::int64_t>(data.parts.of(part).size()));
+    check.backbones = check_backbones(materials);
     const std::size_t folds = std::max<std::size_t>(1, plan.images.folds.size());
     for (const Candidate& candidate : plan.candidates) {
         const CandidateNetwork built =
@@ -73,6 +101,7 @@ PlanCheck check_plan(const Materials& materials) {
             .trainable_parameters = trainable_parameter_count(built.network),
             .multiplications = multiplication_count(built.network),
             .backbone_bytes = backbone == materials.backbones.end() ? 0 : backbone->second.bytes};
+        note_what_trains(result, built);
         const PassMemory memory = run_memory(built.network, built.first_trained());
         result.largest_batch = fitting_batch(memory);
         result.memory_bytes = require_candidate_memory(candidate, built, batch);

@@ -20,6 +20,11 @@ struct CandidateCheck {
     std::vector<LayerRow> layers;
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
+    // Numbers in constants that the backbone's file computes from its weights, and that never train; and the
+    // names of these constants.
+    std::int64_t fixed_numbers = 0;
+    std::vector<std::string> fixed_constants;
+    bool head_only = false;            // fine-tuned in part, and yet nothing but the head trains
     std::int64_t multiplications = 0;  // forward, for one image
     std::int64_t backbone_bytes = 0;   // of its file; 0 without one
     std::int64_t memory_bytes = 0;     // of training, beside the images themselves
@@ -30,7 +35,17 @@ struct CandidateCheck {
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };
 
+// Where the features of a backbone are.
+struct BackboneCheck {
+    std::string name;  // empty: the only one
+    std::string file;
+    std::int64_t width = 0;  // of the vector
+    Shape shape;             // of the value, before it is averaged over its places
+    std::string place;       // where, and why there
+};
+
 struct PlanCheck {
+    std::vector<BackboneCheck> backbones;
     std::vector<CandidateCheck> candidates;
     std::int64_t runs = 0;
     double seconds = 0.0;                  // of all runs

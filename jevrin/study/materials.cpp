@@ -37,8 +37,10 @@ std::string hash_of_backbone(const std::filesystem::path& file, const Network& n
 
 }  // namespace
 
-Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
-    const Model model = read_model(plan.file, {.image_size = size, .output = plan.features});
+Backbone load_backbone(const BackbonePlan& plan, ImageSize size) {
+    const Model model = read_model(
+        plan.file,
+        {.image_size = size, .resample_positions = plan.resample_positions, .output = plan.features});
     Backbone backbone;
     try {
         const Shape& input = model.network.input;
@@ -58,9 +60,10 @@ Backbone load_backbone(const BackbonePlan& plan, std::int64_t size) {
         backbone.feature_place = features.why;
         backbone.feature_shape = infer_shapes(model.network)[features.node];
         backbone.unusual_features = features.unusual;
+        backbone.notes = model.notes;
     } catch (const InputError& error) {
-        throw InputError(fmt::format("{}: it cannot be a backbone for images of {}x{}: {}",
-                                     printable(plan.file.string()), size, size, error.what()));
+        throw InputError(fmt::format("{}: it cannot be a backbone for images of {}: {}",
+                                     printable(plan.file.string()), size.text(), error.what()));
     }
     backbone.hash = hash_of_backbone(plan.file, backbone.network);
     std::string layers = backbone.hash;
@@ -126,6 +129,16 @@ std::vector<TrainingPhase> phases_of(const Candidate& candidate, const Network& 
     return phases;
 }
 
+// Rounded values have no slope: what lies before them cannot learn.
+void require_slopes(const CandidateNetwork& built) {
+    for (std::size_t i = built.first_trained(); i < built.head; ++i)
+        if (is_activation(built.network.nodes[i].op, FunctionKind::round))
+            throw InputError(
+                fmt::format("the backbone is quantised, which training cannot change (it rounds at '{}'); use "
+                            "regime = \"frozen\", or a backbone that was not quantised",
+                            printable(built.network.nodes[i].name)));
+}
+
 }  // namespace
 
 CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, const Backbones& backbones,
@@ -133,15 +146,17 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
     const Fitting& fitting = plan.images.fitting;
     try {
         CandidateNetwork built;
-        built.network = candidate.network
-                            ? own_network(candidate, {fitting.size, fitting.size, fitting.channels}, classes)
-                            : backbones.at(candidate.backbone).network;
+        built.network =
+            candidate.network
+                ? own_network(candidate, {fitting.size.height, fitting.size.width, fitting.channels}, classes)
+                : backbones.at(candidate.backbone).network;
         built.head = built.network.nodes.size();
         if (!makes_classes(candidate))
             append_head(built.network, candidate.head, static_cast<std::int64_t>(classes));
         const bool scratch = candidate.regime == Regime::scratch;
         initialise(built.network, scratch ? 0 : built.head, seed);
         built.phases = phases_of(candidate, built.network, built.head);
+        require_slopes(built);
         freeze_before(built.network, built.first_trained());
         if (candidate.normalisation == NormalisationMode::fixed)
             fix_statistics(built.network, built.first_trained(), built.head);
@@ -322,6 +337,19 @@ void note_seen_images(Materials& materials) {
         }
 }
 
+// How backbones were read, and features that may be taken at the wrong place.
+void note_reading(Materials& materials) {
+    for (const BackbonePlan& plan : materials.plan.backbones) {
+        const Backbone& backbone = materials.backbones.at(plan.name);
+        for (const std::string& note : backbone.notes)
+            materials.parts.notes.push_back(printable(plan.file.filename().string()) + ": " + note);
+        if (backbone.unusual_features.empty()) continue;
+        materials.parts.notes.push_back(fmt::format(
+            "{}: its features are {}; that is unusual: {}. Name the layer with 'features' if it is another",
+            printable(plan.file.filename().string()), backbone.feature_place, backbone.unusual_features));
+    }
+}
+
 // What was read is worth keeping, but not worth failing for.
 void save_contents(ContentCache& cache, const std::filesystem::path& stores) {
     try {
@@ -375,6 +403,7 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     }
     note_looked_at(*materials, ledger);
     note_seen_images(*materials);
+    note_reading(*materials);
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,
                                                     static_cast<std::int64_t>(set.items.size()));

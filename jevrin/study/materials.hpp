@@ -28,12 +28,13 @@ struct Backbone {
     SeenImages seen_images = {};     // that it was trained on, when it says so
     std::string feature_place;       // where its features are taken, and why there
     Shape feature_shape;             // of the value there, before it is averaged to a vector
+    std::vector<std::string> notes;  // on how its file was read
     std::string unusual_features;    // what is unusual about that place; empty: nothing
 };
 using Backbones = std::map<std::string, Backbone>;  // by the plan's names
 
 // InputError with the plan's file when the model cannot serve as a backbone at this image size.
-Backbone load_backbone(const BackbonePlan& plan, std::int64_t size);
+Backbone load_backbone(const BackbonePlan& plan, ImageSize size);
 
 // A candidate's network for one seed, random where it must be; what never trains is frozen.
 struct CandidateNetwork {

@@ -68,7 +68,7 @@ Classifier load_classifier(const std::filesystem::path& path) {
     }
     const Shape output = infer_shapes(model.network).back();
     const Fitting& fitting = classifier.preparation.fitting;
-    const Shape input = {fitting.size, fitting.size, fitting.channels};
+    const Shape input = {fitting.size.height, fitting.size.width, fitting.channels};
     if (output != Shape{static_cast<std::int64_t>(classifier.classes.size())} || model.network.input != input)
         throw InputError(
             fmt::format("{}: its network takes {} and gives {}, which fits neither its {} classes nor its "

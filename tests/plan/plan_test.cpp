@@ -369,7 +369,7 @@ TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     EXPECT_EQ(json["training"]["epochs"], TrainingSettings{}.epochs);
     EXPECT_EQ(json["training"]["optimiser"]["learning_rate"], OptimiserSettings{}.learning_rate);
     EXPECT_EQ(json["network"]["widths"], ResidualSettings{}.widths);
-    EXPECT_EQ(json["images"]["size"], Fitting{}.size);
+    EXPECT_EQ(json["images"]["size"], 64);
     EXPECT_EQ(json["training"]["augment"]["mixing"]["form"], "none");
     EXPECT_EQ(json["metric"], "balanced_accuracy");
 }

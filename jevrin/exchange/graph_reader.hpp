@@ -150,7 +150,7 @@ class GraphReader {
     void note_patches(const operators::Window& window);
     std::optional<Folded> resampled_positions(const Folded& constant, const Shape& value) const;
     std::vector<std::int64_t> with_wanted_patches(const std::vector<std::int64_t>& shape,
-                                                  std::int64_t total) const;
+                                                  const Shape& from) const;
     std::optional<PatchGrids> patches_;
     std::optional<ImageSize> stated_size_;  // of the image
     int stated_rank_ = 0;                   // dimensions of the input; with one there is no batch

@@ -68,7 +68,7 @@ View GraphReader::reshaped(const GraphNode& node, const View& view, const std::v
         std::any_of(stated.begin(), stated.end(), [](std::int64_t size) { return size >= batch_prime; });
     const std::int64_t batch = stated_batch_ > 0 && !names_batch ? stated_batch_ : batch_prime;
     const Shape from = builder_.sizes(view, batch);
-    const std::vector<std::int64_t> wanted = with_wanted_patches(stated, element_count(from));
+    const std::vector<std::int64_t> wanted = with_wanted_patches(stated, from);
     return builder_.reshape(view, reshape_target(node, from, wanted, element_count(from)), batch,
                             node.name());
 }

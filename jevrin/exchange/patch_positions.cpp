@@ -92,7 +92,8 @@ std::optional<Folded> GraphReader::resampled_positions(const Folded& constant, c
 
 // A shape that is written into the file for its own number of patches, for the wanted one.
 std::vector<std::int64_t> GraphReader::with_wanted_patches(const std::vector<std::int64_t>& shape,
-                                                           std::int64_t total) const {
+                                                           const Shape& from) const {
+    const std::int64_t total = element_count(from);
     const auto fits = [&](const std::vector<std::int64_t>& one) {
         std::int64_t known = 1;
         bool open = false;
@@ -107,11 +108,13 @@ std::vector<std::int64_t> GraphReader::with_wanted_patches(const std::vector<std
     // What is written for the stated grid may fit by chance, so that the wanted one is tried first.
     const auto& [stated, wanted] = *patches_;
     for (std::int64_t extra = 0; extra <= most_extra_tokens; ++extra) {
-        std::vector<std::int64_t> other = shape;
-        const auto at = std::ranges::find(other, stated.pixels() + extra);
-        if (at == other.end()) continue;
-        *at = wanted.pixels() + extra;
-        if (fits(other)) return other;
+        // A dimension that the value has already is another one of the same length.
+        for (std::size_t d = 0; d < shape.size(); ++d) {
+            if (shape[d] != stated.pixels() + extra || (d < from.size() && from[d] == shape[d])) continue;
+            std::vector<std::int64_t> other = shape;
+            other[d] = wanted.pixels() + extra;
+            if (fits(other)) return other;
+        }
     }
     std::vector<std::int64_t> other = shape;
     const auto rows = std::ranges::find(other, stated.height);

@@ -87,6 +87,7 @@ Network remove_unused(Network network) {
 }
 
 Network fix_preparation(Network network) {
+    if (network.input.size() != 3) return network;
     std::vector<bool> image(network.nodes.size(), false);  // the image, before any weight
     image[0] = true;
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {

@@ -217,7 +217,11 @@ void find_stages(Network& network) {
         weighted += is_weighted(node) ? 1 : 0;
         placed += is_weighted(node) && !node.module.empty() ? 1 : 0;
     }
-    if (2 * placed >= weighted && weighted > 0)
+    const bool named =
+        weighted > 0
+            ? 2 * placed >= weighted
+            : std::ranges::any_of(network.nodes, [](const Node& node) { return !node.module.empty(); });
+    if (named)
         inherit_modules(network, constants);
     else
         place_by_structure(network);

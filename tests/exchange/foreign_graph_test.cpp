@@ -346,10 +346,10 @@ TEST(ForeignGraph, TheImageSizeMayDifferWhereTheGraphAllowsIt) {
     EXPECT_THAT(open.refusal(), AllOf(HasSubstr("dimension 2 of its input 'x'"), HasSubstr("image size")));
     EXPECT_EQ(open.read({.image_size = 4}).input, (Shape{4, 4, 3}));
     EXPECT_THAT(open.refusal({.image_size = 8}),
-                AllOf(HasSubstr("node 'y' (Gemm)"), HasSubstr("64 features and it gets 256")));
+                HasSubstr("does not work on images of 8x8: it was made for 4x4"));
     const Graph fixed = sized_graph("flat = Reshape (maps, shape)", "4");
     EXPECT_EQ(infer_shapes(fixed.read()).back(), (Shape{2}));
-    EXPECT_THAT(fixed.refusal({.image_size = 8}), HasSubstr("another size than the model is made for"));
+    EXPECT_THAT(fixed.refusal({.image_size = 8}), HasSubstr("it was made for 4x4"));
 }
 
 TEST(ForeignGraph, AnyNodeMayBeTheEndAndOnlyWhatItNeedsIsRead) {

@@ -126,7 +126,7 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
                 HasSubstr("its weights need 6 channels and it gets 8"));
     EXPECT_THAT(refusal(Convolution{{.kernel_height = 3, .dilation_height = 3}}, {Tensor({3, 1, 8, 8})}),
                 HasSubstr("its 7x1 window is larger than the padded image 4x6"));
-    EXPECT_THAT(refusal(MaxPooling{{.kernel_height = 2, .dilation_height = 2}}), HasSubstr("dilation"));
+    EXPECT_THAT(refusal(AveragePooling{{.kernel_height = 2, .dilation_height = 2}}), HasSubstr("dilation"));
     EXPECT_THAT(refusal(LayerNormalisation{}, {Tensor({6}), Tensor({6})}),
                 HasSubstr("has parameters of 6 and gets 4x6x8"));
     EXPECT_THAT(refusal(GroupNormalisation{3}, {Tensor({8}), Tensor({8})}),

@@ -104,6 +104,7 @@ class GraphReader {
     // The same with a constant of any shape that broadcasts to the value, or to which the value does.
     View with_constant(const GraphNode& node, const std::string& name, ArithmeticKind kind, const View& view,
                        const Folded& constant);
+    int last_axis_of(const View& view, const Shape& constant) const;
     View combined(const GraphNode& node, const std::string& name, const std::string& constant_name,
                   ArithmeticKind kind, View view, const Folded& constant, bool view_first);
     // Two operands of any kind, at least one of them dynamic.

@@ -175,6 +175,21 @@ View GraphReader::with_constant(const GraphNode& node, const std::string& name, 
     return combined(node, name, name + ":constant", kind, view, constant, true);
 }
 
+// The dimension of a value that is the last axis of its node, when a constant has elements along it alone; or -1.
+int GraphReader::last_axis_of(const View& view, const Shape& constant) const {
+    const auto axis = static_cast<int>(builder_.shape(view.node).size()) - 1;
+    const auto lead = std::ssize(view.dims) - std::ssize(constant);
+    int dimension = -1;
+    for (std::ptrdiff_t d = 0; d < std::ssize(constant); ++d) {
+        if (constant[static_cast<std::size_t>(d)] == 1) continue;
+        if (dimension >= 0 || view.dims[static_cast<std::size_t>(d + lead)] != std::vector<int>{axis}) return -1;
+        dimension = static_cast<int>(d + lead);
+    }
+    const bool fits = dimension >= 0 && builder_.shape(view.node).back() ==
+                                            constant[static_cast<std::size_t>(dimension - lead)];
+    return fits ? dimension : -1;
+}
+
 View GraphReader::combined(const GraphNode& node, const std::string& name, const std::string& constant_name,
                            ArithmeticKind kind, View view, const Folded& stated, bool view_first) {
     const std::optional<Folded> resampled = resampled_positions(stated, builder_.sizes(view, 1));
@@ -185,7 +200,11 @@ View GraphReader::combined(const GraphNode& node, const std::string& name, const
     std::size_t x = view.node;
     std::vector<int> order;
     const bool number = element_count(shape) == 1;
-    if (!number) {
+    // Numbers along the last axis of the node can stay where they are, whatever the order of the others.
+    const int last = last_axis_of(view, shape);
+    if (last >= 0) {
+        order = {last};
+    } else if (!number) {
         order = builder_.order_of(view);
         x = builder_.place(view, order, name);
     }
@@ -193,7 +212,7 @@ View GraphReader::combined(const GraphNode& node, const std::string& name, const
     std::vector<std::size_t> inputs = {x, c};
     if (!view_first) std::swap(inputs[0], inputs[1]);
     const std::size_t made = builder_.add(name, Arithmetic{kind}, inputs);
-    if (!number) return builder_.placed(view, made, order);
+    if (!number && last < 0) return builder_.placed(view, made, order);
     view.node = made;
     return view;
 }

@@ -68,7 +68,7 @@ void show_layers(const LayersOptions& options) {
 void add_layers(Command& command) {
     auto options = std::make_shared<LayersOptions>();
     command.add_option("MODEL", options->query.model, "a model file (ONNX)").required();
-    command.add_option("IMAGE", options->query.image, "a PNG, JPEG or WebP file").required();
+    command.add_option("IMAGE", options->query.image, "an image file").required();
     add_figure_option(command, "--figure", options->figure, "draw filters and activation maps");
     command
         .add_option("--size", options->size, "input size, for models with a variable one: N, or HEIGHTxWIDTH")

@@ -6,7 +6,7 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
-#include "jevrin/images/number_array.hpp"
+#include "jevrin/images/image_arrays.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/training/classifier.hpp"
 
@@ -92,15 +92,33 @@ double number_of(const std::string& text, const std::string& place) {
 
 }  // namespace
 
+namespace {
+
+// The arrays in which images lie; null when they are files. Earlier ledgers name a single one.
+std::shared_ptr<const ImageArrays> arrays_of(const Json& source) {
+    if (!source.is_object() || (!source.contains("array") && !source.contains("arrays"))) return nullptr;
+    const auto arrays = std::make_shared<ImageArrays>();
+    const auto add = [&](const std::string& name, const std::filesystem::path& file) {
+        arrays->add(name, file, source.value("shape", std::vector<std::int64_t>()),
+                    source.value("transposed", false));
+    };
+    if (source.contains("array")) {
+        const std::filesystem::path file = source.at("array").get<std::string>();
+        add(file.filename().string(), file);
+    }
+    if (source.contains("arrays"))
+        for (const auto& [name, file] : source.at("arrays").items()) add(name, file.get<std::string>());
+    return arrays;
+}
+
+}  // namespace
+
 ImageSet items_of(const StudyRecord& study, const std::vector<ItemRecord>& records) {
     ImageSet set;
     set.root = study.image_root;
     set.classes = study.classes;
     const auto source = parse_json(study.image_source);
-    if (source.is_object() && source.contains("array"))
-        set.array = std::make_shared<ImageArray>(source.value("array", ""),
-                                                 source.value("shape", std::vector<std::int64_t>()),
-                                                 source.value("transposed", false));
+    set.arrays = arrays_of(source);
     for (const ItemRecord& record : records) {
         const std::size_t mark = record.id.rfind('#');
         Item item{.path = record.id.substr(0, mark), .label = record.label, .id = record.id};

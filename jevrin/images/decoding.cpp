@@ -1,5 +1,6 @@
 #include "jevrin/images/decoding.hpp"
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/images/decoders.hpp"
 
@@ -21,7 +22,24 @@ bool has_alpha(const ImageFacts& facts) {
 }
 
 TransparentImage decode_transparent(std::span<const std::byte> bytes, ImageFormat format) {
-    return format == ImageFormat::png ? decode_transparent_png(bytes) : decode_transparent_webp(bytes);
+    switch (format) {
+        case ImageFormat::png:
+            return decode_transparent_png(bytes);
+        case ImageFormat::webp:
+            return decode_transparent_webp(bytes);
+        case ImageFormat::tiff:
+            return decode_transparent_tiff(bytes);
+        case ImageFormat::gif:
+            return decode_transparent_gif(bytes);
+        case ImageFormat::avif:
+            return decode_transparent_avif(bytes);
+        case ImageFormat::jpeg:
+        case ImageFormat::bmp:
+        case ImageFormat::values:
+        case ImageFormat::unknown:
+            break;
+    }
+    unhandled(format);
 }
 
 [[noreturn]] void refuse_unknown(std::span<const std::byte> bytes) {
@@ -29,16 +47,19 @@ TransparentImage decode_transparent(std::span<const std::byte> bytes, ImageForma
         std::string_view mark;
         const char* name;
     };
-    constexpr Foreign foreign[] = {{"GIF8", "a GIF"},
-                                   {"BM", "a BMP"},
-                                   {std::string_view("II*\0", 4), "a TIFF"},
-                                   {std::string_view("MM\0*", 4), "a TIFF"},
-                                   {std::string_view("\0\0\1\0", 4), "an icon"}};
+    constexpr Foreign foreign[] = {{std::string_view("\0\0\1\0", 4), "an icon"},
+                                   {"8BPS", "a layered document"},
+                                   {"%PDF", "a PDF"},
+                                   {"%!PS", "a PostScript document"}};
     for (const Foreign& other : foreign)
         if (has_mark(bytes, other.mark))
             throw InputError(
                 fmt::format("it is {}, which is not supported; convert it to PNG, JPEG or WebP", other.name));
-    throw InputError("it is neither PNG nor JPEG nor WebP");
+    if (has_mark(bytes, "ftyp", 4))
+        throw InputError(
+            "it is a film, or an image in a film's container, which is not supported; convert it to "
+            "PNG, JPEG or WebP");
+    throw InputError("it is not an image (PNG, JPEG, WebP, TIFF, BMP, GIF or AVIF)");
 }
 
 }  // namespace
@@ -54,6 +75,12 @@ ImageFormat image_format(std::span<const std::byte> bytes) {
     if (has_mark(bytes, "\x89PNG\r\n\x1a\n")) return ImageFormat::png;
     if (has_mark(bytes, "\xff\xd8\xff")) return ImageFormat::jpeg;
     if (has_mark(bytes, "RIFF") && has_mark(bytes, "WEBP", 8)) return ImageFormat::webp;
+    for (const std::string_view tiff : {std::string_view("II*\0", 4), std::string_view("MM\0*", 4),
+                                        std::string_view("II+\0", 4), std::string_view("MM\0+", 4)})
+        if (has_mark(bytes, tiff)) return ImageFormat::tiff;
+    if (has_mark(bytes, "GIF87a") || has_mark(bytes, "GIF89a")) return ImageFormat::gif;
+    if (has_mark(bytes, "ftypavif", 4) || has_mark(bytes, "ftypavis", 4)) return ImageFormat::avif;
+    if (has_mark(bytes, "BM") && bytes.size() > 14) return ImageFormat::bmp;
     return ImageFormat::unknown;
 }
 
@@ -65,6 +92,14 @@ std::string format_name(ImageFormat format) {
             return "JPEG";
         case ImageFormat::webp:
             return "WebP";
+        case ImageFormat::tiff:
+            return "TIFF";
+        case ImageFormat::bmp:
+            return "BMP";
+        case ImageFormat::gif:
+            return "GIF";
+        case ImageFormat::avif:
+            return "AVIF";
         case ImageFormat::values:
             return "array";
         case ImageFormat::unknown:
@@ -82,6 +117,14 @@ ImageFacts read_facts(std::span<const std::byte> bytes) {
             return jpeg_facts(bytes);
         case ImageFormat::webp:
             return webp_facts(bytes);
+        case ImageFormat::tiff:
+            return tiff_facts(bytes);
+        case ImageFormat::bmp:
+            return bmp_facts(bytes);
+        case ImageFormat::gif:
+            return gif_facts(bytes);
+        case ImageFormat::avif:
+            return avif_facts(bytes);
         case ImageFormat::values:
         case ImageFormat::unknown:
             break;
@@ -92,8 +135,12 @@ ImageFacts read_facts(std::span<const std::byte> bytes) {
 Image decode_image(std::span<const std::byte> bytes, const DecodeSettings& settings) {
     const ImageFacts facts = read_facts(bytes);
     if (facts.format == ImageFormat::jpeg) return decode_jpeg(bytes, settings.reduction);
-    if (!has_alpha(facts))
-        return facts.format == ImageFormat::png ? decode_opaque_png(bytes) : decode_opaque_webp(bytes);
+    if (facts.format == ImageFormat::bmp) return decode_bmp(bytes);
+    if (!has_alpha(facts) && facts.format == ImageFormat::png)
+        return decode_opaque_png(bytes, settings.value_range);
+    if (!has_alpha(facts) && facts.format == ImageFormat::tiff)
+        return decode_opaque_tiff(bytes, settings.value_range);
+    if (!has_alpha(facts) && facts.format == ImageFormat::webp) return decode_opaque_webp(bytes);
     const TransparentImage layers = decode_transparent(bytes, facts.format);
     Image image(layers.width, layers.height);
     for (std::size_t p = 0; p < layers.pixels.size() / 4; ++p) {

@@ -162,8 +162,17 @@ Description<Augmentation> describe_augmentation() {
 Description<ImageSource> describe_source() {
     using S = ImageSource;
     Description<S> d;
-    path(d, "from", &S::from).required().means("a folder, a CSV index, or an array file (IDX, NPY)");
+    path(d, "from", &S::from)
+        .required()
+        .means(
+            "a folder, a CSV index, an array file (IDX, NPY, also in gzip), or an archive of arrays (NPZ)");
     path(d, "labels", &S::labels).if_stated().means("arrays: file with the labels");
+    path(d, "validation_from", &S::validation_from)
+        .if_stated()
+        .means("arrays: images of the validation part");
+    path(d, "validation_labels", &S::validation_labels).if_stated().means("arrays: their labels");
+    path(d, "test_from", &S::test_from).if_stated().means("arrays: images of the test part");
+    path(d, "test_labels", &S::test_labels).if_stated().means("arrays: their labels");
     d.integers("shape", &S::shape, 1, 16'384)
         .if_stated()
         .means("arrays with flat rows: [height, width], or with channels");
@@ -212,6 +221,20 @@ Description<Fitting> describe_fitting() {
     d.word("padding", &Fitting::padding).means("fill of `pad`");
     colour(d, "padding_colour", &Fitting::padding_colour).means("colour of constant padding");
     colour(d, "background", &Fitting::background).means("colour under transparent pixels");
+    d.custom(
+         "value_range", "[low, high], integers from 0 to 65535",
+         [](TableReader& reader, const std::string& k, Fitting& fitting) {
+             const auto ends = reader.integers(k, 0, 65'535);
+             reader.at(k, [&] {
+                 if (ends.size() != 2 || ends[0] >= ends[1])
+                     throw InputError("'value_range' needs two numbers, the smaller first: [0, 4095]");
+             });
+             fitting.value_range = {static_cast<int>(ends[0]), static_cast<int>(ends[1])};
+         },
+         [](const Fitting& fitting) {
+             return Json{fitting.value_range.low, fitting.value_range.high};
+         })
+        .means("16-bit grey: the values that become black and white");
     return d;
 }
 

@@ -30,7 +30,9 @@ bool is_hidden(const fs::path& path) {
 
 bool claims_to_be_image(const fs::path& path) {
     const std::string extension = folded_case(path.extension().string());
-    return extension == ".png" || extension == ".jpg" || extension == ".jpeg" || extension == ".webp";
+    static const std::set<std::string> known = {".png",  ".jpg", ".jpeg", ".webp", ".tif",
+                                                ".tiff", ".bmp", ".gif",  ".avif"};
+    return known.contains(extension);
 }
 
 bool is_folder(const fs::directory_entry& entry) {

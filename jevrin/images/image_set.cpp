@@ -3,8 +3,10 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/images/image_arrays.hpp"
 #include "jevrin/images/listing.hpp"
 #include "jevrin/images/number_array.hpp"
+#include "jevrin/images/packed_arrays.hpp"
 #include "jevrin/images/preparation.hpp"
 
 #include <fmt/format.h>
@@ -65,18 +67,21 @@ void list_unlabelled(ImageSet& set, const fs::path& folder) {
 
 void require_file(const fs::path& path) {
     std::error_code error;
-    if (!fs::exists(path, error))
+    // Or an array inside an archive.
+    if (!fs::exists(path, error) && !fs::is_regular_file(path.parent_path(), error))
         throw InputError(fmt::format("{}: there is no such {}; check the path", printable(path.string()),
                                      path.has_extension() ? "file" : "folder"));
 }
 
 // An array or an index; InputError for other files.
 bool holds_array(const fs::path& path) {
+    const ArrayPlace place = find_array(path);
+    if (!place.member.empty()) return true;
     const InputFile file(path);
     constexpr std::int64_t enough = 4096;
     std::vector<std::byte> beginning(static_cast<std::size_t>(std::min(enough, file.size())));
     file.read(0, beginning);
-    if (is_number_array(beginning)) return true;
+    if (is_number_array(beginning) || is_archive(beginning) || is_gzip(beginning)) return true;
     const std::string name = printable(path.string());
     if (image_format(beginning) != ImageFormat::unknown)
         throw InputError(
@@ -162,10 +167,6 @@ fs::path item_file(const ImageSet& set, const Item& item) {
 
 namespace {
 
-std::int64_t element_of(const Item& item) {
-    return std::stoll(item.path.substr(item.path.rfind('[') + 1));
-}
-
 // Runs work(bytes) on a file and gives its errors the file's name.
 template <typename Work>
 auto with_file(const fs::path& file, Work work) -> decltype(work(std::span<const std::byte>())) {
@@ -182,11 +183,13 @@ void require_unchanged(const Item& item, std::span<const std::byte> bytes) {
         throw InputError("it changed since the image set was read; run the command again, or restore it");
 }
 
-Image array_image(const ImageSet& set, const Item& item) {
+Image array_image(const ImageSet& set, const Item& item, const ValueRange& range = {}) {
     try {
-        Image image = set.array->image(element_of(item));
+        const ImageArray& array = set.arrays->of(item.path);
+        Image image = array.image(ImageArrays::index_of(item.path));
         require_unchanged(item, std::as_bytes(std::span(image.pixels)));
-        return image;
+        const bool as_it_is = !array.is_wide() || range == ValueRange{};
+        return as_it_is ? image : array.image(ImageArrays::index_of(item.path), range);
     } catch (const InputError& error) {
         throw InputError(fmt::format("{}: {}", printable(item.path), error.what()));
     }
@@ -195,7 +198,7 @@ Image array_image(const ImageSet& set, const Item& item) {
 }  // namespace
 
 Image load_image(const ImageSet& set, const Item& item) {
-    if (set.array) return array_image(set, item);
+    if (set.arrays) return array_image(set, item);
     return with_file(item_file(set, item), [&](std::span<const std::byte> bytes) {
         require_unchanged(item, bytes);
         return decode_image(bytes);
@@ -203,7 +206,7 @@ Image load_image(const ImageSet& set, const Item& item) {
 }
 
 std::vector<std::uint8_t> load_fitted(const ImageSet& set, const Item& item, const Fitting& fitting) {
-    if (set.array) return fit_image(array_image(set, item), fitting);
+    if (set.arrays) return fit_image(array_image(set, item, fitting.value_range), fitting);
     return with_file(item_file(set, item), [&](std::span<const std::byte> bytes) {
         require_unchanged(item, bytes);
         return fit_image(bytes, fitting);

@@ -25,13 +25,18 @@ namespace jevrin::inline v1 {
 
 // Where a set comes from.
 struct ImageSource {
-    // A folder with a folder per class, a folder with such folders per part, a CSV index, or an array of
-    // images (IDX or NPY). What it is is found from its content.
+    // A folder with a folder per class, a folder with such folders per part, a CSV index, an array of images
+    // (IDX or NPY, also in gzip), or an archive of arrays (NPZ). What it is is found from its content.
     std::filesystem::path from;
     // Of arrays: the file with the labels, integers or one-hot rows.
     std::filesystem::path labels = {};
     // Of arrays whose rows are flat: [height, width] or with channels, first or last.
     std::vector<std::int64_t> shape = {};
+    // Of arrays that come divided: the images and labels of the other parts; those above are training.
+    std::filesystem::path validation_from = {};
+    std::filesystem::path validation_labels = {};
+    std::filesystem::path test_from = {};
+    std::filesystem::path test_labels = {};
     bool transposed = false;  // of arrays: rows and columns of each image exchanged
     // The classes in the order they shall have; empty: by name. Of arrays: the names of labels 0, 1, ...
     std::vector<std::string> classes = {};
@@ -67,7 +72,7 @@ struct Problem {
 // The full list as CSV: file, problem.
 void write_problems(const std::vector<Problem>& problems, const std::filesystem::path& file);
 
-class ImageArray;
+class ImageArrays;
 struct Fitting;
 
 struct ImageSet {
@@ -82,7 +87,7 @@ struct ImageSet {
     std::int64_t excluded = 0;       // by corrections
     std::vector<std::string> notes;  // what looks odd about the source, as text
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
-    std::shared_ptr<const ImageArray> array;  // where images come from when they are no files
+    std::shared_ptr<const ImageArrays> arrays;  // where images come from when they are no files
 };
 
 // Called now and then with the number of files done and the number of all; calls never overlap.

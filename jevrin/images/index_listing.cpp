@@ -3,7 +3,6 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/listing.hpp"
-#include "jevrin/images/number_array.hpp"
 
 #include <fmt/format.h>
 
@@ -179,43 +178,6 @@ void list_index(ImageSet& set, const ImageSource& source) {
         places.push_back(static_cast<std::size_t>(std::find(set.classes.begin(), set.classes.end(), label) -
                                                   set.classes.begin()));
     for (Item& item : set.items) item.label = places[item.label];
-}
-
-void list_arrays(ImageSet& set, const ImageSource& source) {
-    set.root = source.from.has_parent_path() ? source.from.parent_path() : fs::path(".");
-    const std::string name = printable(source.from.string());
-    if (source.labels.empty())
-        throw InputError(fmt::format(
-            "{}: it is an array of images; name the file of its labels with 'labels' in the plan", name));
-    const auto array = std::make_shared<ImageArray>(source.from, source.shape, source.transposed);
-    const LabelArray labels = read_labels(source.labels);
-    const std::string labels_name = printable(source.labels.string());
-    if (static_cast<std::int64_t>(labels.labels.size()) != array->count())
-        throw InputError(fmt::format("{} holds {} images and {} holds {} labels; they must match one to one",
-                                     name, array->count(), labels_name, labels.labels.size()));
-    // Names stand for the labels 0, 1, ...; without names each label that occurs is its own.
-    std::vector<std::int64_t> values;
-    if (!source.classes.empty()) {
-        set.classes = source.classes;
-        values.resize(source.classes.size());
-        std::iota(values.begin(), values.end(), std::int64_t{0});
-    } else {
-        const std::set<std::int64_t> occurring(labels.labels.begin(), labels.labels.end());
-        values.assign(occurring.begin(), occurring.end());
-        for (const std::int64_t value : values) set.classes.push_back(fmt::format("{}", value));
-    }
-    if (labels.columns > static_cast<std::int64_t>(values.size()) && !source.classes.empty())
-        throw InputError(fmt::format("{}: its rows have {} columns and the plan names {} classes",
-                                     labels_name, labels.columns, values.size()));
-    for (std::size_t i = 0; i < labels.labels.size(); ++i) {
-        const auto found = std::lower_bound(values.begin(), values.end(), labels.labels[i]);
-        if (found == values.end() || *found != labels.labels[i])
-            throw InputError(fmt::format("{}: label {} is {}; the plan names {} classes, 0 to {}",
-                                         labels_name, i, labels.labels[i], values.size(), values.size() - 1));
-        set.items.push_back({.path = fmt::format("{}[{}]", source.from.filename().string(), i),
-                             .label = static_cast<std::size_t>(found - values.begin())});
-    }
-    set.array = array;
 }
 
 }  // namespace jevrin::inline v1

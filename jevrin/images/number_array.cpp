@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/images/packed_arrays.hpp"
 
 #include <fmt/format.h>
 
@@ -159,26 +160,41 @@ bool is_number_array(std::span<const std::byte> bytes) {
            text[3] >= 1 && text[3] <= 8;
 }
 
-ArrayLayout read_layout(std::span<const std::byte> bytes, std::size_t file_size) {
+ArrayLayout read_header(std::span<const std::byte> bytes) {
     const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-    if (text.starts_with("\x1f\x8b")) throw InputError("it is compressed with gzip; extract it first");
-    if (text.starts_with("PK")) throw InputError("it is an archive; extract the NPY file");
     if (!is_number_array(bytes)) throw InputError("it is neither an IDX nor an NPY array");
     ArrayLayout layout = text.starts_with(npy_mark) ? read_npy(bytes) : read_idx(bytes);
     if (layout.shape.empty()) throw InputError("it holds a scalar, not a list of items");
-    const std::size_t held = (file_size - layout.offset) / width_of(layout.type);
+    static_cast<void>(stated_bytes(layout));
+    return layout;
+}
+
+std::size_t stated_bytes(const ArrayLayout& layout) {
     std::size_t stated = 1;
     for (const std::int64_t length : layout.shape) {
         const auto factor = static_cast<std::size_t>(length);
-        if (factor != 0 && stated > std::numeric_limits<std::size_t>::max() / 8 / factor)
+        if (factor != 0 && stated > std::numeric_limits<std::size_t>::max() / 16 / factor)
             throw InputError(fmt::format("its shape {} is invalid", spoken_shape(layout.shape)));
         stated *= factor;
     }
     if (stated == 0) throw InputError(fmt::format("its shape {} is empty", spoken_shape(layout.shape)));
-    if (stated != held || (file_size - layout.offset) % width_of(layout.type) != 0)
+    return stated * width_of(layout.type);
+}
+
+void require_stated_bytes(const ArrayLayout& layout, std::size_t file_size) {
+    const std::size_t stated = stated_bytes(layout);
+    const std::size_t width = width_of(layout.type);
+    const std::size_t held = file_size - layout.offset;
+    if (held != stated)
         throw InputError(
             fmt::format("its shape {} means {} numbers, but it holds {}; it is truncated or damaged",
-                        spoken_shape(layout.shape), stated, held));
+                        spoken_shape(layout.shape), stated / width,
+                        held > stated && held / width == stated / width ? stated / width + 1 : held / width));
+}
+
+ArrayLayout read_layout(std::span<const std::byte> bytes, std::size_t file_size) {
+    ArrayLayout layout = read_header(bytes);
+    require_stated_bytes(layout, file_size);
     return layout;
 }
 
@@ -202,19 +218,31 @@ std::vector<std::byte> in_order_of_c(std::span<const std::byte> bytes, const Arr
 
 }  // namespace
 
-NumberArray::NumberArray(const std::filesystem::path& path) : file_(std::make_shared<InputFile>(path)) {
+NumberArray::NumberArray(const std::filesystem::path& path) {
+    const ArrayPlace place = find_array(path);
+    file_ = std::make_shared<InputFile>(place.file);
     const auto size = static_cast<std::size_t>(file_->size());
     std::vector<std::byte> beginning(std::min(size, largest_array_header));
     file_->read(0, beginning);
-    try {
-        layout_ = read_layout(beginning, size);
-    } catch (const InputError& error) {
-        throw InputError(fmt::format("{}: {}", printable(path.string()), error.what()));
+    std::vector<std::byte> numbers;
+    if (!place.member.empty() || is_gzip(beginning)) {
+        UnpackedArray unpacked = unpack_array(place);
+        layout_ = std::move(unpacked.layout);
+        numbers = std::move(unpacked.bytes);
+        numbers.erase(numbers.begin(), numbers.begin() + static_cast<std::ptrdiff_t>(layout_.offset));
+    } else {
+        try {
+            if (is_archive(beginning))
+                throw InputError("it is an archive; name one of its arrays, as in \"data.npz/x_train\"");
+            layout_ = read_layout(beginning, size);
+        } catch (const InputError& error) {
+            throw InputError(fmt::format("{}: {}", printable(path.string()), error.what()));
+        }
+        if (!layout_.first_index_fastest) return;
+        numbers.resize(size - layout_.offset);
+        file_->read(static_cast<std::int64_t>(layout_.offset), numbers);
     }
-    if (!layout_.first_index_fastest) return;
-    std::vector<std::byte> numbers(size - layout_.offset);
-    file_->read(static_cast<std::int64_t>(layout_.offset), numbers);
-    whole_ = in_order_of_c(numbers, layout_);
+    whole_ = layout_.first_index_fastest ? in_order_of_c(numbers, layout_) : std::move(numbers);
 }
 
 std::int64_t NumberArray::row_size() const {
@@ -266,9 +294,11 @@ ImageArray::ImageArray(const std::filesystem::path& path, const std::vector<std:
                        bool transposed)
     : name_(printable(path.string())), array_(path), transposed_(transposed) {
     const bool floats = array_.type() == NumberType::float32 || array_.type() == NumberType::float64;
-    if (!floats && array_.type() != NumberType::uint8)
-        throw InputError(fmt::format(
-            "{}: its numbers are neither unsigned bytes nor floats; save images as one of them", name_));
+    if (!floats && array_.type() != NumberType::uint8 && array_.type() != NumberType::uint16)
+        throw InputError(
+            fmt::format("{}: its numbers are neither unsigned bytes, nor unsigned of 16 bits, nor floats; "
+                        "save images as one of them",
+                        name_));
     std::vector<std::int64_t> own(array_.shape().begin() + 1, array_.shape().end());
     if (!shape.empty()) {
         std::int64_t values = 1;
@@ -328,7 +358,7 @@ void ImageArray::set_shape(std::vector<std::int64_t> shape) {
                     name_, spoken_shape(array_.shape()), guess));
 }
 
-Image ImageArray::image(std::int64_t index) const {
+Image ImageArray::image(std::int64_t index, const ValueRange& range) const {
     Image image(width(), height());
     const NumberRows row = array_.rows(index, 1);
     const std::int64_t plane = width_ * height_;
@@ -340,7 +370,8 @@ Image ImageArray::image(std::int64_t index) const {
                 const double value =
                     row.at(channels_first_ ? c * plane + pixel : pixel * channels_ + c) * factor_;
                 if (!std::isfinite(value)) throw InputError("it contains NaN or infinite values");
-                to[c] = static_cast<std::uint8_t>(std::lround(value));
+                to[c] = is_wide() ? range.byte(static_cast<int>(value))
+                                  : static_cast<std::uint8_t>(std::lround(value));
             }
             if (channels_ == 1) to[1] = to[2] = to[0];
         }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/files.hpp"
+#include "jevrin/images/decoding.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <cstdint>
@@ -29,6 +30,13 @@ bool is_number_array(std::span<const std::byte> bytes);
 // A header is at most so long.
 inline constexpr std::size_t largest_array_header = std::size_t{1} << 20;
 
+// Reads the header alone. InputError without a file name when it is none, or is damaged.
+ArrayLayout read_header(std::span<const std::byte> beginning);
+// Bytes of the numbers behind the header. InputError when the shape is none.
+std::size_t stated_bytes(const ArrayLayout& layout);
+// InputError when a file of this size holds fewer or more.
+void require_stated_bytes(const ArrayLayout& layout, std::size_t file_size);
+
 // Reads the header from the beginning of a file of this size. IDX: four bytes 0, 0, type, dimensions, then
 // the dimensions, all big-endian. NPY: versions 1 to 3. InputError without a file name when it is neither, is
 // damaged, or holds fewer or more bytes than it says.
@@ -51,7 +59,8 @@ class NumberRows {
 
 class NumberArray {
   public:
-    // InputError names the file.
+    // An IDX or NPY file, one in gzip, or a member of an archive ("digits.npz/x_train"). InputError names the
+    // file.
     explicit NumberArray(const std::filesystem::path& path);
 
     const std::vector<std::int64_t>& shape() const { return layout_.shape; }
@@ -65,11 +74,12 @@ class NumberArray {
   private:
     std::shared_ptr<const InputFile> file_;
     ArrayLayout layout_;
-    std::vector<std::byte> whole_;  // in the order of C, when the file's order is another
+    std::vector<std::byte>
+        whole_;  // the numbers in the order of C, when the file's order is another or it is packed
 };
 
-// Images in an array of bytes or floats: [count, height, width], with channels (1 or 3) first or last, or
-// flat rows with a stated shape.
+// Images in an array of bytes, of 16 bits, or of floats: [count, height, width], with channels (1 or 3) first
+// or last, or flat rows with a stated shape.
 class ImageArray {
   public:
     // shape and transposed as in ImageSource. InputError names the file and what the shape would have to be.
@@ -79,8 +89,10 @@ class ImageArray {
     std::int64_t width() const { return transposed_ ? height_ : width_; }
     std::int64_t height() const { return transposed_ ? width_ : height_; }
     int channels() const { return channels_; }
-    // Floats from 0 to 1 are multiplied by 255. InputError when a value is not a number.
-    Image image(std::int64_t index) const;
+    // Floats from 0 to 1 are multiplied by 255; values of 16 bits become bytes by the range. InputError when
+    // a value is not a number.
+    Image image(std::int64_t index, const ValueRange& range = {}) const;
+    bool is_wide() const { return array_.type() == NumberType::uint16; }
 
   private:
     void set_shape(std::vector<std::int64_t> shape);

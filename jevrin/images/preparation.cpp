@@ -106,8 +106,10 @@ const EnumNames<FitPadding>& names_of(FitPadding) {
 
 std::string Fitting::key() const {
     const std::string sides = size.is_square() ? std::to_string(size.height) : size.text();
-    return fmt::format("{} {} {} {} {} {}", sides, name_of(fit), name_of(padding),
-                       fmt::join(padding_colour, ","), fmt::join(background, ","), channels);
+    const std::string range =
+        value_range == ValueRange{} ? "" : fmt::format(" {}-{}", value_range.low, value_range.high);
+    return fmt::format("{} {} {} {} {} {}{}", sides, name_of(fit), name_of(padding),
+                       fmt::join(padding_colour, ","), fmt::join(background, ","), channels, range);
 }
 
 std::vector<std::uint8_t> fit_image(const Image& image, const Fitting& fitting) {
@@ -118,7 +120,7 @@ std::vector<std::uint8_t> fit_image(std::span<const std::byte> file, const Fitti
     const ImageFacts facts = read_facts(file);
     const Size whole = {facts.width, facts.height};
     const Size size = resized(whole, fitting);
-    DecodeSettings settings{.background = fitting.background};
+    DecodeSettings settings{.background = fitting.background, .value_range = fitting.value_range};
     // How many times the result's sides must be left by each: the coarser the reduction, the more its blocks
     // show.
     struct Allowed {
@@ -139,6 +141,7 @@ std::string Preparation::to_json() const {
                        {"padding_colour", fitting.padding_colour},
                        {"background", fitting.background},
                        {"channels", fitting.channels},
+                       {"value_range", {fitting.value_range.low, fitting.value_range.high}},
                        {"mean", scaling.mean},
                        {"deviation", scaling.deviation}};
     return json_text(json);
@@ -158,12 +161,15 @@ Preparation Preparation::from_json(const std::string& text) {
         fitting.padding_colour = json.value("padding_colour", fitting.padding_colour);
         fitting.background = json.value("background", fitting.background);
         fitting.channels = json.value("channels", fitting.channels);
+        const auto range = json.value("value_range", std::array<int, 2>{0, 65'535});
+        fitting.value_range = {range[0], range[1]};
         preparation.scaling.mean = json.at("mean").get<std::array<double, 3>>();
         preparation.scaling.deviation = json.at("deviation").get<std::array<double, 3>>();
         const auto& d = preparation.scaling.deviation;
         if (std::min(fitting.size.height, fitting.size.width) < 1 ||
             std::max(fitting.size.height, fitting.size.width) > 4096 ||
-            (fitting.channels != 1 && fitting.channels != 3) || !(std::min({d[0], d[1], d[2]}) > 0))
+            (fitting.channels != 1 && fitting.channels != 3) || range[0] < 0 || range[1] <= range[0] ||
+            range[1] > 65'535 || !(std::min({d[0], d[1], d[2]}) > 0))
             throw InputError("its preparation is out of range");
         return preparation;
     } catch (const JsonError&) {

@@ -6,6 +6,7 @@
 
 #include "jevrin/base/enumeration.hpp"
 #include "jevrin/base/image_size.hpp"
+#include "jevrin/images/decoding.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <array>
@@ -32,6 +33,7 @@ struct Fitting {
     FitPadding padding = FitPadding::edge;
     Colour padding_colour = {0, 0, 0};  // of FitPadding::constant
     Colour background = white;          // under transparent parts
+    ValueRange value_range = {};        // of 16-bit grey
     int channels = 3;                   // 3 colour, 1 grey: 0.299 red + 0.587 green + 0.114 blue (BT.601)
 
     std::int64_t values() const { return size.pixels() * channels; }

@@ -4,8 +4,8 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/content_cache.hpp"
+#include "jevrin/images/image_arrays.hpp"
 #include "jevrin/images/image_set.hpp"
-#include "jevrin/images/number_array.hpp"
 #include "jevrin/images/preparation.hpp"
 
 #include <fmt/format.h>
@@ -53,14 +53,15 @@ FileContent content_of(const fs::path& file, ContentCache* cache) {
     }
 }
 
-FileContent content_of_element(const ImageArray& array, std::int64_t index) {
+FileContent content_of_element(const ImageArrays& arrays, const std::string& path) {
+    const ImageArray& array = arrays.of(path);
     FileContent content;
     content.facts = {.format = ImageFormat::values,
                      .width = array.width(),
                      .height = array.height(),
                      .channels = array.channels()};
     try {
-        const Image image = array.image(index);
+        const Image image = array.image(ImageArrays::index_of(path));
         content.hash = hash_of(std::as_bytes(std::span(image.pixels)));
         content.perceptual_hash = perceptual_hash_of(fit_image(image, hash_image_fitting()));
     } catch (const InputError& error) {
@@ -225,8 +226,8 @@ void read_items(ImageSet& set, const ReadProgress& progress, ContentCache* cache
         for (std::int64_t n = chunk * block; n < end; ++n) {
             const auto i = static_cast<std::size_t>(n);
             Item& item = i < labelled ? set.items[i] : set.unlabelled[i - labelled];
-            const FileContent content =
-                set.array ? content_of_element(*set.array, n) : content_of(item_file(set, item), cache);
+            const FileContent content = set.arrays ? content_of_element(*set.arrays, item.path)
+                                                   : content_of(item_file(set, item), cache);
             set_content(item, content);
             (i < labelled ? problems[i] : unlabelled_problems[i - labelled]) = content.problem;
         }

@@ -2,6 +2,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/images/image_arrays.hpp"
 #include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/epoch_predictions.hpp"
@@ -14,12 +15,14 @@ namespace jevrin::inline v1 {
 namespace {
 
 // What it takes to read items again, besides their paths: only arrays need more than that.
-std::string source_json(const ImageSource& source) {
+std::string source_json(const ImageSet& set) {
     Json json = Json::object();
-    if (!source.labels.empty())
-        json = {{"array", std::filesystem::absolute(source.from).lexically_normal().string()},
-                {"shape", source.shape},
-                {"transposed", source.transposed}};
+    if (set.arrays) {
+        json = {
+            {"arrays", Json::object()}, {"shape", set.source.shape}, {"transposed", set.source.transposed}};
+        for (const auto& [name, file] : set.arrays->files())
+            json["arrays"][name] = std::filesystem::absolute(file).lexically_normal().string();
+    }
     return json_text(json);
 }
 
@@ -47,7 +50,7 @@ std::int64_t put_image_set(SQLite::Database& database, const ImageSet& set) {
         1 + select_number(database, "SELECT MAX(version) FROM image_sets WHERE root = ?", root);
     execute(database,
             "INSERT INTO image_sets (fingerprint, root, version, added, source) VALUES (?, ?, ?, ?, ?)",
-            set.fingerprint, root, version, now(), source_json(set.source));
+            set.fingerprint, root, version, now(), source_json(set));
     const std::int64_t id = database.getLastInsertRowid();
     for (std::size_t c = 0; c < set.classes.size(); ++c)
         execute(database, "INSERT INTO classes VALUES (?, ?, ?)", id, static_cast<std::int64_t>(c),

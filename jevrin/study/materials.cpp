@@ -133,10 +133,10 @@ std::vector<TrainingPhase> phases_of(const Candidate& candidate, const Network& 
 void require_slopes(const CandidateNetwork& built) {
     for (std::size_t i = built.first_trained(); i < built.head; ++i)
         if (is_activation(built.network.nodes[i].op, FunctionKind::round))
-            throw InputError(
-                fmt::format("the backbone is quantised, which training cannot change (it rounds at '{}'); use "
-                            "regime = \"frozen\", or a backbone that was not quantised",
-                            printable(built.network.nodes[i].name)));
+            throw InputError(fmt::format(
+                "the backbone is quantised, which training cannot change (it rounds at '{}'); use "
+                "regime = \"frozen\", or a backbone that was not quantised",
+                printable(built.network.nodes[i].name)));
 }
 
 }  // namespace
@@ -276,8 +276,12 @@ void require_class_names(const Candidate& candidate, const ImageSet& set) {
 PartsSettings settle_parts(const ImagesPlan& images, const ImageSet& set) {
     const bool given = std::any_of(set.items.begin(), set.items.end(),
                                    [](const Item& item) { return item.part.has_value(); });
-    PartsSettings parts = images.parts.value_or(given ? PartsSettings{.by = PartsBy::given, .validation = 0.0}
-                                                      : PartsSettings{});
+    const bool has_validation = std::any_of(set.items.begin(), set.items.end(),
+                                            [](const Item& item) { return item.part == Part::validation; });
+    // What comes divided into training and test alone is not read to be without validation.
+    PartsSettings parts = images.parts.value_or(
+        given ? PartsSettings{.by = PartsBy::given, .validation = has_validation ? 0.0 : 0.2}
+              : PartsSettings{});
     parts.seed = images.split_seed;
     parts.group_near_duplicates = images.group_near_duplicates;
     return parts;

@@ -3,6 +3,8 @@
 // begin with the seeds below and the files of tests/fuzz/corpus/TARGET; with "keep", an input that ends in a
 // way no other did (another refusal, or none) joins those files. Build with -DJEVRIN_SANITIZE=address to see
 // reads outside the bytes as well; a million runs take minutes. scripts/fuzz grows the corpus by coverage.
+#include "support/encoded_images.hpp"
+
 #include "jevrin/base/csv.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
@@ -55,6 +57,17 @@ Image sample_image() {
     for (std::size_t i = 0; i < image.pixels.size(); ++i)
         image.pixels[i] = static_cast<std::uint8_t>(i * 7 + i / 111);
     return image;
+}
+
+// [9, 11, samples].
+std::vector<int> sample_values(int samples) {
+    std::vector<int> values;
+    for (int i = 0; i < 9 * 11 * samples; ++i) values.push_back(i * 5 % 251);
+    return values;
+}
+
+bool text_begins_archive(const std::filesystem::path& file) {
+    return read_text(file).starts_with("PK");
 }
 
 std::string webp() {
@@ -216,6 +229,29 @@ const std::map<std::string, Target>& targets() {
         {"png", {{text_of(encode_png(sample_image()))}, decode_everything}},
         {"jpeg", {{text_of(encode_jpeg(sample_image(), 90)), jpeg_with_exif()}, decode_everything}},
         {"webp", {{webp()}, decode_everything}},
+        {"tiff",
+         {{test::tiff_of({.compression = 5}, 11, 9, sample_values(3)),
+           test::tiff_of({.bits = 16, .samples = 1, .tiled = true}, 11, 9, sample_values(1)),
+           test::tiff_of({.samples = 4, .compression = 8}, 11, 9, sample_values(4))},
+          [](const std::string& text) {
+              decode_everything(text);
+              decode_image(bytes_of(text), {.value_range = {10, 300}});
+          }}},
+        {"bmp", {{test::bmp_of(sample_image()), test::bmp_of(sample_image(), true)}, decode_everything}},
+        {"gif",
+         {{test::gif_of(11, 9, sample_values(1)), test::gif_of(11, 9, sample_values(1), 7, true)},
+          decode_everything}},
+        {"avif", {{test::avif_of(sample_image()), test::avif_of(sample_image(), 3)}, decode_everything}},
+        {"archives",
+         {{test::zip_of({{"x_train.npy", npy}, {"y_train.npy", idx}}), test::gzip_of(idx)},
+          [](const std::string& text) {
+              with_file(text, [](const auto& file) {
+                  const ImageArray array(text_begins_archive(file) ? file / "x_train" : file, {}, false);
+                  array.image(array.count() - 1);
+              });
+          }}},
+        {"functions",
+         {{}, [](const std::string& text) { with_file(text, [](const auto& file) { read_model(file); }); }}},
         {"arrays",
          {{idx, npy},
           [](const std::string& text) {

@@ -247,8 +247,10 @@ TEST(Formats, AnimationsAndForeignFilesAreRefusedInWords) {
                        std::string("ANIM\x06\0\0\0\0\0\0\0\0\0", 14);
     EXPECT_THAT(message_of<InputError>([&] { decode_image(std::as_bytes(std::span(webp))); }),
                 HasSubstr("animated WebP"));
-    for (const auto& [magic, name] : std::vector<std::pair<std::string, std::string>>{
-             {"GIF89a", "a GIF"}, {"BM12345678", "a BMP"}, {std::string("II*\0abc", 7), "a TIFF"}})
+    for (const auto& [magic, name] :
+         std::vector<std::pair<std::string, std::string>>{{"%PDF-1.4", "a PDF"},
+                                                          {"8BPS1234", "a layered document"},
+                                                          {std::string("\0\0\1\0abc", 7), "an icon"}})
         EXPECT_THAT(message_of<InputError>([&] { decode_image(std::as_bytes(std::span(magic))); }),
                     HasSubstr("it is " + name + ", which is not supported; convert it to PNG, JPEG or WebP"));
 }

@@ -54,8 +54,8 @@ void add_choose(Command& command) {
         .add_option(
             "--cost", options->cost,
             "what makes a candidate cheaper: seconds (training time), trained (parameters), operations "
-            "(of a prediction), file (size)")
-        .one_of({"seconds", "trained", "operations", "file"})
+            "(of a prediction), file (size); measured: latency (one image), batch (time per image), memory")
+        .one_of({"seconds", "trained", "operations", "file", "latency", "batch", "memory"})
         .option_text("COST=" + options->cost);
     command
         .add_option("--margin", options->query.margin,

@@ -6,6 +6,7 @@ namespace jevrin::app {
 void add_demo(Command&);
 void add_survey(Command&);
 void add_compose(Command&);
+void add_draft(Command&);
 void add_check(Command&);
 void add_layers(Command&);
 void add_features(Command&);
@@ -43,6 +44,8 @@ const std::vector<CommandGroup>& command_groups() {
              {"survey", "inspect an image set: class counts, sizes, unreadable files, duplicates",
               add_survey},
              {"compose", "write a new labelled image set: augmented copies, pasted overlays", add_compose},
+             {"draft", "write a first plan for a folder of images: three regimes, reasons, a time budget",
+              add_draft},
              {"check", "validate a plan: run one batch through each candidate, estimate its cost", add_check},
              {"layers", "activations of every stage of a model for one image, and its first filters",
               add_layers},

@@ -40,6 +40,7 @@
 // Results: every answer as a value, with its JSON, its table and its text
 #include "jevrin/results/agreement_result.hpp"
 #include "jevrin/results/check_result.hpp"
+#include "jevrin/results/draft_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"
 #include "jevrin/results/confusion_result.hpp"

@@ -36,6 +36,20 @@ double best_epoch_mean(const CandidateEvidence& evidence, std::size_t classes, M
     return sum / static_cast<double>(scores.size());
 }
 
+// The same network in every run: the least that was measured is what the machine can do.
+std::optional<PredictionCost> least_cost(const CandidateEvidence& evidence) {
+    std::optional<PredictionCost> least;
+    for (const RunEvidence& one : evidence.runs) {
+        const std::optional<PredictionCost>& cost = one.run.prediction_cost;
+        if (!cost) continue;
+        if (!least) least = cost;
+        least->milliseconds = std::min(least->milliseconds, cost->milliseconds);
+        least->batch_milliseconds = std::min(least->batch_milliseconds, cost->batch_milliseconds);
+        least->bytes = std::min(least->bytes, cost->bytes);
+    }
+    return least;
+}
+
 RankedCandidate ranked_candidate(const Ledger& ledger, const StudyRecord& study,
                                  const CandidateEvidence& evidence, std::size_t classes,
                                  const CandidateOutcomes& outcomes) {
@@ -50,7 +64,8 @@ RankedCandidate ranked_candidate(const Ledger& ledger, const StudyRecord& study,
                            .parameters = run.parameters,
                            .trainable_parameters = run.trainable_parameters,
                            .multiplications = run.multiplications,
-                           .model_bytes = size_of(ledger.model_file(run.id))};
+                           .model_bytes = size_of(ledger.model_file(run.id)),
+                           .prediction_cost = least_cost(evidence)};
     // Parts of a single item have a score, and nothing to compare.
     ranked.mean = outcomes.seeds().empty() ? ranked.best_epoch_mean : outcomes.mean();
     if (outcomes.seeds().empty()) ranked.seeds = std::ssize(evidence.seed_matrices(classes));
@@ -180,12 +195,17 @@ const EnumNames<Cost>& names_of(Cost) {
     static const EnumNames<Cost> names("the cost", {{Cost::training_seconds, "seconds"},
                                                     {Cost::trained_parameters, "trained"},
                                                     {Cost::operations, "operations"},
-                                                    {Cost::file_size, "file"}});
+                                                    {Cost::file_size, "file"},
+                                                    {Cost::latency, "latency"},
+                                                    {Cost::batch_time, "batch"},
+                                                    {Cost::prediction_memory, "memory"}});
     return names;
 }
 
 bool costs_no_more(double cost, double than, Cost kind) {
-    return kind == Cost::training_seconds ? cost <= 1.25 * than + 1.0 : cost <= than;
+    if (kind == Cost::training_seconds) return cost <= 1.25 * than + 1.0;
+    const bool measured = kind == Cost::latency || kind == Cost::batch_time;
+    return cost <= (measured ? 1.25 : 1.0) * than;
 }
 
 const EnumNames<ChoiceRule>& names_of(ChoiceRule) {
@@ -205,6 +225,10 @@ double RankedCandidate::cost(Cost kind) const {
     const auto known = [](std::int64_t value) {
         return value > 0 ? static_cast<double>(value) : std::numeric_limits<double>::infinity();
     };
+    const auto measured = [&](auto PredictionCost::*member) {
+        return prediction_cost ? static_cast<double>((*prediction_cost).*member)
+                               : std::numeric_limits<double>::infinity();
+    };
     switch (kind) {
         case Cost::training_seconds:
             return seconds;
@@ -214,6 +238,12 @@ double RankedCandidate::cost(Cost kind) const {
             return known(multiplications);
         case Cost::file_size:
             return known(model_bytes);
+        case Cost::latency:
+            return measured(&PredictionCost::milliseconds);
+        case Cost::batch_time:
+            return measured(&PredictionCost::batch_milliseconds);
+        case Cost::prediction_memory:
+            return measured(&PredictionCost::bytes);
     }
     unhandled(kind);
 }

@@ -28,10 +28,13 @@ enum class Cost {
     trained_parameters,  // how many numbers training changes
     operations,          // multiplications of one prediction
     file_size,           // of a run's model, in bytes
+    latency,             // milliseconds of one image by itself, measured; within a quarter equal
+    batch_time,          // milliseconds of each image of a batch, likewise
+    prediction_memory,   // bytes of weights and buffers
 };
 const EnumNames<Cost>& names_of(Cost);
 
-// Seconds are noisy: what takes a quarter and a second longer costs no more.
+// Times are noisy: what takes a quarter longer (and a second, of training) costs no more.
 bool costs_no_more(double cost, double than, Cost kind);
 
 // Which candidate is recommended.
@@ -65,6 +68,8 @@ struct RankedCandidate {
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
     std::int64_t model_bytes = 0;      // of a run's model file; 0: it is gone
+    // The least of its runs; none where they were not measured.
+    std::optional<PredictionCost> prediction_cost = {};
     // The best candidate's lead over this one; none for the best itself, or when nothing pairs them.
     std::optional<Lead> behind;
     Verdict verdict = Verdict::unknown;  // of the best over this one

@@ -32,6 +32,9 @@ const std::set<std::string>& record_keys() {
                                      "note",
                                      "trainable_parameters",
                                      "multiplications",
+                                     "prediction_milliseconds",
+                                     "prediction_batch_milliseconds",
+                                     "prediction_bytes",
                                      "image_set_version"};
         for (const Metric metric : all_metrics) all.insert(name_of(metric));
         return all;
@@ -89,6 +92,12 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     put("parameters", run.parameters);
     put("trainable_parameters", run.trainable_parameters);
     put("multiplications", run.multiplications);
+    const auto measured = [&](auto PredictionCost::*member) {
+        return run.prediction_cost ? Json((*run.prediction_cost).*member) : Json();
+    };
+    put("prediction_milliseconds", measured(&PredictionCost::milliseconds));
+    put("prediction_batch_milliseconds", measured(&PredictionCost::batch_milliseconds));
+    put("prediction_bytes", measured(&PredictionCost::bytes));
     put("image_set_version", run.image_set_version);
     put("tags", run.tags);
     put("note", run.note);

@@ -22,6 +22,13 @@ Inference::~Inference() = default;
 Inference::Inference(Inference&&) noexcept = default;
 Inference& Inference::operator=(Inference&&) noexcept = default;
 
+std::int64_t Inference::bytes() const {
+    std::int64_t weights = 0;
+    for (const Node& node : network_.nodes)
+        for (const Tensor& parameter : node.parameters) weights += parameter.size();
+    return weights * static_cast<std::int64_t>(sizeof(float)) + compiled_->memory().total(1);
+}
+
 std::int64_t Inference::input_size() const {
     return compiled_->input_size();
 }

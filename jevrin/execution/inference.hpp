@@ -30,6 +30,8 @@ class Inference {
 
     std::int64_t capacity() const { return capacity_; }
     std::int64_t input_size() const;
+    // Of weights, and of buffers for one item.
+    std::int64_t bytes() const;
     std::int64_t output_size() const;
     const Shape& output_shape() const { return output_shape_; }
 

@@ -28,6 +28,12 @@ std::string cost_axis(Cost cost) {
             return "multiplications per prediction";
         case Cost::file_size:
             return "model file, bytes";
+        case Cost::latency:
+            return "milliseconds for one image";
+        case Cost::batch_time:
+            return "milliseconds per image in a batch";
+        case Cost::prediction_memory:
+            return "memory of a prediction, bytes";
     }
     unhandled(cost);
 }

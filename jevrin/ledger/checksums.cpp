@@ -81,6 +81,7 @@ const std::vector<SealedTable>& sealed_tables() {
         {"models", {"run", "epoch"}, "run, epoch, hash"},
         {"epoch_predictions", {"run", "epoch"}, "run, epoch, predicted"},
         {"cross_fitted", {"run", "metric"}, "run, metric, predicted"},
+        {"prediction_costs", {"run"}, "run, milliseconds, batch_milliseconds, bytes"},
         {"seed_looks", {"study", "seeds"}, "study, seeds, looked"},
         {"warnings", {"id"}, "id, run, epoch, message"},
         {"marks", {"root", "item"}, "root, item, label, excluded, note, marked"},

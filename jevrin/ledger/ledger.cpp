@@ -263,6 +263,10 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                              "SELECT COUNT(*), TOTAL(seconds), rows_checksum(epoch, checksum) FROM epochs "
                              "WHERE run = ?");
     SQLite::Statement tags(*connection_->database, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
+    SQLite::Statement cost(*connection_->database,
+                           fmt::format("SELECT milliseconds, batch_milliseconds, bytes, {} FROM prediction_costs "
+                                       "WHERE run = ?",
+                                       is_sealed("prediction_costs")));
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
         length.reset();
@@ -294,6 +298,15 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
         if (query.getColumn(23).getInt() == 0 ||
             query.getColumn(24).getInt64() != length.getColumn(2).getInt64())
             throw_damaged(connection_->file(), fmt::format("the run '{}'", printable(run.name())));
+        cost.reset();
+        cost.bind(1, run.id.number);
+        if (cost.executeStep()) {
+            if (cost.getColumn(3).getInt() == 0)
+                throw_damaged(connection_->file(), fmt::format("the costs of '{}'", printable(run.name())));
+            run.prediction_cost = {.milliseconds = cost.getColumn(0),
+                                   .batch_milliseconds = cost.getColumn(1),
+                                   .bytes = cost.getColumn(2)};
+        }
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);
         if (best > 0) {

@@ -65,7 +65,7 @@ class LedgerWriter {
     // One transaction: the state, the predictions of the best weights on the validation part, and the content
     // hash of their model file, when there is one.
     void finish_run(RunId run, const std::vector<PredictionRecord>& validation,
-                    const std::string& model_hash = "");
+                    const std::string& model_hash = "", const std::optional<PredictionCost>& cost = {});
     void fail_run(RunId run, const std::string& reason);
     // One transaction: predictions of the best weights on the test part (empty: of others, which are not
     // kept), and that it was looked at.

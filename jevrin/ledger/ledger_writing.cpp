@@ -319,7 +319,8 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 
 void LedgerWriter::forget_records(RunId run) {
     for (const char* table : {"confusion", "epochs", "epoch_predictions", "cross_fitted", "predictions",
-                              "part_checksums", "layer_epochs", "layers", "warnings", "models"})
+                              "part_checksums", "layer_epochs", "layers", "warnings", "models",
+                              "prediction_costs"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(
         *connection_->database,
@@ -372,9 +373,14 @@ void LedgerWriter::put_epoch_model(RunId run, std::int64_t epoch, const std::str
 }
 
 void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& validation,
-                              const std::string& model_hash) {
+                              const std::string& model_hash, const std::optional<PredictionCost>& cost) {
     in_transaction(*connection_, [&] {
         require_run(run);
+        if (cost)
+            execute(*connection_->database,
+                    "INSERT OR REPLACE INTO prediction_costs (run, milliseconds, batch_milliseconds, bytes) "
+                    "VALUES (?, ?, ?, ?)",
+                    run, cost->milliseconds, cost->batch_milliseconds, cost->bytes);
         if (!model_hash.empty()) put_model_hash(run, 0, model_hash);
         put_predictions(run, Part::validation, validation);
         put_cross_fitted(run);

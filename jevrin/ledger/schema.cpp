@@ -375,6 +375,16 @@ ALTER TABLE studies ADD COLUMN margin REAL NOT NULL DEFAULT 0.01;
 ALTER TABLE studies ADD COLUMN most_seeds INTEGER NOT NULL DEFAULT 0;
 )sql";
 
+// What version 12 added: what a prediction with a run's model costs.
+const char* const from_version_11 = R"sql(
+CREATE TABLE prediction_costs (
+    run INTEGER PRIMARY KEY REFERENCES runs(id),
+    milliseconds REAL NOT NULL,
+    batch_milliseconds REAL NOT NULL,
+    bytes INTEGER NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0);
+)sql";
+
 // What lies there when a ledger is brought up to date is taken for the models of its finished runs.
 void record_model_hashes(SQLite::Database& database, const std::filesystem::path& models) {
     SQLite::Statement query(database, "SELECT id FROM runs WHERE state = 'finished'");
@@ -414,6 +424,7 @@ void create_tables(SQLite::Database& database, const std::filesystem::path& dire
     database.exec(tables_of_version_6);
     bring_to_version_10(database, directory);
     database.exec(from_version_10);
+    database.exec(from_version_11);
     seal_everything(database);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
@@ -434,10 +445,11 @@ void bring_up_to_date(SQLite::Database& database, const std::filesystem::path& d
     if (now <= 6) bring_runs_to_version_7(database);
     if (now <= 8) rename_keys_of_runs(database);
     if (now <= 9) bring_to_version_10(database, directory);
-    database.exec(from_version_10);
+    if (now <= 10) database.exec(from_version_10);
+    database.exec(from_version_11);
     if (now <= 9)
         seal_everything(database);
-    else
+    else if (now <= 10)
         seal_studies(database);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }

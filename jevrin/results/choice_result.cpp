@@ -59,6 +59,7 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"trainable_parameters", c.trainable_parameters},
                  {"multiplications", c.multiplications},
                  {"model_bytes", c.model_bytes},
+                 {"prediction", prediction_json(c.prediction_cost)},
                  {"cost", number(c.cost(cost))},
                  {"pareto_optimal", c.pareto_optimal},
                  {"separated", c.verdict == Verdict::better},
@@ -139,6 +140,12 @@ std::string cost_cell(const RankedCandidate& c, Cost cost) {
             return c.multiplications == 0 ? "" : with_commas(c.multiplications);
         case Cost::file_size:
             return c.model_bytes == 0 ? "" : spoken_bytes(c.model_bytes);
+        case Cost::latency:
+            return c.prediction_cost ? fmt::format("{:.3g}", c.prediction_cost->milliseconds) : "";
+        case Cost::batch_time:
+            return c.prediction_cost ? fmt::format("{:.3g}", c.prediction_cost->batch_milliseconds) : "";
+        case Cost::prediction_memory:
+            return c.prediction_cost ? spoken_bytes(c.prediction_cost->bytes) : "";
     }
     unhandled(cost);
 }
@@ -153,6 +160,12 @@ std::string cost_head(Cost cost) {
             return "operations";
         case Cost::file_size:
             return "file";
+        case Cost::latency:
+            return "ms/image";
+        case Cost::batch_time:
+            return "ms in batch";
+        case Cost::prediction_memory:
+            return "memory";
     }
     unhandled(cost);
 }
@@ -298,6 +311,9 @@ ResultTable to_table(const ChoiceResult& result) {
                        csv_only("trainable_parameters"),
                        csv_only("multiplications"),
                        csv_only("model_bytes"),
+                       csv_only("prediction_milliseconds"),
+                       csv_only("prediction_batch_milliseconds"),
+                       csv_only("prediction_bytes"),
                        csv_only("pareto_optimal")});
     const auto exact = [](double value) { return fmt::format("{}", value); };
     for (const RankedCandidate& c : choice.ranking)
@@ -330,6 +346,9 @@ ResultTable to_table(const ChoiceResult& result) {
              std::to_string(c.trainable_parameters),
              std::to_string(c.multiplications),
              std::to_string(c.model_bytes),
+             c.prediction_cost ? exact(c.prediction_cost->milliseconds) : "",
+             c.prediction_cost ? exact(c.prediction_cost->batch_milliseconds) : "",
+             c.prediction_cost ? std::to_string(c.prediction_cost->bytes) : "",
              c.pareto_optimal ? "true" : "false"});
     return table;
 }

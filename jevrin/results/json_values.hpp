@@ -3,6 +3,7 @@
 
 #include "jevrin/base/json.hpp"
 #include "jevrin/metrics/intervals.hpp"
+#include "jevrin/training/prediction_cost.hpp"
 
 #include <cmath>
 #include <optional>
@@ -23,6 +24,14 @@ inline Json number(double value) {
 template <class T>
 Json or_null(const std::optional<T>& value) {
     return value ? Json(*value) : Json();
+}
+
+// null when it was not measured.
+inline Json prediction_json(const std::optional<PredictionCost>& cost) {
+    if (!cost) return {};
+    return {{"milliseconds", cost->milliseconds},
+            {"batch_milliseconds", cost->batch_milliseconds},
+            {"bytes", cost->bytes}};
 }
 
 // [low, high].

@@ -33,6 +33,7 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
     json["trainable_parameters"] = run.trainable_parameters;
     json["multiplications"] = run.multiplications;
     json["seconds"] = run.seconds;
+    json["prediction"] = prediction_json(run.prediction_cost);
     json["image_set_version"] = run.image_set_version;
     json["tags"] = run.tags;
     json["note"] = run.note;

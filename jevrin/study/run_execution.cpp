@@ -7,6 +7,7 @@
 #include "jevrin/study/certainty.hpp"
 #include "jevrin/study/environment.hpp"
 #include "jevrin/training/checkpoint.hpp"
+#include "jevrin/training/prediction_cost.hpp"
 
 #include <fmt/format.h>
 
@@ -244,7 +245,8 @@ void RunExecution::finish() {
         std::filesystem::remove(file, ignored);
         throw RunError(fmt::format("its model cannot be used: {}", error.what()));
     }
-    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file));
+    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file),
+                       measure_prediction(trainer_.best_network()));
     std::error_code ignored;
     std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
 }

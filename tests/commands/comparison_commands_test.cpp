@@ -116,6 +116,17 @@ TEST_F(Compared, TheChoiceHasAParagraphATableAFigureAndJson) {
     EXPECT_TRUE(is_picture(file("choice.png")));
     EXPECT_EQ(lines_of(read_text(file("choice.csv"))), 4U);
     EXPECT_THAT(text.output, HasSubstr("corrected for 3 comparisons"));
+    // What a prediction costs was measured with each model, and is a cost as the others are.
+    for (const Json& one : choice["ranking"]) {
+        EXPECT_GT(one["prediction"]["milliseconds"].get<double>(), 0.0);
+        EXPECT_GT(one["prediction"]["batch_milliseconds"].get<double>(), 0.0);
+        EXPECT_GT(one["prediction"]["bytes"].get<std::int64_t>(), 1000);
+    }
+    for (const char* cost : {"latency", "batch", "memory"})
+        EXPECT_GT(run_json({"choose", "--cost", cost})["ranking"][0]["cost"].get<double>(), 0.0) << cost;
+    EXPECT_EQ(run({"choose", "--cost", "latency", "--figure", "latency.png"}).status, 0);
+    EXPECT_TRUE(is_picture(file("latency.png")));
+    EXPECT_GT(run_json({"runs"})[0]["prediction"]["milliseconds"].get<double>(), 0.0);
     EXPECT_EQ(choice["rule"], "margin");
     EXPECT_EQ(choice["margin"], 0.01);
     EXPECT_EQ(choice["epochs"], "cross-fitted");

@@ -32,7 +32,8 @@ TEST(Reference, SaysTypeDefaultMeaningAndWhenAKeyApplies) {
           "| `momentum` | number from 0 to 0.9999 | `0.9` | momentum (Polyak 1964); only sgd |",
           "| `sampling` | one of natural, balanced | `\"natural\"` | natural: every item once per epoch; "
           "balanced: classes drawn with equal probability |",
-          "| `from` | path | required | a folder, a CSV index, or an array file (IDX, NPY) |"})
+          "| `from` | path | required | a folder, a CSV index, an array file (IDX, NPY, also in "
+                          "gzip), or an archive of arrays (NPZ) |"})
         EXPECT_THAT(reference, testing::HasSubstr(line));
 }
 

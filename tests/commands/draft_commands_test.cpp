@@ -1,0 +1,89 @@
+// A first plan from a folder: an ordinary plan, with its reasons, that is checked and trained as any other.
+#include "support/exported_model.hpp"
+#include "support/support.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/base/json.hpp"
+#include "jevrin/plan/plan.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::CommandResult;
+using test::TemporaryDirectory;
+using testing::AllOf;
+using testing::HasSubstr;
+
+class Drafted : public testing::Test {
+  protected:
+    CommandResult run(const std::vector<std::string>& arguments) {
+        return test::run_jevrin(arguments, {.directory = directory_.path()});
+    }
+    TemporaryDirectory directory_;
+};
+
+TEST_F(Drafted, ThreeRegimesWithinTheTimeFromOwnImagesAndABackbone) {
+    test::write_small_set(directory_ / "tiles", {"across", "both", "down"}, 12);
+    test::write_small_backbone(directory_ / "backbone.onnx");
+    const CommandResult drafted = run({"draft", "tiles/", "--backbone", "backbone.onnx", "--hours", "0.002"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    EXPECT_THAT(drafted.output,
+                AllOf(HasSubstr("images.size = 16"), HasSubstr("what backbone.onnx was made for"),
+                      HasSubstr("metric = \"accuracy\""), HasSubstr("jevrin check tiles.toml")));
+    const Plan plan = read_plan(directory_ / "tiles.toml");
+    EXPECT_EQ(plan.candidates.size(), 6U);  // two learning rates of each regime
+    EXPECT_EQ(plan.seeds.size(), 3U);
+    EXPECT_THAT(read_text(directory_ / "tiles.toml"),
+                HasSubstr("# the classes have about the same number of images"));
+    EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
+    const CommandResult trained = run({"train", "tiles.toml"});
+    EXPECT_EQ(trained.status, 0) << trained.errors;
+    // Nothing is overwritten, and the plan that is there stays as it is.
+    const std::string before = read_text(directory_ / "tiles.toml");
+    const CommandResult again = run({"draft", "tiles", "--backbone", "backbone.onnx"});
+    EXPECT_EQ(again.status, 2);
+    EXPECT_THAT(again.errors, AllOf(HasSubstr("tiles.toml: this file exists"), HasSubstr("--plan")));
+    EXPECT_EQ(read_text(directory_ / "tiles.toml"), before);
+}
+
+TEST_F(Drafted, FactsOfTheImagesDecide) {
+    test::write_small_set(directory_ / "tiles", {"across", "both"}, 12);
+    for (int i = 3; i < 12; ++i)
+        for (const char* extension : {"png", "jpg"})
+            std::filesystem::remove(directory_ / ("tiles/both/" + std::string(i < 10 ? "0" : "") +
+                                                  std::to_string(i) + "." + extension));
+    const CommandResult drafted = run({"draft", "tiles", "--plan", "own.toml", "--json", "--hours", "0.001"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    const Json json = parse_json(drafted.output);
+    EXPECT_EQ(json["plan"], "own.toml");
+    std::map<std::string, Json> decisions;
+    for (const Json& one : json["decisions"]) decisions[one["key"].get<std::string>()] = one;
+    EXPECT_EQ(decisions["metric"]["value"], "\"balanced_accuracy\"");
+    EXPECT_THAT(decisions["metric"]["reason"].get<std::string>(),
+                HasSubstr("'across' has 4.0 times the images of 'both'"));
+    EXPECT_THAT(decisions["training.loss"]["value"].get<std::string>(), HasSubstr("balanced"));
+    EXPECT_THAT(json["notes"][0].get<std::string>(), HasSubstr("--backbone"));
+    EXPECT_EQ(read_plan(directory_ / "own.toml").candidates.size(), 4U);
+}
+
+TEST_F(Drafted, AForeignBackboneAsksForItsScaling) {
+    test::write_small_set(directory_ / "tiles", {"across", "both", "down"}, 12);
+    test::write_exported_model(directory_ / "t.onnx", {.family = test::ExportedFamily::transformer,
+                                                       .style = test::NamingStyle::numbered});
+    const CommandResult drafted = run({"draft", "tiles", "--backbone", "t.onnx", "--hours", "0.01"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    EXPECT_THAT(drafted.errors, HasSubstr("t.onnx stores no input normalisation: set 'scaling'"));
+    EXPECT_THAT(read_text(directory_ / "tiles.toml"), HasSubstr("train_from = \"blocks.1\""));
+    EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
+}
+
+TEST_F(Drafted, WhatCannotBeIsRefusedAndNothingIsWritten) {
+    test::write_small_set(directory_ / "tiles", {"across", "both"}, 12);
+    EXPECT_EQ(run({"draft", "nowhere"}).status, 2);
+    EXPECT_THAT(run({"draft", "tiles", "--backbone", "none.onnx"}).errors, HasSubstr("none.onnx"));
+    EXPECT_EQ(run({"draft", "tiles", "--hours", "0"}).status, 2);
+    EXPECT_FALSE(std::filesystem::exists(directory_ / "tiles.toml"));
+}
+
+}  // namespace
+}  // namespace jevrin

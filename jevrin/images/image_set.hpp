@@ -75,6 +75,12 @@ void write_problems(const std::vector<Problem>& problems, const std::filesystem:
 class ImageArrays;
 struct Fitting;
 
+// Near-duplicates of the items whose contents have this hash.
+struct FoundDuplicates {
+    ContentHash of;
+    std::vector<NearDuplicate> pairs;
+};
+
 struct ImageSet {
     ImageSource source;
     std::filesystem::path root;  // what paths are relative to
@@ -87,6 +93,7 @@ struct ImageSet {
     std::int64_t excluded = 0;       // by corrections
     std::vector<std::string> notes;  // what looks odd about the source, as text
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
+    mutable std::shared_ptr<const FoundDuplicates> alike;  // what near_duplicates() found last
     std::shared_ptr<const ImageArrays> arrays;  // where images come from when they are no files
 };
 

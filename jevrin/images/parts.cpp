@@ -25,7 +25,7 @@ Units units_among(const std::vector<std::size_t>& first, const std::vector<std::
 
 void note_units(const ImageSet& set, const PartsSettings& settings, Parts& parts) {
     if (!settings.group_near_duplicates) return;
-    const std::vector<NearDuplicate> pairs = near_duplicates(set);
+    const std::vector<NearDuplicate>& pairs = near_duplicates(set);
     if (pairs.empty()) return;
     parts.notes.push_back(fmt::format(
         "{} of near-duplicates (perceptual hashes at most {} of 256 bits apart) kept in the same part, "

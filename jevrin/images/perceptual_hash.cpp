@@ -7,7 +7,7 @@
 #include <bit>
 #include <cassert>
 #include <cmath>
-#include <map>
+#include <memory>
 #include <numbers>
 #include <numeric>
 #include <unordered_map>
@@ -17,7 +17,6 @@ namespace {
 
 constexpr std::size_t side = hash_image_side;
 constexpr std::size_t kept = 16;  // frequencies in each direction
-constexpr std::size_t bands = 32;
 
 // cosines[frequency][place]
 const std::array<std::array<double, side>, kept>& cosines() {
@@ -32,34 +31,83 @@ const std::array<std::array<double, side>, kept>& cosines() {
     return table;
 }
 
-// Eight bits from everywhere in the spectrum, so that no band holds only what most images share.
-std::uint8_t band(const PerceptualHash& perceptual_hash, std::size_t b) {
-    unsigned bits = 0;
-    for (std::size_t i = 0; i < 8; ++i) {
-        const std::size_t place = i * bands + (b + 5 * i) % bands;
-        bits = bits << 1 | (perceptual_hash[place / 64] >> (place % 64) & 1U);
+// The bits of a hash dealt out into blocks. Of two hashes at most near_duplicate_distance apart one block at
+// least differs in no more than `changed` bits (pigeonhole principle), so that only hashes are compared that
+// agree so far in a block. Few images are found quickly by small blocks that agree in full; many need larger
+// ones, in which one bit may differ, or too many unlike ones would agree by chance.
+struct Blocks {
+    std::size_t count = 25;
+    int changed = 0;
+
+    // 24 / 25 = 0 and 24 / 13 = 1 differing bits at most in the best block.
+    static Blocks for_items(std::size_t items) {
+        constexpr std::size_t few = 30'000;
+        return items <= few ? Blocks{25, 0} : Blocks{13, 1};
     }
-    return static_cast<std::uint8_t>(bits);
+    std::size_t width(std::size_t block) const { return (bits - block + count - 1) / count; }
+    // Bits from everywhere in the spectrum, so that no block holds only what most images share.
+    std::uint32_t key(const PerceptualHash& hash, std::size_t block) const {
+        std::uint32_t key = 0;
+        for (std::size_t place = block; place < bits; place += count)
+            key = key << 1U | static_cast<std::uint32_t>(hash[place / 64] >> (place % 64) & 1U);
+        return key;
+    }
+
+    static constexpr std::size_t bits = 256;
+};
+
+// Items by the key of a block: those of key k stand at [first[k], first[k + 1]).
+struct BlockIndex {
+    std::vector<std::uint32_t> first;
+    std::vector<std::uint32_t> places;
+};
+
+BlockIndex index_of(const std::vector<std::uint32_t>& keys, std::size_t width) {
+    BlockIndex index{std::vector<std::uint32_t>((std::size_t{1} << width) + 1, 0),
+                     std::vector<std::uint32_t>(keys.size())};
+    for (const std::uint32_t key : keys) ++index.first[key + 1];
+    std::partial_sum(index.first.begin(), index.first.end(), index.first.begin());
+    std::vector<std::uint32_t> next(index.first.begin(), index.first.end() - 1);
+    for (std::size_t i = 0; i < keys.size(); ++i)
+        index.places[next[keys[i]]++] = static_cast<std::uint32_t>(i);
+    return index;
 }
 
-// Pairs of `items` that agree in this band and in none before it, and are near enough.
-std::vector<NearDuplicate> near_in_band(const ImageSet& set, const std::vector<std::size_t>& items,
-                                        std::size_t b) {
-    std::array<std::vector<std::size_t>, 256> buckets;
-    for (const std::size_t item : items) buckets[band(set.items[item].perceptual_hash, b)].push_back(item);
+// Pairs of `hashes` by place, first < second, that this block finds and that are not joined yet.
+std::vector<NearDuplicate> near_in_block(const std::vector<PerceptualHash>& hashes, const Blocks& blocks,
+                                         std::size_t block, const std::vector<std::size_t>& joined) {
+    std::vector<std::uint32_t> keys(hashes.size());
+    constexpr std::int64_t some = 1 << 12;
+    const std::int64_t chunks = (std::ssize(hashes) + some - 1) / some;
+    const auto for_chunk = [&](std::int64_t chunk, const auto& visit) {
+        for (std::int64_t i = chunk * some; i < std::min(std::ssize(hashes), (chunk + 1) * some); ++i)
+            visit(static_cast<std::size_t>(i));
+    };
+    parallel_for(chunks, [&](std::int64_t chunk) {
+        for_chunk(chunk, [&](std::size_t i) { keys[i] = blocks.key(hashes[i], block); });
+    });
+    const std::size_t width = blocks.width(block);
+    const BlockIndex index = index_of(keys, width);
+    std::vector<std::vector<NearDuplicate>> found(static_cast<std::size_t>(chunks));
+    parallel_for(chunks, [&](std::int64_t chunk) {
+        for_chunk(chunk, [&](std::size_t i) {
+            const auto compare = [&](std::uint32_t key) {
+                const auto begin = index.places.begin() + index.first[key];
+                const auto end = index.places.begin() + index.first[key + 1];
+                for (auto at = std::upper_bound(begin, end, static_cast<std::uint32_t>(i)); at != end; ++at) {
+                    if (joined[*at] == joined[i]) continue;
+                    const int apart = distance(hashes[i], hashes[*at]);
+                    if (apart <= near_duplicate_distance)
+                        found[static_cast<std::size_t>(chunk)].push_back({i, *at, apart});
+                }
+            };
+            compare(keys[i]);
+            for (std::size_t bit = 0; bit < width && blocks.changed > 0; ++bit)
+                compare(keys[i] ^ (std::uint32_t{1} << bit));
+        });
+    });
     std::vector<NearDuplicate> pairs;
-    for (const auto& bucket : buckets)
-        for (std::size_t i = 0; i < bucket.size(); ++i)
-            for (std::size_t j = i + 1; j < bucket.size(); ++j) {
-                const PerceptualHash& first = set.items[bucket[i]].perceptual_hash;
-                const PerceptualHash& second = set.items[bucket[j]].perceptual_hash;
-                const int bits = distance(first, second);
-                if (bits > near_duplicate_distance) continue;
-                bool seen = false;
-                for (std::size_t before = 0; before < b && !seen; ++before)
-                    seen = band(first, before) == band(second, before);
-                if (!seen) pairs.push_back({bucket[i], bucket[j], bits});
-            }
+    for (const auto& of_chunk : found) pairs.insert(pairs.end(), of_chunk.begin(), of_chunk.end());
     return pairs;
 }
 
@@ -122,7 +170,9 @@ std::vector<std::vector<std::size_t>> exact_duplicates(const ImageSet& set) {
     return groups;
 }
 
-std::vector<NearDuplicate> near_duplicates(const ImageSet& set) {
+namespace {
+
+std::vector<NearDuplicate> find_near_duplicates(const ImageSet& set) {
     Alike alike(set.items.size());
     for (const auto& group : exact_duplicates(set))
         for (const std::size_t item : group) alike.join(group[0], item);
@@ -131,28 +181,47 @@ std::vector<NearDuplicate> near_duplicates(const ImageSet& set) {
         if (alike.join(pair.first, pair.second)) pairs.push_back(pair);
     };
     // Those with the very same bits first: what is left to compare are different ones.
-    std::map<PerceptualHash, std::size_t> seen;
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < set.items.size(); ++i)  // an empty image is like every other one
+        if (set.items[i].perceptual_hash != PerceptualHash{}) order.push_back(i);
+    const auto hash = [&](std::size_t i) -> const PerceptualHash& { return set.items[i].perceptual_hash; };
+    std::ranges::stable_sort(order, [&](std::size_t a, std::size_t b) { return hash(a) < hash(b); });
     std::vector<std::size_t> different;
-    for (std::size_t i = 0; i < set.items.size(); ++i) {
-        const PerceptualHash& perceptual_hash = set.items[i].perceptual_hash;
-        if (perceptual_hash == PerceptualHash{}) continue;  // an empty image is like every other one
-        const auto [known, added] = seen.emplace(perceptual_hash, i);
-        if (added)
-            different.push_back(i);
+    for (std::size_t k = 0; k < order.size(); ++k) {
+        if (k > 0 && hash(order[k]) == hash(different.back()))
+            add({different.back(), order[k], 0});
         else
-            add({known->second, i, 0});
+            different.push_back(order[k]);
     }
-    std::array<std::vector<NearDuplicate>, bands> found;
-    parallel_for(static_cast<std::int64_t>(bands), [&](std::int64_t b) {
-        const auto place = static_cast<std::size_t>(b);
-        found[place] = near_in_band(set, different, place);
-    });
-    for (const auto& in_band : found)
-        for (const NearDuplicate& pair : in_band) add(pair);
+    std::ranges::sort(different);
+    std::vector<PerceptualHash> hashes;
+    for (const std::size_t i : different) hashes.push_back(hash(i));
+    const Blocks blocks = Blocks::for_items(different.size());
+    for (std::size_t block = 0; block < blocks.count; ++block) {
+        std::vector<std::size_t> joined;
+        for (const std::size_t i : different) joined.push_back(alike.first_of(i));
+        for (const NearDuplicate& pair : near_in_block(hashes, blocks, block, joined))
+            add({different[pair.first], different[pair.second], pair.distance});
+    }
     std::sort(pairs.begin(), pairs.end(), [](const NearDuplicate& a, const NearDuplicate& b) {
         return std::pair(a.first, a.second) < std::pair(b.first, b.second);
     });
     return pairs;
+}
+
+}  // namespace
+
+const std::vector<NearDuplicate>& near_duplicates(const ImageSet& set) {
+    // Of what the search depends on: a set whose items changed is searched again.
+    ContentHasher hasher;
+    for (const Item& item : set.items) {
+        hasher.add(std::as_bytes(std::span(&item.content, 1)));
+        hasher.add(std::as_bytes(std::span(item.perceptual_hash)));
+    }
+    const ContentHash key = hasher.hash();
+    if (!set.alike || set.alike->of != key)
+        set.alike = std::make_shared<const FoundDuplicates>(FoundDuplicates{key, find_near_duplicates(set)});
+    return set.alike->pairs;
 }
 
 }  // namespace jevrin::inline v1

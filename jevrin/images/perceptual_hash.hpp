@@ -37,14 +37,14 @@ std::vector<std::vector<std::size_t>> exact_duplicates(const ImageSet& set);
 
 // Pairs of items (first < second) with different content and perceptual hashes at most
 // near_duplicate_distance apart. Of a group of images that are all alike, each is named with one that it is
-// like: as many pairs as it takes to connect them. Images of one colour are never alike. Among 32 bands of
-// 8 bits two such images agree in one at least (pigeonhole principle), so only those that do are compared.
+// like: as many pairs as it takes to connect them. Images of one colour are never alike. They are searched
+// for once and kept with the set.
 struct NearDuplicate {
     std::size_t first = 0;
     std::size_t second = 0;
     int distance = 0;
 };
-std::vector<NearDuplicate> near_duplicates(const ImageSet& set);
+const std::vector<NearDuplicate>& near_duplicates(const ImageSet& set);
 
 // Which items belong together, each named by the first of them.
 class Alike {

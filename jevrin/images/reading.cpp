@@ -183,15 +183,15 @@ void apply_corrections(ImageSet& set, const fs::path& file) {
 }
 
 std::string fingerprint_of(const ImageSet& set) {
-    std::string identity;
-    for (const std::string& name : set.classes) identity += name + '\0';
+    ContentHasher hasher;
+    const auto add = [&](const std::string& text) { hasher.add(std::as_bytes(std::span(text))); };
+    for (const std::string& name : set.classes) add(name + '\0');
     for (const Item& item : set.items) {
-        identity += item.id + '\0' + std::to_string(item.label) + '\0';
+        add(item.id + '\0' + std::to_string(item.label) + '\0');
         if (item.part || !item.group.empty() || item.weight != 1.0)
-            identity +=
-                fmt::format("{}|{}|{}|", item.part ? name_of(*item.part) : "", item.group, item.weight);
+            add(fmt::format("{}|{}|{}|", item.part ? name_of(*item.part) : "", item.group, item.weight));
     }
-    return content_hash(identity);
+    return hasher.hash().text();
 }
 
 [[noreturn]] void refuse_empty_class(const ImageSet& set, const std::string& name) {

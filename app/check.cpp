@@ -24,7 +24,9 @@ void check(const CheckOptions& options) {
     result.all_layers = options.all_layers;
     for (const std::string& note : result.notes) warn(note);
     if (!options.figure.empty()) draw_network(result.shown().layers, result.figure_title(), options.figure);
-    present(result, {.json = options.json, .form = form_for_terminal(), .written = {options.figure}});
+    present(
+        result,
+        {.json = options.json, .form = form_for_terminal({}, "--all-layers"), .written = {options.figure}});
 }
 
 }  // namespace
@@ -35,7 +37,8 @@ void add_check(Command& command) {
     add_caching_ledger_option(command, options->ledger);
     command.add_option("--candidate", options->candidate, "only the layers of this candidate")
         .type_name("NAME");
-    command.add_flag("--all-layers", options->all_layers, "every layer of a long network, not a row for each stage");
+    command.add_flag("--all-layers", options->all_layers,
+                     "every layer of a long network, not a row for each stage");
     add_figure_option(command, "--figure", options->figure,
                       "draw the network of --candidate, or of the first candidate");
     add_json_option(command, options->json);

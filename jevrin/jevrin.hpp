@@ -40,12 +40,12 @@
 // Results: every answer as a value, with its JSON, its table and its text
 #include "jevrin/results/agreement_result.hpp"
 #include "jevrin/results/check_result.hpp"
-#include "jevrin/results/draft_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"
 #include "jevrin/results/confusion_result.hpp"
 #include "jevrin/results/curves_result.hpp"
 #include "jevrin/results/diagnosis_result.hpp"
+#include "jevrin/results/draft_result.hpp"
 #include "jevrin/results/item_result.hpp"
 #include "jevrin/results/mistakes_result.hpp"
 #include "jevrin/results/model_results.hpp"

@@ -315,13 +315,13 @@ std::string spoken_cost(const RankedCandidate& candidate, Cost cost) {
                        ? fmt::format("{:.3g} ms for one image", candidate.prediction_cost->milliseconds)
                        : std::string("prediction not measured");
         case Cost::batch_time:
-            return candidate.prediction_cost
-                       ? fmt::format("{:.3g} ms per image in a batch", candidate.prediction_cost->batch_milliseconds)
-                       : std::string("prediction not measured");
+            return candidate.prediction_cost ? fmt::format("{:.3g} ms per image in a batch",
+                                                           candidate.prediction_cost->batch_milliseconds)
+                                             : std::string("prediction not measured");
         case Cost::prediction_memory:
-            return candidate.prediction_cost
-                       ? fmt::format("{} of memory for a prediction", spoken_bytes(candidate.prediction_cost->bytes))
-                       : std::string("prediction not measured");
+            return candidate.prediction_cost ? fmt::format("{} of memory for a prediction",
+                                                           spoken_bytes(candidate.prediction_cost->bytes))
+                                             : std::string("prediction not measured");
     }
     unhandled(cost);
 }

@@ -175,14 +175,16 @@ View GraphReader::with_constant(const GraphNode& node, const std::string& name, 
     return combined(node, name, name + ":constant", kind, view, constant, true);
 }
 
-// The dimension of a value that is the last axis of its node, when a constant has elements along it alone; or -1.
+// The dimension of a value that is the last axis of its node, when a constant has elements along it alone; or
+// -1.
 int GraphReader::last_axis_of(const View& view, const Shape& constant) const {
     const auto axis = static_cast<int>(builder_.shape(view.node).size()) - 1;
     const auto lead = std::ssize(view.dims) - std::ssize(constant);
     int dimension = -1;
     for (std::ptrdiff_t d = 0; d < std::ssize(constant); ++d) {
         if (constant[static_cast<std::size_t>(d)] == 1) continue;
-        if (dimension >= 0 || view.dims[static_cast<std::size_t>(d + lead)] != std::vector<int>{axis}) return -1;
+        if (dimension >= 0 || view.dims[static_cast<std::size_t>(d + lead)] != std::vector<int>{axis})
+            return -1;
         dimension = static_cast<int>(d + lead);
     }
     const bool fits = dimension >= 0 && builder_.shape(view.node).back() ==

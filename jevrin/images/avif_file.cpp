@@ -2,6 +2,7 @@
 #include "jevrin/images/decoders.hpp"
 
 #include <avif/avif.h>
+#include <dlfcn.h>
 #include <fmt/format.h>
 
 #include <memory>
@@ -10,26 +11,71 @@
 namespace jevrin::inline v1 {
 namespace {
 
+// libavif and the decoders behind it take more address space than everything else together, and few image
+// sets hold AVIF: it is loaded for the first one.
+struct AvifLibrary {
+    decltype(&avifDecoderCreate) create;
+    decltype(&avifDecoderDestroy) destroy;
+    decltype(&avifDecoderSetIOMemory) set_memory;
+    decltype(&avifDecoderParse) parse;
+    decltype(&avifDecoderNextImage) next_image;
+    decltype(&avifCodecName) codec_name;
+    decltype(&avifResultToString) result_text;
+    decltype(&avifRGBImageSetDefaults) set_defaults;
+    decltype(&avifImageYUVToRGB) to_rgb;
+};
+
+const AvifLibrary& avif() {
+    static const AvifLibrary library = [] {
+        void* const handle = ::dlopen(JEVRIN_AVIF_LIBRARY, RTLD_NOW | RTLD_LOCAL);
+        if (handle == nullptr)
+            throw InputError(
+                fmt::format("it is an AVIF, and {} cannot be loaded to decode it; install it, or convert "
+                            "the image to PNG, JPEG or WebP",
+                            JEVRIN_AVIF_LIBRARY));
+        const auto find = [&]<typename Function>(const char* name, Function& function) {
+            function = reinterpret_cast<Function>(::dlsym(handle, name));
+            if (function == nullptr)
+                throw InputError(
+                    fmt::format("it is an AVIF, and {} is another version of the library than is needed; "
+                                "install the right one, or convert the image to PNG, JPEG or WebP",
+                                JEVRIN_AVIF_LIBRARY));
+        };
+        AvifLibrary found{};
+        find("avifDecoderCreate", found.create);
+        find("avifDecoderDestroy", found.destroy);
+        find("avifDecoderSetIOMemory", found.set_memory);
+        find("avifDecoderParse", found.parse);
+        find("avifDecoderNextImage", found.next_image);
+        find("avifCodecName", found.codec_name);
+        find("avifResultToString", found.result_text);
+        find("avifRGBImageSetDefaults", found.set_defaults);
+        find("avifImageYUVToRGB", found.to_rgb);
+        return found;
+    }();
+    return library;
+}
+
 struct DestroyDecoder {
-    void operator()(avifDecoder* decoder) const { avifDecoderDestroy(decoder); }
+    void operator()(avifDecoder* decoder) const { avif().destroy(decoder); }
 };
 using Decoder = std::unique_ptr<avifDecoder, DestroyDecoder>;
 
 void require(avifResult result) {
     if (result != AVIF_RESULT_OK)
-        throw InputError(fmt::format("it is a damaged AVIF ({})", avifResultToString(result)));
+        throw InputError(fmt::format("it is a damaged AVIF ({})", avif().result_text(result)));
 }
 
 Decoder open(std::span<const std::byte> bytes) {
-    Decoder decoder(avifDecoderCreate());
+    Decoder decoder(avif().create());
     decoder->maxThreads = 1;
     // Of the decoders that the library may have, this one prints nothing about damaged files.
-    if (avifCodecName(AVIF_CODEC_CHOICE_AOM, AVIF_CODEC_FLAG_CAN_DECODE) != nullptr)
+    if (avif().codec_name(AVIF_CODEC_CHOICE_AOM, AVIF_CODEC_FLAG_CAN_DECODE) != nullptr)
         decoder->codecChoice = AVIF_CODEC_CHOICE_AOM;
     decoder->imageSizeLimit = largest_image_pixels;
-    require(avifDecoderSetIOMemory(decoder.get(), reinterpret_cast<const std::uint8_t*>(bytes.data()),
-                                   bytes.size()));
-    require(avifDecoderParse(decoder.get()));
+    require(
+        avif().set_memory(decoder.get(), reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size()));
+    require(avif().parse(decoder.get()));
     if (decoder->imageCount != 1) throw InputError("it is an animated AVIF; save one frame as an image");
     require_allowed_size(decoder->image->width, decoder->image->height);
     return decoder;
@@ -83,9 +129,9 @@ ImageFacts avif_facts(std::span<const std::byte> bytes) {
 
 TransparentImage decode_transparent_avif(std::span<const std::byte> bytes) {
     const Decoder decoder = open(bytes);
-    require(avifDecoderNextImage(decoder.get()));
+    require(avif().next_image(decoder.get()));
     avifRGBImage rgb;
-    avifRGBImageSetDefaults(&rgb, decoder->image);
+    avif().set_defaults(&rgb, decoder->image);
     rgb.depth = 8;
     rgb.format = AVIF_RGB_FORMAT_RGBA;
     rgb.alphaPremultiplied = AVIF_FALSE;
@@ -93,7 +139,7 @@ TransparentImage decode_transparent_avif(std::span<const std::byte> bytes) {
     image.pixels.resize(static_cast<std::size_t>(image.width * image.height * 4));
     rgb.pixels = image.pixels.data();
     rgb.rowBytes = decoder->image->width * 4;
-    require(avifImageYUVToRGB(decoder->image, &rgb));
+    require(avif().to_rgb(decoder->image, &rgb));
     return turned(image, turns_of(*decoder->image));
 }
 

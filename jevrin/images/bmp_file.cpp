@@ -1,12 +1,15 @@
+#include "jevrin/base/descriptor.hpp"
 #include "jevrin/base/error.hpp"
 #include "jevrin/images/decoders.hpp"
 
 #include <fmt/format.h>
-#include <gd.h>
+#include <sys/mman.h>
+#include <turbojpeg.h>
+#include <unistd.h>
 
+#include <algorithm>
 #include <cstdlib>
 #include <memory>
-#include <mutex>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -19,7 +22,7 @@ std::uint32_t number(std::span<const std::byte> bytes, std::size_t at, std::size
     return value;
 }
 
-// What the headers state; the rest is libgd's business.
+// What the headers state; the rest is the library's business.
 struct BmpHeader {
     std::int64_t width = 0;
     std::int64_t height = 0;
@@ -62,24 +65,24 @@ ImageFacts bmp_facts(std::span<const std::byte> bytes) {
 }
 
 Image decode_bmp(std::span<const std::byte> bytes) {
-    static std::once_flag quiet;
-    std::call_once(quiet, [] { gdSetErrorMethod([](int, const char*, va_list) {}); });
     const BmpHeader header = read_header(bytes);
-    // The library takes the bytes without changing them.
-    const std::unique_ptr<gdImage, decltype(&gdImageDestroy)> bmp(
-        gdImageCreateFromBmpPtr(static_cast<int>(bytes.size()), const_cast<std::byte*>(bytes.data())),
-        gdImageDestroy);
-    if (!bmp || gdImageSX(bmp.get()) != header.width || gdImageSY(bmp.get()) != header.height)
-        throw InputError("it is a damaged BMP (truncated, or of an unknown kind)");
-    Image image(header.width, header.height);
-    for (int y = 0; y < gdImageSY(bmp.get()); ++y)
-        for (int x = 0; x < gdImageSX(bmp.get()); ++x) {
-            const int colour = gdImageGetTrueColorPixel(bmp.get(), x, y);
-            std::uint8_t* const to = image.at(x, y);
-            to[0] = static_cast<std::uint8_t>(gdTrueColorGetRed(colour));
-            to[1] = static_cast<std::uint8_t>(gdTrueColorGetGreen(colour));
-            to[2] = static_cast<std::uint8_t>(gdTrueColorGetBlue(colour));
-        }
+    // The library reads files, so that the bytes become one in memory.
+    const Descriptor file(::memfd_create("image", MFD_CLOEXEC));
+    if (!file.is_open() || ::write(file.get(), bytes.data(), bytes.size()) != std::ssize(bytes))
+        throw WorkError("there is no memory to decode a BMP");
+    int width = 0;
+    int height = 0;
+    int format = TJPF_RGB;
+    const std::unique_ptr<unsigned char, decltype(&tjFree)> pixels(
+        tjLoadImage(fmt::format("/proc/self/fd/{}", file.get()).c_str(), &width, 1, &height, &format, 0),
+        tjFree);
+    if (!pixels || width != header.width || height != header.height)
+        throw InputError(fmt::format(
+            "it is a damaged BMP, or one of a kind that is not supported ({}); save it with 8, 24 "
+            "or 32 bits, not compressed",
+            pixels ? "its size" : tjGetErrorStr()));
+    Image image(width, height);
+    std::copy_n(pixels.get(), image.pixels.size(), image.pixels.begin());
     return image;
 }
 

@@ -59,7 +59,7 @@ TransparentImage decode_transparent(std::span<const std::byte> bytes, ImageForma
         throw InputError(
             "it is a film, or an image in a film's container, which is not supported; convert it to "
             "PNG, JPEG or WebP");
-    throw InputError("it is not an image (PNG, JPEG, WebP, TIFF, BMP, GIF or AVIF)");
+    throw InputError("it is not an image of a known format");
 }
 
 }  // namespace

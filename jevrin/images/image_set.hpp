@@ -94,7 +94,7 @@ struct ImageSet {
     std::vector<std::string> notes;  // what looks odd about the source, as text
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
     mutable std::shared_ptr<const FoundDuplicates> alike;  // what near_duplicates() found last
-    std::shared_ptr<const ImageArrays> arrays;  // where images come from when they are no files
+    std::shared_ptr<const ImageArrays> arrays;             // where images come from when they are no files
 };
 
 // Called now and then with the number of files done and the number of all; calls never overlap.

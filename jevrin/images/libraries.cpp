@@ -2,7 +2,6 @@
 
 #include <avif/avif.h>
 #include <fmt/format.h>
-#include <gd.h>
 #include <gif_lib.h>
 // jpeglib.h needs size_t and FILE before it.
 #include <jpeglib.h>
@@ -22,8 +21,7 @@ std::map<std::string, std::string> image_libraries() {
             {"libjpeg-turbo", fmt::format("{}.{}.{}", jpeg / 1'000'000, jpeg / 1000 % 1000, jpeg % 1000)},
             {"libtiff", fmt::format("{}", TIFFLIB_VERSION)},
             {"giflib", fmt::format("{}.{}.{}", GIFLIB_MAJOR, GIFLIB_MINOR, GIFLIB_RELEASE)},
-            {"libavif", avifVersion()},
-            {"libgd", gdVersionString()},
+            {"libavif", fmt::format("{}.{}.{}", AVIF_VERSION_MAJOR, AVIF_VERSION_MINOR, AVIF_VERSION_PATCH)},
             {"libwebp", fmt::format("{}.{}.{}", webp >> 16, webp >> 8 & 255, webp & 255)}};
 }
 

@@ -179,7 +179,7 @@ bool is_archive(std::span<const std::byte> beginning) {
 ArrayPlace find_array(const fs::path& path) {
     std::error_code error;
     for (fs::path file = path; file.has_relative_path(); file = file.parent_path())
-        if (fs::is_regular_file(file, error))
+        if (file == path ? fs::exists(file, error) : fs::is_regular_file(file, error))
             return {file, file == path ? std::string() : path.lexically_relative(file).generic_string()};
     throw InputError(fmt::format("{}: there is no such file; check the path", printable(path.string())));
 }

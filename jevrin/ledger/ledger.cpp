@@ -263,10 +263,11 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                              "SELECT COUNT(*), TOTAL(seconds), rows_checksum(epoch, checksum) FROM epochs "
                              "WHERE run = ?");
     SQLite::Statement tags(*connection_->database, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
-    SQLite::Statement cost(*connection_->database,
-                           fmt::format("SELECT milliseconds, batch_milliseconds, bytes, {} FROM prediction_costs "
-                                       "WHERE run = ?",
-                                       is_sealed("prediction_costs")));
+    SQLite::Statement cost(
+        *connection_->database,
+        fmt::format("SELECT milliseconds, batch_milliseconds, bytes, {} FROM prediction_costs "
+                    "WHERE run = ?",
+                    is_sealed("prediction_costs")));
     std::vector<RunRecord> runs;
     while (query.executeStep()) {
         length.reset();

@@ -318,9 +318,9 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 }
 
 void LedgerWriter::forget_records(RunId run) {
-    for (const char* table : {"confusion", "epochs", "epoch_predictions", "cross_fitted", "predictions",
-                              "part_checksums", "layer_epochs", "layers", "warnings", "models",
-                              "prediction_costs"})
+    for (const char* table :
+         {"confusion", "epochs", "epoch_predictions", "cross_fitted", "predictions", "part_checksums",
+          "layer_epochs", "layers", "warnings", "models", "prediction_costs"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(
         *connection_->database,

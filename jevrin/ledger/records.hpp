@@ -75,8 +75,9 @@ struct RunRecord {
     double training_fraction = 1.0;  // of the training part
     std::int64_t parameters = 0;
     std::int64_t trainable_parameters = 0;
-    std::int64_t multiplications = 0;    // forward, for one image; 0: not recorded
-    std::optional<PredictionCost> prediction_cost = {};  // with its model, where it was trained; none: not measured
+    std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
+    std::optional<PredictionCost> prediction_cost =
+        {};                              // with its model, where it was trained; none: not measured
     SplitId split;                       // how its images were parted
     ImageSetId image_set;                // what it saw,
     std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1

@@ -111,7 +111,7 @@ std::string with_short_names(std::string operators) {
 // Longer networks are shown by stage.
 constexpr std::size_t most_layers_shown = 60;
 
-std::string stage_lines(const CandidateCheck& c, std::size_t width) {
+std::string stage_lines(const CandidateCheck& c, const TextForm& form) {
     ResultTable table({{.key = {}, .head = "stage"},
                        number_column("layers", 3),
                        {.key = {}, .head = "shape"},
@@ -137,7 +137,8 @@ std::string stage_lines(const CandidateCheck& c, std::size_t width) {
     table.add({fmt::format("total, {} trainable", with_commas(c.trainable_parameters)),
                with_commas(total.layers), "", with_commas(total.parameters),
                with_commas(total.multiplications), spoken_bytes(total.bytes), ""});
-    return table.text(table.rows(), width) + "--all-layers lists every layer\n";
+    return table.text(table.rows(), form.width) +
+           (form.for_all.empty() ? std::string() : form.for_all + " lists every layer\n");
 }
 
 std::string notes_on_training(const CandidateCheck& c) {
@@ -292,7 +293,7 @@ std::string to_text(const CheckResult& result, const TextForm& form) {
         const bool by_stage = !result.all_layers && c.layers.size() > most_layers_shown;
         text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}{}", c.candidate, fmt::join(c.stages, " > "),
                             settings_lines(plan.candidates[i]), notes_on_training(c),
-                            by_stage ? stage_lines(c, form.width) : layer_lines(c, form.width));
+                            by_stage ? stage_lines(c, form) : layer_lines(c, form.width));
     }
     return text;
 }

@@ -217,7 +217,7 @@ class Drafting {
         const auto each = std::ssize(set_.items) / std::ssize(set_.classes);
         const bool few = each < few_per_class;
         text += line("training", "augment", few ? "\"medium\"" : "\"light\"",
-                     fmt::format("about {} a class; look at it with 'jevrin survey --after', and turn off "
+                     fmt::format("about {} a class; look at augmented images before training, and turn off "
                                  "what changes a class",
                                  plural(each, "image")));
         if (survey_.imbalance >= weighted_from)
@@ -265,8 +265,8 @@ class Drafting {
                               "network = { family = \"residual\", widths = [32, 64, 128], blocks = 2 }\n",
                               "0.02, 0.1");
             notes.emplace_back(
-                "without a pretrained backbone there is only training from scratch; give one with --backbone "
-                "to compare "
+                "without a pretrained backbone there is only training from scratch; give one to "
+                "compare "
                 "the three regimes");
             return text;
         }

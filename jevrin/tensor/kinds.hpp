@@ -31,7 +31,7 @@ enum class FunctionKind {
     softplus,  // ln(1 + e^x)
     softsign,  // x / (1 + |x|)
     thresholded_relu,  // x above alpha, otherwise 0: Konda 2015
-    round,     // to the nearest integer, halves to the even one; its slope is 0
+    round,             // to the nearest integer, halves to the even one; its slope is 0
 };
 
 struct Function {

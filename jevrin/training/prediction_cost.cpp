@@ -23,7 +23,8 @@ double shortest_milliseconds(Inference& inference, std::int64_t items) {
     for (int k = 0; k < fewest || all < seconds_of_each; ++k) {
         const auto begin = std::chrono::steady_clock::now();
         inference.run(items, input);
-        const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+        const double seconds =
+            std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
         best = std::min(best, seconds);
         all += seconds;
     }

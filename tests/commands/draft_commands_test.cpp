@@ -62,7 +62,7 @@ TEST_F(Drafted, FactsOfTheImagesDecide) {
     EXPECT_THAT(decisions["metric"]["reason"].get<std::string>(),
                 HasSubstr("'across' has 4.0 times the images of 'both'"));
     EXPECT_THAT(decisions["training.loss"]["value"].get<std::string>(), HasSubstr("balanced"));
-    EXPECT_THAT(json["notes"][0].get<std::string>(), HasSubstr("--backbone"));
+    EXPECT_THAT(json["notes"][0].get<std::string>(), HasSubstr("pretrained backbone"));
     EXPECT_EQ(read_plan(directory_ / "own.toml").candidates.size(), 4U);
 }
 

@@ -38,7 +38,7 @@ TEST(ImageCommands, SurveyReadsPlansAndIndexesAndShowsWhatTheNetworkSees) {
                                    HasSubstr("corrections gave 1 another label and excluded 1"),
                                    HasSubstr("sizes            smallest 16x16"), HasSubstr("35 in colour"),
                                    HasSubstr("classes are balanced"), HasSubstr("has only")));
-    EXPECT_THAT(read_text(directory / "bad.csv"), HasSubstr("both/bad.png,it is neither"));
+    EXPECT_THAT(read_text(directory / "bad.csv"), HasSubstr("both/bad.png,it is not an image"));
     EXPECT_TRUE(std::filesystem::exists(directory / "seen.png"));
     EXPECT_THAT(run_jevrin({"survey", "images", "--after", "plan.toml"}, here).errors, HasSubstr("--sheet"));
     EXPECT_THAT(
@@ -131,7 +131,8 @@ TEST(ImageCommands, SurveyCountsAndNamesProblems) {
         AllOf(HasSubstr("13 images in 2 classes, 1 unreadable"), HasSubstr("2.2 times as many"),
               HasSubstr("1 pair of one image with two labels: correct one of them\n                 "
                         "many/00.png and rare/same.png"),
-              HasSubstr("left out         1 unreadable file\n                 many/bad.png: it is neither")));
+              HasSubstr(
+                  "left out         1 unreadable file\n                 many/bad.png: it is not an image")));
     EXPECT_TRUE(std::filesystem::exists(directory / "sheet.png"));
     const Json counted =
         parse_json(run_jevrin({"survey", "set", "--json"}, {.directory = directory.path()}).output);

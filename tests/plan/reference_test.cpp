@@ -33,7 +33,7 @@ TEST(Reference, SaysTypeDefaultMeaningAndWhenAKeyApplies) {
           "| `sampling` | one of natural, balanced | `\"natural\"` | natural: every item once per epoch; "
           "balanced: classes drawn with equal probability |",
           "| `from` | path | required | a folder, a CSV index, an array file (IDX, NPY, also in "
-                          "gzip), or an archive of arrays (NPZ) |"})
+          "gzip), or an archive of arrays (NPZ) |"})
         EXPECT_THAT(reference, testing::HasSubstr(line));
 }
 

@@ -238,11 +238,11 @@ TEST(Study, UnreadableFilesAreCountedAndListedInFull) {
     train_study(plan, directory / "ledger", callbacks);
     ASSERT_FALSE(warnings.empty());
     EXPECT_THAT(warnings[0],
-                testing::AllOf(HasSubstr("20 unreadable images left out (both/bad,0.png: it is neither"),
+                testing::AllOf(HasSubstr("20 unreadable images left out (both/bad,0.png: it is not an image"),
                                HasSubstr("left-out.csv lists all")));
     const std::string list = read_text(directory / "ledger/left-out.csv");
     EXPECT_EQ(std::count(list.begin(), list.end(), '\n'), 21);
-    EXPECT_THAT(list, HasSubstr("\"both/bad,19.png\",it is neither PNG nor JPEG nor WebP\n"));
+    EXPECT_THAT(list, HasSubstr("\"both/bad,19.png\",it is not an image of a known format\n"));
 }
 
 TEST(Study, ThreeRegimesAndTwoSeedsFinishOnEqualTerms) {

@@ -1,7 +1,6 @@
 #include "support/encoded_images.hpp"
 
 #include <avif/avif.h>
-#include <gd.h>
 #include <gif_lib.h>
 #include <tiffio.h>
 #include <unistd.h>
@@ -134,22 +133,31 @@ std::string gif_of(int width, int height, const std::vector<int>& indices, int t
 }
 
 std::string bmp_of(const Image& image, bool grey_palette) {
-    const auto width = static_cast<int>(image.width);
-    const auto height = static_cast<int>(image.height);
-    const gdImagePtr made =
-        grey_palette ? gdImageCreate(width, height) : gdImageCreateTrueColor(width, height);
-    if (grey_palette)
-        for (int i = 0; i < 256; ++i) gdImageColorAllocate(made, i, i, i);
-    for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x) {
+    const auto width = static_cast<std::uint32_t>(image.width);
+    const auto height = static_cast<std::uint32_t>(image.height);
+    const std::uint32_t bytes = grey_palette ? 1 : 3;
+    const std::uint32_t row = (width * bytes + 3) / 4 * 4;
+    const std::uint32_t offset = 54 + (grey_palette ? 1024 : 0);
+    std::string text = "BM";
+    const auto put = [&](std::uint32_t value, int length) {
+        for (int i = 0; i < length; ++i) text += static_cast<char>(value >> (8 * i) & 255U);
+    };
+    for (const std::uint32_t value : {offset + row * height, 0U, offset, 40U, width, height}) put(value, 4);
+    put(1, 2);
+    put(8 * bytes, 2);
+    for (const std::uint32_t value : {0U, row * height, 2835U, 2835U, grey_palette ? 256U : 0U, 0U})
+        put(value, 4);
+    for (std::uint32_t i = 0; i < 256 && grey_palette; ++i) put(i * 0x010101U, 4);
+    for (std::int64_t y = image.height; y-- > 0;) {
+        for (std::int64_t x = 0; x < image.width; ++x) {
             const std::uint8_t* const p = image.at(x, y);
-            gdImageSetPixel(made, x, y, grey_palette ? p[0] : gdTrueColor(p[0], p[1], p[2]));
+            if (grey_palette)
+                put(p[0], 1);
+            else
+                put(static_cast<std::uint32_t>(p[2] | p[1] << 8 | p[0] << 16), 3);
         }
-    int size = 0;
-    void* const bytes = gdImageBmpPtr(made, &size, 0);
-    std::string text(static_cast<char*>(bytes), static_cast<std::size_t>(size));
-    gdFree(bytes);
-    gdImageDestroy(made);
+        text.append(row - width * bytes, '\0');
+    }
     return text;
 }
 

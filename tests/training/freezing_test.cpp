@@ -10,6 +10,7 @@
 #include "jevrin/execution/training_pass.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/stages.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
@@ -18,7 +19,6 @@
 #include "jevrin/training/logistic_regression.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/run_trainer.hpp"
-#include "jevrin/graph/stages.hpp"
 
 #include <cmath>
 #include <map>

@@ -127,6 +127,8 @@ class GraphReader {
     operators::Window window(const GraphNode& node, const Image& from, std::int64_t kernel_height,
                              std::int64_t kernel_width) const;
     operators::Window pooling_window(const GraphNode& node, const Image& from) const;
+    // Of a convolution's weight, with a height of 1 where a row is convolved; fails unless it has 4 axes.
+    Shape kernel_shape(const GraphNode& node, const Image& from, const Weight& stored) const;
     View image_result(const Image& from, std::size_t node) const;
     View reduced(const GraphNode& node, const std::string& name, ReductionKind kind, const View& view);
     View reduced_over(const GraphNode& node, const std::string& name, ReductionKind kind, const View& view,

@@ -230,9 +230,7 @@ void GraphReader::read_as<TransposedConvolution>(const GraphNode& node) {
     node.expect_inputs(2, 3);
     const Image from = image(node);
     const Weight stored = weight(node, 1);  // [in, out / groups, kernel_height, kernel_width]
-    Shape s = stored.shape;
-    if (from.row && s.size() == 3) s.insert(s.begin() + 2, 1);
-    if (s.size() != 4) node.fail(fmt::format("its weight is {}; only images are convolved", to_string(s)));
+    const Shape s = kernel_shape(node, from, stored);
     const Shape image = builder_.shape(from.node);
     const std::int64_t groups = node.integer("group", 1);
     if (groups < 1 || s[0] % groups != 0 || s[0] != image[2])

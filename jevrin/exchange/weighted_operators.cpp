@@ -23,16 +23,21 @@ struct LocalResponse;
 
 }  // namespace
 
+Shape GraphReader::kernel_shape(const GraphNode& node, const Image& from, const Weight& stored) const {
+    Shape shape = stored.shape;
+    if (from.row && shape.size() == 3) shape.insert(shape.begin() + 2, 1);
+    if (shape.size() != 4)
+        node.fail(fmt::format("its weight is {} and it gets {}; only images and rows are convolved",
+                              to_string(stored.shape), to_string(builder_.sizes(dynamic(node, 0), 1))));
+    return shape;
+}
+
 template <>
 void GraphReader::read_as<Convolution>(const GraphNode& node) {
     node.expect_inputs(2, 3);
     const Image from = image(node);
     const Weight stored = weight(node, 1);  // [out, in / groups, kernel_height, kernel_width]
-    Shape s = stored.shape;
-    if (from.row && s.size() == 3) s.insert(s.begin() + 2, 1);
-    if (s.size() != 4)
-        node.fail(fmt::format("its weight is {} and it gets {}; only images and rows are convolved",
-                              to_string(stored.shape), to_string(builder_.sizes(dynamic(node, 0), 1))));
+    const Shape s = kernel_shape(node, from, stored);
     if (auto kernel = node.integers("kernel_shape")) {
         if (from.row) kernel->insert(kernel->begin(), 1);
         if (*kernel != std::vector<std::int64_t>{s[2], s[3]})

@@ -140,6 +140,8 @@ class Drafting {
             if (!value.empty()) text += line("images", key, path_from(value, settings_.file), "");
         };
         path("labels", settings_.images.labels);
+        path("validation_from", settings_.images.validation_from);
+        path("validation_labels", settings_.images.validation_labels);
         path("test_from", settings_.images.test_from);
         path("test_labels", settings_.images.test_labels);
         text += parts_line();
@@ -265,8 +267,7 @@ class Drafting {
                               "network = { family = \"residual\", widths = [32, 64, 128], blocks = 2 }\n",
                               "0.02, 0.1");
             notes.emplace_back(
-                "without a pretrained backbone there is only training from scratch; give one to "
-                "compare "
+                "without a pretrained backbone there is only training from scratch; give one to compare "
                 "the three regimes");
             return text;
         }

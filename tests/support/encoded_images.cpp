@@ -20,10 +20,10 @@ namespace {
 // Runs a writer of files and gives what it wrote.
 template <typename Write>
 std::string written(Write write) {
-    char name[] = "/tmp/jevrin-encoded-XXXXXX";
-    const int descriptor = ::mkstemp(name);
+    std::string name = (std::filesystem::temp_directory_path() / "jevrin-encoded-XXXXXX").string();
+    const int descriptor = ::mkstemp(name.data());
     ::close(descriptor);
-    write(name);
+    write(name.c_str());
     std::ifstream file(name, std::ios::binary);
     std::string bytes((std::istreambuf_iterator<char>(file)), std::istreambuf_iterator<char>());
     std::filesystem::remove(name);

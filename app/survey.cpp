@@ -59,7 +59,7 @@ void survey(const SurveyOptions& options) {
     if (!options.after.empty() && options.sheet.empty()) throw InputError("--after needs --sheet FILE");
     const SurveyResult result = [&] {
         ProgressBars bar;
-        return report_survey(source_of(options.images), bar.of("reading images"));
+        return report_survey(source_of(options.images), bar.named());
     }();
     if (!options.problems.empty()) write_problems(result.set.problems, options.problems);
     if (!options.sheet.empty()) draw(result.set, options);

@@ -74,12 +74,7 @@ void write_problems(const std::vector<Problem>& problems, const std::filesystem:
 
 class ImageArrays;
 struct Fitting;
-
-// Near-duplicates of the items whose contents have this hash.
-struct FoundDuplicates {
-    ContentHash of;
-    std::vector<NearDuplicate> pairs;
-};
+struct FoundDuplicates;
 
 struct ImageSet {
     ImageSource source;
@@ -93,7 +88,7 @@ struct ImageSet {
     std::int64_t excluded = 0;       // by corrections
     std::vector<std::string> notes;  // what looks odd about the source, as text
     std::string fingerprint;         // of classes, items, labels, parts, groups and weights; empty until read
-    mutable std::shared_ptr<const FoundDuplicates> alike;  // what near_duplicates() found last
+    mutable std::shared_ptr<const FoundDuplicates> alike;  // what near_duplicates() found
     std::shared_ptr<const ImageArrays> arrays;             // where images come from when they are no files
 };
 

@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/allotment.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 
 #include <fmt/format.h>
 

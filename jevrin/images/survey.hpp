@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 
 #include <cstdint>
 #include <map>

@@ -141,8 +141,10 @@ std::string describe_near_duplicates(const ImageSet& set, const Survey& survey, 
 
 }  // namespace
 
-SurveyResult report_survey(const ImageSource& source, const ReadProgress& progress) {
-    SurveyResult result{.set = read_image_set(source, progress), .survey = {}};
+SurveyResult report_survey(const ImageSource& source, const MaterialsProgress& progress) {
+    SurveyResult result{.set = read_image_set(source, step_progress(progress, "reading images")),
+                        .survey = {}};
+    near_duplicates(result.set, step_progress(progress, "comparing images"));
     result.survey = survey_images(result.set);
     return result;
 }

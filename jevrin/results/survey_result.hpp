@@ -3,6 +3,7 @@
 
 #include "jevrin/images/survey.hpp"
 #include "jevrin/results/form.hpp"
+#include "jevrin/study/gathering.hpp"
 
 namespace jevrin::inline v1 {
 
@@ -11,7 +12,7 @@ struct SurveyResult {
     Survey survey;
 };
 // read_image_set() and survey_images().
-SurveyResult report_survey(const ImageSource& source, const ReadProgress& progress = {});
+SurveyResult report_survey(const ImageSource& source, const MaterialsProgress& progress = {});
 
 std::string to_json(const SurveyResult& result);
 std::string to_text(const SurveyResult& result, const TextForm& form = {});

@@ -5,6 +5,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/graph/stages.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/images/survey.hpp"
 #include "jevrin/study/materials.hpp"
@@ -289,9 +290,8 @@ class Drafting {
 }  // namespace
 
 PlanDraft draft_plan(const DraftSettings& settings, const MaterialsProgress& progress) {
-    ImageSet set = read_image_set(settings.images, [&](std::int64_t done, std::int64_t total) {
-        if (progress) progress("reading images", done, total);
-    });
+    ImageSet set = read_image_set(settings.images, step_progress(progress, "reading images"));
+    near_duplicates(set, step_progress(progress, "comparing images"));
     Drafting drafting(settings, std::move(set));
     const auto drafted = [&](std::int64_t epochs, const std::string& reason) {
         PlanDraft draft{

@@ -1,6 +1,7 @@
 // Gathers the materials of a plan: the first step of checking and training it.
 #pragma once
 
+#include "jevrin/images/image_set.hpp"
 #include "jevrin/plan/plan.hpp"
 
 #include <cstdint>
@@ -15,8 +16,10 @@ namespace jevrin::inline v1 {
 // What a plan needs before anything can train (study/materials.hpp): a plan whose open settings are settled.
 struct Materials;
 
-// what is "reading images" or "preparing images".
+// what is "reading images", "comparing images" (for near-duplicates) or "preparing images".
 using MaterialsProgress = std::function<void(const std::string& what, std::int64_t done, std::int64_t total)>;
+// Of the step called `what`; progress must outlive it.
+ReadProgress step_progress(const MaterialsProgress& progress, const std::string& what);
 // Whether what was read and fitted is kept for the next time.
 enum class Stores { kept, left_out };
 

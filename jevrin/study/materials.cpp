@@ -11,6 +11,7 @@
 #include "jevrin/graph/stages.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/image_store.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/loss.hpp"
@@ -379,6 +380,12 @@ void require_files(const Plan& plan) {
 
 }  // namespace
 
+ReadProgress step_progress(const MaterialsProgress& progress, const std::string& what) {
+    return [&progress, what](std::int64_t done, std::int64_t total) {
+        if (progress) progress(what, done, total);
+    };
+}
+
 std::shared_ptr<const Materials> gather_materials(const Plan& stated,
                                                   const std::optional<std::filesystem::path>& ledger,
                                                   const MaterialsProgress& progress, Stores kept) {
@@ -389,17 +396,14 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     for (const BackbonePlan& backbone : plan.backbones)
         materials->backbones.emplace(backbone.name, load_backbone(backbone, plan.images.fitting.size));
     require_scaling(plan, materials->backbones);
-    const auto report = [&](const char* what) {
-        return [&progress, what](std::int64_t done, std::int64_t total) {
-            if (progress) progress(what, done, total);
-        };
-    };
     std::optional<std::filesystem::path> stores;
     if (ledger && kept == Stores::kept) stores = Ledger::stores(*ledger);
     ContentCache contents(stores ? *stores / "contents" : std::filesystem::path());
-    set = read_image_set(plan.images.source, report("reading images"), stores ? &contents : nullptr);
+    set = read_image_set(plan.images.source, step_progress(progress, "reading images"),
+                         stores ? &contents : nullptr);
     plan.images.fitting.channels = settle_channels(plan, materials->backbones, set);
     plan.images.parts = settle_parts(plan.images, set);
+    if (plan.images.group_near_duplicates) near_duplicates(set, step_progress(progress, "comparing images"));
     materials->parts = split_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     for (const Candidate& candidate : plan.candidates) {
         build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
@@ -412,7 +416,7 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,
                                                     static_cast<std::int64_t>(set.items.size()));
     materials->images = std::make_unique<PreparedImages>(set, plan.images.fitting, materials->store.get(),
-                                                         report("preparing images"));
+                                                         step_progress(progress, "preparing images"));
     materials->measured_scaling = materials->images->scaling_of(materials->parts.training);
     TrainingData& data = materials->data;
     data.images = materials->images.get();

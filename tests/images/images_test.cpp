@@ -5,6 +5,7 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/images/preparation.hpp"
 

@@ -6,6 +6,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/random.hpp"
 #include "jevrin/images/decoding.hpp"
+#include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/images/preparation.hpp"
 
 #include <fmt/format.h>
@@ -220,17 +221,25 @@ TEST(PerceptualHash, CopiesAreNearAndOtherPicturesFar) {
               60);
 }
 
-TEST(PerceptualHash, FindsEveryPairWithinTheDistanceAndNoOther) {
-    ImageSet set = made_up_set({300});
+// Below and above the size from which larger blocks of the hashes are compared.
+class NearDuplicates : public testing::TestWithParam<int> {};
+INSTANTIATE_TEST_SUITE_P(Sizes, NearDuplicates, testing::Values(300, 31'000),
+                         testing::PrintToStringParamName());
+
+PerceptualHash with_bits_changed(PerceptualHash hash, int bits, RandomStream& random) {
+    std::set<std::uint32_t> changed;
+    while (std::ssize(changed) < bits) changed.insert(random.below(256));
+    for (const std::uint32_t bit : changed) hash[bit / 64] ^= std::uint64_t{1} << (bit % 64);
+    return hash;
+}
+
+TEST_P(NearDuplicates, AreEveryPairWithinTheDistanceAndNoOther) {
+    ImageSet set = made_up_set({GetParam()});
     RandomStream random({5, Purpose::sample, 1, 0});
     std::set<std::pair<std::size_t, std::size_t>> expected;
     for (std::size_t i = 0; i + 1 < 200; i += 2) {
         const int bits = static_cast<int>(random.below(2 * near_duplicate_distance + 2));
-        set.items[i + 1].perceptual_hash = set.items[i].perceptual_hash;
-        std::set<std::uint32_t> changed;
-        while (std::ssize(changed) < bits) changed.insert(random.below(256));
-        for (const std::uint32_t bit : changed)
-            set.items[i + 1].perceptual_hash[bit / 64] ^= std::uint64_t{1} << (bit % 64);
+        set.items[i + 1].perceptual_hash = with_bits_changed(set.items[i].perceptual_hash, bits, random);
         if (bits <= near_duplicate_distance) expected.emplace(i, i + 1);
     }
     std::set<std::pair<std::size_t, std::size_t>> found;
@@ -239,6 +248,34 @@ TEST(PerceptualHash, FindsEveryPairWithinTheDistanceAndNoOther) {
     // Images of one colour say nothing about each other.
     for (Item& item : set.items) item.perceptual_hash = {};
     EXPECT_TRUE(near_duplicates(set).empty());
+}
+
+TEST_P(NearDuplicates, ConnectManyShotsOfAFewScenes) {
+    ImageSet set = made_up_set({GetParam()});
+    RandomStream random({6, Purpose::sample, 1, 0});
+    constexpr std::size_t scenes = 5;
+    for (std::size_t i = scenes; i < set.items.size(); ++i)
+        set.items[i].perceptual_hash =
+            with_bits_changed(set.items[i % scenes].perceptual_hash, near_duplicate_distance / 2, random);
+    EXPECT_EQ(near_duplicates(set).size(), set.items.size() - scenes);
+    const std::vector<std::size_t> units = find_units(set, true);
+    for (std::size_t i = 0; i < units.size(); ++i) EXPECT_EQ(units[i], i % scenes);
+}
+
+TEST_P(NearDuplicates, TellHowFarTheSearchIsAndStopWhenAsked) {
+    const ImageSet set = made_up_set({GetParam()});
+    std::int64_t steps = 0;
+    std::int64_t last = 0;
+    near_duplicates(set, [&](std::int64_t done, std::int64_t total) {
+        EXPECT_EQ(done, ++steps);
+        last = total;
+    });
+    EXPECT_GT(last, 10);
+    EXPECT_EQ(steps, last);
+    const ImageSet other = made_up_set({GetParam()});
+    EXPECT_THROW(near_duplicates(other, [](std::int64_t, std::int64_t) { throw Interrupted("stop"); }),
+                 Interrupted);
+    EXPECT_TRUE(near_duplicates(other).empty());
 }
 
 }  // namespace

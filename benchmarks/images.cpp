@@ -1,5 +1,5 @@
 // Image sets: decoding and resizing against the JPEG library's own decoding, batches and augmentation against
-// the training steps they feed, and listing a million items.
+// the training steps they feed, and listing, comparing and dividing a million items.
 #include "figures.hpp"
 #include "measure.hpp"
 
@@ -10,6 +10,8 @@
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/images/batches.hpp"
 #include "jevrin/images/image_store.hpp"
+#include "jevrin/images/parts.hpp"
+#include "jevrin/images/survey.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser.hpp"
 
@@ -21,6 +23,7 @@
 #include <fstream>
 #include <functional>
 #include <numeric>
+#include <optional>
 
 namespace {
 
@@ -225,12 +228,62 @@ void run_listing(benchmark::State& state) {
     state.SetLabel("s");
 }
 
+// Random images as two IDX files.
+ImageSource write_arrays(const std::filesystem::path& directory, std::int64_t count, std::int64_t side) {
+    const auto idx = [&](const char* name, std::initializer_list<std::int64_t> shape, std::uint32_t values) {
+        std::string bytes{0, 0, 8, static_cast<char>(shape.size())};
+        std::int64_t total = 1;
+        for (const std::int64_t length : shape) {
+            for (int shift = 24; shift >= 0; shift -= 8) bytes += static_cast<char>(length >> shift & 255);
+            total *= length;
+        }
+        RandomStream random({1, Purpose::sample, static_cast<std::uint32_t>(shape.size()), 0});
+        for (std::int64_t i = 0; i < total; ++i) bytes += static_cast<char>(random.below(values));
+        write_file(directory / name, bytes);
+        return directory / name;
+    };
+    return {.from = idx("images.idx", {count, side, side}, 256), .labels = idx("labels.idx", {count}, 10)};
+}
+
+// What a million images cost besides being read: comparing, surveying and dividing them. The ratio is to the
+// minute that it may take; the memory is that of all of it.
+void run_million(benchmark::State& state) {
+    set_threads(threads_used);
+    const std::filesystem::path directory =
+        std::filesystem::temp_directory_path() / fmt::format("jevrin-million-{}", ::getpid());
+    std::filesystem::create_directories(directory);
+    const ImageSource source = write_arrays(directory, 1'000'000, 12);
+    std::vector<double> seconds;
+    std::vector<double> reading;
+    double gigabytes = 0.0;
+    for (auto _ : state) {
+        std::ofstream("/proc/self/clear_refs") << "5";
+        const std::int64_t before = resident_memory();
+        std::optional<ImageSet> set;
+        reading.push_back(seconds_of([&] { set = read_image_set(source); }));
+        seconds.push_back(seconds_of([&] {
+            near_duplicates(*set);
+            benchmark::DoNotOptimize(survey_images(*set).majority_accuracy);
+            benchmark::DoNotOptimize(split_into_parts(*set).training.data());
+        }));
+        gigabytes = std::max(gigabytes, static_cast<double>(peak_memory() - before) / 1e9);
+        state.SetIterationTime(seconds.back());
+    }
+    std::filesystem::remove_all(directory);
+    state.counters["value"] = bench::median(seconds);
+    state.counters["ratio"] = bench::median(seconds) / 60.0;
+    state.counters["reading_seconds"] = bench::median(reading);
+    state.counters["gigabytes"] = gigabytes;
+    state.SetLabel("s");
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
     using jevrin::bench::add_figure;
     // Memory first, while the process is fresh.
     add_figure("images/list_1m", 3, run_listing);
+    add_figure("images/divide_1m", 1, run_million);
     add_figure("images/decode_resize", 9, [](benchmark::State& state) { run_decoding(state, 320, 240, 64); });
     add_figure("images/decode_resize/1280x960_to_224", 5,
                [](benchmark::State& state) { run_decoding(state, 1280, 960, 224); });

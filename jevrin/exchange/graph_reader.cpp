@@ -371,6 +371,20 @@ GraphReader::Weight GraphReader::weight(const GraphNode& node, int input) const 
             }};
 }
 
+std::vector<std::string> GraphReader::weight_names(const GraphNode& node,
+                                                   std::initializer_list<int> inputs) const {
+    std::vector<std::string> names;
+    for (const int input : inputs) {
+        std::string& name = names.emplace_back();
+        if (!node.has_input(input)) continue;
+        const GraphValue& from = value(node, input);
+        if (const auto* stored = std::get_if<const StoredTensor*>(&from)) name = (*stored)->name();
+        if (const auto* folded = std::get_if<std::shared_ptr<const Folded>>(&from))
+            name = trained_weight(**folded);
+    }
+    return names;
+}
+
 Tensor GraphReader::vector_weight(const GraphNode& node, int input, std::int64_t size) const {
     const Weight from = weight(node, input);
     if (from.shape != Shape{size})

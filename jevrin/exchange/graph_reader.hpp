@@ -78,6 +78,8 @@ class GraphReader {
         std::function<void(std::int64_t begin, std::span<float> values)> read;
     };
     Weight weight(const GraphNode& node, int input) const;
+    // What the file calls the weights behind these inputs; empty where they are computed or left out.
+    std::vector<std::string> weight_names(const GraphNode& node, std::initializer_list<int> inputs) const;
     Tensor vector_weight(const GraphNode& node, int input, std::int64_t size) const;
     // [rows, inner, taps] in the file to [taps, inner, rows].
     Tensor transposed_weight(const Weight& weight, const Shape& shape) const;
@@ -112,8 +114,9 @@ class GraphReader {
     View joined_views(const std::string& name, ArithmeticKind kind, const View& a, const View& b);
 
     // What the families share.
-    View dense(const GraphNode& node, const std::string& name, const View& input, Tensor weight,
-               std::vector<Tensor> bias);
+    // weights: see NetworkBuilder::add().
+    View dense(const GraphNode& node, const View& input, Tensor weight, std::vector<Tensor> bias,
+               std::vector<std::string> weights);
     View normalised_channels(const GraphNode& node, Operator op, std::vector<Tensor> parameters);
     View product(const GraphNode& node, const View& a, const View& b, const std::string& role = "");
     // What a window moves over: a node [height, width, channels], and its view; a row of values is an image

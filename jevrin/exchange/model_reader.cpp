@@ -4,6 +4,7 @@
 #include "jevrin/exchange/operator_forms.hpp"
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/rewriting.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 #include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
@@ -19,6 +20,7 @@ constexpr std::int64_t usual_sizes[] = {224, 32,  64,  256, 384, 299, 96,  112, 
 Network network_of(const StoredModel& stored, const ReadSettings& settings) {
     GraphReader reader(stored, settings);
     Network network = rewrite(reader.read(), RewritingStage::after_reading);
+    settle_shared(network);
     find_stages(network);
     if (!settings.output.empty() && !reader.ends_at_named())
         network = network_until(network, find_end(network, settings.output));

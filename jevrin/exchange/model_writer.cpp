@@ -8,6 +8,7 @@
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/exchange/model_seal.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 #include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
@@ -90,6 +91,22 @@ std::string ModelWriter::add_weight(const std::string& called, const Shape& shap
     const std::string free = fresh(called);
     fill(*graph_->add_initializer(), free, shape, values);
     return free;
+}
+
+std::string ModelWriter::add_own_or_shared(std::size_t i, std::size_t p, const std::string& called,
+                                           const Tensor& stored) {
+    const Node& node = network_.nodes[i];
+    const std::string& name = shared_name(node, p);
+    if (const auto written = shared_.find(name); !name.empty() && written != shared_.end()) {
+        const Node& first = network_.nodes[written->second.node];
+        const Tensor& values = first.parameters[written->second.parameter];
+        if (first.op.index() == node.op.index() &&
+            std::ranges::equal(values.values(), node.parameters[p].values()))
+            return written->second.name;
+    }
+    const std::string added = add_weight(called, stored.shape(), stored.values());
+    if (!name.empty()) shared_.try_emplace(name, WrittenParameter{i, p, added});
+    return added;
 }
 
 std::string ModelWriter::add_integers(const std::string& called, const std::vector<std::int64_t>& values) {
@@ -207,7 +224,7 @@ void ModelWriter::add_parameter(onnx::NodeProto& proto, std::size_t i, std::size
     const bool named = module.empty() || module_path(name(i)).starts_with(module + ".");
     const std::string called =
         named ? fmt::format("{}:{}", name(i), role) : fmt::format("{}.{}", module, role);
-    proto.add_input(add_weight(called, tensor.shape(), tensor.values()));
+    proto.add_input(add_own_or_shared(i, p, called, tensor));
 }
 
 void ModelWriter::write_node(std::size_t i) {

@@ -45,6 +45,9 @@ class ModelWriter {
     static void fill(onnx::TensorProto& tensor, const std::string& called, const Shape& shape,
                      std::span<const float> values);
     std::string add_weight(const std::string& called, const Shape& shape, std::span<const float> values);
+    // The same for a parameter as it is stored; one that nodes share is written once.
+    std::string add_own_or_shared(std::size_t i, std::size_t p, const std::string& called,
+                                  const Tensor& stored);
     std::string add_integers(const std::string& called, const std::vector<std::int64_t>& values);
     std::string add_number(std::size_t node, const std::string& role, float value);
     static void set_ints(onnx::NodeProto& proto, const std::string& called,
@@ -117,6 +120,12 @@ class ModelWriter {
     std::set<std::string> names_;
     std::map<std::size_t, std::string> turned_;
     std::map<std::size_t, std::string> repeated_;
+    struct WrittenParameter {
+        std::size_t node = 0;
+        std::size_t parameter = 0;
+        std::string name;
+    };
+    std::map<std::string, WrittenParameter> shared_;
     std::string batch_;
     onnx::GraphProto* graph_ = nullptr;
 };

@@ -30,11 +30,12 @@ std::vector<int> without_batch(std::vector<int> dim) {
 }  // namespace
 
 std::size_t NetworkBuilder::add(const std::string& name, Operator op, std::vector<std::size_t> inputs,
-                                std::vector<Tensor> parameters) {
+                                std::vector<Tensor> parameters, std::vector<std::string> weights) {
     std::string free = name;
     for (int i = 2; !names_.insert(free).second; ++i) free = fmt::format("{}#{}", name, i);
     const std::size_t node =
         network_.add(std::move(free), std::move(op), std::move(inputs), std::move(parameters));
+    network_.nodes[node].shared = std::move(weights);
     std::vector<Shape> around;
     for (const std::size_t input : network_.nodes[node].inputs) around.push_back(shapes_[input]);
     shapes_.push_back(node == 0 ? network_.input : infer_shape(network_.nodes[node], around));

@@ -34,9 +34,10 @@ class NetworkBuilder {
     // Item axes that become one, in order; an empty group is an axis of 1.
     using Groups = std::vector<std::vector<int>>;
 
-    // Adds a node under its name, or under one that is still free.
+    // Adds a node under its name, or under one that is still free. weights: what the file calls each
+    // parameter (Node::shared).
     std::size_t add(const std::string& name, Operator op, std::vector<std::size_t> inputs,
-                    std::vector<Tensor> parameters = {});
+                    std::vector<Tensor> parameters = {}, std::vector<std::string> weights = {});
     const Shape& shape(std::size_t node) const { return shapes_[node]; }
     const Network& network() const { return network_; }
     // Says in which module the nodes from one on stand.

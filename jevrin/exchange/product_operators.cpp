@@ -55,7 +55,7 @@ void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
         if (stored.shape.size() == 2 && rank(dynamic(node, 0)) >= 1) {
             Tensor matrix(stored.shape);
             stored.read(0, matrix.values());
-            set(node, dense(node, node.name(), dynamic(node, 0), std::move(matrix), {}));
+            set(node, dense(node, dynamic(node, 0), std::move(matrix), {}, weight_names(node, {1})));
             return;
         }
     }
@@ -279,9 +279,10 @@ void GraphReader::read_as<SumOfProducts>(const GraphNode& node) {
         };
         View result;
         if (lead.empty() && is_constant(b.view) && !summed.empty() && !right.empty())
-            result = dense(
-                node, node.name(), arranged(a, left, summed),
-                matrix_of(node, *known(value(node, places[1])), equation.operands[1], summed, right), {});
+            result =
+                dense(node, arranged(a, left, summed),
+                      matrix_of(node, *known(value(node, places[1])), equation.operands[1], summed, right),
+                      {}, weight_names(node, {places[1]}));
         else
             result = product(node, arranged(a, left, summed), arranged(b, summed, right));
         Shape whole = {batch.empty() ? 1 : batch_prime};

@@ -311,8 +311,8 @@ void GraphReader::read_as<TransposedConvolution>(const GraphNode& node) {
                        .kernel_width = s[3],
                        .dilation_height = dilations[0],
                        .dilation_width = dilations[1]};
-    set(node,
-        image_result(from, builder_.add(name, Convolution{plain, groups, {}}, {x}, std::move(parameters))));
+    set(node, image_result(from, builder_.add(name, Convolution{plain, groups, {}}, {x},
+                                              std::move(parameters), weight_names(node, {1, 2}))));
 }
 
 void GraphReader::put_resampling(Table& table) {

@@ -51,11 +51,11 @@ void GraphReader::read_as<Convolution>(const GraphNode& node) {
     if (node.has_input(2)) parameters.push_back(vector_weight(node, 2, s[0]));
     const std::int64_t groups = node.integer("group", 1);
     set(node, image_result(from, builder_.add(node.name(), Convolution{w, groups, {}}, {from.node},
-                                              std::move(parameters))));
+                                              std::move(parameters), weight_names(node, {1, 2}))));
 }
 
-View GraphReader::dense(const GraphNode& node, const std::string& name, const View& input, Tensor weight,
-                        std::vector<Tensor> bias) {
+View GraphReader::dense(const GraphNode& node, const View& input, Tensor weight, std::vector<Tensor> bias,
+                        std::vector<std::string> weights) {
     const int last = static_cast<int>(rank(input)) - 1;
     const View ready = builder_.with_last(input, {last}, node.name());
     const std::int64_t in = weight.shape()[0];
@@ -69,7 +69,7 @@ View GraphReader::dense(const GraphNode& node, const std::string& name, const Vi
                         "than the model is made for",
                         in, features));
     View result = ready;
-    result.node = builder_.add(name, Dense{}, {ready.node}, std::move(parameters));
+    result.node = builder_.add(node.name(), Dense{}, {ready.node}, std::move(parameters), std::move(weights));
     const Shape& shape = builder_.shape(result.node);
     auto& dim = result.dims[static_cast<std::size_t>(last)];
     dim.clear();
@@ -116,7 +116,7 @@ void GraphReader::read_as<Dense>(const GraphNode& node) {
             if (beta != 1.0F)
                 for (float& v : bias[0].values()) v *= beta;
         }
-        set(node, dense(node, node.name(), input, std::move(matrix), std::move(bias)));
+        set(node, dense(node, input, std::move(matrix), std::move(bias), weight_names(node, {1, 2})));
         return;
     }
     // A product of two values of the image.
@@ -154,8 +154,10 @@ View GraphReader::normalised_channels(const GraphNode& node, Operator op, std::v
     for (int d = 2; d < static_cast<int>(rank(view)); ++d) order.push_back(d);
     order.push_back(1);
     const std::size_t input = builder_.place(view, order, node.name());
-    return builder_.placed(view, builder_.add(node.name(), std::move(op), {input}, std::move(parameters)),
-                           order);
+    return builder_.placed(
+        view,
+        builder_.add(node.name(), std::move(op), {input}, std::move(parameters), weight_names(node, {1, 2})),
+        order);
 }
 
 template <>
@@ -224,7 +226,7 @@ void GraphReader::read_as<LayerNormalisation>(const GraphNode& node) {
         from.read(0, parameters.back().values());
     }
     result.node = builder_.add(node.name(), LayerNormalisation{node.number("epsilon", 1e-5F)}, {result.node},
-                               std::move(parameters));
+                               std::move(parameters), weight_names(node, {1, 2}));
     set(node, result);
 }
 
@@ -247,7 +249,8 @@ void GraphReader::read_as<ParametricRelu>(const GraphNode& node) {
             node.fail(fmt::format("it has {} slopes and gets {}", slopes.size(),
                                   to_string(builder_.sizes(view, 1))));
         View result = along < 0 ? view : builder_.with_last(view, {along}, node.name());
-        result.node = builder_.add(node.name(), ParametricRelu{}, {result.node}, {std::move(slopes)});
+        result.node = builder_.add(node.name(), ParametricRelu{}, {result.node}, {std::move(slopes)},
+                                   weight_names(node, {1}));
         set(node, result);
         return;
     }
@@ -318,7 +321,7 @@ void ModelWriter::write(std::size_t i, const Convolution& op) {
             for (std::int64_t out = 0; out < s[3]; ++out)
                 first.data()[(out * s[2] + in) * s[0] * s[1] + tap] =
                     w.data()[(tap * s[2] + in) * s[3] + out];
-    proto.add_input(add_weight(name(i) + ":weight", first.shape(), first.values()));
+    proto.add_input(add_own_or_shared(i, 0, name(i) + ":weight", first));
     if (node.parameters.size() > 1) add_parameter(proto, i, 1);
 }
 

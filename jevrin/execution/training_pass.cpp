@@ -1,6 +1,7 @@
 #include "jevrin/execution/training_pass.hpp"
 
 #include "jevrin/execution/compiled_network.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -21,11 +22,7 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
             if (parameter_kind(node.op, p) != ParameterKind::statistic)
                 parameter_gradients_[k].emplace_back(node.parameters[p].shape());
         for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
-            parameters_.push_back({.value = node.parameters[p].values(),
-                                   .gradient = parameter_gradients_[k][p].values(),
-                                   .kind = parameter_kind(node.op, p),
-                                   .rate_factor = static_cast<float>(node.rate_factor),
-                                   .node = instructions[k].node});
+            add_parameter(instructions[k].node, p, parameter_gradients_[k][p]);
         backward_[k].inputs.resize(node.inputs.size());
         backward_[k].input_gradients.resize(node.inputs.size());
         backward_[k].parameter_gradients = &parameter_gradients_[k];
@@ -35,6 +32,21 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
 }
 
 TrainingPass::~TrainingPass() = default;
+
+void TrainingPass::add_parameter(std::size_t node, std::size_t p, Tensor& gradient) {
+    Node& of = network_.nodes[node];
+    const std::string& name = shared_name(of, p);
+    const auto [first, is_first] = first_shared_.emplace(name, parameters_.size());
+    const bool repeated = !name.empty() && !is_first;
+    parameters_.push_back({.value = of.parameters[p].values(),
+                           .gradient = gradient.values(),
+                           .kind = parameter_kind(of.op, p),
+                           .rate_factor = repeated ? parameters_[first->second].rate_factor
+                                                   : static_cast<float>(of.rate_factor),
+                           .repeated = repeated,
+                           .node = node});
+    if (!name.empty()) shared_gradients_[name].push_back(&gradient);
+}
 
 const PassMemory& TrainingPass::memory() const {
     return compiled_->memory();
@@ -85,6 +97,13 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         arguments.output = compiled_->value(instruction.output);
         arguments.output_gradient = compiled_->gradient(instruction.output);
         instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
+    }
+    for (auto& [name, gradients] : shared_gradients_) {
+        const std::span<float> sum = gradients.front()->values();
+        for (std::size_t other = 1; other < gradients.size(); ++other)
+            for (std::size_t i = 0; i < sum.size(); ++i) sum[i] += gradients[other]->values()[i];
+        for (std::size_t other = 1; other < gradients.size(); ++other)
+            std::ranges::copy(sum, gradients[other]->values().begin());
     }
 }
 

@@ -12,8 +12,10 @@
 
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <memory>
 #include <span>
+#include <string>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -27,6 +29,7 @@ struct TrainedParameter {
     std::span<const float> gradient;
     ParameterKind kind = ParameterKind::weight;
     float rate_factor = 1.0F;  // of the learning rate
+    bool repeated = false;     // shared with one before, whose gradient and rate factor this has
     std::size_t node = 0;      // of the network
 };
 
@@ -49,17 +52,23 @@ class TrainingPass {
     // [batch, output...] is valid until the next forward().
     std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw,
                                    const ValueObserver& observer = {});
-    // output_gradient is that of the loss with respect to the output of forward().
+    // output_gradient is that of the loss with respect to the output of forward(). What nodes share gets the
+    // sum of its gradients.
     void backward(std::int64_t batch, std::span<const float> output_gradient);
 
     std::span<TrainedParameter> parameters() { return parameters_; }
     const PassMemory& memory() const;
 
   private:
+    void add_parameter(std::size_t node, std::size_t p, Tensor& gradient);
+
     Network& network_;
     std::unique_ptr<CompiledNetwork> compiled_;
     std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
     std::vector<TrainedParameter> parameters_;
+    // By the name under which nodes share a parameter.
+    std::map<std::string, std::size_t> first_shared_;
+    std::map<std::string, std::vector<Tensor*>> shared_gradients_;
     std::vector<bool> gradient_written_;  // of each value
     std::vector<BackwardArguments> backward_;
     std::vector<const float*> inputs_;

@@ -7,6 +7,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/network_parts.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 
 #include <fmt/format.h>
 
@@ -178,6 +179,7 @@ void initialise(Network& network, std::size_t first_node, std::uint64_t seed) {
             }
         }
     }
+    copy_shared(network, first_node);
 }
 
 }  // namespace jevrin::inline v1

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 #include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
@@ -41,12 +42,14 @@ std::size_t boundary_of_share(const Network& network, std::size_t end, double sh
 
 void freeze_before(Network& network, std::size_t first_trained) {
     for (std::size_t i = 0; i < network.nodes.size(); ++i) network.nodes[i].frozen = i < first_trained;
+    part_shared_at(network, first_trained);
 }
 
 std::int64_t trainable_parameter_count(const Network& network) {
+    ParameterCounter counter;
     std::int64_t count = 0;
     for (const Node& node : network.nodes)
-        if (!node.frozen) count += parameters_of(node);
+        if (!node.frozen) count += counter.count(node);
     return count;
 }
 

@@ -17,7 +17,7 @@ std::size_t boundary_of_last(const Network& network, std::size_t end, std::int64
 // weighted layer.
 std::size_t boundary_of_share(const Network& network, std::size_t end, double share);
 
-// Freezes every node before this one, and no other.
+// Freezes every node before this one, and no other. Parameters that nodes on both sides share are parted.
 void freeze_before(Network& network, std::size_t first_trained);
 
 // Parameters of the nodes that are not frozen, statistics not counted.

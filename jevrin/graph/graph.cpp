@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -49,15 +50,13 @@ std::string operator_name(const Operator& op) {
 }
 
 std::int64_t parameters_of(const Node& node) {
-    std::int64_t count = 0;
-    for (std::size_t p = 0; p < node.parameters.size(); ++p)
-        if (parameter_kind(node.op, p) != ParameterKind::statistic) count += node.parameters[p].size();
-    return count;
+    return ParameterCounter().count(node);
 }
 
 std::int64_t parameter_count(const Network& network, std::size_t first_node) {
+    ParameterCounter counter;
     std::int64_t count = 0;
-    for (std::size_t i = first_node; i < network.nodes.size(); ++i) count += parameters_of(network.nodes[i]);
+    for (std::size_t i = first_node; i < network.nodes.size(); ++i) count += counter.count(network.nodes[i]);
     return count;
 }
 

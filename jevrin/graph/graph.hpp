@@ -26,6 +26,9 @@ struct Node {
     Operator op;
     std::vector<std::size_t> inputs;
     std::vector<Tensor> parameters;
+    // By parameter: a name that the same parameter of other nodes has too (shared_parameters.hpp); may be
+    // shorter than the parameters.
+    std::vector<std::string> shared = {};
     // What training does with it; model files say nothing about this.
     bool frozen = false;       // works as in inference: no parameter and no statistic changes
     double rate_factor = 1.0;  // of the learning rate
@@ -62,7 +65,7 @@ Shape infer_shape(const Node& node, const std::vector<Shape>& inputs);
 
 // Numbers of a node that training may change: statistics are not counted.
 std::int64_t parameters_of(const Node& node);
-// The same of all nodes from one on.
+// The same of all nodes from one on; what nodes share counts once.
 std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
 
 // Multiplications for one item, forward, from a node on: convolutions, dense layers and matrix products.

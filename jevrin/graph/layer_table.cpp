@@ -2,11 +2,13 @@
 
 #include "jevrin/graph/dominators.hpp"
 #include "jevrin/graph/operator_description.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 #include "jevrin/graph/stages.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 namespace jevrin::inline v1 {
 
@@ -47,8 +49,16 @@ std::vector<LayerRow> layer_table(const Network& network) {
     std::vector<LayerRow> layers;
     std::vector<std::size_t> row_of(network.nodes.size(), 0);
     std::vector<std::size_t> waiting;  // constants, which belong to the layer that reads them
+    ParameterCounter counter;
+    std::map<std::string, std::string> first;  // node that has a shared parameter
     const auto add_node = [&](LayerRow& layer, std::size_t i) {
-        layer.parameters += parameters_of(network.nodes[i]);
+        const Node& node = network.nodes[i];
+        layer.parameters += counter.count(node);
+        for (std::size_t p = 0; p < node.parameters.size(); ++p)
+            if (const std::string& name = shared_name(node, p); !name.empty())
+                if (const auto [with, is_first] = first.emplace(name, node.name); !is_first)
+                    layer.operators +=
+                        fmt::format(", {} of {}", role_name(describe(node.op).roles[p]), with->second);
         layer.trains = layer.trains || !network.nodes[i].frozen;
     };
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {

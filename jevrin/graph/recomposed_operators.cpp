@@ -74,11 +74,12 @@ class Decomposed {
     }
 
     void replace(std::size_t i, Operator op, std::vector<std::size_t> inputs,
-                 std::vector<Tensor> parameters = {}) {
+                 std::vector<Tensor> parameters = {}, std::vector<std::string> shared = {}) {
         Node& node = network_.nodes[i];
         node.op = std::move(op);
         node.inputs = std::move(inputs);
         node.parameters = std::move(parameters);
+        node.shared = std::move(shared);
     }
 
     bool add_bias(std::size_t i) {
@@ -92,7 +93,7 @@ class Decomposed {
             std::vector<Tensor> parameters;
             parameters.push_back(std::move(network_.nodes[dense].parameters[0]));
             parameters.push_back(std::move(network_.nodes[bias].parameters[0]));
-            replace(i, Dense{}, node(dense).inputs, std::move(parameters));
+            replace(i, Dense{}, node(dense).inputs, std::move(parameters), node(dense).shared);
             return true;
         }
         return false;
@@ -195,7 +196,8 @@ class Decomposed {
                     const Shape last(shapes_[x].end() - static_cast<std::ptrdiff_t>(count), shapes_[x].end());
                     if (shapes_[scale] != last || shapes_[shift] != last) continue;
                     replace(i, LayerNormalisation{epsilon}, {x},
-                            {node(scale).parameters[0], node(shift).parameters[0]});
+                            {node(scale).parameters[0], node(shift).parameters[0]},
+                            {node(scale).name, node(shift).name});
                     return true;
                 }
             }

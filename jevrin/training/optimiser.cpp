@@ -115,6 +115,7 @@ double gradient_norm(std::span<const TrainedParameter> parameters) {
     double sum = 0.0;
     std::vector<double> sums;
     for (const TrainedParameter& p : parameters) {
+        if (p.repeated) continue;
         const std::size_t pieces = (p.gradient.size() + piece_size - 1) / piece_size;
         sums.assign(pieces, 0.0);
         const auto add = [&](std::int64_t piece) {

@@ -5,6 +5,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/exchange/model_file.hpp"
 #include "jevrin/graph/freezing.hpp"
 #include "jevrin/graph/stages.hpp"
 #include "jevrin/ledger/ledger.hpp"
@@ -170,6 +171,43 @@ TEST_F(ExportedStudy, PositionTablesTrainAsOneTable) {
             constant != nullptr && constant->trained)
             tables += node.parameters[0].shape() == Shape{49, 2} ? 1 : 0;
     EXPECT_EQ(tables, 2);
+}
+
+TEST_F(ExportedStudy, WeightsOfTwoLayersStayOneParameter) {
+    write({.family = ExportedFamily::residual});
+    Model model = read_model(directory_ / "exported.onnx");
+    std::map<Shape, std::vector<Node*>> alike;
+    for (Node& node : model.network.nodes)
+        if (std::holds_alternative<operators::Convolution>(node.op))
+            alike[node.parameters[0].shape()].push_back(&node);
+    Node& first = *alike.at({3, 3, 16, 16}).front();
+    Node& last = *alike.at({3, 3, 16, 16}).back();
+    const std::int64_t separate = parameter_count(model.network);
+    for (Node* node : {&first, &last}) {
+        node->parameters[0] = first.parameters[0];
+        node->shared = {"one kernel"};
+    }
+    write_model(directory_ / "exported.onnx", model);
+    const std::string names[] = {first.name, last.name};
+    EXPECT_EQ(parameter_count(read_model(directory_ / "exported.onnx").network), separate - 9 * 16 * 16);
+    // One epoch of the last layer alone, then one of all that reads the kernel.
+    const Plan plan = exported_plan(directory_.path(), std::string(three_regimes) + R"(
+[[candidate]]
+name = "unfrozen"
+regime = "partial"
+unfreeze = [{ epoch = 1, from = "layer2.1" }, { epoch = 2, from = "layer1" }]
+)");
+    ASSERT_EQ(train_study(plan, directory_ / "ledger").trained, 4);
+    const Ledger ledger = Ledger::open(directory_ / "ledger");
+    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
+        const Classifier classifier = load_model(ledger, run);
+        const auto kernel = [&](const std::string& name) {
+            return std::ranges::find(classifier.network.nodes, name, &Node::name)->parameters[0].values();
+        };
+        EXPECT_EQ(std::ranges::equal(kernel(names[0]), kernel(names[1])),
+                  run.candidate == "scratch" || run.candidate == "frozen")
+            << run.candidate;
+    }
 }
 
 TEST_F(ExportedStudy, FilesWithoutAHeadEndInTheirFeatures) {

@@ -57,8 +57,15 @@ void add_draft(Command& command) {
         .add_option("IMAGES", options->settings.images.from,
                     "a folder, a CSV index, an array or an archive of arrays")
         .required();
-    command.add_option("--labels", options->settings.images.labels, "of an array: the file with its labels")
-        .type_name("FILE");
+    ImageSource& images = options->settings.images;
+    const auto add_file = [&](const char* name, std::filesystem::path& file, const char* what) {
+        command.add_option(name, file, what).type_name("FILE");
+    };
+    add_file("--labels", images.labels, "of an array: the file with its labels");
+    add_file("--validation-from", images.validation_from, "of arrays: the images of the validation part");
+    add_file("--validation-labels", images.validation_labels, "of arrays: their labels");
+    add_file("--test-from", images.test_from, "of arrays: the images of the test part");
+    add_file("--test-labels", images.test_labels, "of arrays: their labels");
     command
         .add_option("--backbone", options->settings.backbones,
                     "a pretrained model (ONNX); may be given several times")

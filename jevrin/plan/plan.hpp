@@ -94,6 +94,9 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file);
 // The candidate of this name; InputError names the nearest one.
 const Candidate& candidate_called(const Plan& plan, const std::string& name);
 
+// The keys of [images] that say where images come from, as TOML lines.
+std::string source_lines(const ImageSource& source);
+
 // A plan with nothing but one run of this one, every default filled in, paths absolute: TOML that
 // parse_plan() reads. fold is 0 without folds.
 std::string plan_of_run(const Plan& plan, const Candidate& candidate, std::uint64_t seed, std::int64_t fold);

@@ -72,6 +72,21 @@ void require_shallow_keys(std::string_view text, const std::filesystem::path& fi
     }
 }
 
+// TOML's basic strings are those of JSON, but for one more character that must be escaped.
+std::string quoted(const std::string& text) {
+    std::string result;
+    for (const char c : json_text(Json(text))) result += c == '\x7f' ? "\\u007f" : std::string(1, c);
+    return result;
+}
+
+std::string key_text(const std::string& key) {
+    const bool bare = !key.empty() && std::all_of(key.begin(), key.end(), [](char c) {
+        return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_' ||
+               c == '-';
+    });
+    return bare ? key : quoted(key);
+}
+
 }  // namespace
 
 SettingNode parse_toml(std::string_view text, const std::filesystem::path& file) {
@@ -83,6 +98,25 @@ SettingNode parse_toml(std::string_view text, const std::filesystem::path& file)
         throw InputError(fmt::format("{}:{}:{}: this is not TOML: {}", printable(file.string()), begin.line,
                                      begin.column, printable(error.description())));
     }
+}
+
+std::string toml_text(const Json& value) {
+    if (value.is_string()) return quoted(value.get<std::string>());
+    if (!value.is_structured()) return json_text(value);
+    std::vector<std::string> inner;
+    for (const Json& element : value) inner.push_back(toml_text(element));
+    for (const auto& [key, element] : value.items())
+        inner.push_back(key_text(key) + " = " + toml_text(element));
+    const std::string text = fmt::format("{}", fmt::join(inner, ", "));
+    if (value.is_array()) return "[" + text + "]";
+    return text.empty() ? "{}" : "{ " + text + " }";
+}
+
+std::string toml_lines(const Json& table) {
+    std::string text;
+    for (const auto& [key, value] : table.items())
+        text += fmt::format("{} = {}\n", key_text(key), toml_text(value));
+    return text;
 }
 
 }  // namespace jevrin::inline v1

@@ -1,13 +1,13 @@
 #include "jevrin/study/draft.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/graph/stages.hpp"
 #include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/images/survey.hpp"
+#include "jevrin/plan/toml.hpp"
 #include "jevrin/study/materials.hpp"
 
 #include <fmt/format.h>
@@ -28,17 +28,14 @@ constexpr std::int64_t most_epochs = 60;
 constexpr std::int64_t largest_side = 128;  // of networks that have no size of their own
 constexpr double spared = 0.9;              // of the time: estimates are estimates
 
-std::string quoted(const std::string& text) {
-    return json_text(Json(text));
-}
-
 // As the plan names it.
-std::string path_from(const std::filesystem::path& path, const std::filesystem::path& plan) {
+std::filesystem::path path_from(const std::filesystem::path& path, const std::filesystem::path& plan) {
+    if (path.empty()) return {};
     const std::filesystem::path folder = std::filesystem::absolute(plan).lexically_normal().parent_path();
     const std::filesystem::path whole = std::filesystem::absolute(path).lexically_normal();
     const std::filesystem::path relative = whole.lexically_relative(folder);
     const bool beside = !relative.empty() && *relative.begin() != "..";
-    return quoted((beside ? relative : whole).generic_string());
+    return (beside ? relative : whole).generic_string();
 }
 
 struct DraftedBackbone {
@@ -106,7 +103,7 @@ class Drafting {
             "# A first plan for {}, drafted from what a survey of the images found. Every line may be "
             "changed.\n",
             printable(settings_.images.from.filename().string()));
-        text += line("", "name", quoted(settings_.file.stem().string()), "");
+        text += line("", "name", toml_text(settings_.file.stem().string()), "");
         text += line("", "seeds", "[1, 2, 3]",
                      "three runs of each candidate: the fewest that show how much chance there is");
         text += metric_line();
@@ -136,15 +133,13 @@ class Drafting {
     }
 
     std::string images_lines() {
-        std::string text = line("images", "from", path_from(settings_.images.from, settings_.file), "");
-        const auto path = [&](const char* key, const std::filesystem::path& value) {
-            if (!value.empty()) text += line("images", key, path_from(value, settings_.file), "");
-        };
-        path("labels", settings_.images.labels);
-        path("validation_from", settings_.images.validation_from);
-        path("validation_labels", settings_.images.validation_labels);
-        path("test_from", settings_.images.test_from);
-        path("test_labels", settings_.images.test_labels);
+        ImageSource source = settings_.images;
+        for (std::filesystem::path ImageSource::*path :
+             {&ImageSource::from, &ImageSource::labels, &ImageSource::validation_from,
+              &ImageSource::validation_labels, &ImageSource::test_from, &ImageSource::test_labels,
+              &ImageSource::corrections, &ImageSource::unlabelled})
+            source.*path = path_from(source.*path, settings_.file);
+        std::string text = source_lines(source);
         text += parts_line();
         text += size_line();
         return text + fit_line();
@@ -232,8 +227,8 @@ class Drafting {
 
     std::string backbone_lines(const DraftedBackbone& backbone) {
         std::string text = backbones_.size() > 1 ? "\n[[backbone]]\n" : "\n[backbone]\n";
-        text += line("backbone", "name", quoted(backbone.name), "");
-        text += line("backbone", "file", path_from(backbone.file, settings_.file), "");
+        text += line("backbone", "name", toml_text(backbone.name), "");
+        text += line("backbone", "file", toml_text(path_from(backbone.file, settings_.file).string()), "");
         if (!backbone.has_scaling) {
             text += line("backbone", "scaling", "\"training\"",
                          "the file does not say how its images were scaled; put the mean and deviation it "
@@ -251,8 +246,8 @@ class Drafting {
         const bool several = backbones_.size() > 1 && backbone != nullptr;
         return fmt::format(
             "\n[[candidate]]\nname = {}\nregime = \"{}\"\n{}{}vary.training.optimiser.learning_rate = [{}]\n",
-            quoted(several ? name + ", " + backbone->name : name), regime,
-            several ? fmt::format("backbone = {}\n", quoted(backbone->name)) : std::string(), settings,
+            toml_text(several ? name + ", " + backbone->name : name), regime,
+            several ? fmt::format("backbone = {}\n", toml_text(backbone->name)) : std::string(), settings,
             rates);
     }
 
@@ -275,8 +270,9 @@ class Drafting {
         for (const DraftedBackbone& backbone : backbones_) {
             text += candidate("from scratch", "scratch", &backbone, "", "0.02, 0.1");
             text += candidate("new head", "frozen", &backbone, "", "0.02, 0.1");
-            text += candidate("last stage", "partial", &backbone,
-                              fmt::format("train_from = {}\n", quoted(backbone.last_stage)), "0.005, 0.02");
+            text +=
+                candidate("last stage", "partial", &backbone,
+                          fmt::format("train_from = {}\n", toml_text(backbone.last_stage)), "0.005, 0.02");
         }
         return text;
     }

@@ -1,9 +1,11 @@
 // A first plan from a folder: an ordinary plan, with its reasons, that is checked and trained as any other.
+#include "support/encoded_images.hpp"
 #include "support/exported_model.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/base/random.hpp"
 #include "jevrin/plan/plan.hpp"
 
 namespace jevrin {
@@ -36,7 +38,7 @@ TEST_F(Drafted, ThreeRegimesWithinTheTimeFromOwnImagesAndABackbone) {
     EXPECT_THAT(read_text(directory_ / "tiles.toml"),
                 HasSubstr("# the classes have about the same number of images"));
     EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
-    const CommandResult trained = run({"train", "tiles.toml"});
+    const CommandResult trained = run({"train", "tiles.toml", "--only", "new head"});
     EXPECT_EQ(trained.status, 0) << trained.errors;
     // Nothing is overwritten, and the plan that is there stays as it is.
     const std::string before = read_text(directory_ / "tiles.toml");
@@ -64,6 +66,46 @@ TEST_F(Drafted, FactsOfTheImagesDecide) {
     EXPECT_THAT(decisions["training.loss"]["value"].get<std::string>(), HasSubstr("balanced"));
     EXPECT_THAT(json["notes"][0].get<std::string>(), HasSubstr("pretrained backbone"));
     EXPECT_EQ(read_plan(directory_ / "own.toml").candidates.size(), 4U);
+}
+
+TEST_F(Drafted, PublishedArraysKeepTheirTestPart) {
+    RandomStream random({1, Purpose::sample, 0, 0});
+    const auto images = [&](unsigned count) {
+        std::string bytes;
+        for (unsigned i = 0; i < count * 64; ++i) bytes += static_cast<char>(random.below(256));
+        return test::idx_of({count, 8, 8}, bytes);
+    };
+    const auto labels = [](unsigned count) {
+        std::string bytes;
+        for (unsigned i = 0; i < count; ++i) bytes += static_cast<char>(i % 2);
+        return test::idx_of({count}, bytes);
+    };
+    write_file(directory_ / "train.gz", test::gzip_of(images(40)));
+    write_file(directory_ / "train-labels.gz", test::gzip_of(labels(40)));
+    write_file(directory_ / "held.gz", test::gzip_of(images(12)));
+    write_file(directory_ / "held-labels.gz", test::gzip_of(labels(12)));
+    const CommandResult drafted =
+        run({"draft", "train.gz", "--labels", "train-labels.gz", "--test-from", "held.gz", "--test-labels",
+             "held-labels.gz", "--plan", "arrays.toml", "--hours", "0.001"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    const Plan plan = read_plan(directory_ / "arrays.toml");
+    EXPECT_EQ(plan.images.source.test_from, directory_ / "held.gz");
+    EXPECT_EQ(plan.images.source.test_labels, directory_ / "held-labels.gz");
+    EXPECT_TRUE(plan.images.source.validation_from.empty());
+    EXPECT_EQ(plan.images.parts->by, PartsBy::given);
+    EXPECT_EQ(plan.images.parts->validation, 0.2);
+    EXPECT_EQ(run({"check", "arrays.toml"}).status, 0);
+    // With a validation part as well, all three stand.
+    const CommandResult three =
+        run({"draft", "train.gz", "--labels", "train-labels.gz", "--test-from", "held.gz", "--test-labels",
+             "held-labels.gz", "--validation-from", "held.gz", "--validation-labels", "held-labels.gz",
+             "--plan", "three.toml", "--hours", "0.001"});
+    ASSERT_EQ(three.status, 0) << three.errors;
+    EXPECT_THAT(read_text(directory_ / "three.toml"), HasSubstr("parts = \"given\""));
+    EXPECT_EQ(run({"draft", "train.gz", "--labels", "train-labels.gz", "--test-from", "held.gz", "--plan",
+                   "none.toml"})
+                  .status,
+              2);
 }
 
 TEST_F(Drafted, AForeignBackboneAsksForItsScaling) {

@@ -166,24 +166,6 @@ TEST(ReadFormats, FoldersMayMixThem) {
     EXPECT_THAT(set.problems[0].problem, HasSubstr("damaged TIFF"));
 }
 
-std::string idx_of(const std::vector<unsigned>& shape, const std::string& data) {
-    std::string text("\0\0\x08", 3);
-    text += static_cast<char>(shape.size());
-    for (const unsigned length : shape)
-        for (int shift = 24; shift >= 0; shift -= 8) text += static_cast<char>(length >> shift);
-    return text + data;
-}
-
-std::string npy_of(const std::string& type, const std::string& shape, const std::string& data) {
-    std::string header = fmt::format("{{'descr': '{}', 'fortran_order': False, 'shape': {}, }}", type, shape);
-    header.resize((header.size() + 11 + 63) / 64 * 64 - 11, ' ');
-    header += '\n';
-    std::string text("\x93NUMPY\x01\x00", 8);
-    text += static_cast<char>(header.size());
-    text += static_cast<char>(header.size() >> 8);
-    return text + header + data;
-}
-
 std::string many_pixels(int images, int first) {
     std::string text;
     for (int i = 0; i < images * 4; ++i) text += static_cast<char>(first + i * 3);
@@ -192,10 +174,10 @@ std::string many_pixels(int images, int first) {
 
 TEST(PublishedArrays, CompressedFilesWithAnOfficialDivision) {
     const TemporaryDirectory directory;
-    write_file(directory / "train-images.gz", test::gzip_of(idx_of({4, 2, 2}, many_pixels(4, 0))));
-    write_file(directory / "train-labels.gz", test::gzip_of(idx_of({4}, std::string("\0\1\0\1", 4))));
-    write_file(directory / "test-images.gz", test::gzip_of(idx_of({2, 2, 2}, many_pixels(2, 100))));
-    write_file(directory / "test-labels.gz", test::gzip_of(idx_of({2}, std::string("\1\0", 2))));
+    write_file(directory / "train-images.gz", test::gzip_of(test::idx_of({4, 2, 2}, many_pixels(4, 0))));
+    write_file(directory / "train-labels.gz", test::gzip_of(test::idx_of({4}, std::string("\0\1\0\1", 4))));
+    write_file(directory / "test-images.gz", test::gzip_of(test::idx_of({2, 2, 2}, many_pixels(2, 100))));
+    write_file(directory / "test-labels.gz", test::gzip_of(test::idx_of({2}, std::string("\1\0", 2))));
     const ImageSource source{.from = directory / "train-images.gz",
                              .labels = directory / "train-labels.gz",
                              .test_from = directory / "test-images.gz",
@@ -217,10 +199,10 @@ TEST(PublishedArrays, ArchivesAreDividedByTheirNames) {
     const auto write = [&](const std::vector<std::pair<std::string, std::string>>& members) {
         write_file(directory / "digits.npz", test::zip_of(members));
     };
-    write({{"x_train.npy", npy_of("|u1", "(3, 2, 2)", many_pixels(3, 0))},
-           {"y_train.npy", npy_of("<i4", "(3, 1)", std::string("\0\0\0\0\1\0\0\0\1\0\0\0", 12))},
-           {"x_test.npy", npy_of("|u1", "(2, 2, 2)", many_pixels(2, 50))},
-           {"y_test.npy", npy_of("|u1", "(2,)", std::string("\1\0", 2))}});
+    write({{"x_train.npy", test::npy_of("|u1", "(3, 2, 2)", many_pixels(3, 0))},
+           {"y_train.npy", test::npy_of("<i4", "(3, 1)", std::string("\0\0\0\0\1\0\0\0\1\0\0\0", 12))},
+           {"x_test.npy", test::npy_of("|u1", "(2, 2, 2)", many_pixels(2, 50))},
+           {"y_test.npy", test::npy_of("|u1", "(2,)", std::string("\1\0", 2))}});
     const ImageSet set = read_image_set({.from = directory / "digits.npz"});
     ASSERT_EQ(set.items.size(), 5U);
     EXPECT_EQ(set.items[0].part, Part::test);  // by name
@@ -237,7 +219,7 @@ TEST(PublishedArrays, ArchivesAreDividedByTheirNames) {
                 {.from = directory / "digits.npz/x_tarin", .labels = directory / "digits.npz/y_train"});
         }),
         AllOf(HasSubstr("did you mean 'x_train'"), HasSubstr("it holds x_train, y_train, x_test, y_test")));
-    write({{"images.npy", npy_of("|u1", "(3, 2, 2)", many_pixels(3, 0))}});
+    write({{"images.npy", test::npy_of("|u1", "(3, 2, 2)", many_pixels(3, 0))}});
     EXPECT_THAT(message_of<InputError>([&] { list_image_set({.from = directory / "digits.npz"}); }),
                 AllOf(HasSubstr("0 arrays may be the labels of 'images'"), HasSubstr("digits.npz/images")));
     write({{"notes.txt", "no arrays"}});
@@ -251,7 +233,7 @@ TEST(PublishedArrays, DamageAndBombsAreRefusedInWords) {
         write_file(directory / "a.gz", bytes);
         return message_of<InputError>([&] { NumberArray(directory / "a.gz"); });
     };
-    const std::string whole = idx_of({2, 2, 2}, many_pixels(2, 0));
+    const std::string whole = test::idx_of({2, 2, 2}, many_pixels(2, 0));
     const std::string packed = test::gzip_of(whole);
     for (std::size_t length = 4; length < packed.size(); length += 3)
         EXPECT_THAT(refusal(packed.substr(0, length)), AllOf(HasSubstr("a.gz: "), HasSubstr("truncated")));
@@ -262,10 +244,10 @@ TEST(PublishedArrays, DamageAndBombsAreRefusedInWords) {
     EXPECT_THAT(refusal(test::gzip_of(whole + std::string(std::size_t{64} << 20U, '\0'))),
                 HasSubstr("means 8 numbers, but it holds"));
     // A header that claims more than there is memory.
-    EXPECT_THAT(refusal(test::gzip_of(idx_of({1U << 30U, 1U << 12U, 4}, "x"))),
+    EXPECT_THAT(refusal(test::gzip_of(test::idx_of({1U << 30U, 1U << 12U, 4}, "x"))),
                 HasSubstr("unpack it to a file"));
     EXPECT_THAT(refusal(test::gzip_of("neither")), HasSubstr("neither an IDX nor an NPY array"));
-    const std::string archive = test::zip_of({{"a.npy", npy_of("|u1", "(8,)", many_pixels(2, 0))}});
+    const std::string archive = test::zip_of({{"a.npy", test::npy_of("|u1", "(8,)", many_pixels(2, 0))}});
     for (std::size_t length = 8; length < archive.size(); length += 7) {
         write_file(directory / "a.npz", archive.substr(0, length));
         EXPECT_THAT(message_of<InputError>([&] { NumberArray(directory / "a.npz/a"); }), HasSubstr("a.npz"));
@@ -275,8 +257,9 @@ TEST(PublishedArrays, DamageAndBombsAreRefusedInWords) {
 TEST(PublishedArrays, SixteenBitsByTheStatedRange) {
     const TemporaryDirectory directory;
     const std::uint16_t values[] = {0, 1024, 4095, 65535};
-    write_file(directory / "p.npy", npy_of("<u2", "(2, 1, 2)", {reinterpret_cast<const char*>(values), 8}));
-    write_file(directory / "l.npy", npy_of("|u1", "(2,)", std::string("\0\1", 2)));
+    write_file(directory / "p.npy",
+               test::npy_of("<u2", "(2, 1, 2)", {reinterpret_cast<const char*>(values), 8}));
+    write_file(directory / "l.npy", test::npy_of("|u1", "(2,)", std::string("\0\1", 2)));
     const ImageSet set = read_image_set({.from = directory / "p.npy", .labels = directory / "l.npy"});
     const auto fitted = [&](const ValueRange& range) {
         const Fitting fitting{.size = {1, 2}, .fit = Fit::stretch, .value_range = range, .channels = 1};

@@ -1,4 +1,5 @@
 // Where image sets come from: folders, parts, indexes, arrays, corrections; and all that is wrong with them.
+#include "support/encoded_images.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/csv.hpp"
@@ -198,27 +199,6 @@ TEST(Groups, APatternNamesPicturesOfOneObject) {
 
 // --- arrays ---
 
-std::string idx(unsigned type, const std::vector<unsigned>& shape, const std::string& data) {
-    std::string text("\0\0", 2);
-    text += static_cast<char>(type);
-    text += static_cast<char>(shape.size());
-    for (const unsigned length : shape)
-        for (int shift = 24; shift >= 0; shift -= 8) text += static_cast<char>(length >> shift);
-    return text + data;
-}
-
-std::string npy(const std::string& type, const std::string& shape, const std::string& data,
-                const std::string& order = "False") {
-    std::string header =
-        fmt::format("{{'descr': '{}', 'fortran_order': {}, 'shape': {}, }}", type, order, shape);
-    header.resize((header.size() + 11 + 63) / 64 * 64 - 11, ' ');
-    header += '\n';
-    std::string text("\x93NUMPY\x01\x00", 8);
-    text += static_cast<char>(header.size());
-    text += static_cast<char>(header.size() >> 8);
-    return text + header + data;
-}
-
 template <typename Number>
 std::string numbers(const std::vector<Number>& values) {
     return {reinterpret_cast<const char*>(values.data()), values.size() * sizeof(Number)};
@@ -231,8 +211,8 @@ std::string twelve_bytes() {
 
 TEST(Arrays, IdxPicturesAndLabelsBecomeASet) {
     const TemporaryDirectory directory;
-    write_file(directory / "p.idx", idx(8, {2, 2, 3}, twelve_bytes()));
-    write_file(directory / "l.idx", idx(8, {2}, numbers<std::uint8_t>({7, 3})));
+    write_file(directory / "p.idx", test::idx_of({2, 2, 3}, twelve_bytes()));
+    write_file(directory / "l.idx", test::idx_of({2}, numbers<std::uint8_t>({7, 3})));
     const ImageSource source{.from = directory / "p.idx", .labels = directory / "l.idx"};
     const ImageSet set = read_image_set(source);
     EXPECT_THAT(set.classes, ElementsAre("3", "7"));
@@ -268,32 +248,33 @@ TEST(Arrays, NpyInItsLayouts) {
         for (std::size_t i = 0; i < image.pixels.size(); i += 3) values.push_back(image.pixels[i]);
         return values;
     };
-    EXPECT_THAT(reds(second_image(npy("|u1", "(2, 2, 3)", twelve_bytes()))),
+    EXPECT_THAT(reds(second_image(test::npy_of("|u1", "(2, 2, 3)", twelve_bytes()))),
                 ElementsAre(10, 11, 12, 13, 14, 15));
-    EXPECT_THAT(reds(second_image(npy("|u1", "(2, 6)", twelve_bytes()), {2, 3})),
+    EXPECT_THAT(reds(second_image(test::npy_of("|u1", "(2, 6)", twelve_bytes()), {2, 3})),
                 ElementsAre(10, 11, 12, 13, 14, 15));
     // The first index is the fastest: image 1 has the odd places.
-    EXPECT_THAT(reds(second_image(npy("|u1", "(2, 2, 3)", twelve_bytes(), "True"))),
+    EXPECT_THAT(reds(second_image(test::npy_of("|u1", "(2, 2, 3)", twelve_bytes(), true))),
                 ElementsAre(1, 5, 13, 3, 11, 15));
     // Channels last, and first.
-    const Image last = second_image(npy("|u1", "(2, 1, 2, 3)", twelve_bytes()));
+    const Image last = second_image(test::npy_of("|u1", "(2, 1, 2, 3)", twelve_bytes()));
     EXPECT_THAT(std::vector<int>(last.pixels.begin(), last.pixels.end()),
                 ElementsAre(10, 11, 12, 13, 14, 15));
-    const Image first = second_image(npy("|u1", "(2, 3, 1, 2)", twelve_bytes()));
+    const Image first = second_image(test::npy_of("|u1", "(2, 3, 1, 2)", twelve_bytes()));
     EXPECT_THAT(std::vector<int>(first.pixels.begin(), first.pixels.end()),
                 ElementsAre(10, 12, 14, 11, 13, 15));
     // Floats of 0 to 1, also with the other byte order; and of 0 to 255.
-    EXPECT_THAT(reds(second_image(npy("<f4", "(2, 1, 2)", numbers<float>({0, 0.5F, 1, 0.2F})))),
+    EXPECT_THAT(reds(second_image(test::npy_of("<f4", "(2, 1, 2)", numbers<float>({0, 0.5F, 1, 0.2F})))),
                 ElementsAre(255, 51));
-    EXPECT_THAT(reds(second_image(npy("<f8", "(2, 1, 2)", numbers<double>({0, 200, 17, 9.6})))),
+    EXPECT_THAT(reds(second_image(test::npy_of("<f8", "(2, 1, 2)", numbers<double>({0, 200, 17, 9.6})))),
                 ElementsAre(17, 10));
-    EXPECT_THAT(reds(second_image(npy(">f4", "(2, 1, 1)", std::string("\x3F\x80\0\0\x3F\0\0\0", 8)))),
-                ElementsAre(128));
+    EXPECT_THAT(
+        reds(second_image(test::npy_of(">f4", "(2, 1, 1)", std::string("\x3F\x80\0\0\x3F\0\0\0", 8)))),
+        ElementsAre(128));
 }
 
 TEST(Arrays, AFileThatIsCutWhileItIsInUseIsAnError) {
     const TemporaryDirectory directory;
-    write_file(directory / "p.npy", npy("|u1", "(2, 2, 3)", twelve_bytes()));
+    write_file(directory / "p.npy", test::npy_of("|u1", "(2, 2, 3)", twelve_bytes()));
     const ImageArray array(directory / "p.npy", {}, false);
     std::filesystem::resize_file(directory / "p.npy", std::filesystem::file_size(directory / "p.npy") - 3);
     EXPECT_EQ(array.image(0).width, 3);
@@ -306,56 +287,57 @@ TEST(Arrays, OneHotLabelsAndWholeFloatsCount) {
         write_file(directory / "l.npy", file);
         return read_labels(directory / "l.npy");
     };
-    const LabelArray hot = labels(npy("<f4", "(2, 3)", numbers<float>({0, 0, 1, 1, 0, 0})));
+    const LabelArray hot = labels(test::npy_of("<f4", "(2, 3)", numbers<float>({0, 0, 1, 1, 0, 0})));
     EXPECT_THAT(hot.labels, ElementsAre(2, 0));
     EXPECT_EQ(hot.columns, 3);
-    EXPECT_THAT(labels(npy("<i8", "(2,)", numbers<std::int64_t>({4, 2}))).labels, ElementsAre(4, 2));
+    EXPECT_THAT(labels(test::npy_of("<i8", "(2,)", numbers<std::int64_t>({4, 2}))).labels, ElementsAre(4, 2));
     const auto message = [&](const std::string& file) {
         return message_of<InputError>([&] { labels(file); });
     };
-    EXPECT_THAT(message(npy("<f4", "(2, 3)", numbers<float>({0, 1, 1, 1, 0, 0}))),
+    EXPECT_THAT(message(test::npy_of("<f4", "(2, 3)", numbers<float>({0, 1, 1, 1, 0, 0}))),
                 HasSubstr("row 0 is not one-hot"));
-    EXPECT_THAT(message(npy("<f4", "(2, 2)", numbers<float>({0, 1, 0, 0}))),
+    EXPECT_THAT(message(test::npy_of("<f4", "(2, 2)", numbers<float>({0, 1, 0, 0}))),
                 HasSubstr("row 1 is not one-hot"));
-    EXPECT_THAT(message(npy("<f4", "(2,)", numbers<float>({0, 1.5F}))),
+    EXPECT_THAT(message(test::npy_of("<f4", "(2,)", numbers<float>({0, 1.5F}))),
                 HasSubstr("label 1 is 1.5, not an integer"));
 }
 
 TEST(Arrays, WhatDoesNotFitIsSaidInWords) {
     const TemporaryDirectory directory;
-    write_file(directory / "l.idx", idx(8, {3}, std::string(3, '\1')));
+    write_file(directory / "l.idx", test::idx_of({3}, std::string(3, '\1')));
     const auto message = [&](const std::string& file, ImageSource source = {}) {
         write_file(directory / "p", file);
         source.from = directory / "p";
         if (source.labels.empty()) source.labels = directory / "l.idx";
         return message_of<InputError>([&] { list_image_set(source); });
     };
-    EXPECT_THAT(message(idx(8, {2, 2, 3}, twelve_bytes())), HasSubstr("holds 2 images and"));
-    EXPECT_THAT(message(idx(8, {2, 2, 4}, twelve_bytes())),
+    EXPECT_THAT(message(test::idx_of({2, 2, 3}, twelve_bytes())), HasSubstr("holds 2 images and"));
+    EXPECT_THAT(message(test::idx_of({2, 2, 4}, twelve_bytes())),
                 HasSubstr("its shape [2, 2, 4] means 16 numbers, but it holds 12; it is truncated"));
-    EXPECT_THAT(message(idx(8, {3, 4}, twelve_bytes())), HasSubstr("perhaps shape = [2, 2]"));
-    EXPECT_THAT(message(idx(8, {3, 4}, twelve_bytes()), {.shape = {2, 3}}), HasSubstr("but its rows have 4"));
-    EXPECT_THAT(message(idx(8, {0xFFFFFFFF, 0xFFFFFFFF, 0xFFFFFFFF}, "x")), HasSubstr("is invalid"));
-    EXPECT_THAT(message(idx(8, {0, 2, 2}, "")), HasSubstr("is empty"));
-    EXPECT_THAT(message(npy("<f4", "(3, 1, 1)", numbers<float>({-1, 0, 1}))),
+    EXPECT_THAT(message(test::idx_of({3, 4}, twelve_bytes())), HasSubstr("perhaps shape = [2, 2]"));
+    EXPECT_THAT(message(test::idx_of({3, 4}, twelve_bytes()), {.shape = {2, 3}}),
+                HasSubstr("but its rows have 4"));
+    EXPECT_THAT(message(test::idx_of({0xFFFFFFFF, 0xFFFFFFFF, 0xFFFFFFFF}, "x")), HasSubstr("is invalid"));
+    EXPECT_THAT(message(test::idx_of({0, 2, 2}, "")), HasSubstr("is empty"));
+    EXPECT_THAT(message(test::npy_of("<f4", "(3, 1, 1)", numbers<float>({-1, 0, 1}))),
                 HasSubstr("values go from -1 to 1"));
-    EXPECT_THAT(message(npy("<i4", "(3, 1, 1)", numbers<int>({1, 2, 3}))),
+    EXPECT_THAT(message(test::npy_of("<i4", "(3, 1, 1)", numbers<int>({1, 2, 3}))),
                 HasSubstr("neither unsigned bytes, nor unsigned of 16 bits, nor floats"));
-    EXPECT_THAT(message(npy("<c8", "(3, 1, 1)", std::string(24, 'x'))),
+    EXPECT_THAT(message(test::npy_of("<c8", "(3, 1, 1)", std::string(24, 'x'))),
                 HasSubstr("numbers are of type '<c8'"));
     EXPECT_THAT(message("\x1f\x8b" + std::string(30, '\0')), HasSubstr("gzip data are damaged"));
-    const std::string whole = npy("|u1", "(3, 2, 2)", twelve_bytes());
+    const std::string whole = test::npy_of("|u1", "(3, 2, 2)", twelve_bytes());
     for (std::size_t length = 1; length < whole.size(); length += 9)
         EXPECT_FALSE(message(whole.substr(0, length)).empty()) << length;
-    write_file(directory / "p", idx(8, {3, 2, 2}, twelve_bytes()));
+    write_file(directory / "p", test::idx_of({3, 2, 2}, twelve_bytes()));
     EXPECT_THAT(message_of<InputError>([&] { list_image_set({.from = directory / "p"}); }),
                 HasSubstr("name the file of its labels with 'labels'"));
 }
 
 TEST(Arrays, AValueThatIsNoNumberCostsItsPictureAlone) {
     const TemporaryDirectory directory;
-    write_file(directory / "p.npy", npy("<f4", "(3, 1, 1)", numbers<float>({0, NAN, 1})));
-    write_file(directory / "l.npy", npy("|u1", "(3,)", numbers<std::uint8_t>({0, 1, 1})));
+    write_file(directory / "p.npy", test::npy_of("<f4", "(3, 1, 1)", numbers<float>({0, NAN, 1})));
+    write_file(directory / "l.npy", test::npy_of("|u1", "(3,)", numbers<std::uint8_t>({0, 1, 1})));
     const ImageSet set = read_image_set({.from = directory / "p.npy", .labels = directory / "l.npy"});
     EXPECT_EQ(set.items.size(), 2U);
     ASSERT_EQ(set.problems.size(), 1U);

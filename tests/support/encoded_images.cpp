@@ -189,6 +189,26 @@ std::string avif_of(const Image& image, int quarter_turns) {
     return text;
 }
 
+std::string idx_of(const std::vector<unsigned>& shape, const std::string& bytes) {
+    std::string text("\0\0\x08", 3);
+    text += static_cast<char>(shape.size());
+    for (const unsigned length : shape)
+        for (int shift = 24; shift >= 0; shift -= 8) text += static_cast<char>(length >> shift);
+    return text + bytes;
+}
+
+std::string npy_of(const std::string& type, const std::string& shape, const std::string& data,
+                   bool fortran_order) {
+    std::string header = "{'descr': '" + type + "', 'fortran_order': " + (fortran_order ? "True" : "False") +
+                         ", 'shape': " + shape + ", }";
+    header.resize((header.size() + 11 + 63) / 64 * 64 - 11, ' ');
+    header += '\n';
+    std::string text("\x93NUMPY\x01\x00", 8);
+    text += static_cast<char>(header.size());
+    text += static_cast<char>(header.size() >> 8);
+    return text + header + data;
+}
+
 std::string gzip_of(const std::string& bytes) {
     return written([&](const char* name) {
         const gzFile file = gzopen(name, "wb");

@@ -34,6 +34,12 @@ std::string bmp_of(const Image& image, bool grey_palette = false);
 // Without loss; quarter turns against the clock that a reader has to make.
 std::string avif_of(const Image& image, int quarter_turns = 0);
 
+// Arrays: big-endian shape and bytes; a header with the type as the format names it ("|u1") and the shape as
+// text ("(2, 3)").
+std::string idx_of(const std::vector<unsigned>& shape, const std::string& bytes);
+std::string npy_of(const std::string& type, const std::string& shape, const std::string& data,
+                   bool fortran_order = false);
+
 std::string gzip_of(const std::string& bytes);
 // Members by name, deflated.
 std::string zip_of(const std::vector<std::pair<std::string, std::string>>& members);

@@ -9,6 +9,7 @@
 #include "jevrin/tensor/tensor.hpp"
 
 #include <cstdint>
+#include <memory>
 #include <span>
 #include <string>
 #include <vector>
@@ -34,6 +35,7 @@ struct Folded {
 
 // One per input of a node, null for those that are left out.
 using FoldedInputs = std::span<const Folded* const>;
+std::vector<const Folded*> pointers_to(const std::vector<std::shared_ptr<const Folded>>& inputs);
 
 // A constant repeated to a shape that it broadcasts to. InputError names the node when it does not.
 Folded broadcast_to(const GraphNode& node, const Folded& constant, const Shape& shape);

@@ -45,6 +45,8 @@ class GraphReader {
     static void put_pooling(Table& table);
     static void put_pointwise(Table& table);
     static void put_moving(Table& table);
+    static void put_cutting(Table& table);
+    static void put_arithmetic(Table& table);
     static void put_composed(Table& table);
     static void put_products(Table& table);
     static void put_resampling(Table& table);

@@ -235,6 +235,8 @@ void ModelWriter::write_node(std::size_t i) {
         put_pointwise(writers);
         put_pooling(writers);
         put_moving(writers);
+        put_cutting(writers);
+        put_arithmetic(writers);
         put_products(writers);
         return writers;
     }();

@@ -79,6 +79,8 @@ class ModelWriter {
     static void put_pointwise(Table& table);
     static void put_pooling(Table& table);
     static void put_moving(Table& table);
+    static void put_cutting(Table& table);
+    static void put_arithmetic(Table& table);
     static void put_products(Table& table);
     template <typename... Ops>
     static void put(Table& table) {

@@ -8,6 +8,7 @@
 
 #include "jevrin/graph/graph.hpp"
 
+#include <algorithm>
 #include <cstdint>
 #include <map>
 #include <set>
@@ -28,6 +29,11 @@ struct View {
     std::string transpose_name;
     std::string reshape_name;
 };
+
+// Of a dimension.
+inline bool holds_batch(const std::vector<int>& axes) {
+    return std::find(axes.begin(), axes.end(), batch_axis) != axes.end();
+}
 
 class NetworkBuilder {
   public:

@@ -7,9 +7,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cmath>
-#include <limits>
-#include <numbers>
 
 namespace jevrin::inline v1 {
 
@@ -134,9 +131,7 @@ void GraphReader::read_as<GlobalMaximum>(const GraphNode& node) {
 View GraphReader::reduced(const GraphNode& node, const std::string& name, ReductionKind kind,
                           const View& view) {
     const auto inputs = known_inputs(node);
-    std::vector<const Folded*> pointers;
-    for (const auto& input : inputs) pointers.push_back(input.get());
-    const auto stated = integers_of(node, "axes", 1, pointers);
+    const auto stated = integers_of(node, "axes", 1, pointers_to(inputs));
     const bool all = !stated || stated->empty();
     if (all && node.integer("noop_with_empty_axes", 0) != 0) return view;
     std::set<int> gone;

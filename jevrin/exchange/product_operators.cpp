@@ -8,7 +8,6 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
-#include <numeric>
 
 namespace jevrin::inline v1 {
 
@@ -19,10 +18,6 @@ namespace {
 // Stored nodes that become something else than one operator.
 struct SumOfProducts;
 struct Attention;
-
-bool holds_batch(const std::vector<int>& dim) {
-    return std::ranges::find(dim, batch_axis) != dim.end();
-}
 
 }  // namespace
 
@@ -93,14 +88,6 @@ void GraphReader::read_as<MatrixProduct>(const GraphNode& node) {
     };
     const View& base = is_dynamic(node, 0) ? dynamic(node, 0) : dynamic(node, 1);
     set(node, product(node, operand(0, base), operand(1, base)));
-}
-
-// A constant as one item of a value, by its dimensions; weights stay one node that trains.
-View GraphReader::constant_view(const GraphNode& node, const std::string& name, const Folded& constant) {
-    std::vector<int> order(constant.shape.size());
-    std::iota(order.begin(), order.end(), 0);
-    return builder_.view(constant_node(node, name, constant, std::ssize(constant.shape), order, false),
-                         order);
 }
 
 namespace {

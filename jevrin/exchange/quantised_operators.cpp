@@ -3,7 +3,6 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <limits>
 
 namespace jevrin::inline v1 {

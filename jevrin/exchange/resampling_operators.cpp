@@ -188,9 +188,7 @@ void GraphReader::read_as<Resize>(const GraphNode& node) {
     node.expect_inputs(1, 4);
     const View& view = dynamic(node, 0);
     const auto inputs = known_inputs(node);
-    std::vector<const Folded*> pointers;
-    for (const auto& input : inputs) pointers.push_back(input.get());
-    const std::vector<NewSize> wanted = new_sizes(node, sizes(view), pointers);
+    const std::vector<NewSize> wanted = new_sizes(node, sizes(view), pointers_to(inputs));
     const ResamplingRule rule(node, node.type() == "Upsample" || node.opset() < 11);
     const std::vector<int> order = builder_.order_of(view);
     std::size_t x = builder_.place(view, order, node.name());

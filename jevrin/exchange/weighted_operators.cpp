@@ -7,10 +7,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cmath>
 #include <limits>
-#include <numbers>
-#include <numeric>
 
 namespace jevrin::inline v1 {
 

@@ -13,7 +13,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::string_view heading = "jevrin contents 1\n";
+constexpr std::string_view heading = "jevrin contents 2\n";
 constexpr std::int64_t second = 1'000'000'000;
 
 template <typename Value>
@@ -79,7 +79,7 @@ ContentCache::ContentCache(std::filesystem::path file) : file_(std::move(file)) 
     Entry entry;
     while (take_text(text, path) && take(text, entry.state) && take(text, entry.content.hash) &&
            take(text, entry.content.facts) && take(text, entry.content.perceptual_hash) &&
-           take_text(text, entry.content.problem))
+           take(text, entry.content.brightest) && take_text(text, entry.content.problem))
         entries_[path] = entry;
 }
 
@@ -109,6 +109,7 @@ void ContentCache::save() {
         append(text, entry.content.hash);
         append(text, entry.content.facts);
         append(text, entry.content.perceptual_hash);
+        append(text, entry.content.brightest);
         append_text(text, entry.content.problem);
     }
     append(text, content_number(text));

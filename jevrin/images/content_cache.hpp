@@ -23,7 +23,8 @@ struct FileContent {
     ContentHash hash;
     ImageFacts facts;
     PerceptualHash perceptual_hash{};
-    std::string problem;  // why it cannot be used; empty: it can
+    std::uint8_t brightest = 255;  // see Item
+    std::string problem;           // why it cannot be used; empty: it can
 };
 
 struct FileState {

@@ -58,9 +58,10 @@ struct Item {
     ContentHash content;
     ImageFacts facts;
     PerceptualHash perceptual_hash;
-    std::optional<Part> part;  // where the source puts it
-    std::string group;         // images of one object share a group; empty: a group of its own
-    double weight = 1.0;       // of its loss in training
+    std::uint8_t brightest = 255;  // grey value, of the image at 32x32; of 16-bit grey in its full range
+    std::optional<Part> part;      // where the source puts it
+    std::string group;             // images of one object share a group; empty: a group of its own
+    double weight = 1.0;           // of its loss in training
 };
 
 // A file that is not used, and why.

@@ -24,13 +24,18 @@ Fitting hash_image_fitting() {
     return {.size = hash_image_side, .fit = Fit::stretch, .channels = 1};
 }
 
+void look_at(const std::vector<std::uint8_t>& grey, FileContent& content) {
+    content.perceptual_hash = perceptual_hash_of(grey);
+    content.brightest = *std::max_element(grey.begin(), grey.end());
+}
+
 FileContent read_content(const fs::path& file) {
     FileContent content;
     const std::vector<std::byte> bytes = read_file(file, largest_image_file);
     content.hash = hash_of(bytes);
     try {
         content.facts = read_facts(bytes);
-        content.perceptual_hash = perceptual_hash_of(fit_image(bytes, hash_image_fitting()));
+        look_at(fit_image(bytes, hash_image_fitting()), content);
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -63,7 +68,7 @@ FileContent content_of_element(const ImageArrays& arrays, const std::string& pat
     try {
         const Image image = array.image(ImageArrays::index_of(path));
         content.hash = hash_of(std::as_bytes(std::span(image.pixels)));
-        content.perceptual_hash = perceptual_hash_of(fit_image(image, hash_image_fitting()));
+        look_at(fit_image(image, hash_image_fitting()), content);
     } catch (const InputError& error) {
         content.problem = error.what();
     }
@@ -75,6 +80,7 @@ void set_content(Item& item, const FileContent& content) {
     item.content = content.hash;
     item.facts = content.facts;
     item.perceptual_hash = content.perceptual_hash;
+    item.brightest = content.brightest;
 }
 
 // Items whose problem is not empty move to the problems.

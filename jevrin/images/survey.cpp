@@ -40,6 +40,12 @@ void survey_sizes(const ImageSet& set, Survey& survey) {
 
 }  // namespace
 
+int brightest_value(const ImageSet& set) {
+    int brightest = 0;
+    for (const Item& item : set.items) brightest = std::max<int>(brightest, item.brightest);
+    return brightest;
+}
+
 Survey survey_images(const ImageSet& set) {
     assert(!set.items.empty());
     Survey survey;
@@ -50,6 +56,7 @@ Survey survey_images(const ImageSet& set) {
     survey.majority_accuracy = static_cast<double>(*commonest) / static_cast<double>(set.items.size());
     survey.imbalance = static_cast<double>(*commonest) / static_cast<double>(*rarest);
     survey_sizes(set, survey);
+    survey.brightest = brightest_value(set);
     survey.duplicates = exact_duplicates(set);
     survey.near_duplicates = near_duplicates(set);
     Alike alike(set.items.size());

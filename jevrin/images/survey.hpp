@@ -37,12 +37,17 @@ struct Survey {
     std::int64_t grey = 0;
     std::int64_t colour = 0;
     std::int64_t transparent = 0;  // with alpha, whatever their colours
+    int brightest = 0;             // Item::brightest of all
 
     std::vector<std::vector<std::size_t>> duplicates;  // identical files
     std::vector<NearDuplicate> near_duplicates;
     // Pairs of items, identical or nearly so, under two labels.
     std::vector<NearDuplicate> label_conflicts;
 };
+
+// Below this value of `brightest` a set is all but black: perhaps 10 or 12 bits that are stored as 16.
+inline constexpr int nearly_black = 32;
+int brightest_value(const ImageSet& set);
 
 // Of a set that was read and has items.
 Survey survey_images(const ImageSet& set);

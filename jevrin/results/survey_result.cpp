@@ -74,7 +74,14 @@ std::string describe_pictures(const ImageSet& set, const Survey& survey) {
                "aspect           {:.2f} to {:.2f} (width to height); {} upright, {} wide, {} nearly square\n",
                survey.aspect.smallest, survey.aspect.largest, with_commas(survey.upright),
                with_commas(survey.wide), with_commas(std::ssize(set.items) - survey.upright - survey.wide)) +
-           fmt::format("colours          {}; {}\n", channels, formats);
+           fmt::format("colours          {}; {}\n", channels, formats) +
+           (survey.brightest < nearly_black
+                ? fmt::format(
+                      "                 nearly black: no value above {} of 255; if they are 16-bit grey "
+                      "of fewer bits,\n                 say so in the plan: value_range = [0, 4095] "
+                      "of 12 bits\n",
+                      survey.brightest)
+                : std::string());
 }
 
 std::string describe_balance(const ImageSet& set, const Survey& survey) {
@@ -166,6 +173,7 @@ std::string to_json(const SurveyResult& result) {
     for (const auto& [format, count] : survey.formats) json["formats"][format_name(format)] = count;
     json["channels"] = {
         {"grey", survey.grey}, {"colour", survey.colour}, {"transparent", survey.transparent}};
+    json["brightest"] = survey.brightest;
     json["problems"] = Json::array();
     for (const Problem& p : set.problems)
         json["problems"].push_back({{"file", p.file}, {"problem", p.problem}});

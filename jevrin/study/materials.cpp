@@ -12,6 +12,7 @@
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/image_store.hpp"
 #include "jevrin/images/near_duplicates.hpp"
+#include "jevrin/images/survey.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/loss.hpp"
@@ -344,6 +345,13 @@ void note_seen_images(Materials& materials) {
 
 // How backbones were read, and features that may be taken at the wrong place.
 void note_reading(Materials& materials) {
+    const int brightest = brightest_value(materials.set);
+    if (materials.plan.images.fitting.value_range == ValueRange{} && brightest < nearly_black)
+        materials.parts.notes.push_back(
+            fmt::format("the images are nearly black: no value is above {} of 255. If they are 16-bit grey "
+                        "of fewer bits, "
+                        "set value_range = [0, 4095] (12 bits) under [images]",
+                        brightest));
     for (const BackbonePlan& plan : materials.plan.backbones) {
         const Backbone& backbone = materials.backbones.at(plan.name);
         for (const std::string& note : backbone.notes)

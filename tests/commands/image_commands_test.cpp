@@ -1,8 +1,10 @@
 // The tool before anything is trained, and on new images: survey, compose, check, classify.
+#include "support/encoded_images.hpp"
 #include "support/support.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/base/random.hpp"
 #include "jevrin/images/image.hpp"
 
 #include <fmt/format.h>
@@ -139,6 +141,32 @@ TEST(ImageCommands, SurveyCountsAndNamesProblems) {
     EXPECT_EQ(counted["items"], 13);
     EXPECT_EQ(counted["classes"][1], (Json{{"name", "rare"}, {"count", 4}}));
     EXPECT_EQ(counted["problems"][0]["file"], "many/bad.png");
+}
+
+TEST(ImageCommands, TwelveBitsStoredAsSixteenAreSaidToBeNearlyBlack) {
+    const TemporaryDirectory directory;
+    RandomStream random({1, Purpose::sample, 0, 0});
+    for (const char* label : {"cracks", "sound"})
+        for (int i = 0; i < 8; ++i) {
+            std::vector<int> values;
+            for (int k = 0; k < 16 * 16; ++k) values.push_back(static_cast<int>(random.below(4096)));
+            write_file(directory / fmt::format("set/{}/{}.tif", label, i),
+                       test::tiff_of({.bits = 16, .samples = 1}, 16, 16, values));
+        }
+    const test::CommandOptions here{.directory = directory.path()};
+    EXPECT_THAT(run_jevrin({"survey", "set"}, here).output,
+                AllOf(HasSubstr("nearly black: no value above 1"), HasSubstr("value_range = [0, 4095]")));
+    const auto check = [&](const std::string& range) {
+        write_file(directory / "plan.toml",
+                   "name = \"dark\"\nseeds = [1]\n[images]\nfrom = \"set\"\nsize = 16\n" + range +
+                       "[training]\nepochs = 1\n[[candidate]]\nname = \"p\"\nregime = \"scratch\"\n"
+                       "network = { family = \"perceptron\", hidden = [4] }\n");
+        return run_jevrin({"check", "plan.toml"}, here);
+    };
+    EXPECT_THAT(check("").errors, HasSubstr("the images are nearly black"));
+    const CommandResult good = check("value_range = [0, 4095]\n");
+    EXPECT_EQ(good.status, 0) << good.errors;
+    EXPECT_THAT(good.errors, testing::Not(HasSubstr("black")));
 }
 
 TEST(ImageCommands, AFolderThatMayNotBeReadIsNamed) {

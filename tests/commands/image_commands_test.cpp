@@ -146,13 +146,15 @@ TEST(ImageCommands, SurveyCountsAndNamesProblems) {
 TEST(ImageCommands, TwelveBitsStoredAsSixteenAreSaidToBeNearlyBlack) {
     const TemporaryDirectory directory;
     RandomStream random({1, Purpose::sample, 0, 0});
-    for (const char* label : {"cracks", "sound"})
+    for (const char* label : {"cracks", "sound"}) {
+        std::filesystem::create_directories(directory / "set" / label);
         for (int i = 0; i < 8; ++i) {
             std::vector<int> values;
             for (int k = 0; k < 16 * 16; ++k) values.push_back(static_cast<int>(random.below(4096)));
             write_file(directory / fmt::format("set/{}/{}.tif", label, i),
                        test::tiff_of({.bits = 16, .samples = 1}, 16, 16, values));
         }
+    }
     const test::CommandOptions here{.directory = directory.path()};
     EXPECT_THAT(run_jevrin({"survey", "set"}, here).output,
                 AllOf(HasSubstr("nearly black: no value above 1"), HasSubstr("value_range = [0, 4095]")));

@@ -61,8 +61,7 @@ void fix_statistics(Network& network, std::size_t begin, std::size_t end) {
 
 void set_rate_factor(Network& network, const std::string& stage_or_node, double factor) {
     static_cast<void>(find_boundary(network, stage_or_node));
-    for (Node& node : network.nodes)
-        if (belongs_to(node, stage_or_node)) node.rate_factor = factor;
+    for (const std::size_t i : nodes_of(network, stage_or_node)) network.nodes[i].rate_factor = factor;
 }
 
 }  // namespace jevrin::inline v1

@@ -9,7 +9,6 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <array>
 #include <map>
 #include <optional>
 #include <set>
@@ -245,18 +244,37 @@ std::vector<std::string> stage_names(const Network& network) {
     return names;
 }
 
-bool belongs_to(const Node& node, const std::string& stage_or_node) {
-    if (node.name == stage_or_node || stage_of(node) == stage_or_node) return true;
-    const std::string wanted = module_path(stage_or_node);
-    if (wanted.empty()) return false;
-    return std::ranges::any_of(
-        std::array{std::string_view(node.module), std::string_view(node.stage),
-                   std::string_view(module_path(node.name))},
-        [&](std::string_view path) {
-            return path == wanted ||
-                   (path.starts_with(wanted) &&
-                    std::string_view(".:").find(path[wanted.size()]) != std::string_view::npos);
-        });
+namespace {
+
+// Nodes of a module, or whose name goes on behind one of the separators.
+std::vector<std::size_t> nodes_at(const Network& network, const std::string& path,
+                                  std::string_view separators) {
+    const auto stands_there = [&](std::string_view module) {
+        return !path.empty() && module.starts_with(path) &&
+               (module.size() == path.size() ||
+                separators.find(module[path.size()]) != std::string_view::npos);
+    };
+    std::vector<std::size_t> found;
+    for (std::size_t i = 1; i < network.nodes.size(); ++i) {
+        const Node& node = network.nodes[i];
+        if (stands_there(node.module) || stands_there(stage_of(node)) || stands_there(module_path(node.name)))
+            found.push_back(i);
+    }
+    return found;
+}
+
+}  // namespace
+
+std::vector<std::size_t> nodes_of(const Network& network, const std::string& stage_or_node) {
+    std::vector<std::string> paths = {module_path(stage_or_node)};
+    for (const std::string& module : all_embracing(network)) paths.push_back(module + "." + paths.front());
+    const auto has_weights = [&](std::size_t i) { return is_weighted(network.nodes[i]); };
+    for (const std::string& path : paths) {
+        auto found = nodes_at(network, path, ".:");
+        if (std::ranges::none_of(found, has_weights)) found = nodes_at(network, path, ".:_");
+        if (!found.empty()) return found;
+    }
+    return {};
 }
 
 namespace {
@@ -278,15 +296,15 @@ std::optional<std::size_t> find_named(const Network& network, const std::string&
 
 std::size_t find_boundary(const Network& network, const std::string& stage_or_node) {
     if (const auto named = find_named(network, stage_or_node)) return *named;
-    for (std::size_t i = 1; i < network.nodes.size(); ++i)
-        if (belongs_to(network.nodes[i], stage_or_node)) return i;
+    if (const auto nodes = nodes_of(network, stage_or_node); !nodes.empty()) return nodes.front();
     throw_no_stage(network, stage_or_node);
 }
 
 std::size_t find_end(const Network& network, const std::string& stage_or_node) {
     if (const auto named = find_named(network, stage_or_node)) return *named;
-    for (std::size_t i = network.nodes.size(); i-- > 1;)
-        if (belongs_to(network.nodes[i], stage_or_node) && !is_constant(network.nodes[i])) return i;
+    const std::vector<std::size_t> nodes = nodes_of(network, stage_or_node);
+    for (auto node = nodes.rbegin(); node != nodes.rend(); ++node)
+        if (!is_constant(network.nodes[*node])) return *node;
     throw_no_stage(network, stage_or_node);
 }
 

@@ -28,8 +28,10 @@ void find_stages(Network& network);
 std::string stage_of(const Node& node);
 // The stages in order of first appearance, without the input.
 std::vector<std::string> stage_names(const Network& network);
-// Whether a node is called so, belongs to this stage, or to a module of this name in any spelling.
-bool belongs_to(const Node& node, const std::string& stage_or_node);
+// The nodes that are called so or belong to this stage, or to a module of this name in any spelling: in
+// order, none when there is no such name. Where no layer with weights is in "conv5_block1", it is also what
+// has names such as "conv5_block1_1_conv"; and a module around everything may be left out.
+std::vector<std::size_t> nodes_of(const Network& network, const std::string& stage_or_node);
 
 // The first node of a stage, or the node of that name; the boundary before which everything may be frozen.
 // InputError lists the stages when there is none.

@@ -37,7 +37,7 @@ class ExportedFamilies : public testing::TestWithParam<ExportedFamily> {};
 TEST_P(ExportedFamilies, EveryStyleAndSetIsTheSameNetworkAndComesBackFromAFile) {
     const Tensor images = test::random_tensor({2, 32, 32, 3}, 5);
     std::vector<float> expected;
-    for (const NamingStyle style : {NamingStyle::modules, NamingStyle::numbered, NamingStyle::anonymous})
+    for (const NamingStyle style : test::all_naming_styles)
         for (const int opset : {11, 13, 17, 20, 22}) {
             SCOPED_TRACE(fmt::format("{} {}", test::name_of(style), opset));
             const Network network = read_exported({.family = GetParam(), .style = style, .opset = opset});
@@ -55,7 +55,7 @@ TEST_P(ExportedFamilies, EveryStyleAndSetIsTheSameNetworkAndComesBackFromAFile) 
 
 TEST_P(ExportedFamilies, FeaturesAreThoseBeforeTheClassesOrTheOutputItself) {
     const Tensor images = test::random_tensor({1, 32, 32, 3}, 6);
-    for (const NamingStyle style : {NamingStyle::modules, NamingStyle::numbered, NamingStyle::anonymous}) {
+    for (const NamingStyle style : test::all_naming_styles) {
         SCOPED_TRACE(test::name_of(style));
         std::vector<float> expected;
         for (const ExportedEnd end : {ExportedEnd::classes, ExportedEnd::features}) {

@@ -144,6 +144,8 @@ TEST_F(ExportedStudy, AModuleIsTheWholeStageInEverySpellingAndStyle) {
         EXPECT_EQ(trainable_parameter_count(built(partial(name)).network), expected) << name;
     write({.family = ExportedFamily::residual, .style = NamingStyle::numbered});
     EXPECT_EQ(trainable_parameter_count(built(partial("layer2.1")).network), expected);
+    write({.family = ExportedFamily::residual, .style = NamingStyle::flat});
+    EXPECT_EQ(trainable_parameter_count(built(partial("layer2_1")).network), expected);
     // Two convolutions of 16 channels with their normalisation, and the head.
     EXPECT_EQ(expected, 2 * (16 * 16 * 9 + 2 * 16) + 16 * 3 + 3);
     // Without any names, blocks by structure: the one before the pooling is the last block.

@@ -23,7 +23,7 @@ const char* name_of(ExportedFamily family) {
 }
 
 const char* name_of(NamingStyle style) {
-    static const char* const names[] = {"modules", "numbered", "anonymous"};
+    static const char* const names[] = {"modules", "flat", "numbered", "anonymous"};
     return names[static_cast<std::size_t>(style)];
 }
 

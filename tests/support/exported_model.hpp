@@ -12,9 +12,13 @@ namespace jevrin::test {
 // How an exporter names what it writes.
 enum class NamingStyle {
     modules,   // nodes "/layer1/layer1.0/conv1/Conv", weights "layer1.0.conv1.weight"
+    flat,      // nodes "model/layer1_0_conv1/Conv__12", weights "model/layer1_0_conv1/weight/Read:0"
     numbered,  // nodes "Conv_12", weights "layer1.0.conv1.weight", those of dense layers on tokens numbered
     anonymous  // nodes without names, values and weights numbered
 };
+
+inline constexpr NamingStyle all_naming_styles[] = {NamingStyle::modules, NamingStyle::flat,
+                                                    NamingStyle::numbered, NamingStyle::anonymous};
 
 enum class ExportedFamily {
     plain,                 // Simonyan & Zisserman 2015

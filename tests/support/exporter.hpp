@@ -84,6 +84,8 @@ class Exporter {
                 name += "/" + (listed ? modules_[m - 1] + "." + modules_[m] : modules_[m]);
             }
             name += fmt::format("/{}_{}", type, number_);
+        } else if (style_ == NamingStyle::flat) {
+            name = fmt::format("model/{}/{}__{}", fmt::join(modules_, "_"), type, number_);
         } else if (style_ == NamingStyle::numbered) {
             name = fmt::format("{}_{}", type, number_);
         }
@@ -110,7 +112,10 @@ class Exporter {
         for (float& value : tensor.values()) value += static_cast<float>(mean);
         const bool plain = style_ == NamingStyle::anonymous || (style_ == NamingStyle::numbered && !named);
         onnx::TensorProto& made = *graph().add_initializer();
-        made.set_name(plain ? fmt::format("w{}", graph().initializer_size()) : path);
+        made.set_name(plain ? fmt::format("w{}", graph().initializer_size())
+                      : style_ == NamingStyle::flat
+                          ? fmt::format("model/{}/{}/Read:0", fmt::join(modules_, "_"), role)
+                          : path);
         made.set_data_type(onnx::TensorProto::FLOAT);
         for (const std::int64_t dim : shape) made.add_dims(dim);
         made.set_raw_data(tensor.values().data(), tensor.values().size_bytes());

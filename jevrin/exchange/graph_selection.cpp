@@ -127,15 +127,15 @@ class Selecting {
         const std::string path = module_path(wanted);
         if (path.starts_with("block") && path.find_first_not_of("0123456789", 5) == std::string::npos)
             return true;
-        const auto begins = [&](const std::string& name) {
-            const std::string own = module_path(name);
-            return own.starts_with(path) &&
-                   (own.size() == path.size() ||
-                    std::string_view("._:").find(own[path.size()]) != std::string_view::npos);
+        const auto holds = [&](const std::string& name) {
+            const std::string own = "." + module_path(name) + ".";
+            const std::size_t at = path.empty() ? std::string::npos : own.find("." + path);
+            return at != std::string::npos &&
+                   std::string_view("._:").find(own[at + 1 + path.size()]) != std::string_view::npos;
         };
         return std::ranges::any_of(model_.nodes,
-                                   [&](const StoredNode& n) { return begins(GraphNode(n).name()); }) ||
-               std::ranges::any_of(model_.weights, [&](const auto& weight) { return begins(weight.first); });
+                                   [&](const StoredNode& n) { return holds(GraphNode(n).name()); }) ||
+               std::ranges::any_of(model_.weights, [&](const auto& weight) { return holds(weight.first); });
     }
 
     // The dense layer whose result an output is, but for what may follow in a classifier.

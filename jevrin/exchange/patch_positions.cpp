@@ -100,7 +100,9 @@ std::vector<std::int64_t> GraphReader::with_wanted_patches(const std::vector<std
         for (const std::int64_t size : one) {
             open = open || size == -1;
             if (size == 0) return true;  // copied from what is reshaped
+            if (size > total) return false;
             if (size > 0) known *= size;
+            if (known > total) return false;
         }
         return open ? total % known == 0 : total == known;
     };

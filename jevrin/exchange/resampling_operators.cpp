@@ -60,6 +60,7 @@ class ResamplingRule {
                 weights.push_back(weight);
                 sum += weight;
             }
+            if (sum == 0.0) node_.fail("leaves out everything that an element could be made of");
             for (double& weight : weights) weight /= sum;
             add(result, i, places, weights);
         }

@@ -44,7 +44,7 @@ void draft(DraftOptions options) {
     present(result, {.json = options.json,
                      .form = form_for_terminal(),
                      .written = {settings.file},
-                     .next = fmt::format("read it, then: jevrin check {0}, and: jevrin train {0}",
+                     .next = fmt::format("\nread it, then: jevrin check {0}, and: jevrin train {0}",
                                          printable(settings.file.string())) +
                              "\n"});
 }

@@ -210,7 +210,7 @@ class Drafting {
         std::string text = line("training", "epochs", std::to_string(epochs), epochs_reason);
         text += line("training", "batch", "32", "");
         text += line("training", "schedule", "{ kind = \"cosine\", warm_up = 1 }",
-                     "ends at a small rate whatever the number of epochs");
+                     "the learning rate falls towards zero, however many epochs there are");
         const std::int64_t rarest = survey_.counts[survey_.rarest];
         const auto each = std::ssize(set_.items) / std::ssize(set_.classes);
         const bool few = each < few_per_class;

@@ -349,8 +349,7 @@ void note_reading(Materials& materials) {
     if (materials.plan.images.fitting.value_range == ValueRange{} && brightest < nearly_black)
         materials.parts.notes.push_back(
             fmt::format("the images are nearly black: no value is above {} of 255. If they are 16-bit grey "
-                        "of fewer bits, "
-                        "set value_range = [0, 4095] (12 bits) under [images]",
+                        "of fewer bits, set value_range = [0, 4095] (12 bits) under [images]",
                         brightest));
     for (const BackbonePlan& plan : materials.plan.backbones) {
         const Backbone& backbone = materials.backbones.at(plan.name);
@@ -411,12 +410,12 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
                          stores ? &contents : nullptr);
     plan.images.fitting.channels = settle_channels(plan, materials->backbones, set);
     plan.images.parts = settle_parts(plan.images, set);
-    if (plan.images.group_near_duplicates) near_duplicates(set, step_progress(progress, "comparing images"));
-    materials->parts = split_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     for (const Candidate& candidate : plan.candidates) {
         build_network(plan, candidate, materials->backbones, set.classes.size(), plan.seeds.front());
         require_class_names(candidate, set);
     }
+    if (plan.images.group_near_duplicates) near_duplicates(set, step_progress(progress, "comparing images"));
+    materials->parts = split_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     note_looked_at(*materials, ledger);
     note_seen_images(*materials);
     note_reading(*materials);

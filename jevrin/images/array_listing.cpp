@@ -86,9 +86,15 @@ std::vector<ArrayFiles> array_files(const ImageSource& source) {
     const InputFile file(place.file);
     std::vector<std::byte> beginning(static_cast<std::size_t>(std::min<std::int64_t>(4, file.size())));
     file.read(0, beginning);
-    if (is_archive(beginning) && place.member.empty() && source.labels.empty())
-        return files_of_archive(place.file);
     const bool divided = !source.test_from.empty() || !source.validation_from.empty();
+    if (is_archive(beginning) && place.member.empty()) {
+        if (!divided && source.labels.empty()) return files_of_archive(place.file);
+        throw InputError(
+            fmt::format("{}: it is an archive of arrays; name the one that holds the images, as in from = "
+                        "\"{}/images\", or "
+                        "leave out the other files to have them found by their names",
+                        printable(place.file.string()), printable(place.file.filename().string())));
+    }
     std::vector<ArrayFiles> all = {
         {{}, source.from, source.labels, divided ? std::optional(Part::training) : std::nullopt}};
     require_labels(all[0], "labels");

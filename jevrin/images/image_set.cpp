@@ -14,6 +14,7 @@
 
 #include <algorithm>
 #include <map>
+#include <utility>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -46,8 +47,8 @@ void set_groups(ImageSet& set, const std::string& pattern) {
                                      printable(pattern), printable(set.items.front().path)));
     if (without > 0)
         set.notes.push_back(
-            fmt::format("group_pattern matches {} of {} items; each other item is its own "
-                        "own",
+            fmt::format("group_pattern matches {} of {} items; each other item is a group "
+                        "of its own",
                         all - without, all));
 }
 
@@ -71,6 +72,33 @@ void require_file(const fs::path& path) {
     if (!fs::exists(path, error) && !fs::is_regular_file(path.parent_path(), error))
         throw InputError(fmt::format("{}: there is no such {}; check the path", printable(path.string()),
                                      path.has_extension() ? "file" : "folder"));
+}
+
+// Settings of another kind of source would be left aside without a word.
+void refuse_settings_of_arrays(const ImageSource& source) {
+    const std::pair<const char*, bool> stated[] = {
+        {"labels", !source.labels.empty()},
+        {"validation_from", !source.validation_from.empty()},
+        {"validation_labels", !source.validation_labels.empty()},
+        {"test_from", !source.test_from.empty()},
+        {"test_labels", !source.test_labels.empty()},
+        {"shape", !source.shape.empty()},
+        {"transposed", source.transposed},
+    };
+    for (const auto& [key, is_stated] : stated)
+        if (is_stated)
+            throw InputError(
+                fmt::format("{}: '{}' is of arrays, and this is {}; images that come divided are a folder "
+                            "with one folder "
+                            "for each part (training, validation, test), or a CSV index with a column 'part'",
+                            printable(source.from.string()), key,
+                            fs::is_directory(source.from) ? "a folder of images" : "a CSV index"));
+}
+
+void refuse_columns(const ImageSource& source) {
+    if (!source.columns.empty())
+        throw InputError(fmt::format("{}: 'columns' is of a CSV index, and this is none; leave it out",
+                                     printable(source.from.string())));
 }
 
 // An array or an index; InputError for other files.
@@ -144,9 +172,13 @@ ImageSet list_image_set(const ImageSource& source) {
     ImageSet set;
     set.source = source;
     set.root = source.from;
-    if (fs::is_directory(source.from))
+    const bool folder = fs::is_directory(source.from);
+    const bool array = !folder && holds_array(source.from);
+    if (!array) refuse_settings_of_arrays(source);
+    if (array || folder) refuse_columns(source);
+    if (folder)
         list_folders(set, source);
-    else if (holds_array(source.from))
+    else if (array)
         list_arrays(set, source);
     else
         list_index(set, source);

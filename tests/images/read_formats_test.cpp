@@ -269,5 +269,31 @@ TEST(PublishedArrays, SixteenBitsByTheStatedRange) {
     EXPECT_THAT(fitted({0, 8190}), ElementsAre(128, 255));
 }
 
+TEST(ReadFormats, SettingsOfAnotherKindOfSourceAreRefused) {
+    const test::TemporaryDirectory directory;
+    test::write_small_set(directory / "set", {"a", "b"}, 2);
+    write_file(directory / "index.csv", std::string("path,label\nset/a/00.png,a\nset/b/00.png,b\n"));
+    write_file(directory / "p.idx", test::idx_of({2, 2, 2}, many_pixels(2, 0)));
+    write_file(directory / "l.idx", test::idx_of({2}, std::string("\0\1", 2)));
+    write_file(directory / "both.npz",
+               test::zip_of({{"x.npy", test::npy_of("|u1", "(2, 2, 2)", many_pixels(2, 0))},
+                             {"y.npy", test::npy_of("|u1", "(2,)", std::string("\0\1", 2))}}));
+    const auto refusal = [&](const ImageSource& source) {
+        return test::message_of<InputError>([&] { list_image_set(source); });
+    };
+    EXPECT_THAT(refusal({.from = directory / "set", .test_from = directory / "set"}),
+                AllOf(HasSubstr("set: 'test_from' is of arrays, and this is a folder of images"),
+                      HasSubstr("one folder for each part")));
+    EXPECT_THAT(refusal({.from = directory / "index.csv", .labels = directory / "l.idx"}),
+                AllOf(HasSubstr("'labels' is of arrays, and this is a CSV index"), HasSubstr("'part'")));
+    EXPECT_THAT(refusal({.from = directory / "set", .transposed = true}), HasSubstr("'transposed'"));
+    EXPECT_THAT(
+        refusal(
+            {.from = directory / "p.idx", .labels = directory / "l.idx", .columns = {{"label", "class"}}}),
+        HasSubstr("'columns' is of a CSV index"));
+    EXPECT_THAT(refusal({.from = directory / "both.npz", .labels = directory / "l.idx"}),
+                AllOf(HasSubstr("an archive of arrays"), HasSubstr("from = \"both.npz/images\"")));
+}
+
 }  // namespace
 }  // namespace jevrin

@@ -25,6 +25,7 @@ constexpr std::int64_t many_images = 5000;
 constexpr std::int64_t few_per_class = 300;
 constexpr std::int64_t fewest_epochs = 3;
 constexpr std::int64_t most_epochs = 60;
+constexpr std::int64_t smallest_side = 8;   // that a plan takes
 constexpr std::int64_t largest_side = 128;  // of networks that have no size of their own
 constexpr double spared = 0.9;              // of the time: estimates are estimates
 
@@ -169,7 +170,7 @@ class Drafting {
     ImageSize size() const {
         if (!backbones_.empty() && backbones_.front().size.height > 0) return backbones_.front().size;
         const double side = std::min(survey_.width.median, survey_.height.median);
-        std::int64_t best = 32;
+        std::int64_t best = std::clamp<std::int64_t>(std::llround(side), smallest_side, 32);
         for (const std::int64_t candidate : {48, 64, 96, 128, 160, 192, 224})
             if (static_cast<double>(candidate) <= side && (candidate <= largest_side || !backbones_.empty()))
                 best = candidate;

@@ -92,6 +92,7 @@ TEST_F(Drafted, PublishedArraysKeepTheirTestPart) {
     EXPECT_EQ(plan.images.source.test_from, directory_ / "held.gz");
     EXPECT_EQ(plan.images.source.test_labels, directory_ / "held-labels.gz");
     EXPECT_TRUE(plan.images.source.validation_from.empty());
+    EXPECT_EQ(plan.images.fitting.size, ImageSize(8));  // no larger than the images
     EXPECT_EQ(plan.images.parts->by, PartsBy::given);
     EXPECT_EQ(plan.images.parts->validation, 0.2);
     EXPECT_EQ(run({"check", "arrays.toml"}).status, 0);

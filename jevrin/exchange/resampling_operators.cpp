@@ -60,7 +60,8 @@ class ResamplingRule {
                 weights.push_back(weight);
                 sum += weight;
             }
-            if (sum == 0.0) node_.fail("leaves out everything that an element could be made of");
+            if (sum == 0.0)
+                node_.fail("its filter weights sum to zero (exclude_outside), which is not supported");
             for (double& weight : weights) weight /= sum;
             add(result, i, places, weights);
         }

@@ -35,17 +35,17 @@ TrainingPass::~TrainingPass() = default;
 
 void TrainingPass::add_parameter(std::size_t node, std::size_t p, Tensor& gradient) {
     Node& of = network_.nodes[node];
-    const std::string& name = shared_name(of, p);
-    const auto [first, is_first] = first_shared_.emplace(name, parameters_.size());
-    const bool repeated = !name.empty() && !is_first;
     parameters_.push_back({.value = of.parameters[p].values(),
                            .gradient = gradient.values(),
                            .kind = parameter_kind(of.op, p),
-                           .rate_factor = repeated ? parameters_[first->second].rate_factor
-                                                   : static_cast<float>(of.rate_factor),
-                           .repeated = repeated,
+                           .rate_factor = static_cast<float>(of.rate_factor),
                            .node = node});
-    if (!name.empty()) shared_gradients_[name].push_back(&gradient);
+    const std::string& name = shared_name(of, p);
+    if (name.empty()) return;
+    Shared& shared = shared_.try_emplace(name, Shared{parameters_.size() - 1, {}}).first->second;
+    shared.gradients.push_back(&gradient);
+    parameters_.back().repeated = shared.gradients.size() > 1;
+    parameters_.back().rate_factor = parameters_[shared.first].rate_factor;
 }
 
 const PassMemory& TrainingPass::memory() const {
@@ -98,7 +98,8 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         arguments.output_gradient = compiled_->gradient(instruction.output);
         instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
     }
-    for (auto& [name, gradients] : shared_gradients_) {
+    for (const auto& [name, shared] : shared_) {
+        const std::vector<Tensor*>& gradients = shared.gradients;
         const std::span<float> sum = gradients.front()->values();
         for (std::size_t other = 1; other < gradients.size(); ++other)
             for (std::size_t i = 0; i < sum.size(); ++i) sum[i] += gradients[other]->values()[i];

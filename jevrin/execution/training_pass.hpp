@@ -66,10 +66,13 @@ class TrainingPass {
     std::unique_ptr<CompiledNetwork> compiled_;
     std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
     std::vector<TrainedParameter> parameters_;
-    // By the name under which nodes share a parameter.
-    std::map<std::string, std::size_t> first_shared_;
-    std::map<std::string, std::vector<Tensor*>> shared_gradients_;
-    std::vector<bool> gradient_written_;  // of each value
+    // What nodes share: the first of parameters_ that has it, and the gradients of all.
+    struct Shared {
+        std::size_t first = 0;
+        std::vector<Tensor*> gradients;
+    };
+    std::map<std::string, Shared> shared_;  // by its name
+    std::vector<bool> gradient_written_;    // of each value
     std::vector<BackwardArguments> backward_;
     std::vector<const float*> inputs_;
     const float* input_ = nullptr;

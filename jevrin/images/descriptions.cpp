@@ -27,7 +27,6 @@ void read_cutout(Overlay& overlay) {
                       content_hash(std::as_bytes(std::span(overlay.cutout->alpha)));
 }
 
-constexpr std::int64_t smallest_side = 8;
 constexpr std::int64_t largest_side = 1024;
 
 Colour read_colour(TableReader& reader, const std::string& key) {

@@ -16,6 +16,9 @@ const Description<ImageSource>& description_of(const ImageSource&);
 const Description<Fitting>& description_of(const Fitting&);
 const Description<Composition>& description_of(const Composition&);
 
+// Of a network's input, in pixels.
+inline constexpr std::int64_t smallest_side = 8;
+
 // A number for a square, otherwise [height, width].
 Json size_json(const ImageSize& size);
 

@@ -74,7 +74,7 @@ void require_file(const fs::path& path) {
                                      path.has_extension() ? "file" : "folder"));
 }
 
-// Settings of another kind of source would be left aside without a word.
+// Settings of another kind of source would be silently ignored.
 void refuse_settings_of_arrays(const ImageSource& source) {
     const std::pair<const char*, bool> stated[] = {
         {"labels", !source.labels.empty()},
@@ -87,17 +87,16 @@ void refuse_settings_of_arrays(const ImageSource& source) {
     };
     for (const auto& [key, is_stated] : stated)
         if (is_stated)
-            throw InputError(
-                fmt::format("{}: '{}' is of arrays, and this is {}; images that come divided are a folder "
-                            "with one folder "
-                            "for each part (training, validation, test), or a CSV index with a column 'part'",
-                            printable(source.from.string()), key,
-                            fs::is_directory(source.from) ? "a folder of images" : "a CSV index"));
+            throw InputError(fmt::format(
+                "{}: '{}' applies to arrays only, and this is {}; for images with parts of their own use one "
+                "folder per part (training, validation, test), or a CSV index with a column 'part'",
+                printable(source.from.string()), key,
+                fs::is_directory(source.from) ? "a folder of images" : "a CSV index"));
 }
 
 void refuse_columns(const ImageSource& source) {
     if (!source.columns.empty())
-        throw InputError(fmt::format("{}: 'columns' is of a CSV index, and this is none; leave it out",
+        throw InputError(fmt::format("{}: 'columns' applies to a CSV index only; remove it",
                                      printable(source.from.string())));
 }
 

@@ -1,5 +1,7 @@
 #include "jevrin/images/survey.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cassert>
 
@@ -44,6 +46,14 @@ int brightest_value(const ImageSet& set) {
     int brightest = 0;
     for (const Item& item : set.items) brightest = std::max<int>(brightest, item.brightest);
     return brightest;
+}
+
+std::string nearly_black_note(int brightest) {
+    if (brightest >= 32) return {};
+    return fmt::format(
+        "the images are nearly black: no value is above {} of 255. If they are 16-bit grey of "
+        "fewer bits, set value_range = [0, 4095] (12 bits) under [images]",
+        brightest);
 }
 
 Survey survey_images(const ImageSet& set) {

@@ -6,6 +6,7 @@
 
 #include <cstdint>
 #include <map>
+#include <string>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -45,9 +46,10 @@ struct Survey {
     std::vector<NearDuplicate> label_conflicts;
 };
 
-// Below this value of `brightest` a set is all but black: perhaps 10 or 12 bits that are stored as 16.
-inline constexpr int nearly_black = 32;
 int brightest_value(const ImageSet& set);
+// What to say when that is below an eighth of the range, perhaps because 10 or 12 bits are stored as 16;
+// empty otherwise.
+std::string nearly_black_note(int brightest);
 
 // Of a set that was read and has items.
 Survey survey_images(const ImageSet& set);

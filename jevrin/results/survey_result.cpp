@@ -74,14 +74,7 @@ std::string describe_pictures(const ImageSet& set, const Survey& survey) {
                "aspect           {:.2f} to {:.2f} (width to height); {} upright, {} wide, {} nearly square\n",
                survey.aspect.smallest, survey.aspect.largest, with_commas(survey.upright),
                with_commas(survey.wide), with_commas(std::ssize(set.items) - survey.upright - survey.wide)) +
-           fmt::format("colours          {}; {}\n", channels, formats) +
-           (survey.brightest < nearly_black
-                ? fmt::format(
-                      "                 nearly black: no value above {} of 255; if they are 16-bit grey "
-                      "of fewer bits,\n                 say so in the plan: value_range = [0, 4095] "
-                      "of 12 bits\n",
-                      survey.brightest)
-                : std::string());
+           fmt::format("colours          {}; {}\n", channels, formats);
 }
 
 std::string describe_balance(const ImageSet& set, const Survey& survey) {
@@ -207,6 +200,8 @@ std::string to_text(const SurveyResult& result, const TextForm& form) {
                                    describe_pictures(set, survey), describe_balance(set, survey),
                                    describe_near_duplicates(set, survey, form));
     for (const std::string& note : set.notes) text += "note             " + note + "\n";
+    if (const std::string note = nearly_black_note(survey.brightest); !note.empty())
+        text += "note             " + note + "\n";
     return text;
 }
 

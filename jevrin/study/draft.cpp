@@ -4,6 +4,7 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/graph/stages.hpp"
+#include "jevrin/images/descriptions.hpp"
 #include "jevrin/images/near_duplicates.hpp"
 #include "jevrin/images/preparation.hpp"
 #include "jevrin/images/survey.hpp"
@@ -25,7 +26,6 @@ constexpr std::int64_t many_images = 5000;
 constexpr std::int64_t few_per_class = 300;
 constexpr std::int64_t fewest_epochs = 3;
 constexpr std::int64_t most_epochs = 60;
-constexpr std::int64_t smallest_side = 8;   // that a plan takes
 constexpr std::int64_t largest_side = 128;  // of networks that have no size of their own
 constexpr double spared = 0.9;              // of the time: estimates are estimates
 

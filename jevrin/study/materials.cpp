@@ -8,6 +8,7 @@
 #include "jevrin/graph/cut.hpp"
 #include "jevrin/graph/feature_place.hpp"
 #include "jevrin/graph/freezing.hpp"
+#include "jevrin/graph/shared_parameters.hpp"
 #include "jevrin/graph/stages.hpp"
 #include "jevrin/images/content_cache.hpp"
 #include "jevrin/images/image_store.hpp"
@@ -28,12 +29,12 @@ namespace jevrin::inline v1 {
 
 namespace {
 
-// Of the file and of every weight, wherever it lies.
+// Of the file, of every weight, wherever it lies, and of which weights are one parameter.
 std::string hash_of_backbone(const std::filesystem::path& file, const Network& network) {
     std::string parts = content_hash_of_file(file);
     for (const Node& node : network.nodes)
-        for (const Tensor& parameter : node.parameters)
-            parts += hash_of(std::as_bytes(parameter.values())).text();
+        for (std::size_t p = 0; p < node.parameters.size(); ++p)
+            parts += hash_of(std::as_bytes(node.parameters[p].values())).text() + shared_name(node, p);
     return content_hash(parts);
 }
 
@@ -345,12 +346,9 @@ void note_seen_images(Materials& materials) {
 
 // How backbones were read, and features that may be taken at the wrong place.
 void note_reading(Materials& materials) {
-    const int brightest = brightest_value(materials.set);
-    if (materials.plan.images.fitting.value_range == ValueRange{} && brightest < nearly_black)
-        materials.parts.notes.push_back(
-            fmt::format("the images are nearly black: no value is above {} of 255. If they are 16-bit grey "
-                        "of fewer bits, set value_range = [0, 4095] (12 bits) under [images]",
-                        brightest));
+    const std::string dark = nearly_black_note(brightest_value(materials.set));
+    if (!dark.empty() && materials.plan.images.fitting.value_range == ValueRange{})
+        materials.parts.notes.push_back(dark);
     for (const BackbonePlan& plan : materials.plan.backbones) {
         const Backbone& backbone = materials.backbones.at(plan.name);
         for (const std::string& note : backbone.notes)

@@ -157,7 +157,7 @@ TEST(ImageCommands, TwelveBitsStoredAsSixteenAreSaidToBeNearlyBlack) {
     }
     const test::CommandOptions here{.directory = directory.path()};
     EXPECT_THAT(run_jevrin({"survey", "set"}, here).output,
-                AllOf(HasSubstr("nearly black: no value above 1"), HasSubstr("value_range = [0, 4095]")));
+                AllOf(HasSubstr("nearly black: no value is above 1"), HasSubstr("value_range = [0, 4095]")));
     const auto check = [&](const std::string& range) {
         write_file(directory / "plan.toml",
                    "name = \"dark\"\nseeds = [1]\n[images]\nfrom = \"set\"\nsize = 16\n" + range +

@@ -282,15 +282,16 @@ TEST(ReadFormats, SettingsOfAnotherKindOfSourceAreRefused) {
         return test::message_of<InputError>([&] { list_image_set(source); });
     };
     EXPECT_THAT(refusal({.from = directory / "set", .test_from = directory / "set"}),
-                AllOf(HasSubstr("set: 'test_from' is of arrays, and this is a folder of images"),
-                      HasSubstr("one folder for each part")));
-    EXPECT_THAT(refusal({.from = directory / "index.csv", .labels = directory / "l.idx"}),
-                AllOf(HasSubstr("'labels' is of arrays, and this is a CSV index"), HasSubstr("'part'")));
+                AllOf(HasSubstr("set: 'test_from' applies to arrays only, and this is a folder of images"),
+                      HasSubstr("one folder per part")));
+    EXPECT_THAT(
+        refusal({.from = directory / "index.csv", .labels = directory / "l.idx"}),
+        AllOf(HasSubstr("'labels' applies to arrays only, and this is a CSV index"), HasSubstr("'part'")));
     EXPECT_THAT(refusal({.from = directory / "set", .transposed = true}), HasSubstr("'transposed'"));
     EXPECT_THAT(
         refusal(
             {.from = directory / "p.idx", .labels = directory / "l.idx", .columns = {{"label", "class"}}}),
-        HasSubstr("'columns' is of a CSV index"));
+        HasSubstr("'columns' applies to a CSV index only"));
     EXPECT_THAT(refusal({.from = directory / "both.npz", .labels = directory / "l.idx"}),
                 AllOf(HasSubstr("an archive of arrays"), HasSubstr("from = \"both.npz/images\"")));
 }

@@ -12,6 +12,7 @@ void add_layers(Command&);
 void add_features(Command&);
 void add_train(Command&);
 void add_watch(Command&);
+void add_page(Command&);
 void add_show(Command&);
 void add_scores(Command&);
 void add_classes(Command&);
@@ -91,6 +92,10 @@ const std::vector<CommandGroup>& command_groups() {
               "gets right",
               add_agreement},
              {"choose", "rank the candidates with evidence and choose one", add_choose},
+         }},
+        {"to look at",
+         {
+             {"page", "a study as a page in the browser, live while it trains", add_page},
          }},
         {"in use",
          {

@@ -47,19 +47,21 @@ std::vector<Progress> bars_of(const StudyProgress& progress) {
 
 void follow(const OpenStudy& open) {
     ProgressBars bars;
-    StudyFollower follower(open.ledger);
+    StudyFollower follower(open.ledger, open.study);
     constexpr int patience = 4;  // looks without anybody training
     for (int idle = 0; idle < patience;) {
-        const StudyProgress progress = report_progress(open.ledger, open.study);
+        const StudyFollower::News news = follower.news();
+        const StudyProgress progress = follower.progress();
+        tell(news, progress, bars);
         if (progress.open == 0) break;
-        tell(follower.news(progress), progress, bars);
         bars.show(bars_of(progress));
         idle = progress.in_training > 0 ? 0 : idle + 1;
         std::this_thread::sleep_for(std::chrono::milliseconds(500));
     }
     bars.clear();
-    const StudyProgress last = report_progress(open.ledger, open.study);
-    tell(follower.news(last), last, bars);
+    const StudyFollower::News news = follower.news();
+    const StudyProgress last = follower.progress();
+    tell(news, last, bars);
     print(to_text(last));
     if (last.open > 0) print("no process is training this study; 'jevrin train PLAN' continues\n");
 }

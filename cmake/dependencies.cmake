@@ -36,6 +36,14 @@ find_library(UTF8PROC_LIBRARY utf8proc REQUIRED)
 find_package(Fontconfig REQUIRED)
 find_path(RE2_INCLUDE_DIR re2/re2.h REQUIRED)
 find_library(RE2_LIBRARY re2 REQUIRED)
+find_path(HTTPLIB_INCLUDE_DIR httplib.h REQUIRED)
+find_library(HTTPLIB_LIBRARY cpp-httplib REQUIRED)
+# As Debian compiles it: its classes depend on these.
+set(HTTPLIB_DEFINITIONS CPPHTTPLIB_OPENSSL_SUPPORT CPPHTTPLIB_ZLIB_SUPPORT CPPHTTPLIB_BROTLI_SUPPORT)
+# The page's script.
+find_program(ESBUILD_PROGRAM esbuild REQUIRED)
+find_program(TSC_PROGRAM tsc REQUIRED)
+find_path(NODE_LIBRARIES d3-scale/package.json PATHS /usr/share/nodejs REQUIRED)
 find_path(RANDOM123_INCLUDE_DIR Random123/philox.h REQUIRED)
 
 # The small matrix products: LIBXSMM where it exists (x86-64), Eigen elsewhere.

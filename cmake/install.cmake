@@ -83,7 +83,7 @@ set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
 string(REPLACE ".so." "" avif_package "${JEVRIN_AVIF_LIBRARY}")  # loaded, not linked
 set(CPACK_DEBIAN_PACKAGE_DEPENDS "gnuplot-nox, fonts-dejavu-core, ${avif_package}")
 set(CPACK_DEBIAN_PACKAGE_SUGGESTS
-    "libfmt-dev, nlohmann-json3-dev, libsqlitecpp-dev, libeigen3-dev, libtbb-dev, libpng-dev, zlib1g-dev, libturbojpeg0-dev, libwebp-dev, libtiff-dev, libgif-dev, libavif-dev, libzip-dev, libcsv-dev, libutf8proc-dev, libre2-dev, libonnx-dev, libprotobuf-dev, libxxhash-dev, libtomlplusplus-dev, libfontconfig-dev, libxsmm-dev")
+    "libfmt-dev, nlohmann-json3-dev, libsqlitecpp-dev, libeigen3-dev, libtbb-dev, libpng-dev, zlib1g-dev, libturbojpeg0-dev, libwebp-dev, libtiff-dev, libgif-dev, libavif-dev, libzip-dev, libcsv-dev, libutf8proc-dev, libre2-dev, libonnx-dev, libprotobuf-dev, libxxhash-dev, libtomlplusplus-dev, libfontconfig-dev, libcpp-httplib-dev, libxsmm-dev")
 set(CPACK_PACKAGING_INSTALL_PREFIX /usr)
 set(CPACK_STRIP_FILES ON)
 include(CPack)

@@ -1,4 +1,4 @@
-// Everything that draws: PNG and SVG, by gnuplot.
+// Everything that shows: figures as PNG and SVG, by gnuplot, and the page with its server.
 #pragma once
 
 #include "jevrin/figures/choice_figure.hpp"
@@ -13,3 +13,4 @@
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
 #include "jevrin/figures/training_sizes_figure.hpp"
+#include "jevrin/server/page_server.hpp"

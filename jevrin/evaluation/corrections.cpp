@@ -28,17 +28,31 @@ std::map<std::string, Row> read_rows(const std::filesystem::path& file) {
     return rows;
 }
 
+void add_marks(const std::vector<MarkRecord>& marks, std::map<std::string, Row>& rows) {
+    for (const MarkRecord& mark : marks)
+        if (mark.excluded || !mark.label.empty())
+            rows[path_of_item(mark.item)] = {mark.excluded ? "exclude" : mark.label, mark.note};
+}
+
+std::string text_of(const std::map<std::string, Row>& rows) {
+    std::string text = csv_row(std::vector<std::string>{"item", "label", "note"});
+    for (const auto& [item, row] : rows) text += csv_row(std::vector<std::string>{item, row.label, row.note});
+    return text;
+}
+
 }  // namespace
+
+std::string corrections_text(const std::vector<MarkRecord>& marks) {
+    std::map<std::string, Row> rows;
+    add_marks(marks, rows);
+    return text_of(rows);
+}
 
 std::int64_t write_corrections(const std::vector<MarkRecord>& marks, const std::filesystem::path& file) {
     std::map<std::string, Row> rows;
     if (std::filesystem::exists(file)) rows = read_rows(file);
-    for (const MarkRecord& mark : marks)
-        if (mark.excluded || !mark.label.empty())
-            rows[path_of_item(mark.item)] = {mark.excluded ? "exclude" : mark.label, mark.note};
-    std::string text = csv_row(std::vector<std::string>{"item", "label", "note"});
-    for (const auto& [item, row] : rows) text += csv_row(std::vector<std::string>{item, row.label, row.note});
-    write_file(file, text);
+    add_marks(marks, rows);
+    write_file(file, text_of(rows));
     return std::ssize(rows);
 }
 

@@ -9,6 +9,10 @@
 
 namespace jevrin::inline v1 {
 
+// The marks that propose a label or to leave the item out, as the text of a corrections file, ordered by
+// item.
+std::string corrections_text(const std::vector<MarkRecord>& marks);
+
 // Writes the marks that propose a label or to leave the item out as a corrections file (item, label, note),
 // ordered by item. Rows that the file already has for other items stay. Returns how many rows it has.
 // InputError when there is such a file and it is no list of corrections.

@@ -134,7 +134,11 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
                              const PredictionProgress& progress) {
     const Ledger ledger = Ledger::open(ledger_directory);
     const StudyRecord study = ledger.study(study_name);
-    const RunRecord run = ledger.run(study.id, run_name);
+    return predict_part(ledger, study, ledger.run(study.id, run_name), part, epoch, progress);
+}
+
+PartPredictions predict_part(const Ledger& ledger, const StudyRecord& study, const RunRecord& run, Part part,
+                             std::optional<std::int64_t> epoch, const PredictionProgress& progress) {
     const std::filesystem::path model = model_of(ledger, run, epoch);
     const bool best = is_best(run, epoch);
     const std::vector<ItemRecord> items = ledger.items(run.id, part);
@@ -155,7 +159,7 @@ PartPredictions predict_part(const std::filesystem::path& ledger_directory, cons
         computed_rows(load_model(ledger, run, epoch), items_of(study, items), progress);
     require_probabilities(result.table);
     if (part == Part::test)
-        LedgerWriter::open(ledger_directory)
+        LedgerWriter::open(ledger.directory())
             .record_test_look(run.id, best ? to_records(result) : std::vector<PredictionRecord>());
     return result;
 }

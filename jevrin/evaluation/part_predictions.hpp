@@ -35,6 +35,11 @@ PartPredictions predict_part(const std::filesystem::path& ledger, const std::str
                              std::optional<std::int64_t> epoch = std::nullopt,
                              const PredictionProgress& progress = {});
 
+// The same with a ledger that is open.
+PartPredictions predict_part(const Ledger& ledger, const StudyRecord& study, const RunRecord& run, Part part,
+                             std::optional<std::int64_t> epoch = std::nullopt,
+                             const PredictionProgress& progress = {});
+
 // Of a finished run's best weights, for any items, computed from their images.
 PartPredictions predict_items(const std::filesystem::path& ledger, const std::string& study,
                               const std::string& run, const std::vector<ItemRecord>& items);

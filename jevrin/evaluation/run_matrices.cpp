@@ -27,8 +27,7 @@ std::vector<RunRecord> runs_with_matrices(const Ledger& ledger, const StudyRecor
 RunMatrix matrix_of(const Ledger& ledger, const StudyRecord& study, const RunRecord& run, Part part,
                     std::optional<std::int64_t> epoch, const PredictionProgress& progress) {
     if (part != Part::validation) {
-        const PartPredictions predictions =
-            predict_part(ledger.directory(), study.name, run.name(), part, epoch, progress);
+        const PartPredictions predictions = predict_part(ledger, study, run, part, epoch, progress);
         return {predictions.matrix(), predictions.epoch};
     }
     const std::int64_t wanted = epoch.value_or(run.best ? run.best->epoch : 0);

@@ -68,6 +68,12 @@ SuspectReport suspects_by_predictions(const Ledger& ledger, const StudyRecord& s
     return report;
 }
 
+const EnumNames<SuspectSource>& names_of(SuspectSource) {
+    static const EnumNames<SuspectSource> names(
+        "the source", {{SuspectSource::features, "features"}, {SuspectSource::recorded, "recorded"}});
+    return names;
+}
+
 SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
                             const std::vector<std::string>& names, SuspectSource source,
                             const PredictionProgress& progress) {

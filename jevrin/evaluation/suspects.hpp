@@ -1,6 +1,7 @@
 // Items whose labels are probably wrong, according to models that were not trained on them.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/metrics/label_suspicion.hpp"
@@ -31,6 +32,7 @@ SuspectReport suspects_by_predictions(const Ledger& ledger, const StudyRecord& s
 // when there is none or only what was recorded may count, by what the finished runs predicted on the
 // validation part.
 enum class SuspectSource { features, recorded };
+const EnumNames<SuspectSource>& names_of(SuspectSource);
 SuspectReport find_suspects(const Ledger& ledger, const StudyRecord& study,
                             const std::vector<std::string>& names,
                             SuspectSource source = SuspectSource::features,

@@ -1,10 +1,9 @@
 #include "jevrin/figures/sheet.hpp"
 
-#include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/figures/gnuplot.hpp"
-#include "jevrin/images/batches.hpp"
+#include "jevrin/images/shown_images.hpp"
 
 #include <fmt/format.h>
 
@@ -134,14 +133,9 @@ namespace {
 
 constexpr std::size_t most_rows = 40;
 
-// By class: the items of a random sample.
+// The classes that a sheet has room for.
 std::vector<std::vector<std::size_t>> sample(const ImageSet& set, std::size_t per_class, std::uint64_t seed) {
-    std::vector<std::vector<std::size_t>> chosen(set.classes.size());
-    for (const std::int64_t i :
-         random_order(static_cast<std::int64_t>(set.items.size()), seed, Purpose::sample, 0)) {
-        auto& row = chosen[set.items[static_cast<std::size_t>(i)].label];
-        if (row.size() < per_class) row.push_back(static_cast<std::size_t>(i));
-    }
+    auto chosen = sample_by_class(set, per_class, seed);
     chosen.resize(std::min(chosen.size(), most_rows));
     return chosen;
 }
@@ -151,15 +145,6 @@ std::string row_label(const ImageSet& set, const std::vector<std::int64_t>& coun
     if (label + 1 == most_rows && set.classes.size() > most_rows)
         text += fmt::format(", and {} more classes", set.classes.size() - most_rows);
     return text;
-}
-
-Image to_image(std::span<const float> values, const Fitting& fitting) {
-    Image image(fitting.size.width, fitting.size.height);
-    for (std::size_t i = 0; i < image.pixels.size(); ++i) {
-        const float value = values[fitting.channels == 1 ? i / 3 : i] * 255.0F + 0.5F;
-        image.pixels[i] = static_cast<std::uint8_t>(std::clamp(value, 0.0F, 255.0F));
-    }
-    return image;
 }
 
 }  // namespace
@@ -194,28 +179,17 @@ std::vector<SheetRow> sample_rows_before_and_after(const ImageSet& set, std::siz
                                                    std::uint64_t seed, const Fitting& fitting,
                                                    const Augmentation& augmentation) {
     const auto chosen = sample(set, images_per_class, seed);
-    std::vector<std::int64_t> order;
+    std::vector<std::size_t> order;
     for (const auto& items : chosen) order.insert(order.end(), items.begin(), items.end());
-    std::vector<std::size_t> labels;
-    for (const Item& item : set.items) labels.push_back(item.label);
-    // Numbers from 0 to 1, as every scaling starts from.
-    const ScalingTable unit(Scaling{}, fitting.channels);
-    const PreparedImages images(set, fitting);
-    BatchQueue queue(
-        images, unit,
-        {.size = std::ssize(order), .augmentation = augmentation, .key = {.seed = seed, .epoch = 1}}, order,
-        labels);
-    const Batch* batch = queue.next();
+    const std::vector<Image> trained = images_in_training(set, order, fitting, augmentation, seed);
     const std::vector<std::int64_t> counts = class_counts(set);
-    const auto values = static_cast<std::size_t>(fitting.values());
     std::vector<SheetRow> rows(chosen.size());
     std::size_t next = 0;
     for (std::size_t c = 0; c < rows.size(); ++c) {
         rows[c].label = row_label(set, counts, c);
         for (const std::size_t i : chosen[c]) {
             rows[c].images.push_back(load_image(set, set.items[i]));
-            rows[c].images.push_back(
-                to_image(std::span(batch->images).subspan(next++ * values, values), fitting));
+            rows[c].images.push_back(trained[next++]);
         }
     }
     return rows;

@@ -37,7 +37,8 @@ std::string describe_operator(const Node& node) {
                                             "power", "maximum",    "minimum"};
         text = names[static_cast<std::size_t>(op->kind)];
     }
-    if (const auto* op = std::get_if<Dropout>(&node.op)) text += fmt::format(" {}", op->rate);
+    if (const auto* op = std::get_if<Dropout>(&node.op))
+        text += fmt::format(" {}", static_cast<float>(op->rate));
     return text;
 }
 

@@ -52,9 +52,10 @@ LentStatement LedgerConnection::prepared(const std::string& sql) {
 
 void LedgerConnection::refresh() {
     if (!immutable || (!has_log(file()) && written_at(file()) == written)) return;
-    OpenedDatabase opened = open_database(file(), DatabaseAccess::read);
-    retired.push_back(std::exchange(database, std::move(opened.database)));
-    immutable = opened.immutable;
+    OpenedDatabase again = open_database(file(), DatabaseAccess::read);
+    retired.push_back(std::exchange(database, std::move(again.database)));
+    immutable = again.immutable;
+    ++opened;
     written = written_at(file());
     verified.clear();
     splits.clear();

@@ -44,6 +44,7 @@ struct LedgerConnection {
     std::filesystem::path directory;
     std::unique_ptr<SQLite::Database> database;
     bool immutable = false;                                // OpenedDatabase
+    std::int64_t opened = 0;                               // how often it was opened again
     std::pair<std::uint64_t, std::uint64_t> inode;         // of the file that was opened: device and number
     std::filesystem::file_time_type written;               // when, at the latest
     std::set<std::pair<int, std::int64_t>> verified = {};  // verify_once()

@@ -172,6 +172,8 @@ void throw_database_error(const std::filesystem::path& file, const SQLite::Excep
 }
 
 OpenedDatabase open_database(const std::filesystem::path& file, DatabaseAccess access) {
+    // Without statistics of memory, whose lock all threads would share.
+    [[maybe_unused]] static const int configured = ::sqlite3_config(SQLITE_CONFIG_MEMSTATUS, 0);
     return with_database_errors(file, [&] {
         return access == DatabaseAccess::read ? open_for_reading(file) : open_for_writing(file);
     });

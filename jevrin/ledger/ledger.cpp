@@ -87,6 +87,13 @@ const std::filesystem::path& Ledger::directory() const {
     return connection_->directory;
 }
 
+std::int64_t Ledger::changes() const {
+    return reading(*connection_, [&] {
+        const std::int64_t seen = connection_->database->execAndGet("PRAGMA data_version").getInt64();
+        return (connection_->opened << 32) + seen;
+    });
+}
+
 std::filesystem::path Ledger::model_file(RunId run) const {
     return connection_->directory / "models" / fmt::format("run-{}.onnx", run.number);
 }

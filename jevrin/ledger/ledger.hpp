@@ -41,6 +41,9 @@ class Ledger {
     static bool exists(const std::filesystem::path& directory);
 
     const std::filesystem::path& directory() const;
+    // Another number whenever another process, or another Ledger, has changed something; it costs next to
+    // nothing. Whether a run is being trained (RunRecord::claimed) changes without it.
+    std::int64_t changes() const;
     std::filesystem::path model_file(RunId run) const;
     // Of one epoch, when it was kept.
     std::filesystem::path model_file(RunId run, std::int64_t epoch) const;
@@ -59,6 +62,9 @@ class Ledger {
     // then seed.
     std::vector<RunRecord> runs(StudyId study) const;
     std::vector<RunRecord> archived_runs(StudyId study) const;
+    // How far each of runs() is, in the order of their numbers: what there is to see between two looks, at a
+    // fraction of the time.
+    std::vector<RunStamp> run_stamps(StudyId study) const;
     // The run called "candidate/seed" or "candidate/seed/fold", archived or not; InputError names the nearest
     // one.
     RunRecord run(StudyId study, const std::string& name) const;
@@ -108,6 +114,13 @@ class Ledger {
     // The one called by its id, its path, or the end of its path ("tile-0006.png"); InputError names the
     // nearest one, or says how many are meant.
     ItemRecord item(StudyId study, const std::string& name) const;
+    // The item of this id, as runs of the study saw it. InputError when there is none, or when it is in the
+    // test part, which is sealed.
+    ItemRecord unsealed_item(StudyId study, const std::string& id) const;
+    // What the finished runs of the study predicted for it with their best weights, by the run's name,
+    // wherever it was a validation item.
+    std::vector<std::pair<std::string, PredictionRecord>> predictions_of_item(StudyId study,
+                                                                              const std::string& id) const;
     // What is marked among the study's images, by item; marks belong to the place where the images lie, so
     // they outlast changes of the set.
     std::vector<MarkRecord> marks(StudyId study) const;

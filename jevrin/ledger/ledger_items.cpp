@@ -25,6 +25,13 @@ void require_part_checksum(const LedgerConnection& connection, SealedRows rows, 
     verify(connection, rows, fmt::format("run = ? AND part = '{}'", name_of(part)), {run.number});
 }
 
+std::vector<float> probabilities_of(const SQLite::Column& blob) {
+    std::vector<float> probabilities(static_cast<std::size_t>(blob.getBytes()) / sizeof(float));
+    if (!probabilities.empty())
+        std::memcpy(probabilities.data(), blob.getBlob(), probabilities.size() * sizeof(float));
+    return probabilities;
+}
+
 // The items of a split, or of the set of a study, as they were written.
 void verify_items(LedgerConnection& connection, std::int64_t image_set, std::int64_t split) {
     verify_once(connection, SealedRows::items, image_set);
@@ -48,10 +55,7 @@ std::vector<PredictionRecord> Ledger::predictions(RunId run, Part part) const {
                                     .label = static_cast<std::size_t>(query.getColumn(1).getInt64()),
                                     .predicted = static_cast<std::size_t>(query.getColumn(2).getInt64()),
                                     .probabilities = {}};
-            const SQLite::Column blob = query.getColumn(3);
-            record.probabilities.resize(static_cast<std::size_t>(blob.getBytes()) / sizeof(float));
-            std::memcpy(record.probabilities.data(), blob.getBlob(),
-                        record.probabilities.size() * sizeof(float));
+            record.probabilities = probabilities_of(query.getColumn(3));
             predictions.push_back(std::move(record));
         }
         return predictions;
@@ -129,6 +133,61 @@ std::map<std::string, std::int64_t> Ledger::units(RunId run, Part part) const {
         std::map<std::string, std::int64_t> units;
         while (query.executeStep()) units[query.getColumn(0)] = query.getColumn(1);
         return units;
+    });
+}
+
+namespace {
+
+// The splits of a study and of its runs, as a query whose first parameter is the study.
+constexpr const char* splits_of_study =
+    "SELECT split FROM studies WHERE id = ?1 UNION SELECT split FROM runs WHERE study = ?1";
+
+}  // namespace
+
+ItemRecord Ledger::unsealed_item(StudyId study, const std::string& id) const {
+    return reading(*connection_, [&] {
+        LentStatement query = connection_->prepared(fmt::format(R"sql(
+            SELECT class, MAX(part = 'test') FROM items JOIN split_items ON split_items.item = items.id
+            WHERE items.item = ?2 AND split IN ({0})
+            AND image_set IN (SELECT image_set FROM splits WHERE id IN ({0})) GROUP BY items.id)sql",
+                                                                splits_of_study));
+        query->bind(1, study.number);
+        query->bind(2, id);
+        std::optional<ItemRecord> item;
+        while (query->executeStep()) {
+            if (query->getColumn(1).getInt64() != 0)
+                throw InputError(fmt::format("{}: this item is in the test part, which is sealed",
+                                             printable(path_of_item(id))));
+            item = {id, static_cast<std::size_t>(query->getColumn(0).getInt64())};
+        }
+        if (!item)
+            throw InputError(
+                fmt::format("the runs of this study saw no item '{}'", printable(path_of_item(id))));
+        return *item;
+    });
+}
+
+std::vector<std::pair<std::string, PredictionRecord>> Ledger::predictions_of_item(
+    StudyId study, const std::string& id) const {
+    return reading(*connection_, [&] {
+        LentStatement query = connection_->prepared(R"sql(
+            SELECT candidate, class, predicted, probabilities, seed, fold FROM items CROSS JOIN runs
+            JOIN predictions ON predictions.run = runs.id AND part = 'validation' AND predictions.item = items.id
+            WHERE items.item = ?2 AND study = ?1 AND superseded = 0 AND archived = 0 ORDER BY runs.id)sql");
+        query->bind(1, study.number);
+        query->bind(2, id);
+        std::vector<std::pair<std::string, PredictionRecord>> predictions;
+        while (query->executeStep())
+            predictions.emplace_back(
+                RunRecord{.candidate = query->getColumn(0),
+                          .seed = query->getColumn(4),
+                          .fold = query->getColumn(5)}
+                    .name(),
+                PredictionRecord{.item = id,
+                                 .label = static_cast<std::size_t>(query->getColumn(1).getInt64()),
+                                 .predicted = static_cast<std::size_t>(query->getColumn(2).getInt64()),
+                                 .probabilities = probabilities_of(query->getColumn(3))});
+        return predictions;
     });
 }
 

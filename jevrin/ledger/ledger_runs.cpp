@@ -195,6 +195,24 @@ std::vector<RunRecord> Ledger::archived_runs(StudyId study) const {
     return reading(*connection_, [&] { return listed_runs(study, true); });
 }
 
+std::vector<RunStamp> Ledger::run_stamps(StudyId study) const {
+    return reading(*connection_, [&] {
+        LentStatement query = connection_->prepared(R"sql(
+            SELECT id, state, COALESCE((SELECT MAX(epoch) FROM epochs WHERE run = runs.id), 0)
+            FROM runs WHERE study = ? AND superseded = 0 AND archived = 0 ORDER BY id)sql");
+        query->bind(1, study.number);
+        std::vector<RunStamp> stamps;
+        while (query->executeStep()) {
+            RunStamp& stamp = stamps.emplace_back();
+            stamp.id = {query->getColumn(0)};
+            stamp.state = stored_value<RunState>(*connection_, query->getColumn(1));
+            stamp.epochs = query->getColumn(2);
+            stamp.claimed = stamp.state == RunState::training && is_claimed(stamp.id);
+        }
+        return stamps;
+    });
+}
+
 std::vector<std::string> Ledger::candidates(StudyId study) const {
     return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, R"sql(

@@ -91,6 +91,16 @@ struct RunRecord {
     std::string name() const;
 };
 
+// How far a run is.
+struct RunStamp {
+    RunId id;
+    RunState state = RunState::waiting;
+    bool claimed = false;     // a process is training it now
+    std::int64_t epochs = 0;  // finished
+
+    friend bool operator==(const RunStamp&, const RunStamp&) = default;
+};
+
 // InputError when the run is not finished.
 void require_finished(const RunRecord& run);
 

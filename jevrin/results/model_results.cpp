@@ -124,22 +124,37 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
         if (fitted.empty()) continue;
         const Recognition recognition = recogniser_.recognise(fitted);
         for (std::size_t i = 0; i < names.size(); ++i) {
-            ImageAnswer answer{
-                .file = names[i], .content = contents[i], .probabilities = {}, .order = {}, .distance = {}};
-            const auto row = recognition.probabilities.begin() + static_cast<std::ptrdiff_t>(i * count);
-            answer.probabilities.assign(row, row + static_cast<std::ptrdiff_t>(count));
-            answer.order.resize(count);
-            std::iota(answer.order.begin(), answer.order.end(), std::size_t{0});
-            std::stable_sort(answer.order.begin(), answer.order.end(), [&](std::size_t a, std::size_t b) {
-                return answer.probabilities[a] > answer.probabilities[b];
-            });
-            answer.sure = static_cast<double>(answer.confidence()) >= settings_.sure_from;
-            if (!recognition.distances.empty())
-                answer.distance = recognition.distances[i] / classifier.out_of_distribution->limit;
+            ImageAnswer answer = answer_of(recognition, i);
+            answer.file = names[i];
+            answer.content = contents[i];
             result.answers.push_back(std::move(answer));
         }
     }
     return result;
+}
+
+ImageAnswer ImageClassifier::classify(std::span<const std::byte> bytes, const std::string& name) {
+    const std::vector<std::uint8_t> fitted = fit_image(bytes, classifier().preparation.fitting);
+    ImageAnswer answer = answer_of(recogniser_.recognise({&fitted, 1}), 0);
+    answer.file = name;
+    answer.content = *ContentHash::from_text(content_hash(bytes));
+    return answer;
+}
+
+ImageAnswer ImageClassifier::answer_of(const Recognition& recognition, std::size_t row) const {
+    const std::size_t count = classifier().classes.size();
+    ImageAnswer answer{.file = {}, .content = {}, .probabilities = {}, .order = {}, .distance = {}};
+    const auto begin = recognition.probabilities.begin() + static_cast<std::ptrdiff_t>(row * count);
+    answer.probabilities.assign(begin, begin + static_cast<std::ptrdiff_t>(count));
+    answer.order.resize(count);
+    std::iota(answer.order.begin(), answer.order.end(), std::size_t{0});
+    std::stable_sort(answer.order.begin(), answer.order.end(), [&](std::size_t a, std::size_t b) {
+        return answer.probabilities[a] > answer.probabilities[b];
+    });
+    answer.sure = static_cast<double>(answer.confidence()) >= settings_.sure_from;
+    if (!recognition.distances.empty())
+        answer.distance = recognition.distances[row] / classifier().out_of_distribution->limit;
+    return answer;
 }
 
 std::int64_t record_classified(const std::filesystem::path& ledger, const ClassifyResult& result) {

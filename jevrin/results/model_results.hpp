@@ -68,7 +68,14 @@ class ImageClassifier {
                             const std::function<void(const std::string& message)>& refused = {},
                             const ReadProgress& progress = {});
 
+    // One image that is no file: the bytes of one. InputError when they are no image.
+    ImageAnswer classify(std::span<const std::byte> bytes, const std::string& name);
+
+    const Classifier& classifier() const { return recogniser_.classifier(); }
+
   private:
+    ImageAnswer answer_of(const Recognition& recognition, std::size_t row) const;
+
     ClassifySettings settings_;
     Recogniser recogniser_;
 };

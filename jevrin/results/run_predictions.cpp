@@ -24,8 +24,7 @@ RunPredictions open_predictions(const Ledger& ledger, const StudyRecord& study, 
                           .part = query.part,
                           .predictions = {},
                           .source = {}};
-    result.predictions =
-        predict_part(ledger.directory(), study.name, result.run.name(), query.part, query.epoch, progress);
+    result.predictions = predict_part(ledger, study, result.run, query.part, query.epoch, progress);
     result.context = context_of(ledger, study);
     return result;
 }

@@ -75,7 +75,11 @@ std::string to_text(const StudySummary& summary) {
 }
 
 StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study) {
-    StudyProgress progress{.study = study, .runs = ledger.runs(study.id), .seconds_left = 0.0};
+    return progress_of(study, ledger.runs(study.id));
+}
+
+StudyProgress progress_of(const StudyRecord& study, std::vector<RunRecord> runs) {
+    StudyProgress progress{.study = study, .runs = std::move(runs), .seconds_left = 0.0};
     struct Seen {
         double seconds = 0.0;
         double epochs = 0.0;
@@ -127,25 +131,63 @@ std::string to_text(const StudyProgress& progress, const TextForm&) {
             : "");
 }
 
-StudyFollower::News StudyFollower::news(const StudyProgress& progress) {
-    News news;
-    for (const RunRecord& run : progress.runs) {
-        Told& told = told_[run.id];
-        if (run.epochs < told.epochs) told = {};  // started again
-        const std::vector<WarningRecord> warnings = ledger_.warnings(run.id);
-        if (!first_) {
-            if (run.epochs > told.epochs)
-                for (RecordedEpoch& epoch : ledger_.epochs(run.id))  // the next may have ended meanwhile
-                    if (epoch.epoch > told.epochs && epoch.epoch <= run.epochs)
-                        news.epochs.emplace_back(run, std::move(epoch));
-            for (std::size_t i = told.warnings; i < warnings.size(); ++i)
-                news.warnings.emplace_back(run, warnings[i]);
-            if (run.state == RunState::failed && told.state != RunState::failed) news.failed.push_back(run);
-        }
-        told = {run.epochs, warnings.size(), run.state};
+StudyFollower::StudyFollower(const Ledger& ledger, StudyRecord study)
+    : ledger_(ledger), study_(std::move(study)) {
+    for (const RunStamp& stamp : ledger_.run_stamps(study_.id)) known_[stamp.id].stamp = stamp;
+    for (RunRecord& run : ledger_.runs(study_.id)) {
+        order_.push_back(run.id);
+        Known& known = known_[run.id];
+        known.warnings = ledger_.warnings(run.id).size();
+        known.run = std::move(run);
     }
-    first_ = false;
+}
+
+StudyFollower::News StudyFollower::news() {
+    News news;
+    bool is_new = false;
+    std::map<RunId, Known> still_there;
+    for (const RunStamp& stamp : ledger_.run_stamps(study_.id)) {
+        Known& known = still_there[stamp.id];
+        const auto before = known_.find(stamp.id);
+        if (before != known_.end()) {
+            known = std::move(before->second);
+            if (known.stamp == stamp) continue;
+        } else {
+            is_new = true;
+        }
+        const RunStamp told = known.stamp;
+        known.stamp = stamp;
+        known.run = ledger_.run_by_id(stamp.id);
+        if (stamp.epochs < told.epochs) {
+            news.begun_anew = true;
+            known.warnings = 0;
+        }
+        const std::int64_t from = stamp.epochs < told.epochs ? 0 : told.epochs;
+        for (const EpochRecord& epoch : ledger_.curve(stamp.id))  // the next may have ended meanwhile
+            if (epoch.epoch > from && epoch.epoch <= stamp.epochs) news.epochs.emplace_back(known.run, epoch);
+        const std::vector<WarningRecord> warnings = ledger_.warnings(stamp.id);
+        for (std::size_t i = known.warnings; i < warnings.size(); ++i)
+            news.warnings.emplace_back(known.run, warnings[i]);
+        known.warnings = warnings.size();
+        if (stamp.state == RunState::failed && told.state != RunState::failed)
+            news.failed.push_back(known.run);
+        news.changed.push_back(known.run);
+    }
+    for (const auto& [id, known] : known_)
+        if (!still_there.contains(id)) news.begun_anew = true;
+    known_ = std::move(still_there);
+    if (is_new || order_.size() != known_.size()) {
+        order_.clear();
+        for (const RunRecord& run : ledger_.runs(study_.id)) order_.push_back(run.id);
+    }
     return news;
+}
+
+StudyProgress StudyFollower::progress() const {
+    std::vector<RunRecord> runs;
+    for (const RunId id : order_)
+        if (const auto known = known_.find(id); known != known_.end()) runs.push_back(known->second.run);
+    return progress_of(study_, std::move(runs));
 }
 
 }  // namespace jevrin::inline v1

@@ -41,6 +41,8 @@ struct StudyProgress {
     double fraction = 0.0;               // of all epochs
 };
 StudyProgress report_progress(const Ledger& ledger, const StudyRecord& study);
+// The same from runs at hand.
+StudyProgress progress_of(const StudyRecord& study, std::vector<RunRecord> runs);
 std::string to_json(const StudyProgress& progress);
 // One line.
 std::string to_text(const StudyProgress& progress, const TextForm& form = {});
@@ -49,25 +51,32 @@ std::string to_text(const StudyProgress& progress, const TextForm& form = {});
 class StudyFollower {
   public:
     struct News {
-        std::vector<std::pair<RunRecord, RecordedEpoch>> epochs;  // that were finished
+        std::vector<RunRecord> changed;                         // runs that are new or went on
+        std::vector<std::pair<RunRecord, EpochRecord>> epochs;  // that were finished
         std::vector<std::pair<RunRecord, WarningRecord>> warnings;
         std::vector<RunRecord> failed;
+        bool begun_anew = false;  // runs are gone, or began anew: what was known of them holds no more
+
+        bool empty() const { return changed.empty() && !begun_anew; }
     };
 
     // ledger must outlive this.
-    explicit StudyFollower(const Ledger& ledger) : ledger_(ledger) {}
-    // The first call remembers what there is and tells nothing.
-    News news(const StudyProgress& progress);
+    StudyFollower(const Ledger& ledger, StudyRecord study);
+    // Since the last call, or since this was made. Only runs that went on are read.
+    News news();
+    // As of the last call.
+    StudyProgress progress() const;
 
   private:
-    struct Told {
-        std::int64_t epochs = 0;
+    struct Known {
+        RunStamp stamp;
+        RunRecord run;
         std::size_t warnings = 0;
-        RunState state = RunState::waiting;
     };
     const Ledger& ledger_;
-    std::map<RunId, Told> told_;
-    bool first_ = true;
+    StudyRecord study_;
+    std::map<RunId, Known> known_;
+    std::vector<RunId> order_;  // of runs()
 };
 
 }  // namespace jevrin::inline v1

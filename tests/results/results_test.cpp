@@ -266,8 +266,8 @@ TEST_F(MadeUpResults, DiagnosesNameTheCandidateOnceAndWrapTheirText) {
 }
 
 TEST_F(MadeUpResults, ProgressCountsWhatIsOpenAndTellsNewsOnce) {
-    StudyFollower follower(ledger());
-    EXPECT_TRUE(follower.news(report_progress(ledger(), study())).epochs.empty());
+    StudyFollower follower(ledger(), study());
+    EXPECT_TRUE(follower.news().empty());
     study_.add_run(
         {.candidate = "good", .regime = Regime::frozen, .seed = 9, .epochs = 2, .finished = false});
     const StudyProgress progress = report_progress(ledger(), study());
@@ -276,11 +276,13 @@ TEST_F(MadeUpResults, ProgressCountsWhatIsOpenAndTellsNewsOnce) {
     ASSERT_TRUE(progress.seconds_left);
     EXPECT_THAT(to_text(progress), HasSubstr("study 'made up': 6 of 7 runs over, 0 in training"));
     EXPECT_EQ(parse_json(to_json(progress)).at("open"), 1);
-    const StudyFollower::News news = follower.news(progress);
+    const StudyFollower::News news = follower.news();
+    EXPECT_EQ(to_json(follower.progress()), to_json(progress));
+    ASSERT_EQ(news.changed.size(), 1U);
     ASSERT_EQ(news.epochs.size(), 2U);
     EXPECT_EQ(news.epochs[0].first.name(), "good/9");
     EXPECT_EQ(news.epochs[1].second.epoch, 2);
-    EXPECT_TRUE(follower.news(progress).epochs.empty());
+    EXPECT_TRUE(follower.news().empty());
     // A candidate without an epoch leaves the time open.
     study_.add_run({.candidate = "new", .epochs = 0, .finished = false});
     EXPECT_FALSE(report_progress(ledger(), study()).seconds_left);

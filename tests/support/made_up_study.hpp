@@ -56,42 +56,52 @@ class MadeUpStudy {
     }
 
     RunId add_run(const MadeUpRun& run) {
-        const RunId id = ledger_.put_run(study_, {.candidate = run.candidate,
-                                                  .origin = run.origin,
-                                                  .varied = run.varied,
-                                                  .regime = run.regime,
-                                                  .seed = run.seed,
-                                                  .settings = run.settings,
-                                                  .planned_epochs = run.epochs,
-                                                  .batch = run.batch,
-                                                  .training_fraction = run.training_fraction,
-                                                  .parameters = 200,
-                                                  .trainable_parameters = run.trainable_parameters,
-                                                  .multiplications = run.multiplications});
-        ConfusionMatrix matrix(classes_);
+        const RunId id = begin_run(run);
+        for (int e = 1; e <= run.epochs; ++e) record_epoch(id, e, run);
         std::vector<PredictionRecord> predictions;
         for (std::size_t place = 0; place < parts_.validation.size(); ++place) {
             const Item& item = set_.items[parts_.validation[place]];
             const std::size_t predicted = run.predicted(item.label, place);
-            matrix.add(item.label, predicted);
             predictions.push_back({item.id, item.label, predicted, std::vector<float>(classes_, 0.0F)});
             predictions.back().probabilities[predicted] = 1.0F;
         }
-        for (int e = 1; e <= run.epochs; ++e) {
-            ConfusionMatrix at_epoch = matrix;
-            const std::vector<ItemPrediction> predicted = predicted_at(run, e, at_epoch);
-            ledger_.record_epoch(id,
-                                 {{.epoch = e,
-                                   .step = 10 * e,
-                                   .training_loss = 2.0 / e,
-                                   .validation_loss = 2.2 / e,
-                                   .learning_rate = 0.1,
-                                   .seconds = run.seconds / run.epochs},
-                                  at_epoch},
-                                 e == run.epochs, {}, {}, predicted);
-        }
         if (run.finished) ledger_.finish_run(id, predictions);
         return id;
+    }
+
+    // Without an epoch.
+    RunId begin_run(const MadeUpRun& run) {
+        return ledger_.put_run(study_, {.candidate = run.candidate,
+                                        .origin = run.origin,
+                                        .varied = run.varied,
+                                        .regime = run.regime,
+                                        .seed = run.seed,
+                                        .settings = run.settings,
+                                        .planned_epochs = run.epochs,
+                                        .batch = run.batch,
+                                        .training_fraction = run.training_fraction,
+                                        .parameters = 200,
+                                        .trainable_parameters = run.trainable_parameters,
+                                        .multiplications = run.multiplications});
+    }
+
+    // Of a run that has begun; its last epoch is the best.
+    void record_epoch(RunId id, int epoch, const MadeUpRun& run = {}) {
+        ConfusionMatrix matrix(classes_);
+        for (std::size_t place = 0; place < parts_.validation.size(); ++place) {
+            const std::size_t label = set_.items[parts_.validation[place]].label;
+            matrix.add(label, run.predicted(label, place));
+        }
+        const std::vector<ItemPrediction> predicted = predicted_at(run, epoch, matrix);
+        ledger_.record_epoch(id,
+                             {{.epoch = epoch,
+                               .step = 10 * epoch,
+                               .training_loss = 2.0 / epoch,
+                               .validation_loss = 2.2 / epoch,
+                               .learning_rate = 0.1,
+                               .seconds = run.seconds / run.epochs},
+                              matrix},
+                             epoch == run.epochs, {}, {}, predicted);
     }
 
     // Right with this probability, drawn from candidate, seed and item; otherwise the next class.

@@ -1,0 +1,98 @@
+// Labels that are probably wrong, and what is marked.
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/evaluation/corrections.hpp"
+#include "jevrin/pages/page_actions.hpp"
+#include "jevrin/pages/view_functions.hpp"
+#include "jevrin/results/marks_result.hpp"
+#include "jevrin/results/suspects_result.hpp"
+
+#include <fmt/format.h>
+
+namespace jevrin::inline v1 {
+namespace {
+
+constexpr std::size_t most_suspects = 1'000;
+constexpr std::size_t longest_note = 2'000;
+
+std::string text_of(const Json& body, const char* name) {
+    const Json* value = body.find(name);
+    if (value == nullptr) return "";
+    if (!value->is_string()) throw InputError(fmt::format("'{}' is no text", name));
+    return value->get<std::string>();
+}
+
+// Marks of items that may be seen; others were made by command when the test part had been opened.
+std::vector<MarkRecord> unsealed_marks(const Ledger& ledger, const StudyRecord& study) {
+    std::vector<MarkRecord> marks = ledger.marks(study.id);
+    std::erase_if(marks, [&](const MarkRecord& mark) {
+        try {
+            ledger.unsealed_item(study.id, mark.item);
+            return false;
+        } catch (const InputError&) {
+            return true;
+        }
+    });
+    return marks;
+}
+
+std::string marked_item(const Ledger& ledger, const StudyRecord& study, const Json& body) {
+    const std::string id = text_of(body, "item");
+    if (id.empty()) throw InputError("'item' is missing: the id of an item");
+    return path_of_item(ledger.unsealed_item(study.id, id).id);
+}
+
+}  // namespace
+
+Json suspects_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const std::string& source = query.text("source");
+    const SuspectsResult result =
+        report_suspects(ledger, study, query.list("runs"),
+                        source.empty() ? SuspectSource::features : value_named<SuspectSource>(source));
+    Json json = Json::array();
+    for (const SuspectLabel& suspect : result.report.suspects)
+        if (json.size() < most_suspects)
+            json.push_back(Json::array(
+                {result.id(suspect), result.report.predictions.table.labels[suspect.item], suspect.proposed,
+                 short_number(suspect.label_probability), short_number(suspect.proposed_probability)}));
+    return {{"source", result.report.source},
+            {"judged", result.report.predictions.items.size()},
+            {"all", result.report.suspects.size()},
+            {"suspects", std::move(json)}};
+}
+
+Json marks_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery&) {
+    Json json = Json::array();
+    for (const MarkRecord& mark : unsealed_marks(ledger, study))
+        json.push_back({{"item", mark.item},
+                        {"label", ledger.unsealed_item(study.id, mark.item).label},
+                        {"proposed", mark.label},
+                        {"excluded", mark.excluded},
+                        {"note", mark.note},
+                        {"marked", mark.marked}});
+    return {{"marks", std::move(json)}};
+}
+
+Json page_action(const Ledger& ledger, const StudyRecord& study, const std::string& action,
+                 const Json& body) {
+    if (!body.is_object()) throw InputError("the body of the request is no JSON object");
+    if (action == "mark") {
+        const Json* excluded = body.find("excluded");
+        const Proposal proposal{
+            .label = text_of(body, "label"),
+            .excluded = excluded != nullptr && excluded->is_boolean() && excluded->get<bool>(),
+            .note = text_of(body, "note")};
+        if (proposal.note.size() > longest_note)
+            throw InputError(fmt::format("a note has at most {} bytes", longest_note));
+        return parse_json(to_json(mark_items(ledger, study, {marked_item(ledger, study, body)}, proposal)));
+    }
+    if (action == "unmark")
+        return parse_json(to_json(unmark_items(ledger, study, {marked_item(ledger, study, body)})));
+    throw NoView(fmt::format("there is nothing to change called '{}'", printable(action)));
+}
+
+std::string corrections_csv(const Ledger& ledger, const StudyRecord& study) {
+    return corrections_text(unsealed_marks(ledger, study));
+}
+
+}  // namespace jevrin::inline v1

@@ -1,0 +1,158 @@
+// One run: what it is, its scores, its matrices epoch by epoch, its items, its layers.
+#include "jevrin/base/error.hpp"
+#include "jevrin/pages/view_functions.hpp"
+#include "jevrin/results/classes_result.hpp"
+#include "jevrin/results/diagnosis_result.hpp"
+#include "jevrin/results/item_result.hpp"
+#include "jevrin/results/mistakes_result.hpp"
+#include "jevrin/results/run_result.hpp"
+#include "jevrin/results/runs_result.hpp"
+#include "jevrin/results/scores_result.hpp"
+
+namespace jevrin::inline v1 {
+namespace {
+
+// Of a list of items; those that come first are the surest mistakes.
+constexpr std::size_t most_items = 20'000;
+
+// Nonzero cells as place and count in turn; the place is true class * classes + predicted.
+Json sparse_cells(const ConfusionMatrix& matrix) {
+    Json cells = Json::array();
+    const std::size_t classes = matrix.classes();
+    for (std::size_t row = 0; row < classes; ++row)
+        for (std::size_t column = 0; column < classes; ++column)
+            if (const std::int64_t count = matrix.at(row, column); count != 0) {
+                cells.push_back(row * classes + column);
+                cells.push_back(count);
+            }
+    return cells;
+}
+
+RunPredictions predictions_of(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const RunRecord run = ledger.run(study.id, query.required("run"));
+    require_finished(run);
+    return open_predictions(ledger, study, {.run = run.name()});
+}
+
+}  // namespace
+
+Json run_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const RunResult result = report_run(ledger, study, query.required("run"));
+    Json json = parse_json(to_json(result));
+    json.erase("settings");  // the plan says them
+    json["plan"] = without_paths(result.plan);
+    json["warnings"] = Json::array();
+    for (const WarningRecord& warning : result.warnings)
+        json["warnings"].push_back({{"epoch", warning.epoch}, {"message", without_paths(warning.message)}});
+    json["spoken_state"] = spoken_state(result.run);
+    json["reason"] = without_paths(result.run.reason);
+    json["epochs"] = result.run.epochs;
+    json["planned_epochs"] = result.run.planned_epochs;
+    json["best_epoch"] = result.run.best ? Json(result.run.best->epoch) : Json();
+    json["parameters"] = result.run.parameters;
+    json["trainable_parameters"] = result.run.trainable_parameters;
+    json["seconds"] = short_number(result.run.seconds);
+    json["diagnosis"] = result.run.epochs > 0
+                            ? parse_json(to_json(report_diagnoses(ledger, study, {result.run.name()}))).at(0)
+                            : Json();
+    return json;
+}
+
+Json scores_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    return parse_json(to_json(report_scores(ledger, predictions_of(ledger, study, query))));
+}
+
+Json classes_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    return parse_json(to_json(report_classes(predictions_of(ledger, study, query), {.sort = "name"})));
+}
+
+Json matrices_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const RunRecord run = ledger.run(study.id, query.required("run"));
+    Json epochs = Json::array();
+    for (const RecordedEpoch& epoch : ledger.epochs(run.id))
+        epochs.push_back({{"epoch", epoch.epoch}, {"cells", sparse_cells(epoch.validation)}});
+    return {{"run", run.name()},
+            {"best_epoch", run.best ? Json(run.best->epoch) : Json()},
+            {"epochs", std::move(epochs)}};
+}
+
+Json items_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const RunPredictions of = predictions_of(ledger, study, query);
+    const PredictionTable& table = of.table();
+    // Mistakes first, the surest of them first; then what is right, the surest first.
+    std::vector<std::size_t> order(of.predictions.items.size());
+    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+    const std::vector<std::size_t> predicted = table.predicted();
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+        const bool right_a = predicted[a] == table.labels[a];
+        const bool right_b = predicted[b] == table.labels[b];
+        return right_a != right_b ? !right_a : table.confidence(a) > table.confidence(b);
+    });
+    order.resize(std::min(order.size(), most_items));
+    Json items = Json::array();
+    for (const std::size_t i : order)
+        items.push_back(
+            Json::array({of.predictions.items[i], table.labels[i], predicted[i],
+                         short_number(table.confidence(i)), short_number(table.row(i)[table.labels[i]])}));
+    return {{"run", of.run.name()},
+            {"epoch", of.predictions.epoch},
+            {"all", of.predictions.items.size()},
+            {"items", std::move(items)}};
+}
+
+Json item_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const ItemRecord item = ledger.unsealed_item(study.id, query.required("item"));
+    Json runs = Json::array();
+    for (const auto& [run, prediction] : ledger.predictions_of_item(study.id, item.id)) {
+        Json probabilities = Json::array();
+        for (const float probability : prediction.probabilities)
+            probabilities.push_back(short_number(probability));
+        runs.push_back(
+            {{"run", run}, {"predicted", prediction.predicted}, {"probabilities", std::move(probabilities)}});
+    }
+    Json mark;
+    for (const MarkRecord& one : ledger.marks(study.id))
+        if (one.item == item.id)
+            mark = {{"label", one.label}, {"excluded", one.excluded}, {"note", one.note}};
+    return {{"item", item.id}, {"label", item.label}, {"runs", std::move(runs)}, {"mark", std::move(mark)}};
+}
+
+Json neighbours_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const ItemRecord item = ledger.unsealed_item(study.id, query.required("item"));
+    const ItemResult result =
+        report_item(ledger, study, {.run = query.required("run"), .item = path_of_item(item.id)});
+    Json neighbours = Json::array();
+    for (const LikeItem& other : result.neighbours)
+        neighbours.push_back({{"item", other.item.id},
+                              {"label", other.item.label},
+                              {"similarity", short_number(other.similarity)}});
+    return {{"run", result.run.name()}, {"item", item.id}, {"neighbours", std::move(neighbours)}};
+}
+
+Json layers_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    const RunRecord run = ledger.run(study.id, query.required("run"));
+    Json epochs = Json::array();
+    Json names = Json::array();
+    for (std::int64_t epoch = 1; epoch <= run.epochs; ++epoch) {
+        const std::vector<LayerSummary> layers = ledger.layers(run.id, epoch);
+        if (layers.empty()) continue;
+        Json row = {{"epoch", epoch},
+                    {"weight_norm", Json::array()},
+                    {"gradient_norm", Json::array()},
+                    {"update_ratio", Json::array()},
+                    {"dead_fraction", Json::array()}};
+        if (names.empty())
+            for (const LayerSummary& layer : layers) names.push_back(layer.layer);
+        for (const LayerSummary& layer : layers) {
+            row["weight_norm"].push_back(short_number(layer.weight_norm));
+            row["gradient_norm"].push_back(short_number(layer.gradient_norm));
+            row["update_ratio"].push_back(short_number(layer.update_ratio));
+            row["dead_fraction"].push_back(layer.dead_fraction < 0 ? Json()
+                                                                   : short_number(layer.dead_fraction));
+        }
+        epochs.push_back(std::move(row));
+    }
+    return {{"run", run.name()}, {"layers", std::move(names)}, {"epochs", std::move(epochs)}};
+}
+
+}  // namespace jevrin::inline v1

@@ -1,0 +1,355 @@
+// Charts of lines and points over two axes. Scales, axes and shapes are the chart library's.
+import { scaleLinear, scaleLog, Scale } from "d3-scale";
+import { axisBottom, axisLeft } from "d3-axis";
+import { select } from "d3-selection";
+import { line, area } from "d3-shape";
+import { h, svg, save, onFrame } from "./dom";
+import { csvField, short } from "./format";
+
+export type Point = [number, number];
+export interface Series {
+  id: string;
+  name: string;
+  colour: string;
+  points: Point[];
+  dashed?: boolean;
+  faint?: boolean;      // without a value of its own: a raw curve, a diagonal
+  dots?: boolean;
+  best?: Point | null;  // marked with a ring
+  band?: [number, number, number][];  // x, low, high
+  area?: boolean;
+}
+export interface ChartOptions {
+  title: string;      // for those who cannot see it, and for its file
+  xLabel: string;
+  yLabel: string;
+  height: number;
+  log?: boolean;
+  xDomain?: [number, number] | null;  // otherwise all
+  yDomain?: [number, number] | null;
+  whole?: boolean;                    // x has whole numbers only
+  pin?: number | null;
+  onPoint?(x: number | null): void;
+  onPin?(x: number | null): void;
+  onZoom?(domain: [number, number] | null): void;
+  onPick?(id: string): void;
+  xFormat?(value: number): string;
+}
+
+const margin = { top: 10, right: 12, bottom: 34, left: 54 };
+
+// The place of the last point that is not beyond x.
+function placeOf(points: Point[], x: number): number {
+  let low = 0;
+  let high = points.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (points[middle]![0] <= x) low = middle + 1;
+    else high = middle;
+  }
+  return low - 1;
+}
+
+// The point nearest to x.
+export function nearest(points: Point[], x: number): Point | null {
+  if (!points.length) return null;
+  const before = placeOf(points, x);
+  const a = points[Math.max(0, before)]!;
+  const b = points[Math.min(points.length - 1, before + 1)]!;
+  return Math.abs(a[0] - x) <= Math.abs(b[0] - x) ? a : b;
+}
+
+export class Chart {
+  readonly element: HTMLElement;
+  private readonly drawing = svg("svg", { role: "img", tabindex: 0, class: "chart" });
+  private readonly marks = svg("g");
+  private readonly pointer = svg("g", { class: "pointer" });
+  private readonly selection = svg("rect", { class: "zooming", visibility: "hidden" });
+  private series: Series[] = [];
+  private x: Scale = scaleLinear();
+  private y: Scale = scaleLinear();
+  private width = 0;
+  private lines = new Map<string, SVGPathElement>();
+  private dots: { series: Series; dot: SVGCircleElement }[] = [];
+  private rule = svg("line", { class: "rule" });
+  private pointed: number | null = null;
+  private readonly observer: ResizeObserver;
+
+  constructor(public options: ChartOptions) {
+    this.element = h("figure", { class: "chart-box" });
+    this.element.append(this.drawing, this.tools());
+    this.drawing.append(this.marks, this.selection, this.pointer);
+    this.observer = new ResizeObserver(() => {
+      const width = Math.floor(this.element.clientWidth);
+      if (width > 0 && width !== this.width) {
+        this.width = width;
+        this.draw();
+      }
+    });
+    this.observer.observe(this.element);
+    this.listen();
+  }
+
+  close(): void {
+    this.observer.disconnect();
+  }
+
+  set(series: Series[], options: Partial<ChartOptions> = {}): void {
+    this.series = series;
+    Object.assign(this.options, options);
+    if (this.width > 0) this.draw();
+  }
+
+  // The line of this series stands out.
+  highlight(id: string | null): void {
+    for (const [of, path] of this.lines) {
+      path.classList.toggle("away", id !== null && of !== id);
+      path.classList.toggle("near", id !== null && of === id);
+    }
+  }
+
+  // Shows the values at x, from outside: another chart is pointed at.
+  point(x: number | null): void {
+    this.pointed = x;
+    this.drawPointer();
+  }
+
+  private tools(): HTMLElement {
+    return h("div", { class: "chart-tools" },
+             h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => this.saveSvg() }, "SVG"),
+             h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => this.savePng() }, "PNG"),
+             h("button", { type: "button", class: "small", title: "save its points as CSV", onclick: () => save(this.file() + ".csv", this.csv(), "text/csv") }, "CSV"));
+  }
+
+  private csv(): string {
+    const { xLabel, yLabel } = this.options;
+    const lines = [["line", xLabel, yLabel]];
+    for (const one of this.series) for (const [x, y] of one.points) lines.push([one.name, String(x), isFinite(y) ? String(y) : ""]);
+    return lines.map((line) => line.map(csvField).join(",") + "\r\n").join("");
+  }
+
+  private domains(): void {
+    const { options } = this;
+    const xs: number[] = [];
+    const ys: number[] = [];
+    const [from, to] = options.xDomain ?? [-Infinity, Infinity];
+    for (const one of this.series) {
+      for (const [x, y] of one.points) {
+        xs.push(x);
+        if (x >= from && x <= to && isFinite(y) && (!options.log || y > 0)) ys.push(y);
+      }
+      for (const [x, low, high] of one.band ?? [])
+        if (x >= from && x <= to && (!options.log || low > 0)) ys.push(low, high);
+    }
+    const bounds = (values: number[], otherwise: [number, number]): [number, number] => {
+      let low = Infinity;
+      let high = -Infinity;
+      for (const value of values) {
+        if (value < low) low = value;
+        if (value > high) high = value;
+      }
+      if (low > high) return otherwise;
+      if (low < high) return [low, high];
+      const room = 0.05 * Math.abs(low || 1);
+      return [low - room, low <= 1 && low > 0.5 ? Math.min(1, high + room) : high + room];
+    };
+    const right = Math.max(margin.left + 10, this.width - margin.right);
+    let x = options.xDomain ?? bounds(xs, [0, 1]);
+    if (!options.xDomain && this.series.some((one) => one.dots)) {
+      const room = 0.06 * (x[1] - x[0]);
+      x = [x[0] - room, x[1] + room];
+    }
+    this.x = scaleLinear().domain(x).range([margin.left, right]);
+    const y = options.yDomain ?? bounds(ys, options.log ? [0.1, 1] : [0, 1]);
+    this.y = (options.log ? scaleLog() : scaleLinear()).domain(y).range([options.height - margin.bottom, margin.top]);
+    if (!options.yDomain) this.y.nice(5);
+  }
+
+  private draw(): void {
+    const { options, width } = this;
+    this.domains();
+    this.drawing.setAttribute("viewBox", `0 0 ${width} ${options.height}`);
+    this.drawing.setAttribute("width", String(width));
+    this.drawing.setAttribute("height", String(options.height));
+    this.drawing.setAttribute("aria-label", `${options.title}: ${options.yLabel} by ${options.xLabel}, ${this.series.length} lines; arrow keys move along it`);
+    const bottom = options.height - margin.bottom;
+    const clip = svg("clipPath", { id: `clip-${this.identity}` },
+                     svg("rect", { x: margin.left, y: margin.top - 4, width: Math.max(0, width - margin.left - margin.right + 6), height: bottom - margin.top + 8 }));
+    const xAxis = svg("g", { class: "axis", transform: `translate(0,${bottom})` });
+    const yAxis = svg("g", { class: "axis", transform: `translate(${margin.left},0)` });
+    const xTicks = Math.max(2, Math.min(10, Math.floor(width / 80)));
+    const bottomAxis = axisBottom(this.x).ticks(xTicks).tickSizeOuter(0).tickPadding(5);
+    if (options.whole) bottomAxis.tickValues(this.x.ticks(xTicks).filter((value) => value === Math.round(value))).tickFormat((value) => String(value));
+    else if (options.xFormat) bottomAxis.tickFormat(options.xFormat);
+    select(xAxis).call(bottomAxis);
+    const leftAxis = axisLeft(this.y).ticks(options.height < 180 ? 4 : 6).tickSizeInner(-(width - margin.left - margin.right)).tickSizeOuter(0).tickPadding(6);
+    if (options.log) leftAxis.tickFormat((value) => (/^[125]/.test(value.toExponential()) ? short(value) : ""));
+    select(yAxis).call(leftAxis);
+    const labels = [
+      svg("text", { class: "axis-label", x: (margin.left + width - margin.right) / 2, y: options.height - 4, "text-anchor": "middle" }, options.xLabel),
+      svg("text", { class: "axis-label", transform: `translate(12,${(margin.top + bottom) / 2}) rotate(-90)`, "text-anchor": "middle" }, options.yLabel),
+    ];
+    const shapes = svg("g", { "clip-path": `url(#clip-${this.identity})` });
+    this.lines.clear();
+    const path = line<Point>().x((p) => this.x(p[0])).y((p) => this.y(p[1])).defined((p) => isFinite(p[1]) && (!options.log || p[1] > 0));
+    for (const one of this.series)
+      if (one.band?.length)
+        shapes.append(svg("path", { class: "band", fill: one.colour, d: area<[number, number, number]>()
+          .x((p) => this.x(p[0])).y0((p) => this.y(options.log ? Math.max(p[1], this.y.domain()[0]!) : p[1])).y1((p) => this.y(p[2]))(one.band) }));
+    for (const one of this.series) {
+      const drawn = svg("path", { class: `line${one.dashed ? " dashed" : ""}${one.faint ? " faint" : ""}`, stroke: one.colour, d: path(one.points) ?? "" });
+      if (!one.faint) this.lines.set(one.id, drawn);
+      shapes.append(drawn);
+      if (one.dots || one.points.length === 1)
+        for (const [x, y] of one.points) {
+          const dot = svg("circle", { class: "dot", cx: this.x(x), cy: this.y(y), r: 3.5, fill: one.colour }, svg("title", {}, one.name));
+          if (options.onPick) dot.addEventListener("click", () => options.onPick!(one.id));
+          shapes.append(dot);
+        }
+    }
+    for (const one of this.series)
+      if (one.best) shapes.append(svg("circle", { class: "best", cx: this.x(one.best[0]), cy: this.y(one.best[1]), r: 4, stroke: one.colour }));
+    this.marks.replaceChildren(clip, xAxis, yAxis, ...labels, shapes);
+    this.preparePointer();
+    this.drawPointer();
+  }
+
+  private preparePointer(): void {
+    this.dots = this.series.filter((one) => !one.faint && one.points.length > 1)
+      .map((series) => ({ series, dot: svg("circle", { r: 3, fill: series.colour, visibility: "hidden" }) }));
+    this.rule.setAttribute("y1", String(margin.top));
+    this.rule.setAttribute("y2", String(this.options.height - margin.bottom));
+    this.pointer.replaceChildren(this.rule, ...this.dots.map((one) => one.dot));
+  }
+
+  private drawPointer(): void {
+    const at = this.pointed ?? this.options.pin ?? null;
+    this.rule.setAttribute("visibility", at === null ? "hidden" : "visible");
+    this.rule.classList.toggle("pinned", this.pointed === null && at !== null);
+    if (at !== null) {
+      this.rule.setAttribute("x1", String(this.x(at)));
+      this.rule.setAttribute("x2", String(this.x(at)));
+    }
+    const [from, to] = this.x.domain() as [number, number];
+    for (const { series, dot } of this.dots) {
+      const point = at === null ? null : nearest(series.points, at);
+      const seen = point !== null && point[0] >= from && point[0] <= to && Math.abs(point[0] - at!) <= (to - from) / 20
+                   && isFinite(point[1]) && (!this.options.log || point[1] > 0);
+      dot.setAttribute("visibility", seen ? "visible" : "hidden");
+      if (seen) {
+        dot.setAttribute("cx", String(this.x(point[0])));
+        dot.setAttribute("cy", String(this.y(point[1])));
+      }
+    }
+  }
+
+  private listen(): void {
+    const toX = (event: PointerEvent) => {
+      const box = this.drawing.getBoundingClientRect();
+      return this.snapped(this.x.invert(Math.min(Math.max(event.clientX - box.left, margin.left), this.width - margin.right)));
+    };
+    const tell = onFrame((x: number | null) => {
+      this.point(x);
+      this.options.onPoint?.(x);
+    });
+    let from: number | null = null;
+    this.drawing.addEventListener("pointermove", (event) => {
+      tell(toX(event));
+      if (from !== null) {
+        const box = this.drawing.getBoundingClientRect();
+        const [a, b] = [from, event.clientX - box.left].sort((one, other) => one - other);
+        this.selection.setAttribute("visibility", b! - a! > 6 ? "visible" : "hidden");
+        for (const [name, value] of [["x", a!], ["y", margin.top], ["width", b! - a!], ["height", this.options.height - margin.bottom - margin.top]] as const)
+          this.selection.setAttribute(name, String(value));
+      }
+    });
+    this.drawing.addEventListener("pointerleave", () => tell(null));
+    this.drawing.addEventListener("pointerdown", (event) => {
+      if (event.button !== 0) return;
+      from = event.clientX - this.drawing.getBoundingClientRect().left;
+      this.drawing.setPointerCapture(event.pointerId);
+    });
+    this.drawing.addEventListener("pointerup", (event) => {
+      if (from === null) return;
+      const to = event.clientX - this.drawing.getBoundingClientRect().left;
+      const [a, b] = [from, to].sort((one, other) => one - other) as [number, number];
+      from = null;
+      this.selection.setAttribute("visibility", "hidden");
+      if (b - a > 6 && this.options.onZoom)
+        this.options.onZoom([this.x.invert(Math.max(a, margin.left)), this.x.invert(Math.min(b, this.width - margin.right))]);
+      else if (b - a <= 6 && this.options.onPin)
+        this.options.onPin(this.options.pin === toX(event) ? null : toX(event));
+    });
+    this.drawing.addEventListener("dblclick", () => this.options.onZoom?.(null));
+    this.drawing.addEventListener("keydown", (event) => this.onKey(event));
+    this.drawing.addEventListener("blur", () => tell(null));
+  }
+
+  // The nearest x at which some line has a point.
+  private snapped(x: number): number {
+    let best = x;
+    let distance = Infinity;
+    for (const one of this.series) {
+      const point = one.faint ? null : nearest(one.points, x);
+      if (point && Math.abs(point[0] - x) < distance) {
+        distance = Math.abs(point[0] - x);
+        best = point[0];
+      }
+    }
+    return best;
+  }
+
+  private onKey(event: KeyboardEvent): void {
+    const step = event.key === "ArrowRight" ? 1 : event.key === "ArrowLeft" ? -1 : 0;
+    const longest = this.series.filter((one) => !one.faint).reduce<Series | null>((a, b) => (!a || b.points.length > a.points.length ? b : a), null);
+    if (step !== 0 && longest?.points.length) {
+      event.preventDefault();
+      const at = this.pointed ?? this.options.pin;
+      const place = at === null || at === undefined ? (step > 0 ? -1 : longest.points.length) : placeOf(longest.points, at);
+      const x = longest.points[Math.min(longest.points.length - 1, Math.max(0, place + step))]![0];
+      this.point(x);
+      this.options.onPoint?.(x);
+    } else if (event.key === "Enter" && this.pointed !== null) {
+      this.options.onPin?.(this.options.pin === this.pointed ? null : this.pointed);
+    } else if (event.key === "Escape") {
+      this.options.onZoom?.(null);
+    }
+  }
+
+  private static made = 0;
+  private readonly identity = ++Chart.made;
+
+  private file(): string {
+    return this.options.title.replace(/[^A-Za-z0-9]+/g, "-");
+  }
+
+  // The drawing by itself, with the looks that it has on the page.
+  private standalone(): SVGSVGElement {
+    const copy = this.drawing.cloneNode(true) as SVGSVGElement;
+    copy.setAttribute("xmlns", "http://www.w3.org/2000/svg");
+    const properties = ["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "fill-opacity", "stroke-opacity", "font-family", "font-size", "visibility"];
+    const originals = this.drawing.querySelectorAll<SVGElement>("*");
+    copy.querySelectorAll<SVGElement>("*").forEach((element, i) => {
+      const looks = getComputedStyle(originals[i]!);
+      for (const property of properties) element.setAttribute(property, looks.getPropertyValue(property));
+    });
+    const paper = getComputedStyle(document.body).backgroundColor;
+    copy.prepend(svg("rect", { width: this.width, height: this.options.height, fill: paper }));
+    return copy;
+  }
+  private saveSvg(): void {
+    save(this.file() + ".svg", new XMLSerializer().serializeToString(this.standalone()), "image/svg+xml");
+  }
+  private savePng(): void {
+    const source = new Blob([new XMLSerializer().serializeToString(this.standalone())], { type: "image/svg+xml" });
+    const image = new Image();
+    const address = URL.createObjectURL(source);
+    image.onload = () => {
+      const canvas = h("canvas", { width: this.width * 2, height: this.options.height * 2 });
+      canvas.getContext("2d")!.drawImage(image, 0, 0, canvas.width, canvas.height);
+      URL.revokeObjectURL(address);
+      canvas.toBlob((blob) => blob && save(this.file() + ".png", blob));
+    };
+    image.src = address;
+  }
+}

@@ -1,0 +1,232 @@
+#include "jevrin/server/page_server.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger_pool.hpp"
+#include "jevrin/pages/assets.hpp"
+#include "jevrin/pages/loaded_models.hpp"
+#include "jevrin/pages/page_actions.hpp"
+#include "jevrin/pages/picture.hpp"
+#include "jevrin/pages/view.hpp"
+#include "jevrin/server/live_feed.hpp"
+#include "jevrin/server/request_guard.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <list>
+#include <mutex>
+
+namespace jevrin::inline v1 {
+namespace {
+
+constexpr const char* page_policy =
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' blob: data:; connect-src "
+    "'self'; "
+    "media-src 'self' blob:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+HttpResponse error_response(int status, const std::string& message) {
+    return {.status = status, .body = json_text({{"error", message}})};
+}
+
+// Answers that cost something, as long as nothing has changed. The oldest go first.
+class AnswerCache {
+  public:
+    std::optional<std::string> find(const std::string& question, std::int64_t revision) {
+        const std::lock_guard lock(mutex_);
+        for (auto answer = answers_.begin(); answer != answers_.end(); ++answer)
+            if (answer->question == question && answer->revision == revision) {
+                answers_.splice(answers_.begin(), answers_, answer);
+                return answer->text;
+            }
+        return std::nullopt;
+    }
+    void keep(const std::string& question, std::int64_t revision, const std::string& text) {
+        const std::lock_guard lock(mutex_);
+        answers_.push_front({question, revision, text});
+        bytes_ += text.size();
+        while (bytes_ > most_bytes && answers_.size() > 1) {
+            bytes_ -= answers_.back().text.size();
+            answers_.pop_back();
+        }
+    }
+
+  private:
+    static constexpr std::size_t most_bytes = std::size_t{64} << 20;
+    struct Answer {
+        std::string question;
+        std::int64_t revision = 0;
+        std::string text;
+    };
+    std::mutex mutex_;
+    std::list<Answer> answers_;
+    std::size_t bytes_ = 0;
+};
+
+}  // namespace
+
+struct PageRoutes::State {
+    PageSource source;
+    std::string token;
+    LedgerPool ledgers;
+    LiveFeed feed;
+    AnswerCache answers;
+    LoadedModels models;
+
+    HttpResponse view(const std::string& name, const HttpRequest& request) {
+        ViewQuery query{.view = name, .parameters = request.query};
+        query.parameters.erase("key");
+        std::string question = name;
+        for (const auto& [parameter, value] : query.parameters)
+            question += fmt::format("\n{} {} {}", parameter, value.size(), value);
+        // Generations count down, so that no revision is one.
+        const std::int64_t revision =
+            view_called(name).lifetime == Lifetime::change ? feed.revision() : -feed.generation();
+        if (const auto known = answers.find(question, revision)) return {.body = *known};
+        const std::string text = ledgers.with([&](const Ledger& ledger) {
+            return json_text(view_data(ledger, ledger.study(source.study), query));
+        });
+        answers.keep(question, revision, text);
+        return {.body = text};
+    }
+
+    HttpResponse picture(const HttpRequest& request) {
+        const ViewQuery query{.view = "picture", .parameters = request.query};
+        const std::vector<std::byte> png = ledgers.with([&](const Ledger& ledger) {
+            return encode_png(shown_image(ledger, ledger.study(source.study), query.required("item"),
+                                          std::max<std::int64_t>(1, query.number("side", 512, 2048))));
+        });
+        HttpResponse response{.type = "image/png"};
+        response.body.assign(reinterpret_cast<const char*>(png.data()), png.size());
+        response.headers.emplace_back("Cache-Control", "private, max-age=3600");
+        return response;
+    }
+
+    HttpResponse corrections() {
+        HttpResponse response{.type = "text/csv; charset=utf-8"};
+        response.body = ledgers.with(
+            [&](const Ledger& ledger) { return corrections_csv(ledger, ledger.study(source.study)); });
+        response.headers.emplace_back("Content-Disposition", "attachment; filename=\"corrections.csv\"");
+        return response;
+    }
+
+    HttpResponse post(const HttpRequest& request) {
+        if (!request.path.starts_with("/api/")) return error_response(404, "there is nothing to change here");
+        const std::string action = request.path.substr(5);
+        const ViewQuery query{.view = action, .parameters = request.query};
+        HttpResponse response;
+        response.body = ledgers.with([&](const Ledger& ledger) {
+            const StudyRecord study = ledger.study(source.study);
+            if (action == "classify")
+                return json_text(models.classify(ledger, study, query.list("runs"),
+                                                 std::as_bytes(std::span(request.body))));
+            return json_text(page_action(ledger, study, action, parse_json(request.body)));
+        });
+        if (action != "classify") feed.changed();
+        return response;
+    }
+
+    HttpResponse events() {
+        HttpResponse response{.type = "text/event-stream"};
+        response.events = [listener = feed.listen()] { return listener->next(std::chrono::seconds(10)); };
+        return response;
+    }
+
+    HttpResponse get(const HttpRequest& request) {
+        if (request.path == "/")
+            return {.type = "text/html; charset=utf-8",
+                    .body = page_html(token),
+                    .headers = {{"Content-Security-Policy", page_policy}}};
+        if (const std::optional<Asset> asset = asset_at(request.path))
+            return {.type = asset->type, .body = std::string(asset->content)};
+        if (request.path == "/api/events") return events();
+        if (request.path == "/api/picture") return picture(request);
+        if (request.path == "/api/corrections") return corrections();
+        if (request.path.starts_with("/api/")) return view(request.path.substr(5), request);
+        return error_response(404, "there is nothing at this address");
+    }
+};
+
+PageRoutes::PageRoutes(const PageSource& source, std::string token) {
+    const Ledger ledger = Ledger::open(source.ledger);
+    const std::string study = ledger.study(source.study).name;
+    state_.reset(new State{.source = {source.ledger, study},
+                           .token = std::move(token),
+                           .ledgers = LedgerPool(source.ledger),
+                           .feed = LiveFeed(source.ledger, study),
+                           .answers = {},
+                           .models = {}});
+}
+PageRoutes::~PageRoutes() = default;
+
+void PageRoutes::end_events() {
+    state_->feed.end();
+}
+
+HttpResponse PageRoutes::respond(const HttpRequest& request) {
+    HttpResponse response;
+    try {
+        if (request.method == "GET" || request.method == "HEAD")
+            response = state_->get(request);
+        else
+            response = state_->post(request);
+    } catch (const NoView& error) {
+        response = error_response(404, error.what());
+    } catch (const InputError& error) {
+        response = error_response(400, error.what());
+    } catch (const std::exception& error) {
+        response = error_response(500, error.what());
+    }
+    const bool cached = std::any_of(response.headers.begin(), response.headers.end(),
+                                    [](const auto& header) { return header.first == "Cache-Control"; });
+    if (!cached) response.headers.emplace_back("Cache-Control", "no-store");
+    response.headers.emplace_back("X-Content-Type-Options", "nosniff");
+    response.headers.emplace_back("Referrer-Policy", "no-referrer");
+    response.headers.emplace_back("Cross-Origin-Resource-Policy", "same-origin");
+    return response;
+}
+
+struct PageServer::State {
+    State(const PageSource& source, const HttpAddress& where, const std::string& key)
+        : listener(where), guard(where.address, listener.port(), key), routes(source, guard.token()) {
+        const bool is_v6 = where.address.find(':') != std::string::npos;
+        address = fmt::format("http://{}:{}/{}", is_v6 ? "[" + where.address + "]" : where.address,
+                              listener.port(), key.empty() ? "" : "?key=" + key);
+        listener.start([this](const HttpRequest& request) {
+            if (std::optional<HttpResponse> refusal = guard.refuse(request)) return std::move(*refusal);
+            HttpResponse response = routes.respond(request);
+            if (const auto cookie = guard.cookie_for(request))
+                response.headers.emplace_back("Set-Cookie", *cookie);
+            return response;
+        });
+    }
+    ~State() { stop(); }  // before what its handler uses
+
+    void stop() {
+        routes.end_events();
+        listener.stop();
+    }
+
+    HttpListener listener;
+    RequestGuard guard;
+    PageRoutes routes;
+    std::string address;
+};
+
+PageServer::PageServer(const PageSource& source, const HttpAddress& address, const std::string& key) {
+    if (key.empty() && !is_loopback(address.address))
+        throw InputError(fmt::format("{} is an address that other machines reach: a key is needed",
+                                     printable(address.address)));
+    state_ = std::make_unique<State>(source, address, key);
+}
+PageServer::~PageServer() = default;
+
+std::string PageServer::address() const {
+    return state_->address;
+}
+
+void PageServer::stop() {
+    state_->stop();
+}
+
+}  // namespace jevrin::inline v1

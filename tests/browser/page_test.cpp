@@ -1,0 +1,316 @@
+// What a researcher sees and does on the page, in a browser.
+#include "browser/page_on_screen.hpp"
+
+#include "jevrin/base/files.hpp"
+
+namespace jevrin {
+namespace {
+
+using test::PageOnScreen;
+using testing::HasSubstr;
+using testing::IsEmpty;
+
+const std::string arrow_left = "\xee\x80\x92";
+const std::string arrow_right = "\xee\x80\x94";
+const std::string arrow_down = "\xee\x80\x95";
+const std::string tab = "\xee\x80\x84";
+const std::string enter = "\xee\x80\x87";
+const std::string escape = "\xee\x80\x8c";
+
+class PageInABrowser : public test::TrainedStudy {
+  protected:
+    static std::filesystem::path ledger_path() { return ledger_directory(); }
+};
+
+TEST_F(PageInABrowser, EveryViewShowsItsAnswerAndNoError) {
+    PageOnScreen page(ledger_path());
+    const std::vector<std::pair<std::string, std::string>> views = {
+        {"study",
+         "document.querySelectorAll('.candidates tbody tr').length === 3 && document.querySelector('.cost "
+         "svg circle')"},
+        {"curves",
+         "document.querySelectorAll('.chart .line').length === 12 && document.querySelectorAll('.side tbody "
+         "tr').length === 6"},
+        {"run",
+         "document.querySelector('canvas.matrix') && document.querySelectorAll('.classes tbody tr').length "
+         "=== 3"
+         " && document.querySelector('.layers .chart .line')"},
+        {"compare",
+         "document.querySelector('canvas.matrix') && document.querySelectorAll('tbody tr').length >= 3"},
+        {"labels", "document.querySelector('h1').innerText.includes('label')"},
+        {"thresholds",
+         "document.querySelectorAll('.chart-grid svg.chart').length === 5 && "
+         "document.querySelector('.figures dd')"},
+        {"images",
+         "document.querySelectorAll('.sample-row img').length > 6 && document.querySelectorAll('td "
+         ".bar').length === 3"},
+        {"network", "document.querySelectorAll('.layer').length > 5 && document.querySelector('.stage img')"},
+        {"try",
+         "document.querySelector('input[type=file]') && document.querySelectorAll('fieldset').length === 3"},
+    };
+    for (const auto& [view, shown] : views) {
+        page.show(view);
+        page.browser.wait_for(shown);
+        EXPECT_EQ(page.count(".failure"), 0) << view << ": " << page.text(".failure");
+        EXPECT_EQ(page.text("nav [aria-current]").empty(), false) << view;
+        // Nothing but the page's own width is needed.
+        EXPECT_EQ(page.browser.value("document.documentElement.scrollWidth <= innerWidth"), true) << view;
+    }
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+    page.browser.open(page.server.address() + "#/nothing");
+    page.wait_for_text("h1", "no such view");
+}
+
+TEST_F(PageInABrowser, FromOpeningToASuspiciousLabelMarked) {
+    PageOnScreen page(ledger_path());
+    page.browser.open(page.server.address());
+    page.wait_for_text("h1", "Use '");
+    page.browser.click("nav a[href*=labels]");
+    page.wait_for_text("h1", "label");
+    // Labels of made-up stripes are right: one is marked from the pictures of a run instead.
+    page.browser.click("nav a[href*=run]");
+    page.browser.wait_for("document.querySelector('canvas.matrix')");
+    page.browser.value(
+        "document.querySelector('.pictures select').value = 'all', "
+        "document.querySelector('.pictures select').dispatchEvent(new Event('change'))");
+    page.browser.wait_for("document.querySelectorAll('.pictures .picture img').length > 4");
+    page.browser.click(".pictures .picture");
+    page.browser.wait_for(
+        "document.querySelector('dialog[open] .bars') && "
+        "document.querySelector('dialog[open]').innerText.includes('6 runs')");
+    const std::string first = page.text("dialog h2");
+    page.browser.wait_for("document.querySelectorAll('dialog .gallery img').length === 7");
+    page.browser.keys(arrow_right);
+    page.browser.wait_for("document.querySelector('dialog h2').innerText !== " + PageOnScreen::quoted(first));
+    EXPECT_THAT(page.text("dialog header"), HasSubstr("2 of"));
+    page.browser.keys(arrow_left);
+    page.wait_for_text("dialog h2", first);
+    // The same item among the labels.
+    const std::string item =
+        page.browser.text("new URLSearchParams(location.hash.split('?')[1]).get('item')");
+    page.browser.keys(escape);
+    page.browser.wait_for("!document.querySelector('dialog[open]')");
+    EXPECT_EQ(page.browser.address().find("item="), std::string::npos);
+    page.show("labels?item=" + page.browser.text("encodeURIComponent(" + PageOnScreen::quoted(item) + ")"));
+    page.browser.wait_for("document.querySelector('dialog[open] .bars, dialog[open] .others')");
+    page.browser.keys("x");
+    page.wait_for_text("dialog", "marked to be excluded");
+    const auto marks = ledger().marks(ledger().study().id);
+    ASSERT_EQ(marks.size(), 1U);
+    EXPECT_EQ(marks[0].item, item);
+    EXPECT_TRUE(marks[0].excluded);
+    page.browser.keys("1");
+    page.wait_for_text("dialog", "marked as across");
+    page.browser.keys(escape);
+    page.browser.wait_for("document.querySelector('a[download]')");
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+}
+
+TEST_F(PageInABrowser, WhatIsSeenHasAnAddressAndBackWorks) {
+    PageOnScreen page(ledger_path());
+    page.show("curves");
+    page.browser.wait_for("document.querySelectorAll('.side tbody tr').length === 6");
+    page.browser.click(".side tbody tr[data-id='new head/2'] td:nth-child(3)");
+    page.wait_for_text("h1", "Curves of new head/2");
+    page.browser.wait_for("document.querySelectorAll('.chart .line').length === 2");
+    page.browser.value(
+        "[...document.querySelectorAll('.controls select')][1].value = 'step', "
+        "[...document.querySelectorAll('.controls select')][1].dispatchEvent(new Event('change'))");
+    page.browser.wait_for("location.hash.includes('over=step')");
+    page.wait_for_text(".chart", "optimiser steps");
+    const std::string address = page.browser.address();
+    page.browser.click("nav a[href*=study]");
+    page.wait_for_text("h1", "Use '");
+    page.browser.back();
+    page.wait_for_text("h1", "Curves of new head/2");
+    EXPECT_EQ(page.browser.address(), address);
+    page.browser.back();
+    page.browser.back();
+    page.wait_for_text("h1", "Curves of 6 of 6 runs");
+    // A colleague opens the same.
+    test::Browser colleague;
+    colleague.open(address);
+    colleague.wait_for(
+        "document.querySelector('h1')?.innerText.includes('new head/2') && "
+        "document.querySelectorAll('.chart "
+        ".line').length === 2");
+    EXPECT_EQ(colleague.value("document.querySelector('.chart').textContent.includes('optimiser steps')"),
+              true);
+}
+
+TEST_F(PageInABrowser, PointingShowsValuesDraggingZoomsAndAClickPins) {
+    PageOnScreen page(ledger_path());
+    page.show("curves");
+    page.browser.wait_for("document.querySelectorAll('.chart .line').length === 12");
+    const std::string cell = ".side tbody tr[data-id='new head/1'] td:nth-child(2)";
+    EXPECT_EQ(page.text(cell), "–");
+    page.browser.point(".chart", 5, 0);
+    page.browser.wait_for("document.querySelector(" + PageOnScreen::quoted(cell) + ").innerText !== '–'");
+    EXPECT_NE(page.browser.value("[...document.querySelectorAll('.pointer circle')].some(c => "
+                                 "c.getAttribute('visibility') === 'visible')"),
+              false);
+    page.browser.drag(".chart", -200, 100);
+    page.browser.wait_for("location.hash.includes('from=')");
+    page.browser.wait_for("[...document.querySelectorAll('button')].some(b => b.innerText === 'whole axis')");
+    page.browser.back();
+    page.browser.wait_for("!location.hash.includes('from=')");
+    page.browser.drag(".chart", 0, 0);
+    page.browser.wait_for("location.hash.includes('pin=2')");
+    page.browser.point("h1");
+    page.browser.wait_for("document.querySelector(" + PageOnScreen::quoted(cell) + ").innerText !== '–'");
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+}
+
+TEST_F(PageInABrowser, AMatrixIsScrubbedThroughItsEpochs) {
+    PageOnScreen page(ledger_path());
+    page.show("run?run=from%20scratch%2F1");
+    page.browser.wait_for("document.querySelector('.film output').innerText.includes('of 3')");
+    for (const int epoch : {1, 2, 3}) {
+        page.browser.value(
+            fmt::format("document.querySelector('.film input').value = {}, "
+                        "document.querySelector('.film input').dispatchEvent(new Event('input'))",
+                        epoch));
+        page.wait_for_text(".film output", fmt::format("epoch {} of 3", epoch));
+        const Ledger open = ledger();
+        const RecordedEpoch recorded = open.epochs(open.run(open.study().id, "from scratch/1").id)
+                                           .at(static_cast<std::size_t>(epoch - 1));
+        EXPECT_THAT(page.text(".film output"),
+                    HasSubstr(fmt::format("{} of {} right", recorded.validation.correct(),
+                                          recorded.validation.total())));
+    }
+    // A cell, with the keyboard: its pictures.
+    page.browser.value("document.querySelector('canvas.matrix').focus()");
+    page.browser.keys(arrow_down);
+    page.browser.wait_for("document.querySelector('.readout').innerText.includes('predicted as')");
+    page.browser.keys(arrow_right);
+    page.browser.keys(enter);
+    page.browser.wait_for("location.hash.includes('true=') && location.hash.includes('predicted=')");
+    page.wait_for_text(".pictures h2", "predicted as");
+    page.browser.click(".as-table summary");
+    page.browser.wait_for("document.querySelectorAll('.as-table td').length === 9");
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+}
+
+TEST_F(PageInABrowser, TheKeyboardReachesEverything) {
+    PageOnScreen page(ledger_path());
+    page.browser.open(page.server.address());
+    page.wait_for_text("h1", "Use '");
+    // Past the link to the content and the first view, to the curves.
+    for (int k = 0; k < 3; ++k) page.browser.keys(tab);
+    EXPECT_EQ(page.browser.text("document.activeElement.innerText"), "Curves");
+    EXPECT_NE(page.browser.text("getComputedStyle(document.activeElement).outlineStyle"), "none");
+    page.browser.keys(enter);
+    page.browser.wait_for("document.querySelectorAll('.chart .line').length === 12");
+    page.browser.value("document.querySelector('.chart').focus()");
+    page.browser.keys(arrow_right);
+    page.browser.keys(arrow_right);
+    page.browser.wait_for("document.querySelector('.side tbody td:nth-child(2)').innerText !== '–'");
+    page.browser.keys(enter);
+    page.browser.wait_for("location.hash.includes('pin=2')");
+    page.browser.value("document.querySelector('.side tbody tr').focus()");
+    page.browser.keys(arrow_down);
+    EXPECT_EQ(page.browser.text("document.activeElement.dataset.id"), "from scratch/2");
+    page.browser.keys(enter);
+    page.wait_for_text("h1", "from scratch/2");
+    // Every control has a name for those who cannot see it.
+    for (const char* view :
+         {"study", "curves", "run", "compare", "labels", "thresholds", "images", "network", "try"}) {
+        page.show(view);
+        page.browser.wait_for("!document.querySelector('[role=status].quiet')");
+        EXPECT_EQ(
+            page.browser.text("[...document.querySelectorAll('button, a, input, select, canvas, img, "
+                              "svg[role=img]')].filter(e => "
+                              "e.offsetParent !== null && !(e.innerText || e.ariaLabel || e.alt || e.title "
+                              "|| e.getAttribute('aria-label') || "
+                              "e.closest('label') || e.value)).map(e => e.outerHTML.slice(0, 80)).join()"),
+            "")
+            << view;
+    }
+}
+
+// Contrast of all text against what is behind it (WCAG 2.1: at least 4.5).
+const std::string poorest_contrast = R"js((() => {
+        const rgb = (colour) => (colour.match(/[\d.]+/g) || []).map(v => colour.startsWith('color(') ? 255 * v : Number(v));
+        const light = ([r, g, b]) => [r, g, b].map(v => v / 255).map(v => v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4)
+            .reduce((sum, v, i) => sum + v * [0.2126, 0.7152, 0.0722][i], 0);
+        const behind = (e) => { for (; e; e = e.parentElement) { const c = rgb(getComputedStyle(e).backgroundColor); if (c.length === 3 || c[3] > 0.99) return c; } return [255, 255, 255]; };
+        const poor = [];
+        for (const e of document.querySelectorAll('body *')) {
+            if (![...e.childNodes].some(n => n.nodeType === 3 && n.textContent.trim()) || !e.getClientRects().length || e.disabled || e.closest('.unseen, .skip, option')) continue;
+            const style = getComputedStyle(e);
+            const [a, b] = [light(rgb(e instanceof SVGElement ? style.fill : style.color)), light(behind(e))].sort((x, y) => y - x);
+            if ((a + 0.05) / (b + 0.05) < 4.5) poor.push(e.outerHTML.slice(0, 90) + ' ' + ((a + 0.05) / (b + 0.05)).toFixed(2));
+        }
+        return poor.slice(0, 5).join('\n');
+    })())js";
+
+class ThemeOfThePage : public PageInABrowser, public testing::WithParamInterface<bool> {};
+INSTANTIATE_TEST_SUITE_P(Themes, ThemeOfThePage, testing::Bool(),
+                         [](const auto& theme) { return theme.param ? "Dark" : "Light"; });
+
+TEST_P(ThemeOfThePage, IsReadableAndCanBeChanged) {
+    const bool dark = GetParam();
+    PageOnScreen page(ledger_path(), {.dark = dark});
+    for (const char* view : {"study", "curves", "run", "compare", "thresholds", "images", "network", "try"}) {
+        page.show(view);
+        page.browser.wait_for("!document.querySelector('[role=status].quiet')");
+        EXPECT_EQ(page.browser.text(poorest_contrast), "") << view;
+    }
+    const std::string is_light = "getComputedStyle(document.body).backgroundColor.match(/\\d+/)[0] > 128";
+    EXPECT_EQ(page.browser.value(is_light), !dark);
+    // The other one is chosen, and stays.
+    page.browser.click(".margin > button");
+    EXPECT_EQ(page.browser.value(is_light), dark);
+    page.show("study");
+    EXPECT_EQ(page.browser.value(is_light), dark);
+}
+
+TEST_F(PageInABrowser, ImagesAreTried) {
+    PageOnScreen page(ledger_path(), {.camera = true});
+    page.show("try");
+    page.browser.choose_file("input[type=file]",
+                             *directory_ / "images" / path_of_item(items(Part::validation).front()));
+    page.browser.wait_for("document.querySelectorAll('.tried .answer-row').length === 3");
+    EXPECT_THAT(page.text(".tried .answer-row"), HasSubstr("%"));
+    page.browser.choose_file("input[type=file]", *directory_ / "plan.toml");
+    page.browser.wait_for("document.querySelector('.tried .failure')");
+    // The camera of the browser films a test pattern.
+    page.browser.click(".drop button");
+    page.browser.wait_for(
+        "document.querySelector('[data-rate]') && Number(document.querySelector('[data-rate]').dataset.rate) "
+        ">= 10",
+        8);
+    page.browser.click(".drop button");
+    page.browser.wait_for("!document.querySelector('video[src], .drop video')");
+    page.show("study");
+    EXPECT_EQ(ledger().test_looks(ledger().study().id).size(), 0U);
+}
+
+TEST_F(PageInABrowser, ChartsAndTablesAreSaved) {
+    const test::TemporaryDirectory downloads;
+    PageOnScreen page(ledger_path(), {.downloads = downloads.path()});
+    page.show("curves");
+    page.browser.wait_for("document.querySelectorAll('.chart .line').length === 12");
+    const auto saved = [&](const std::string& name) {
+        for (int tries = 0; tries < 250; ++tries) {
+            std::error_code none;
+            if (std::filesystem::file_size(downloads / name, none) > 0 && !none) {
+                const std::vector<std::byte> bytes = read_file(downloads / name);
+                return std::string(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+            }
+            ::usleep(20'000);
+        }
+        ADD_FAILURE() << name << " was not saved";
+        return std::string();
+    };
+    page.browser.value(
+        "[...document.querySelectorAll('.chart-tools button')].slice(0, 3).forEach(b => b.click())");
+    EXPECT_THAT(saved("small-accuracy.svg"), HasSubstr("<svg"));
+    EXPECT_THAT(saved("small-accuracy.png"), HasSubstr("PNG"));
+    EXPECT_THAT(saved("small-accuracy.csv"), HasSubstr("\"new head/1, validation\",3,"));
+    page.browser.click(".side .tools button");
+    EXPECT_THAT(saved("small-runs.csv"), HasSubstr("new head/1"));
+}
+
+}  // namespace
+}  // namespace jevrin

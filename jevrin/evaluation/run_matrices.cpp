@@ -31,8 +31,8 @@ RunMatrix matrix_of(const Ledger& ledger, const StudyRecord& study, const RunRec
         return {predictions.matrix(), predictions.epoch};
     }
     const std::int64_t wanted = epoch.value_or(run.best ? run.best->epoch : 0);
-    for (RecordedEpoch& recorded : ledger.epochs(run.id))
-        if (recorded.epoch == wanted) return {std::move(recorded.validation), wanted};
+    for (RecordedEpoch& recorded : ledger.epochs(run.id, {wanted, wanted}))
+        return {std::move(recorded.validation), wanted};
     throw InputError(fmt::format("run '{}' has the epochs 1 to {}, not {}", run.name(), run.epochs, wanted));
 }
 

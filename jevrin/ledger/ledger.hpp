@@ -72,7 +72,7 @@ class Ledger {
     std::vector<std::string> candidates(StudyId study) const;
     // The run with this identity in a study of this name, if there is one.
     std::optional<RunRecord> find_run(const std::string& study, const RunIdentity& identity) const;
-    std::vector<RecordedEpoch> epochs(RunId run) const;
+    std::vector<RecordedEpoch> epochs(RunId run, EpochRange range = {}) const;
     // The same without confusion matrices, which take most of the time and space.
     std::vector<EpochRecord> curve(RunId run) const;
     // How the layers fared in an epoch, in order; empty when nothing is recorded.

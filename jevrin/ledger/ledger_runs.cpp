@@ -26,15 +26,15 @@ std::vector<VariedSetting> varied_settings(const std::string& text) {
     return varied;
 }
 
-std::vector<EpochRecord> select_epochs(const LedgerConnection& connection, RunId run,
-                                       std::optional<std::int64_t> wanted) {
+std::vector<EpochRecord> select_epochs(const LedgerConnection& connection, RunId run, EpochRange range) {
     SQLite::Database& database = *connection.database;
     SQLite::Statement query(
         database,
-        fmt::format("SELECT {}, {} FROM epochs WHERE run = ?1 AND (?2 = 0 OR epoch = ?2) ORDER BY epoch",
+        fmt::format("SELECT {}, {} FROM epochs WHERE run = ?1 AND epoch BETWEEN ?2 AND ?3 ORDER BY epoch",
                     column_names(epoch_columns()), is_sealed("epochs")));
     query.bind(1, run.number);
-    query.bind(2, wanted.value_or(0));
+    query.bind(2, range.first);
+    query.bind(3, range.last);
     std::vector<EpochRecord> epochs;
     while (query.executeStep()) {
         EpochRecord& epoch = epochs.emplace_back();
@@ -150,7 +150,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
         const std::int64_t best = query.getColumn(10);
         if (best > 0) {
             std::vector<RecordedEpoch> epochs =
-                with_matrices(*connection_, run.id, select_epochs(*connection_, run.id, best));
+                with_matrices(*connection_, run.id, select_epochs(*connection_, run.id, {best, best}));
             for (RecordedEpoch& epoch : epochs) run.best = std::move(epoch);
         }
         if (query.getColumn(12).getInt() > 0) {
@@ -279,17 +279,17 @@ RunRecord Ledger::run(StudyId study, const std::string& name) const {
     });
 }
 
-std::vector<RecordedEpoch> Ledger::epochs(RunId run) const {
+std::vector<RecordedEpoch> Ledger::epochs(RunId run, EpochRange range) const {
     return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
-        return with_matrices(*connection_, run, select_epochs(*connection_, run, std::nullopt));
+        return with_matrices(*connection_, run, select_epochs(*connection_, run, range));
     });
 }
 
 std::vector<EpochRecord> Ledger::curve(RunId run) const {
     return reading(*connection_, [&] {
         require_row(*connection_, "runs", run, "run");
-        return select_epochs(*connection_, run, std::nullopt);
+        return select_epochs(*connection_, run, {});
     });
 }
 

@@ -9,6 +9,7 @@
 #include "jevrin/training/prediction_cost.hpp"
 
 #include <cstdint>
+#include <limits>
 #include <optional>
 #include <string>
 #include <vector>
@@ -40,6 +41,12 @@ struct RecordedEpoch : EpochRecord {
 };
 // With the scores of the matrix.
 RecordedEpoch recorded_epoch(EpochRecord epoch, ConfusionMatrix validation);
+
+// From the first to the last of them; otherwise all.
+struct EpochRange {
+    std::int64_t first = 1;
+    std::int64_t last = std::numeric_limits<std::int64_t>::max();
+};
 
 // The metric on validation, as recorded.
 double validation_score(const EpochRecord& epoch, Metric metric);

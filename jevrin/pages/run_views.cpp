@@ -9,6 +9,8 @@
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/scores_result.hpp"
 
+#include <algorithm>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -26,6 +28,12 @@ Json sparse_cells(const ConfusionMatrix& matrix) {
                 cells.push_back(count);
             }
     return cells;
+}
+
+// Only these epochs, where the page has the others.
+EpochRange range_of(const ViewQuery& query) {
+    constexpr std::int64_t most = 1'000'000'000;
+    return {.first = query.number("from", 1, most), .last = query.number("to", most, most)};
 }
 
 RunPredictions predictions_of(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
@@ -69,7 +77,7 @@ Json classes_view(const Ledger& ledger, const StudyRecord& study, const ViewQuer
 Json matrices_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
     const RunRecord run = ledger.run(study.id, query.required("run"));
     Json epochs = Json::array();
-    for (const RecordedEpoch& epoch : ledger.epochs(run.id))
+    for (const RecordedEpoch& epoch : ledger.epochs(run.id, range_of(query)))
         epochs.push_back({{"epoch", epoch.epoch}, {"cells", sparse_cells(epoch.validation)}});
     return {{"run", run.name()},
             {"best_epoch", run.best ? Json(run.best->epoch) : Json()},
@@ -133,7 +141,9 @@ Json layers_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery
     const RunRecord run = ledger.run(study.id, query.required("run"));
     Json epochs = Json::array();
     Json names = Json::array();
-    for (std::int64_t epoch = 1; epoch <= run.epochs; ++epoch) {
+    const EpochRange range = range_of(query);
+    for (std::int64_t epoch = std::max<std::int64_t>(1, range.first);
+         epoch <= std::min(run.epochs, range.last); ++epoch) {
         const std::vector<LayerSummary> layers = ledger.layers(run.id, epoch);
         if (layers.empty()) continue;
         Json row = {{"epoch", epoch},

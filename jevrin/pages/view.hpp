@@ -33,9 +33,10 @@ struct ViewQuery {
 
 // How long an answer holds.
 enum class Lifetime {
-    change,  // until something changes in the ledger
-    run,     // as long as the run, which is finished
-    images,  // as long as the study's version of the image set
+    change,   // until something changes in the ledger
+    results,  // until a run has finished
+    run,      // as long as the run, which is finished
+    images,   // as long as the study's version of the image set
 };
 
 struct View {

@@ -11,8 +11,10 @@ namespace {
 
 using std::chrono::milliseconds;
 
-constexpr milliseconds shortest_wait{100};
-constexpr milliseconds longest_wait{600};
+constexpr milliseconds shortest_wait{200};
+constexpr milliseconds longest_wait{750};
+// Drawing what is new takes time, too.
+constexpr milliseconds wait_after_news{750};
 // Of one core, what following may take: a training beside it must not notice.
 constexpr int wait_per_work = 50;
 // A listener that does not keep up is told to ask anew.
@@ -56,19 +58,14 @@ void LiveFeed::end() {
     stopped_.notify_all();
 }
 
-std::int64_t LiveFeed::revision() const {
+LiveFeed::Revisions LiveFeed::revisions() const {
     const std::lock_guard lock(mutex_);
-    return revision_;
-}
-
-std::int64_t LiveFeed::generation() const {
-    const std::lock_guard lock(mutex_);
-    return generation_;
+    return revisions_;
 }
 
 std::shared_ptr<LiveFeed::Listener> LiveFeed::listen() {
     auto listener = std::make_shared<Listener>();
-    listener->events_.push_back(event_of("state", {{"revision", revision()}}));
+    listener->events_.push_back(event_of("state", {{"revision", revisions().change}}));
     const std::lock_guard lock(mutex_);
     listener->ended_ = stop_;
     // Those that nobody holds any more are gone.
@@ -78,13 +75,14 @@ std::shared_ptr<LiveFeed::Listener> LiveFeed::listen() {
 }
 
 void LiveFeed::changed() {
-    next_revision(false);
+    count(false, false);
 }
 
-std::int64_t LiveFeed::next_revision(bool begun_anew) {
+std::int64_t LiveFeed::count(bool finished, bool begun_anew) {
     const std::lock_guard lock(mutex_);
-    if (begun_anew) ++generation_;
-    return ++revision_;
+    if (begun_anew) ++revisions_.generation;
+    if (finished || begun_anew) ++revisions_.results;
+    return ++revisions_.change;
 }
 
 void LiveFeed::tell(const std::string& event) {
@@ -94,7 +92,7 @@ void LiveFeed::tell(const std::string& event) {
         const std::lock_guard of_listener(listener->mutex_);
         if (listener->events_.size() >= most_events) {
             listener->events_.clear();
-            listener->events_.push_back(event_of("state", {{"revision", revision_}}));
+            listener->events_.push_back(event_of("state", {{"revision", revisions_.change}}));
         } else {
             listener->events_.push_back(event);
         }
@@ -114,7 +112,7 @@ void LiveFeed::follow() {
             StudyFollower follower(ledger, study);
             bool same_images = true;
             std::int64_t changes = ledger.changes();
-            if (std::exchange(lost, false)) tell(event_of("state", {{"revision", revision()}}));
+            if (std::exchange(lost, false)) tell(event_of("state", {{"revision", revisions().change}}));
             for (milliseconds wait = shortest_wait; same_images && !stopped(wait);) {
                 const auto begun = std::chrono::steady_clock::now();
                 // Seen before anything is read, so that nothing is missed.
@@ -123,18 +121,23 @@ void LiveFeed::follow() {
                 const StudyFollower::News news = follower.news();
                 if (changed) same_images = ledger.study(study_).image_set == study.image_set;
                 if (changed || !news.empty()) {
-                    const std::int64_t revision = next_revision(news.begun_anew || !same_images);
+                    const bool finished =
+                        std::any_of(news.changed.begin(), news.changed.end(), [](const RunRecord& run) {
+                            return run.state == RunState::finished || run.state == RunState::failed;
+                        });
+                    const std::int64_t revision = count(finished, news.begun_anew || !same_images);
                     tell(news.begun_anew ? event_of("state", {{"revision", revision}})
                                          : event_of("news", news_data(news, follower.progress(), revision)));
                 }
                 const auto took =
                     std::chrono::duration_cast<milliseconds>(std::chrono::steady_clock::now() - begun);
-                wait = std::clamp(took * wait_per_work, shortest_wait, longest_wait);
+                wait =
+                    std::clamp(took * wait_per_work, changed ? wait_after_news : shortest_wait, longest_wait);
             }
         } catch (const Error& error) {
             tell(event_of("lost", {{"reason", error.what()}}));
             lost = true;
-            next_revision(true);
+            count(true, true);
             if (stopped(milliseconds(2000))) return;
         }
     }

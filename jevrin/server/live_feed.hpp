@@ -26,12 +26,14 @@ class LiveFeed {
     LiveFeed(const LiveFeed&) = delete;
     LiveFeed& operator=(const LiveFeed&) = delete;
 
-    // Another number after something has changed in the ledger.
-    std::int64_t revision() const;
-    // Another number after runs were deleted or began anew, or the image set changed: until then what is
-    // known of a finished run holds.
-    std::int64_t generation() const;
-
+    // Each is another number after something has happened.
+    struct Revisions {
+        std::int64_t change = 1;      // anything has changed in the ledger
+        std::int64_t results = 1;     // a run has finished or failed
+        std::int64_t generation = 1;  // runs were deleted or began anew, or the image set changed: until then
+                                      // what is known of a finished run holds
+    };
+    Revisions revisions() const;
     // This process has changed something; listeners are told by and by, as of any change.
     void changed();
 
@@ -55,7 +57,8 @@ class LiveFeed {
 
   private:
     void follow();
-    std::int64_t next_revision(bool begun_anew);
+    // Counts what happened; the number of the change.
+    std::int64_t count(bool finished, bool begun_anew);
     void tell(const std::string& event);
 
     const std::filesystem::path directory_;
@@ -63,8 +66,7 @@ class LiveFeed {
     mutable std::mutex mutex_;
     std::condition_variable stopped_;
     bool stop_ = false;
-    std::int64_t revision_ = 1;
-    std::int64_t generation_ = 1;
+    Revisions revisions_;
     std::set<std::shared_ptr<Listener>> listeners_;
     std::thread thread_;
 };

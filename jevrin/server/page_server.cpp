@@ -14,8 +14,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
+#include <future>
 #include <list>
 #include <mutex>
+#include <thread>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -29,26 +32,38 @@ HttpResponse error_response(int status, const std::string& message) {
     return {.status = status, .body = json_text({{"error", message}})};
 }
 
-// Answers that cost something, as long as nothing has changed. The oldest go first.
+// Answers that cost something, as long as they hold; who asks for what somebody else computes waits for it.
+// Those that were not asked for longest go first.
 class AnswerCache {
   public:
-    std::optional<std::string> find(const std::string& question, std::int64_t revision) {
-        const std::lock_guard lock(mutex_);
-        for (auto answer = answers_.begin(); answer != answers_.end(); ++answer)
-            if (answer->question == question && answer->revision == revision) {
-                answers_.splice(answers_.begin(), answers_, answer);
-                return answer->text;
+    std::string get(const std::string& question, std::int64_t revision,
+                    const std::function<std::string()>& compute) {
+        std::promise<std::string> promise;
+        std::shared_future<std::string> answer;
+        bool is_mine = false;
+        {
+            const std::lock_guard lock(mutex_);
+            const auto known = std::find_if(answers_.begin(), answers_.end(), [&](const Answer& one) {
+                return one.question == question && one.revision == revision;
+            });
+            if (known != answers_.end()) {
+                answers_.splice(answers_.begin(), answers_, known);
+            } else {
+                is_mine = true;
+                answers_.push_front({question, revision, promise.get_future().share()});
             }
-        return std::nullopt;
-    }
-    void keep(const std::string& question, std::int64_t revision, const std::string& text) {
-        const std::lock_guard lock(mutex_);
-        answers_.push_front({question, revision, text});
-        bytes_ += text.size();
-        while (bytes_ > most_bytes && answers_.size() > 1) {
-            bytes_ -= answers_.back().text.size();
-            answers_.pop_back();
+            answer = answers_.front().text;
         }
+        if (!is_mine) return answer.get();
+        try {
+            std::string text = compute();
+            keep(text.size());
+            promise.set_value(std::move(text));
+        } catch (...) {
+            forget(question, revision);
+            promise.set_exception(std::current_exception());
+        }
+        return answer.get();
     }
 
   private:
@@ -56,12 +71,46 @@ class AnswerCache {
     struct Answer {
         std::string question;
         std::int64_t revision = 0;
-        std::string text;
+        std::shared_future<std::string> text;
     };
+
+    static bool is_there(const Answer& answer) {
+        return answer.text.wait_for(std::chrono::seconds(0)) == std::future_status::ready;
+    }
+    void keep(std::size_t bytes) {
+        const std::lock_guard lock(mutex_);
+        bytes_ += bytes;
+        while (bytes_ > most_bytes && answers_.size() > 1 && is_there(answers_.back())) {
+            bytes_ -= std::min(bytes_, answers_.back().text.get().size());
+            answers_.pop_back();
+        }
+    }
+    void forget(const std::string& question, std::int64_t revision) {
+        const std::lock_guard lock(mutex_);
+        std::erase_if(answers_, [&](const Answer& one) {
+            return one.question == question && one.revision == revision;
+        });
+    }
+
     std::mutex mutex_;
     std::list<Answer> answers_;
     std::size_t bytes_ = 0;
 };
+
+// The number that an answer of this lifetime holds for. Numbers of different lifetimes are never compared:
+// the question says of which it is.
+std::int64_t revision_of(Lifetime lifetime, const LiveFeed::Revisions& revisions) {
+    switch (lifetime) {
+        case Lifetime::change:
+            return revisions.change;
+        case Lifetime::results:
+            return revisions.results;
+        case Lifetime::run:
+        case Lifetime::images:
+            return revisions.generation;
+    }
+    return revisions.change;
+}
 
 }  // namespace
 
@@ -79,15 +128,12 @@ struct PageRoutes::State {
         std::string question = name;
         for (const auto& [parameter, value] : query.parameters)
             question += fmt::format("\n{} {} {}", parameter, value.size(), value);
-        // Generations count down, so that no revision is one.
-        const std::int64_t revision =
-            view_called(name).lifetime == Lifetime::change ? feed.revision() : -feed.generation();
-        if (const auto known = answers.find(question, revision)) return {.body = *known};
-        const std::string text = ledgers.with([&](const Ledger& ledger) {
-            return json_text(view_data(ledger, ledger.study(source.study), query));
-        });
-        answers.keep(question, revision, text);
-        return {.body = text};
+        const std::int64_t revision = revision_of(view_called(name).lifetime, feed.revisions());
+        return {.body = answers.get(question, revision, [&] {
+            return ledgers.with([&](const Ledger& ledger) {
+                return json_text(view_data(ledger, ledger.study(source.study), query));
+            });
+        })};
     }
 
     HttpResponse picture(const HttpRequest& request) {
@@ -159,6 +205,10 @@ PageRoutes::PageRoutes(const PageSource& source, std::string token) {
 }
 PageRoutes::~PageRoutes() = default;
 
+void PageRoutes::prepare() {
+    for (const char* view : {"study", "choice"}) respond({.path = std::string("/api/") + view});
+}
+
 void PageRoutes::end_events() {
     state_->feed.end();
 }
@@ -192,6 +242,7 @@ struct PageServer::State {
         const bool is_v6 = where.address.find(':') != std::string::npos;
         address = fmt::format("http://{}:{}/{}", is_v6 ? "[" + where.address + "]" : where.address,
                               listener.port(), key.empty() ? "" : "?key=" + key);
+        preparing = std::thread([this] { routes.prepare(); });
         listener.start([this](const HttpRequest& request) {
             if (std::optional<HttpResponse> refusal = guard.refuse(request)) return std::move(*refusal);
             HttpResponse response = routes.respond(request);
@@ -200,7 +251,10 @@ struct PageServer::State {
             return response;
         });
     }
-    ~State() { stop(); }  // before what its handler uses
+    ~State() {
+        stop();  // before what its handler uses
+        preparing.join();
+    }
 
     void stop() {
         routes.end_events();
@@ -211,6 +265,7 @@ struct PageServer::State {
     RequestGuard guard;
     PageRoutes routes;
     std::string address;
+    std::thread preparing;
 };
 
 PageServer::PageServer(const PageSource& source, const HttpAddress& address, const std::string& key) {

@@ -32,6 +32,8 @@ class PageRoutes {
 
     // Never throws: what goes wrong is a response with a status and, as JSON, "error".
     HttpResponse respond(const HttpRequest& request);
+    // Computes what a page asks first, so that it need not wait.
+    void prepare();
     // Ends the responses that tell what is new.
     void end_events();
 

@@ -49,7 +49,9 @@ class PageRoutesTest : public test::TrainedStudy {
                                                           {"source", "features"},
                                                           {"seed", "3"},
                                                           {"per_class", "2"},
-                                                          {"versions", "2"}};
+                                                          {"versions", "2"},
+                                                          {"from", "1"},
+                                                          {"to", "2"}};
         std::map<std::string, std::string> parameters;
         for (const std::string& name : view.parameters) parameters[name] = known.at(name);
         return parameters;

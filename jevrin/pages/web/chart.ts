@@ -62,23 +62,27 @@ export function nearest(points: Point[], x: number): Point | null {
 export class Chart {
   readonly element: HTMLElement;
   private readonly drawing = svg("svg", { role: "img", tabindex: 0, class: "chart" });
-  private readonly marks = svg("g");
+  private readonly shapes = svg("g");
+  private frame = "";  // what the axes were drawn for
+  private drawn: { outline: string; shape: SVGGElement }[] = [];
+  // Above the drawing, so that what follows the pointer does not draw the lines anew.
+  private readonly overlay = svg("svg", { class: "chart-overlay", "aria-hidden": "true" });
   private readonly pointer = svg("g", { class: "pointer" });
   private readonly selection = svg("rect", { class: "zooming", visibility: "hidden" });
   private series: Series[] = [];
   private x: Scale = scaleLinear();
   private y: Scale = scaleLinear();
   private width = 0;
-  private lines = new Map<string, SVGPathElement>();
+  private lines: [string, SVGGElement][] = [];
   private dots: { series: Series; dot: SVGCircleElement }[] = [];
-  private rule = svg("line", { class: "rule" });
+  private rule = svg("line", { class: "rule", visibility: "hidden" });
   private pointed: number | null = null;
   private readonly observer: ResizeObserver;
 
   constructor(public options: ChartOptions) {
     this.element = h("figure", { class: "chart-box" });
-    this.element.append(this.drawing, this.tools());
-    this.drawing.append(this.marks, this.selection, this.pointer);
+    this.element.append(this.drawing, this.overlay, this.tools());
+    this.overlay.append(this.selection, this.pointer);
     this.observer = new ResizeObserver(() => {
       const width = Math.floor(this.element.clientWidth);
       if (width > 0 && width !== this.width) {
@@ -102,9 +106,9 @@ export class Chart {
 
   // The line of this series stands out.
   highlight(id: string | null): void {
-    for (const [of, path] of this.lines) {
-      path.classList.toggle("away", id !== null && of !== id);
-      path.classList.toggle("near", id !== null && of === id);
+    for (const [of, shape] of this.lines) {
+      shape.classList.toggle("away", id !== null && of !== id);
+      shape.classList.toggle("near", id !== null && of === id);
     }
   }
 
@@ -165,13 +169,37 @@ export class Chart {
     if (!options.yDomain) this.y.nice(5);
   }
 
+  // Only what changed is drawn anew: a curve that grows while training must not cost more than its line.
   private draw(): void {
-    const { options, width } = this;
     this.domains();
-    this.drawing.setAttribute("viewBox", `0 0 ${width} ${options.height}`);
-    this.drawing.setAttribute("width", String(width));
-    this.drawing.setAttribute("height", String(options.height));
-    this.drawing.setAttribute("aria-label", `${options.title}: ${options.yLabel} by ${options.xLabel}, ${this.series.length} lines; arrow keys move along it`);
+    const { options } = this;
+    const frame = JSON.stringify([this.width, options.height, this.x.domain(), this.y.domain(), options.log, options.xLabel, options.yLabel, options.title]);
+    if (frame !== this.frame) {
+      this.frame = frame;
+      this.drawFrame();
+    }
+    this.shapes.setAttribute("class", this.series.length > 24 ? "many" : "");
+    const before = this.drawn;
+    this.drawn = this.series.map((one, i) => {
+      const outline = this.outlineOf(one);
+      const known = before[i];
+      return known && known.outline === outline ? known : { outline, shape: this.shapeOf(one) };
+    });
+    if (this.drawn.length !== before.length) this.shapes.replaceChildren(...this.drawn.map((one) => one.shape));
+    else this.drawn.forEach((one, i) => one !== before[i] && before[i]!.shape.replaceWith(one.shape));
+    this.lines = this.series.map((one, i) => [one.faint ? "" : one.id, this.drawn[i]!.shape]);
+    this.preparePointer();
+    this.drawPointer();
+  }
+
+  private drawFrame(): void {
+    const { options, width } = this;
+    for (const layer of [this.drawing, this.overlay]) {
+      layer.setAttribute("viewBox", `0 0 ${width} ${options.height}`);
+      layer.setAttribute("width", String(width));
+      layer.setAttribute("height", String(options.height));
+    }
+    this.drawing.setAttribute("aria-label", `${options.title}: ${options.yLabel} by ${options.xLabel}; arrow keys move along it`);
     const bottom = options.height - margin.bottom;
     const clip = svg("clipPath", { id: `clip-${this.identity}` },
                      svg("rect", { x: margin.left, y: margin.top - 4, width: Math.max(0, width - margin.left - margin.right + 6), height: bottom - margin.top + 8 }));
@@ -189,42 +217,54 @@ export class Chart {
       svg("text", { class: "axis-label", x: (margin.left + width - margin.right) / 2, y: options.height - 4, "text-anchor": "middle" }, options.xLabel),
       svg("text", { class: "axis-label", transform: `translate(12,${(margin.top + bottom) / 2}) rotate(-90)`, "text-anchor": "middle" }, options.yLabel),
     ];
-    const shapes = svg("g", { "clip-path": `url(#clip-${this.identity})` });
-    this.lines.clear();
-    const path = line<Point>().x((p) => this.x(p[0])).y((p) => this.y(p[1])).defined((p) => isFinite(p[1]) && (!options.log || p[1] > 0));
-    for (const one of this.series)
-      if (one.band?.length)
-        shapes.append(svg("path", { class: "band", fill: one.colour, d: area<[number, number, number]>()
-          .x((p) => this.x(p[0])).y0((p) => this.y(options.log ? Math.max(p[1], this.y.domain()[0]!) : p[1])).y1((p) => this.y(p[2]))(one.band) }));
-    for (const one of this.series) {
-      const drawn = svg("path", { class: `line${one.dashed ? " dashed" : ""}${one.faint ? " faint" : ""}`, stroke: one.colour, d: path(one.points) ?? "" });
-      if (!one.faint) this.lines.set(one.id, drawn);
-      shapes.append(drawn);
-      if (one.dots || one.points.length === 1)
-        for (const [x, y] of one.points) {
-          const dot = svg("circle", { class: "dot", cx: this.x(x), cy: this.y(y), r: 3.5, fill: one.colour }, svg("title", {}, one.name));
-          if (options.onPick) dot.addEventListener("click", () => options.onPick!(one.id));
-          shapes.append(dot);
-        }
-    }
-    for (const one of this.series)
-      if (one.best) shapes.append(svg("circle", { class: "best", cx: this.x(one.best[0]), cy: this.y(one.best[1]), r: 4, stroke: one.colour }));
-    this.marks.replaceChildren(clip, xAxis, yAxis, ...labels, shapes);
-    this.preparePointer();
-    this.drawPointer();
+    this.shapes.setAttribute("clip-path", `url(#clip-${this.identity})`);
+    this.drawing.replaceChildren(clip, xAxis, yAxis, ...labels, this.shapes);
+    this.drawn = [];
+    this.shapes.replaceChildren();
+  }
+
+  private lineOf(one: Series): string {
+    const { log } = this.options;
+    return line<Point>().x((p) => this.x(p[0])).y((p) => this.y(p[1])).defined((p) => isFinite(p[1]) && (!log || p[1] > 0))(one.points) ?? "";
+  }
+  private bandOf(one: Series): string {
+    if (!one.band?.length) return "";
+    const lowest = this.options.log ? this.y.domain()[0]! : -Infinity;
+    return area<[number, number, number]>().x((p) => this.x(p[0])).y0((p) => this.y(Math.max(p[1], lowest))).y1((p) => this.y(p[2]))(one.band) ?? "";
+  }
+  private outlineOf(one: Series): string {
+    return [one.id, one.colour, one.dashed, one.faint, one.dots, one.best, this.lineOf(one), this.bandOf(one)].join("|");
+  }
+  private shapeOf(one: Series): SVGGElement {
+    const { options } = this;
+    const shape = svg("g", {}, one.band?.length ? svg("path", { class: "band", fill: one.colour, d: this.bandOf(one) }) : null,
+      svg("path", { class: `line${one.dashed ? " dashed" : ""}${one.faint ? " faint" : ""}`, stroke: one.colour, d: this.lineOf(one) }));
+    if (one.dots || one.points.length === 1)
+      for (const [x, y] of one.points) {
+        const dot = svg("circle", { class: "dot", cx: this.x(x), cy: this.y(y), r: 3.5, fill: one.colour }, svg("title", {}, one.name));
+        if (options.onPick) dot.addEventListener("click", () => options.onPick!(one.id));
+        shape.append(dot);
+      }
+    if (one.best) shape.append(svg("circle", { class: "best", cx: this.x(one.best[0]), cy: this.y(one.best[1]), r: 4, stroke: one.colour }));
+    return shape;
   }
 
   private preparePointer(): void {
-    this.dots = this.series.filter((one) => !one.faint && one.points.length > 1)
-      .map((series) => ({ series, dot: svg("circle", { r: 3, fill: series.colour, visibility: "hidden" }) }));
-    this.rule.setAttribute("y1", String(margin.top));
-    this.rule.setAttribute("y2", String(this.options.height - margin.bottom));
+    const shown = this.series.filter((one) => !one.faint && one.points.length > 1);
+    if (shown.length === this.dots.length && shown.every((one, i) => one.colour === this.dots[i]!.series.colour)) {
+      shown.forEach((series, i) => (this.dots[i]!.series = series));
+      return;
+    }
+    this.dots = shown.map((series) => ({ series, dot: svg("circle", { r: 3, fill: series.colour, visibility: "hidden" }) }));
     this.pointer.replaceChildren(this.rule, ...this.dots.map((one) => one.dot));
   }
 
   private drawPointer(): void {
     const at = this.pointed ?? this.options.pin ?? null;
+    if (at === null && this.rule.getAttribute("visibility") === "hidden") return;
     this.rule.setAttribute("visibility", at === null ? "hidden" : "visible");
+    this.rule.setAttribute("y1", String(margin.top));
+    this.rule.setAttribute("y2", String(this.options.height - margin.bottom));
     this.rule.classList.toggle("pinned", this.pointed === null && at !== null);
     if (at !== null) {
       this.rule.setAttribute("x1", String(this.x(at)));
@@ -244,10 +284,8 @@ export class Chart {
   }
 
   private listen(): void {
-    const toX = (event: PointerEvent) => {
-      const box = this.drawing.getBoundingClientRect();
-      return this.snapped(this.x.invert(Math.min(Math.max(event.clientX - box.left, margin.left), this.width - margin.right)));
-    };
+    const toX = (event: PointerEvent) =>
+      this.snapped(this.x.invert(Math.min(Math.max(event.offsetX, margin.left), this.width - margin.right)));
     const tell = onFrame((x: number | null) => {
       this.point(x);
       this.options.onPoint?.(x);
@@ -256,8 +294,7 @@ export class Chart {
     this.drawing.addEventListener("pointermove", (event) => {
       tell(toX(event));
       if (from !== null) {
-        const box = this.drawing.getBoundingClientRect();
-        const [a, b] = [from, event.clientX - box.left].sort((one, other) => one - other);
+        const [a, b] = [from, event.offsetX].sort((one, other) => one - other);
         this.selection.setAttribute("visibility", b! - a! > 6 ? "visible" : "hidden");
         for (const [name, value] of [["x", a!], ["y", margin.top], ["width", b! - a!], ["height", this.options.height - margin.bottom - margin.top]] as const)
           this.selection.setAttribute(name, String(value));
@@ -266,12 +303,12 @@ export class Chart {
     this.drawing.addEventListener("pointerleave", () => tell(null));
     this.drawing.addEventListener("pointerdown", (event) => {
       if (event.button !== 0) return;
-      from = event.clientX - this.drawing.getBoundingClientRect().left;
+      from = event.offsetX;
       this.drawing.setPointerCapture(event.pointerId);
     });
     this.drawing.addEventListener("pointerup", (event) => {
       if (from === null) return;
-      const to = event.clientX - this.drawing.getBoundingClientRect().left;
+      const to = event.offsetX;
       const [a, b] = [from, to].sort((one, other) => one - other) as [number, number];
       from = null;
       this.selection.setAttribute("visibility", "hidden");

@@ -81,15 +81,31 @@ const tones: Record<Theme, { right: Rgb; wrong: Rgb; paper: Rgb }> = {
   light: { right: [0, 92, 122], wrong: [190, 72, 0], paper: [251, 250, 246] },
   dark: { right: [92, 190, 220], wrong: [255, 140, 60], paper: [21, 24, 27] },
 };
-export function cellColour(share: number, right: boolean): Rgb {
+function cellTone(share: number, right: boolean): Rgb {
   const { [right ? "right" : "wrong"]: full, paper } = tones[now];
   const weight = share <= 0 ? 0 : 0.08 + 0.92 * Math.sqrt(Math.min(1, share));
   return [0, 1, 2].map((i) => Math.round(paper[i]! + (full[i]! - paper[i]!) * weight)) as Rgb;
 }
-// Differences: below nothing one tone, above it the other.
-export function differenceColour(value: number): Rgb {
-  return cellColour(Math.abs(value), value > 0);
+
+// Of shares in steps of 1/1000, as pixels of an image (red in the lowest byte) and the ink that can be read on them:
+// a matrix of 200 classes has 40,000 of them.
+export const toneSteps = 1000;
+export interface Tones { pixels: Uint32Array; inks: string[] }
+const prepared = new Map<string, Tones>();
+export function cellTones(right: boolean): Tones {
+  const key = `${now} ${right}`;
+  let result = prepared.get(key);
+  if (!result) {
+    result = { pixels: new Uint32Array(toneSteps + 1), inks: [] };
+    for (let step = 0; step <= toneSteps; ++step) {
+      const tone = cellTone(step / toneSteps, right);
+      result.pixels[step] = (255 << 24) | (tone[2] << 16) | (tone[1] << 8) | tone[0];
+      result.inks.push(inkOn(tone));
+    }
+    prepared.set(key, result);
+  }
+  return result;
 }
-export function inkOn(cell: Rgb): string {
+function inkOn(cell: Rgb): string {
   return luminance(cell) > 0.22 ? "#10130f" : "#ffffff";
 }

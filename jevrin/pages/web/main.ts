@@ -47,7 +47,9 @@ function drawState(reason = ""): void {
   const words = connection === "report" ? `report of ${reportWritten}${reportLeftOut ? `, without ${plural(reportLeftOut, "detail")} that it has no room for` : ""}` : connection === "lost" ? reason || "no connection"
     : progress.in_training ? `${plural(progress.in_training, "run")} in training${progress.seconds_left !== null ? `, ${seconds(progress.seconds_left)} left` : ""}`
     : progress.open ? `${plural(progress.open, "run")} open` : "all runs are over";
-  replace(state, h("span", { class: `light ${connection}${progress.in_training ? " training" : ""}`, "aria-hidden": "true" }), words);
+  const light = `light ${connection}${progress.in_training ? " training" : ""}`;
+  if (state.textContent === words && state.firstElementChild?.className === light) return;
+  replace(state, h("span", { class: light, "aria-hidden": "true" }), words);
 }
 
 function show(): void {
@@ -73,6 +75,8 @@ function show(): void {
 }
 
 async function load(): Promise<void> {
+  // What the first view asks next is computed beside it.
+  if (!page && here().view === "study") void ask("choice", here().params.text("cost") ? { cost: here().params.text("cost") } : {}).catch(() => undefined);
   const study = await ask<Study>("study");
   if (page) page.study = study;
   else page = { study, connection: isReport ? "report" : "live" };

@@ -1,6 +1,6 @@
 // A confusion matrix: rows are true classes, columns predicted ones. Drawn on a canvas, so that 200 classes and
 // a film of them stay fluent; the same as a table for those who cannot see it.
-import { cellColour, differenceColour, inkOn } from "./colours";
+import { cellTones, toneSteps, theme } from "./colours";
 import { h, onFrame, replace, save } from "./dom";
 import { csvField } from "./format";
 
@@ -67,6 +67,13 @@ export class MatrixView {
   private side = 0;
   private left = 0;
   private top = 0;
+  private named = false;
+  private slanted = false;
+  private longest = 0;
+  private height = 0;
+  private fullWidth = 0;
+  private laidOut = "";  // for which width and colours
+  private looks = { ink: "", quiet: "", line: "", font: "" };
   private readonly classes: number;
   private readonly observer: ResizeObserver;
   private readonly pixels: HTMLCanvasElement;
@@ -76,7 +83,7 @@ export class MatrixView {
     this.classes = options.classes.length;
     this.values = new Float64Array(this.classes * this.classes);
     this.order = [...options.classes.keys()];
-    this.pixels = h("canvas", { width: this.classes, height: this.classes });
+    this.pixels = h("canvas", { width: Math.max(1, this.classes), height: Math.max(1, this.classes) });
     this.table.append(h("summary", {}, "as a table"));
     this.table.addEventListener("toggle", () => this.fillTable());
     this.element = h("div", { class: "matrix-box" }, this.canvas, this.readout,
@@ -128,54 +135,71 @@ export class MatrixView {
     return { share, text: (place) => (!values[place] ? "" : this.value === "counts" ? String(values[place]) : (100 * share[place]!).toFixed(0)) };
   }
 
+  // As large as fits, with names where there is room for them.
+  private layOut(width: number): void {
+    const { classes } = this;
+    const styles = getComputedStyle(this.element);
+    const colour = (name: string) => styles.getPropertyValue(name).trim();
+    this.looks = { ink: colour("--ink"), quiet: colour("--quiet"), line: colour("--line"), font: styles.fontFamily };
+    const context = this.canvas.getContext("2d")!;
+    context.font = this.font(12);
+    this.longest = Math.min(110, Math.max(...this.options.classes.map((name) => context.measureText(name).width)));
+    const most = Math.min(width, 560);
+    this.named = (most - this.longest - 30) / classes >= 9;
+    this.left = this.named ? Math.ceil(this.longest) + 26 : 22;
+    this.side = Math.max(2, Math.min(64, Math.floor(((most - this.left - 2) / classes) * 4) / 4));
+    this.slanted = this.named && this.side < this.longest + 4;
+    const above = Math.ceil(this.longest * 0.72);
+    this.top = this.named ? (this.slanted ? above + 24 : 36) : 20;
+    const area = this.side * classes;
+    this.fullWidth = this.left + area + (this.slanted ? Math.min(above, Math.max(0, width - this.left - area)) : 2);
+    this.height = this.top + area + 2;
+    const scale = devicePixelRatio || 1;
+    this.canvas.width = Math.round(this.fullWidth * scale);
+    this.canvas.height = Math.round(this.height * scale);
+    this.canvas.style.setProperty("width", `${this.fullWidth}px`);
+    this.canvas.style.setProperty("height", `${this.height}px`);
+    this.canvas.setAttribute("aria-label", `${this.options.title}, ${classes} classes; arrow keys move through its cells, Enter opens one`);
+  }
+
+  private font(size: number): string {
+    return `${size}px ${this.looks.font}`;
+  }
+
   private draw(): void {
     const width = Math.floor(this.element.clientWidth);
     if (width <= 0 || !this.classes) return;
-    const { classes } = this;
-    const styles = getComputedStyle(this.element);
-    const ink = styles.getPropertyValue("--ink").trim();
-    const quiet = styles.getPropertyValue("--quiet").trim();
-    const context = this.canvas.getContext("2d")!;
-    const font = (size: number) => `${size}px ${styles.fontFamily}`;
-    context.font = font(12);
-    const names = this.options.classes;
-    const longest = Math.min(110, Math.max(...names.map((name) => context.measureText(name).width)));
-    // As large as fits, names where there is room for them.
-    const most = Math.min(width, 560);
-    const named = (most - longest - 30) / classes >= 9;
-    this.left = named ? Math.ceil(longest) + 26 : 22;
-    this.side = Math.max(2, Math.min(64, Math.floor(((most - this.left - 2) / classes) * 4) / 4));
-    const slanted = named && this.side < longest + 4;
-    this.top = named ? (slanted ? Math.ceil(longest * 0.72) + 24 : 36) : 20;
-    const area = this.side * classes;
-    const fullWidth = this.left + area + (slanted ? Math.min(Math.ceil(longest * 0.72), Math.max(0, width - this.left - area)) : 2);
-    const height = this.top + area + 2;
-    const scale = devicePixelRatio || 1;
-    if (this.canvas.width !== Math.round(fullWidth * scale) || this.canvas.height !== Math.round(height * scale)) {
-      this.canvas.width = Math.round(fullWidth * scale);
-      this.canvas.height = Math.round(height * scale);
-      this.canvas.style.setProperty("width", `${fullWidth}px`);
-      this.canvas.style.setProperty("height", `${height}px`);
+    const layout = `${width} ${theme()} ${devicePixelRatio}`;
+    if (layout !== this.laidOut) {
+      this.layOut(width);
+      this.laidOut = layout;
     }
+    const { classes } = this;
+    const context = this.canvas.getContext("2d")!;
+    const scale = devicePixelRatio || 1;
+    const area = this.side * classes;
     context.setTransform(scale, 0, 0, scale, 0, 0);
-    context.clearRect(0, 0, fullWidth, height);
-    this.canvas.setAttribute("aria-label", `${this.options.title}, ${classes} classes; arrow keys move through its cells, Enter opens one`);
+    context.clearRect(0, 0, this.fullWidth, this.height);
 
     const { share, text } = this.shares();
+    const isDifference = this.value === "difference";
+    const right = cellTones(true);
+    const wrong = cellTones(false);
     const image = new ImageData(classes, classes);
-    for (let r = 0; r < classes; ++r)
+    const pixels = new Uint32Array(image.data.buffer);
+    for (let r = 0; r < classes; ++r) {
+      const row = this.order[r]! * classes;
       for (let c = 0; c < classes; ++c) {
-        const row = this.order[r]!;
-        const column = this.order[c]!;
-        const value = share[row * classes + column]!;
-        const [red, green, blue] = this.value === "difference" ? differenceColour(value) : cellColour(value, row === column);
-        image.data.set([red, green, blue, 255], 4 * (r * classes + c));
+        const value = share[row + this.order[c]!]!;
+        const step = Math.ceil(Math.min(1, Math.abs(value)) * toneSteps);
+        pixels[r * classes + c] = (isDifference ? value > 0 : r === c) ? right.pixels[step]! : wrong.pixels[step]!;
       }
+    }
     this.pixels.getContext("2d")!.putImageData(image, 0, 0);
     context.imageSmoothingEnabled = false;
     context.drawImage(this.pixels, this.left, this.top, area, area);
 
-    context.strokeStyle = styles.getPropertyValue("--line").trim();
+    context.strokeStyle = this.looks.line;
     context.lineWidth = 1;
     if (this.side >= 6) {
       context.beginPath();
@@ -193,40 +217,48 @@ export class MatrixView {
     context.textBaseline = "middle";
     if (this.side >= 20) {
       context.textAlign = "center";
-      context.font = font(this.side >= 30 ? 13 : 10);
+      context.font = this.font(this.side >= 30 ? 13 : 10);
       for (let r = 0; r < classes; ++r)
         for (let c = 0; c < classes; ++c) {
           const place = this.order[r]! * classes + this.order[c]!;
           const shown = text(place);
           if (!shown) continue;
-          const at = 4 * (r * classes + c);
-          context.fillStyle = inkOn([image.data[at]!, image.data[at + 1]!, image.data[at + 2]!]);
+          const step = Math.ceil(Math.min(1, Math.abs(share[place]!)) * toneSteps);
+          context.fillStyle = ((isDifference ? share[place]! > 0 : r === c) ? right : wrong).inks[step]!;
           context.fillText(shown, this.left + (c + 0.5) * this.side, this.top + (r + 0.5) * this.side);
         }
     }
     if (this.beyond) {
-      context.strokeStyle = ink;
+      context.strokeStyle = this.looks.ink;
       context.lineWidth = 2;
       for (let r = 0; r < classes; ++r)
         for (let c = 0; c < classes; ++c)
           if (this.beyond.has(this.order[r]! * classes + this.order[c]!))
             context.strokeRect(this.left + c * this.side + 1.5, this.top + r * this.side + 1.5, this.side - 3, this.side - 3);
     }
-    context.fillStyle = ink;
-    if (named) {
-      context.font = font(Math.min(12, this.side + 2));
+    this.drawNames(context);
+    this.outline(this.chosen, 2);
+    this.outline(this.outlined, 1);
+  }
+
+  private drawNames(context: CanvasRenderingContext2D): void {
+    const { classes } = this;
+    const area = this.side * classes;
+    context.fillStyle = this.looks.ink;
+    if (this.named) {
+      context.font = this.font(Math.min(12, this.side + 2));
       const fitted = (name: string) => {
         let shown = name;
-        while (shown.length > 1 && context.measureText(shown).width > longest) shown = shown.slice(0, -2) + "…";
+        while (shown.length > 1 && context.measureText(shown).width > this.longest) shown = shown.slice(0, -2) + "…";
         return shown;
       };
       for (let i = 0; i < classes; ++i) {
-        const name = fitted(names[this.order[i]!]!);
+        const name = fitted(this.options.classes[this.order[i]!]!);
         context.textAlign = "right";
         context.fillText(name, this.left - 6, this.top + (i + 0.5) * this.side);
         context.save();
         context.translate(this.left + (i + 0.5) * this.side, this.top - 8);
-        if (slanted) {
+        if (this.slanted) {
           context.rotate(-Math.PI / 4);
           context.textAlign = "left";
         } else {
@@ -236,8 +268,8 @@ export class MatrixView {
         context.restore();
       }
     }
-    context.fillStyle = quiet;
-    context.font = font(11);
+    context.fillStyle = this.looks.quiet;
+    context.font = this.font(11);
     context.textAlign = "center";
     context.fillText("predicted", this.left + area / 2, 8);
     context.save();
@@ -245,18 +277,16 @@ export class MatrixView {
     context.rotate(-Math.PI / 2);
     context.fillText("true", 0, 0);
     context.restore();
-    this.outline(this.chosen, ink, 2);
-    this.outline(this.outlined, ink, 1);
   }
 
-  private outline(cell: Partial<Cell> | null, colour: string, width: number): void {
+  private outline(cell: Partial<Cell> | null, width: number): void {
     if (!cell) return;
     const context = this.canvas.getContext("2d")!;
     const area = this.side * this.classes;
     const row = cell.row === undefined ? -1 : this.order.indexOf(cell.row);
     const column = cell.column === undefined ? -1 : this.order.indexOf(cell.column);
     if (row < 0 && column < 0) return;
-    context.strokeStyle = colour;
+    context.strokeStyle = this.looks.ink;
     context.lineWidth = width;
     context.strokeRect(this.left + (column < 0 ? 0 : column * this.side) - 0.5, this.top + (row < 0 ? 0 : row * this.side) - 0.5,
                        (column < 0 ? area : this.side) + 1, (row < 0 ? area : this.side) + 1);

@@ -60,13 +60,21 @@ export function mark(study: Study, candidate: string): HTMLElement {
   return h("span", { class: "mark", "--of": colourOf(study, candidate), "aria-hidden": "true" }, letterOf(study, candidate));
 }
 
+// Variants differ at their ends, so that long names are cut in the middle.
+export function shortened(name: string, most = 36): string {
+  const letters = [...name];
+  if (letters.length <= most) return name;
+  const end = Math.ceil(most * 0.6);
+  return `${letters.slice(0, most - end - 1).join("")}…${letters.slice(-end).join("")}`;
+}
+
 export function candidateName(study: Study, candidate: string): HTMLElement {
-  return h("span", { class: "named" }, mark(study, candidate), " ", candidate);
+  return h("span", { class: "named", title: candidate }, mark(study, candidate), " ", shortened(candidate));
 }
 
 export function runName(study: Study, run: string): HTMLElement {
   const row = rowOf(study, run);
-  return h("span", { class: "named" }, row ? mark(study, row.candidate) : null, " ", run);
+  return h("span", { class: "named", title: run }, row ? mark(study, row.candidate) : null, " ", shortened(run));
 }
 
 export function runLink(study: Study, run: string, more: { [name: string]: string } = {}): HTMLElement {

@@ -149,7 +149,7 @@ export class DataTable<Row> {
   }
 
   draw(): void {
-    const { columns, id } = this.options;
+    const { columns } = this.options;
     this.shown = this.filter.trim() ? this.rows.filter((row) => matches(row, columns, this.filter)) : [...this.rows];
     const column = columns.find((one) => one.key === this.sort.replace(/^-/, ""));
     if (column) {
@@ -160,25 +160,7 @@ export class DataTable<Row> {
       });
     }
     this.rowsById.clear();
-    const drawn = this.shown.slice(0, this.most).map((row) => {
-      const element = h("tr", { class: this.options.rowClass?.(row), "data-id": id(row) },
-                        ...columns.map((one) => h("td", { class: one.numeric ? "number" : null },
-                                                  one.cell ? one.cell(row) : one.value(row) ?? "–")));
-      if (this.options.onSelect) {
-        element.tabIndex = 0;
-        element.addEventListener("click", (event) => {
-          if (!(event.target as Element).closest("a, button, input, select")) this.options.onSelect!(row, event);
-        });
-        element.addEventListener("keydown", (event) => this.onKey(event, element, row));
-      }
-      if (this.options.onPoint) {
-        element.addEventListener("pointerenter", () => this.options.onPoint!(row));
-        element.addEventListener("focus", () => this.options.onPoint!(row));
-      }
-      this.rowsById.set(id(row), element);
-      this.markSelected(element, id(row));
-      return element;
-    });
+    const drawn = this.shown.slice(0, this.most).map((row) => this.rowElement(row));
     this.body.replaceChildren(...drawn);
     const left = this.shown.length - drawn.length;
     replace(this.below,
@@ -187,6 +169,46 @@ export class DataTable<Row> {
               this.most = Infinity;
               this.draw();
             } }, `show ${left} more`) : null);
+  }
+
+  private rowElement(row: Row): HTMLTableRowElement {
+    const { columns, id } = this.options;
+    const element = h("tr", { class: this.options.rowClass?.(row), "data-id": id(row) },
+                      ...columns.map((one) => h("td", { class: one.numeric ? "number" : null },
+                                                one.cell ? one.cell(row) : one.value(row) ?? "–")));
+    if (this.options.onSelect) {
+      element.tabIndex = 0;
+      element.addEventListener("click", (event) => {
+        if (!(event.target as Element).closest("a, button, input, select")) this.options.onSelect!(row, event);
+      });
+      element.addEventListener("keydown", (event) => this.onKey(event, element, row));
+    }
+    if (this.options.onPoint) {
+      element.addEventListener("pointerenter", () => this.options.onPoint!(row));
+      element.addEventListener("focus", () => this.options.onPoint!(row));
+    }
+    this.rowsById.set(id(row), element);
+    this.markSelected(element, id(row));
+    return element;
+  }
+
+  // What changed of some rows, where they stand: a table that is being read does not jump.
+  update(rows: Row[]): void {
+    const { columns, id } = this.options;
+    const changed = new Map(rows.map((row) => [id(row), row]));
+    this.rows = this.rows.map((row) => changed.get(id(row)) ?? row);
+    this.shown = this.shown.map((row) => changed.get(id(row)) ?? row);
+    for (const row of rows) {
+      const element = this.rowsById.get(id(row));
+      if (!element) continue;
+      columns.forEach((one, i) => {
+        if (one.cell && !one.numeric) return;  // a name
+        const cell = element.children[i]!;
+        const content = one.cell ? one.cell(row) : one.value(row) ?? "–";
+        const text = content instanceof Node ? content.textContent : String(content ?? "");
+        if (cell.textContent !== text) replace(cell, content);
+      });
+    }
   }
 
   private onKey(event: KeyboardEvent, element: HTMLTableRowElement, row: Row): void {

@@ -87,7 +87,7 @@ export function curvesView(main: HTMLElement, page: Page): View {
     const list: Column<Row>[] = [
       { key: "run", head: "run", value: (row) => row.run.run, cell: (row) => runLink(page.study, row.run.run) },
       { key: "at", head: "here", numeric: true, title: "the value where the pointer is, in the first chart", value: (row) => valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null),
-        cell: (row) => short(valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null)) },
+        cell: (row) => h("span", { class: "here" }, short(valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null))) },
       { key: metric, head: "best", numeric: true, title: `${page.study.spoken_metric} at the best epoch`, value: (row) => scoreOf(page.study, row.run), cell: (row) => decimal(scoreOf(page.study, row.run)) },
       ...(settled ? settingColumns() : []),
       { key: "best_epoch", head: "epoch", numeric: true, title: "the best epoch", value: (row) => row.run.best_epoch },
@@ -148,22 +148,33 @@ export function curvesView(main: HTMLElement, page: Page): View {
     for (const { chart } of drawn) chart.highlight(params.is("bands") ? candidate && `${candidate}` : run);
   };
 
+  // Of the first quantity, by run: what is told where the pointer is.
+  const told = new Map<string, Point[]>();
+  const pointsTold = (run: string): Point[] => {
+    let points = told.get(run);
+    if (!points) {
+      const curve = curves.get(run);
+      const quantity = shown()[0]!;
+      const part = parts() === "training" || onTrainingAlone.includes(quantity) ? "training" : "validation";
+      points = curve && selected.includes(run) ? pointsOf(curve, axis(), `${part}_${quantity}`) : [];
+      told.set(run, points);
+    }
+    return points;
+  };
   const valueAt = (run: string, x: number | null): number | null => {
-    const curve = curves.get(run);
-    const quantity = shown()[0]!;
-    if (x === null || !curve || !selected.includes(run)) return null;
-    const column = parts() === "training" || onTrainingAlone.includes(quantity) ? `training_${quantity}` : `validation_${quantity}`;
-    const points = pointsOf(curve, axis(), column);
+    if (x === null) return null;
+    const points = pointsTold(run);
     const point = nearest(points, x);
-    return point && points.length && x >= points[0]![0] && x <= points[points.length - 1]![0] ? point[1] : null;
+    return point && x >= points[0]![0] && x <= points[points.length - 1]![0] ? point[1] : null;
   };
 
   const point = (x: number | null, from: Chart) => {
     for (const { chart } of drawn) if (chart !== from) chart.point(x);
     const at = x ?? (params.text("pin") ? params.number("pin", NaN) : null);
     for (const row of table.visible()) {
-      const cell = table.cellOf(row.run.run, "at");
-      if (cell) cell.textContent = short(valueAt(row.run.run, at));
+      const text = table.cellOf(row.run.run, "at")?.firstElementChild;
+      const value = short(valueAt(row.run.run, at));
+      if (text && text.textContent !== value) text.textContent = value;
     }
   };
 
@@ -188,11 +199,17 @@ export function curvesView(main: HTMLElement, page: Page): View {
         const smooth = weight > 0 ? raw.map((points) => smoothed(points, weight)) : raw;
         const { mean, band } = runs.length > 1 ? bandOf(smooth) : { mean: smooth[0]!, band: undefined };
         const first = study.runs.find((one) => one.run === runs[0])!;
-        const best = part === "validation" && runs.length === 1 && first.best_epoch !== null ? mean[first.best_epoch - 1] ?? null : null;
+        const best = part === "validation" && runs.length === 1 && groups.size <= 24 && first.best_epoch !== null ? mean[first.best_epoch - 1] ?? null : null;
         if (weight > 0 && runs.length === 1) result.push({ id: `${group} raw`, name: group, colour, points: raw[0]!, faint: true });
         result.push({ id: group, name: `${group}, ${part}`, colour, points: mean, band, best, dashed: part === "training" && drawnParts.length > 1 });
       }
     return result;
+  };
+
+  // An axis of epochs is as long as the longest plan, so that it stays while curves grow.
+  const planned = (): [number, number] | null => {
+    const epochs = axis() === "epoch" ? Math.max(...selected.map((run) => page.study.runs.find((row) => row.run === run)!.planned_epochs)) : 0;
+    return epochs > 1 ? [1, epochs] : null;
   };
 
   const drawCharts = () => {
@@ -214,11 +231,12 @@ export function curvesView(main: HTMLElement, page: Page): View {
       chart.set(series.get(quantity)!, {
         title: `${page.study.study}: ${quantities.find(([name]) => name === quantity)![1]}`, height,
         xLabel: axes.find(([name]) => name === axis())![1], yLabel: quantities.find(([name]) => name === quantity)![1],
-        log: params.is("log"), xDomain: zoom, whole: axis() === "epoch", pin: params.text("pin") ? params.number("pin", NaN) : null,
+        log: params.is("log"), xDomain: zoom ?? planned(), whole: axis() === "epoch", pin: params.text("pin") ? params.number("pin", NaN) : null,
       });
   };
 
   const drawTable = () => {
+    told.clear();
     table.sort = params.text("sort");
     table.setColumns(columns());
     table.setRows(page.study.runs.map((run) => ({ run, settings: settings.rows.get(run.run) ?? {} })));
@@ -291,6 +309,20 @@ export function curvesView(main: HTMLElement, page: Page): View {
     }
   };
 
+  // More epochs of runs that are shown: nothing else is drawn anew.
+  const grow = async (news: News) => {
+    const mine = asked;
+    try {
+      for (const curve of await curvesOf(news.runs.map((run) => run.run).filter((run) => selected.includes(run)))) curves.set(curve.run, curve);
+    } catch {
+      return;  // the next news, or what tells that the server is gone
+    }
+    if (mine !== asked) return;
+    told.clear();
+    table.update(news.runs.map((run) => ({ run, settings: settings.rows.get(run.run) ?? {} })));
+    drawCharts();
+  };
+
   replace(side, table.element);
   return {
     show(to) {
@@ -300,7 +332,9 @@ export function curvesView(main: HTMLElement, page: Page): View {
     },
     news(news: News | null) {
       if (!news) settingsKnown = false;
-      void draw(news ? news.runs.map((run) => run.run) : null);
+      const before = selected.join("\n");
+      if (!news || !drawn.length || select().join("\n") !== before) void draw(news ? news.runs.map((run) => run.run) : null);
+      else void grow(news);
     },
     close() {
       for (const { chart } of drawn) chart.close();

@@ -1,12 +1,12 @@
 // One run: its matrix as a film through its epochs, its classes, and the pictures behind every cell.
-import { ask, News } from "../data";
+import { ask, isReport, News } from "../data";
 import { Page, View, bestRun, colourOf, mark, rowOf, scoreOf } from "../page";
 import { amend, change, Params } from "../address";
 import { Cell, CellValue, MatrixView, Order, bySimilarity } from "../matrix";
 import { Chart, Series } from "../chart";
 import { Item, Viewer, gallery } from "../pictures";
 import { DataTable } from "../table";
-import { h, replace, failure, loading, choice, labelled, nothing, onFrame } from "../dom";
+import { h, replace, failure, loading, choice, debounced, labelled, nothing, onFrame } from "../dom";
 import { decimal, interval, plural, seconds, count } from "../format";
 
 interface Matrices { run: string; best_epoch: number | null; epochs: { epoch: number; cells: number[] }[] }
@@ -36,6 +36,7 @@ export function runView(main: HTMLElement, page: Page): View {
   let params = new Params();
   let run = "";
   let matrices: Matrices | null = null;
+  let layers: Layers | null = null;
   let items: Item[] = [];
   let frames = new Map<number, Float64Array>();
   let matrix: MatrixView | null = null;
@@ -44,6 +45,7 @@ export function runView(main: HTMLElement, page: Page): View {
   let layerChart: Chart | null = null;
   const slider = h("input", { type: "range", min: 1, max: 1, step: 1, "aria-label": "epoch" });
   const epochText = h("output", { class: "number" });
+  const otherEpoch = h("p", { class: "quiet small" });
   const play = h("button", { type: "button", class: "small" }, "play");
 
   const classes = () => page.study.classes;
@@ -90,16 +92,17 @@ export function runView(main: HTMLElement, page: Page): View {
     playing = 0;
     play.textContent = "play";
   };
+  const tellAddress = debounced(() => amend({ epoch: params.text("epoch") }), 150);
   const toEpoch = (index: number) => {
     const epoch = matrices!.epochs[index]!.epoch;
     params = params.with({ epoch: epoch === matrices!.best_epoch ? null : epoch });
-    amend({ epoch: epoch === matrices!.best_epoch ? null : epoch });
+    tellAddress();
     drawFrame();
   };
   slider.addEventListener("input", onFrame(() => {
     stop();
     toEpoch(Number(slider.value) - 1);
-    drawPictures();
+    tellPictures();
   }) as () => void);
   play.addEventListener("click", () => {
     if (playing) return stop();
@@ -134,19 +137,25 @@ export function runView(main: HTMLElement, page: Page): View {
     change(same ? { true: null, predicted: null, outcome: null } : { ...names, outcome: cell.row !== undefined && cell.column !== undefined ? null : "all" });
   };
 
+  // Which pictures they are, when the matrix is that of another epoch.
+  const tellPictures = () => {
+    const best = matrices?.best_epoch;
+    const shown = epochIndex() >= 0 ? matrices!.epochs[epochIndex()]!.epoch : best;
+    otherEpoch.textContent = shown === best ? "" : `pictures are those of the best epoch, ${best}`;
+  };
+
   const drawPictures = () => {
     if (!items.length) return;
+    tellPictures();
     const list = chosenItems();
     const [row, column] = [params.text("true"), params.text("predicted")];
     const outcome = params.text("outcome", row && column ? "all" : "wrong");
     const what = row && column ? `${row} predicted as ${column}` : row ? `${row}` : column ? `predicted as ${column}` : "every class";
-    const best = matrices?.best_epoch;
-    const shown = epochIndex() >= 0 ? matrices!.epochs[epochIndex()]!.epoch : best;
     replace(pictureBox, h("h2", {}, `${what}: ${plural(list.length, "picture")}`),
             h("div", { class: "controls" },
               labelled("show", choice(outcomes, outcome, (value) => change({ outcome: value }))),
               row || column ? h("button", { type: "button", class: "small", onclick: () => change({ true: null, predicted: null, outcome: null }) }, "every class") : null),
-            shown !== best ? h("p", { class: "quiet small" }, `pictures are those of the best epoch, ${best}`) : null,
+            otherEpoch,
             list.length ? gallery(page, list, (item) => change({ item })) : nothing("none"));
     matrix?.choose(row || column ? { row: row ? classes().indexOf(row) : undefined, column: column ? classes().indexOf(column) : undefined } : null);
   };
@@ -250,31 +259,63 @@ export function runView(main: HTMLElement, page: Page): View {
     return box;
   };
 
+  const drawMatrix = () => {
+    if (!matrix || !matrixBox.contains(matrix.element)) {
+      matrix?.close();
+      matrix = new MatrixView({ title: `${run}: confusion matrix of the validation part`, classes: classes(),
+        describe: (r, c, value) => `${count(value)} ${classes()[r]} predicted as ${classes()[c]}`, onPick: pick });
+      const shares: [string, string][] = [["counts", "counts"], ["true", "% of true class"], ["predicted", "% of predicted class"]];
+      replace(matrixBox, h("div", { class: "controls" },
+                labelled("cells", choice(shares, params.text("value", "counts"), (value) => change({ value: value === "counts" ? null : value }))),
+                labelled("classes", choice([["name", "in order"], ["similarity", "by similarity"]], params.text("order", "name"), (value: string) => change({ order: (value as Order) === "name" ? null : value })))),
+              matrix.element, h("div", { class: "film" }, play, slider, epochText));
+    }
+    drawFrame();
+  };
+
+  // The frames that are not here yet: at first the one that is shown, then all others.
+  const loadFilm = async (mine: string) => {
+    const have = matrices?.epochs ?? [];
+    const row = rowOf(page.study, mine);
+    if (!have.length && !isReport && classes().length > 40 && row && row.epochs > 1) {
+      const at = String(params.number("epoch", row.best_epoch ?? row.epochs));
+      const first = await ask<Matrices>("matrices", { run: mine, from: at, to: at });
+      if (mine !== run) return;
+      matrices = first;
+      drawMatrix();
+      matrices = { ...first, epochs: [] };
+    }
+    const done = matrices?.epochs.length ?? 0;
+    const last = done ? matrices!.epochs[done - 1]!.epoch : 0;
+    const rest = await ask<Matrices>("matrices", done ? { run: mine, from: String(last + 1) } : { run: mine });
+    if (mine !== run) return;
+    if (!done) {
+      frames = new Map();
+      order = null;
+    }
+    matrices = { ...rest, epochs: [...(done ? matrices!.epochs : []), ...rest.epochs] };
+  };
+
+  const loadLayers = async (mine: string) => {
+    const have = layers?.epochs ?? [];
+    const last = have.length ? have[have.length - 1]!.epoch : 0;
+    const more = await ask<Layers>("layers", last ? { run: mine, from: String(last + 1) } : { run: mine });
+    if (mine === run) layers = { layers: more.layers.length ? more.layers : layers?.layers ?? [], epochs: [...have, ...more.epochs] };
+  };
+
   const draw = async () => {
     const mine = run;
     const still = () => mine === run;
     try {
       const row = rowOf(page.study, run);
-      const [facts, film] = await Promise.all([ask<RunFacts>("run", { run }), ask<Matrices>("matrices", { run })]);
+      const [facts] = await Promise.all([ask<RunFacts>("run", { run }), loadFilm(mine)]);
       if (!still()) return;
       drawHead(facts, null);
-      matrices = film;
-      frames = new Map();
-      order = null;
-      if (!matrices.epochs.length) {
+      if (!matrices?.epochs.length) {
         replace(matrixBox, nothing("The confusion matrix stands here after the first epoch."));
         matrix = null;
       } else {
-        if (!matrix || !matrixBox.contains(matrix.element)) {
-          matrix?.close();
-          matrix = new MatrixView({ title: `${run}: confusion matrix of the validation part`, classes: classes(),
-            describe: (r, c, value) => `${count(value)} ${classes()[r]} predicted as ${classes()[c]}`, onPick: pick });
-          replace(matrixBox, h("div", { class: "controls" },
-                    labelled("cells", choice([["counts", "counts"], ["true", "% of true class"], ["predicted", "% of predicted class"]], params.text("value", "counts"), (value) => change({ value: value === "counts" ? null : value }))),
-                    labelled("classes", choice([["name", "in order"], ["similarity", "by similarity"]], params.text("order", "name"), (value: string) => change({ order: (value as Order) === "name" ? null : value })))),
-                  matrix.element, h("div", { class: "film" }, play, slider, epochText));
-        }
-        drawFrame();
+        drawMatrix();
       }
       if (row?.state !== "finished") {
         items = [];
@@ -292,10 +333,10 @@ export function runView(main: HTMLElement, page: Page): View {
         drawViewer();
         replace(below, drawScores(scores));
       }
-      const layers = await ask<Layers>("layers", { run });
+      await loadLayers(mine);
       if (!still()) return;
       below.querySelector(".layers")?.remove();
-      const layerBox = drawLayers(layers);
+      const layerBox = drawLayers(layers!);
       layerBox.classList.add("layers");
       below.append(layerBox);
       below.querySelector(".plan")?.remove();
@@ -316,6 +357,10 @@ export function runView(main: HTMLElement, page: Page): View {
         stop();
         run = wanted;
         items = [];
+        matrices = null;
+        layers = null;
+        frames = new Map();
+        order = null;
         matrix?.close();
         matrix = null;
         for (const box of [matrixBox, classBox, pictureBox, below]) replace(box);
@@ -329,6 +374,7 @@ export function runView(main: HTMLElement, page: Page): View {
       drawViewer();
     },
     news(news: News | null) {
+      if (!news) matrices = layers = null;
       if (!news || news.runs.some((one) => one.run === run)) void draw();
     },
     close() {

@@ -1,5 +1,5 @@
 // The study: the recommendation first, then the candidates, what they cost, what is still training.
-import { ask, RunRow, isReport, Warning } from "../data";
+import { ask, RunRow, isReport, News, Warning } from "../data";
 import { Page, View, candidateName, colourOf, mark, runLink } from "../page";
 import { addressOf, change, Params } from "../address";
 import { Chart } from "../chart";
@@ -19,20 +19,22 @@ interface Choice {
 }
 
 const costs: [string, string][] = [
-  ["seconds", "training time"], ["parameters", "trained parameters"], ["operations", "operations"], ["size", "model size"],
+  ["seconds", "training time"], ["trained", "trained parameters"], ["operations", "operations of a prediction"], ["file", "model file"],
+  ["latency", "time of one image"], ["batch", "time in a batch"], ["memory", "memory of a prediction"],
 ];
 
 function spokenCost(kind: string, value: number | null): string {
   if (value === null) return "–";
   if (kind === "seconds") return seconds(value);
-  return kind === "size" ? `${short(value / 1e6)} MB` : value >= 1e6 ? `${short(value / 1e6)} M` : count(value);
+  if (kind === "latency" || kind === "batch") return `${short(value)} ms`;
+  return kind === "file" || kind === "memory" ? `${short(value / 1e6)} MB` : value >= 1e6 ? `${short(value / 1e6)} M` : count(value);
 }
 
 // A score with its interval, on the scale that all candidates share.
 function whisker(row: Ranked, low: number, high: number, colour: string): SVGElement {
-  const x = (value: number) => 4 + (132 * (value - low)) / (high - low || 1);
-  return svg("svg", { width: 140, height: 16, class: "whisker", "aria-hidden": "true" },
-             svg("line", { x1: 4, x2: 136, y1: 8, y2: 8, class: "scale" }),
+  const x = (value: number) => 4 + (112 * (value - low)) / (high - low || 1);
+  return svg("svg", { width: 120, height: 16, class: "whisker", "aria-hidden": "true" },
+             svg("line", { x1: 4, x2: 116, y1: 8, y2: 8, class: "scale" }),
              row.low === null || row.high === null ? null : svg("line", { x1: x(row.low), x2: x(row.high), y1: 8, y2: 8, stroke: colour, "stroke-width": 3 }),
              svg("circle", { cx: x(row.mean), cy: 8, r: 4.5, fill: colour }));
 }
@@ -55,8 +57,12 @@ export function studyView(main: HTMLElement, page: Page): View {
   let chart: Chart | null = null;
   let params = new Params();
   let asked = 0;
+  let took = 0;    // milliseconds, of the last answer
+  let drawn = 0;   // when it was drawn
+  let waiting = 0;
 
   const drawChoice = (result: Choice) => {
+    drawn = performance.now();
     const { study } = page;
     if (!result.chosen) {
       replace(answer, h("h1", {}, study.runs.length ? "No run is finished yet" : "No run has begun yet"),
@@ -153,8 +159,10 @@ export function studyView(main: HTMLElement, page: Page): View {
     drawFacts();
     if (!answer.hasChildNodes()) replace(answer, loading("the evidence"));
     const wanted = params.text("cost");
+    const begun = performance.now();
     try {
       const result = await ask<Choice>("choice", wanted ? { cost: wanted } : {});
+      took = performance.now() - begun;
       if (mine === asked) drawChoice(result);
     } catch (error) {
       if (mine === asked) replace(answer, failure(error), nothing("Runs and their curves are shown all the same."));
@@ -166,10 +174,16 @@ export function studyView(main: HTMLElement, page: Page): View {
       params = to;
       return draw();
     },
-    news() {
-      void draw();
+    // The evidence is gathered anew when a run has ended, and not so often that training would notice.
+    news(news: News | null) {
+      drawTraining();
+      drawFacts();
+      if (news && !news.runs.some((row) => row.state === "finished" || row.state === "failed")) return;
+      clearTimeout(waiting);
+      waiting = window.setTimeout(() => void draw(), Math.max(0, drawn + Math.min(60_000, 50 * took) - performance.now()));
     },
     close() {
+      clearTimeout(waiting);
       chart?.close();
     },
   };

@@ -3,7 +3,7 @@ import { ask } from "../data";
 import { Page, View, bestRun, colourOf, mark, rowOf } from "../page";
 import { amend, change, Params } from "../address";
 import { Chart, Point } from "../chart";
-import { h, replace, failure, loading, choice, labelled, onFrame, nothing } from "../dom";
+import { h, replace, failure, loading, choice, debounced, labelled, onFrame, nothing } from "../dom";
 import { decimal, percent, plural, count } from "../format";
 
 interface Thresholds {
@@ -78,9 +78,10 @@ export function thresholdsView(main: HTMLElement, page: Page): View {
                       { id: "bins", name: "accuracy by confidence", colour, dots: true, points: bins.filter((bin) => bin.items).map((bin) => [bin.confidence, bin.accuracy] as Point) }], { xDomain: whole, yDomain: whole });
   };
 
+  const tellAddress = debounced(() => amend({ at: params.text("at") }), 150);
   const at = onFrame((value: number) => {
     params = params.with({ at: value.toFixed(3) });
-    amend({ at: value.toFixed(3) });
+    tellAddress();
     update();
   });
   slider.addEventListener("input", () => at(Number(slider.value)));

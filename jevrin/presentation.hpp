@@ -13,4 +13,5 @@
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
 #include "jevrin/figures/training_sizes_figure.hpp"
+#include "jevrin/pages/report.hpp"
 #include "jevrin/server/page_server.hpp"

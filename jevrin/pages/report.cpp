@@ -88,6 +88,7 @@ Questions questions_for(const Ledger& ledger, const StudyRecord& study) {
     };
     for (const Cost cost : names_of(Cost{}).values()) want("choice", {{"cost", name_of(cost)}});
     want("suspects");
+    want("suspects", {{"source", "recorded"}});
     want("survey");
     want("sample", {{"seed", "1"}, {"per_class", study.classes.size() > 30 ? "4" : "8"}});
     for (const RunRecord* run : runs) {

@@ -48,7 +48,10 @@ export function pathOf(item: string): string {
   return hash < 0 ? item : item.slice(0, hash);
 }
 
-// One field of a CSV file (RFC 4180).
+// One field of a CSV file (RFC 4180). What a spreadsheet would run is guarded by an apostrophe, as in every table of
+// Jevrin.
 export function csvField(value: string): string {
-  return /[",\r\n]/.test(value) ? `"${value.replace(/"/g, '""')}"` : value;
+  const runs = /^'*[=+\-@\t\r]/.test(value) && !(value !== "" && isFinite(Number(value)));
+  const text = runs ? "'" + value : value;
+  return /[",\r\n]/.test(text) ? `"${text.replace(/"/g, '""')}"` : text;
 }

@@ -7,6 +7,7 @@
 #include "jevrin/server/request_guard.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <atomic>
 #include <chrono>
@@ -35,6 +36,7 @@ void serve(const PageOptions& options) {
     std::signal(SIGTERM, [](int) { stop_asked = true; });
     print(fmt::format("{}\nopen this address in a browser; Ctrl-C ends the server\n", server.address()));
     while (!stop_asked) std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    ::_exit(0);  // what is being computed for a page is not waited for; changes are whole transactions
 }
 
 void write_report(const PageOptions& options) {

@@ -30,19 +30,24 @@ void describe(StageActivation& stage) {
 
 }  // namespace
 
+StageActivation activation_at(const Network& network, std::size_t node, std::span<const float> input) {
+    Inference inference(network_until(network, node), 1);
+    const auto values = inference.run(1, input);
+    StageActivation activation{.stage = stage_of(network.nodes[node]),
+                               .layer = network.nodes[node].name,
+                               .values = Tensor(inference.output_shape(), values)};
+    if (!activation.values.shape().empty()) describe(activation);
+    return activation;
+}
+
 std::vector<StageActivation> stage_activations(const Network& network, std::span<const float> input) {
     std::vector<StageActivation> stages;
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
         const Node& node = network.nodes[i];
         const bool last = i + 1 == network.nodes.size() || stage_of(node) != stage_of(network.nodes[i + 1]);
         if (!last || std::holds_alternative<Constant>(node.op)) continue;
-        Inference inference(network_until(network, i), 1);
-        const auto values = inference.run(1, input);
-        StageActivation stage{
-            .stage = stage_of(node), .layer = node.name, .values = Tensor(inference.output_shape(), values)};
-        if (stage.values.shape().empty()) continue;
-        describe(stage);
-        stages.push_back(std::move(stage));
+        StageActivation stage = activation_at(network, i, input);
+        if (!stage.values.shape().empty()) stages.push_back(std::move(stage));
     }
     return stages;
 }

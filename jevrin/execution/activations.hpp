@@ -20,7 +20,9 @@ struct StageActivation {
     double silent = 0.0;
 };
 
-// input is one item, as the network takes it.
+// The value of one node. input is one item, as the network takes it.
+StageActivation activation_at(const Network& network, std::size_t node, std::span<const float> input);
+// Of the last node of every stage whose value is no single number.
 std::vector<StageActivation> stage_activations(const Network& network, std::span<const float> input);
 
 // The weight of the first convolution, [height, width, in, out]; null when there is none.

@@ -80,6 +80,7 @@ std::vector<LayerRow> layer_table(const Network& network) {
             layers.back().operators += ", " + describe_operator(node);
         LayerRow& layer = layers.back();
         layer.shape = shapes[i];
+        layer.last = i;
         row_of[i] = layers.size() - 1;
         for (const std::size_t input : node.inputs)
             if (input > 0 && dominators.depends_on_image(input) && row_of[input] + 1 < layers.size())

@@ -19,6 +19,7 @@ struct LayerRow {
     std::int64_t bytes = 0;            // of its values, for one image
     bool trains = false;               // any of it is not frozen
     std::vector<std::size_t> reads;    // earlier rows whose values it reads
+    std::size_t last = 0;              // the node that its value is of
 };
 
 struct StageRow {

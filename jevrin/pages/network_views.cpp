@@ -1,5 +1,6 @@
 // The network of a run, and its activations for a picture.
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/execution/activations.hpp"
 #include "jevrin/figures/layer_images.hpp"
@@ -8,12 +9,42 @@
 #include "jevrin/pages/view_functions.hpp"
 #include "jevrin/training/classifier.hpp"
 
+#include <fmt/format.h>
+
 #include <set>
 
 namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_maps = 12;  // of a stage
+
+Json activation_json(const StageActivation& stage) {
+    const SheetRow row = map_images(stage, most_maps);
+    Json maps = Json::array();
+    for (const Image& map : row.images) maps.push_back(data_uri(map));
+    return {{"stage", stage.stage},
+            {"layer", stage.layer},
+            {"shape", stage.values.shape()},
+            {"mean", short_number(stage.mean)},
+            {"deviation", short_number(stage.deviation)},
+            {"zeros", short_number(stage.zeros)},
+            {"silent", short_number(stage.silent)},
+            {"label", row.label},
+            {"maps", std::move(maps)}};
+}
+
+// Of one layer, or of every stage.
+std::vector<StageActivation> wanted_activations(const Network& network, const std::string& layer,
+                                                std::span<const float> input) {
+    if (layer.empty()) return stage_activations(network, input);
+    std::vector<std::string> names;
+    for (const LayerRow& row : layer_table(network)) {
+        if (row.name == layer) return {activation_at(network, row.last, input)};
+        names.push_back(row.name);
+    }
+    throw InputError(
+        fmt::format("the network has no layer '{}'{}", printable(layer), did_you_mean(layer, names)));
+}
 
 }  // namespace
 
@@ -50,20 +81,8 @@ Json activations_view(const Ledger& ledger, const StudyRecord& study, const View
     std::vector<float> input(fitted.size());
     ScalingTable(classifier.preparation.scaling, fitting.channels).apply(fitted, input);
     Json stages = Json::array();
-    for (const StageActivation& stage : stage_activations(classifier.network, input)) {
-        const SheetRow row = map_images(stage, most_maps);
-        Json maps = Json::array();
-        for (const Image& map : row.images) maps.push_back(data_uri(map));
-        stages.push_back({{"stage", stage.stage},
-                          {"layer", stage.layer},
-                          {"shape", stage.values.shape()},
-                          {"mean", short_number(stage.mean)},
-                          {"deviation", short_number(stage.deviation)},
-                          {"zeros", short_number(stage.zeros)},
-                          {"silent", short_number(stage.silent)},
-                          {"label", row.label},
-                          {"maps", std::move(maps)}});
-    }
+    for (const StageActivation& stage : wanted_activations(classifier.network, query.text("layer"), input))
+        stages.push_back(activation_json(stage));
     return {{"run", run.name()}, {"stages", std::move(stages)}};
 }
 

@@ -9,7 +9,10 @@
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/scores_result.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <optional>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -40,6 +43,43 @@ RunPredictions predictions_of(const Ledger& ledger, const StudyRecord& study, co
     const RunRecord run = ledger.run(study.id, query.required("run"));
     require_finished(run);
     return open_predictions(ledger, study, {.run = run.name()});
+}
+
+struct ListedItem {
+    std::string id;
+    std::size_t label = 0;
+    std::size_t predicted = 0;
+    std::optional<double> confidence = {};  // of other epochs than the best none is kept
+    std::optional<double> label_probability = {};
+};
+
+// Mistakes first, the surest of them first; then what is right, the surest first.
+Json items_json(const std::string& run, std::int64_t epoch, std::vector<ListedItem> items) {
+    std::stable_sort(items.begin(), items.end(), [](const ListedItem& a, const ListedItem& b) {
+        const bool right_a = a.predicted == a.label;
+        const bool right_b = b.predicted == b.label;
+        return right_a != right_b ? !right_a : a.confidence > b.confidence;
+    });
+    const std::size_t all = items.size();
+    items.resize(std::min(items.size(), most_items));
+    Json json = Json::array();
+    for (const ListedItem& item : items)
+        json.push_back(Json::array({item.id, item.label, item.predicted, short_number(item.confidence),
+                                    short_number(item.label_probability)}));
+    return {{"run", run}, {"epoch", epoch}, {"all", all}, {"items", std::move(json)}};
+}
+
+Json items_at_epoch(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
+    const std::vector<OutcomeRecord> outcomes = ledger.outcomes(run.id, Part::validation);
+    const std::vector<std::vector<std::size_t>> by_epoch = ledger.epoch_predictions(run.id);
+    if (epoch > std::ssize(by_epoch))
+        throw InputError(
+            fmt::format("what '{}' called each item at epoch {} is not recorded", run.name(), epoch));
+    const std::vector<std::size_t>& predicted = by_epoch[static_cast<std::size_t>(epoch - 1)];
+    std::vector<ListedItem> items;
+    for (std::size_t i = 0; i < std::min(outcomes.size(), predicted.size()); ++i)
+        items.push_back({ledger.item_id(outcomes[i].item), outcomes[i].label, predicted[i]});
+    return items_json(run.name(), epoch, std::move(items));
 }
 
 }  // namespace
@@ -85,27 +125,16 @@ Json matrices_view(const Ledger& ledger, const StudyRecord& study, const ViewQue
 }
 
 Json items_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
+    if (const std::int64_t epoch = query.number("epoch", 0, 1'000'000'000); epoch > 0)
+        return items_at_epoch(ledger, ledger.run(study.id, query.required("run")), epoch);
     const RunPredictions of = predictions_of(ledger, study, query);
     const PredictionTable& table = of.table();
-    // Mistakes first, the surest of them first; then what is right, the surest first.
-    std::vector<std::size_t> order(of.predictions.items.size());
-    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
     const std::vector<std::size_t> predicted = table.predicted();
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-        const bool right_a = predicted[a] == table.labels[a];
-        const bool right_b = predicted[b] == table.labels[b];
-        return right_a != right_b ? !right_a : table.confidence(a) > table.confidence(b);
-    });
-    order.resize(std::min(order.size(), most_items));
-    Json items = Json::array();
-    for (const std::size_t i : order)
-        items.push_back(
-            Json::array({of.predictions.items[i], table.labels[i], predicted[i],
-                         short_number(table.confidence(i)), short_number(table.row(i)[table.labels[i]])}));
-    return {{"run", of.run.name()},
-            {"epoch", of.predictions.epoch},
-            {"all", of.predictions.items.size()},
-            {"items", std::move(items)}};
+    std::vector<ListedItem> items;
+    for (std::size_t i = 0; i < of.predictions.items.size(); ++i)
+        items.push_back({of.predictions.items[i], table.labels[i], predicted[i], table.confidence(i),
+                         table.row(i)[table.labels[i]]});
+    return items_json(of.run.name(), of.predictions.epoch, std::move(items));
 }
 
 Json item_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {

@@ -62,7 +62,7 @@ std::span<const View> all_views() {
         {"scores", {"run"}, scores_view, Lifetime::run},
         {"classes", {"run"}, classes_view, Lifetime::run},
         {"matrices", {"run", "from", "to"}, matrices_view},
-        {"items", {"run"}, items_view, Lifetime::run},
+        {"items", {"run", "epoch"}, items_view, Lifetime::run},
         {"item", {"item"}, item_view},
         {"neighbours", {"run", "item"}, neighbours_view, Lifetime::run},
         {"layers", {"run", "from", "to"}, layers_view},
@@ -74,7 +74,7 @@ std::span<const View> all_views() {
         {"sample", {"seed", "per_class"}, sample_view, Lifetime::images},
         {"prepared", {"run", "item", "versions"}, prepared_view, Lifetime::run},
         {"network", {"run"}, network_view, Lifetime::run},
-        {"activations", {"run", "item"}, activations_view, Lifetime::run},
+        {"activations", {"run", "item", "layer"}, activations_view, Lifetime::run},
     };
     return views;
 }

@@ -50,6 +50,8 @@ class PageRoutesTest : public test::TrainedStudy {
                                                           {"seed", "3"},
                                                           {"per_class", "2"},
                                                           {"versions", "2"},
+                                                          {"layer", ""},
+                                                          {"epoch", ""},
                                                           {"from", "1"},
                                                           {"to", "2"}};
         std::map<std::string, std::string> parameters;

@@ -3,7 +3,7 @@ import { scaleLinear, scaleLog, Scale } from "d3-scale";
 import { axisBottom, axisLeft } from "d3-axis";
 import { select } from "d3-selection";
 import { line, area } from "d3-shape";
-import { h, svg, save, onFrame } from "./dom";
+import { h, svg, save, onFrame, replace } from "./dom";
 import { csvField, short } from "./format";
 
 export type Point = [number, number];
@@ -36,6 +36,9 @@ export interface ChartOptions {
   xFormat?(value: number): string;
 }
 
+// Of the table behind a chart.
+const mostColumns = 40;
+
 const margin = { top: 10, right: 12, bottom: 34, left: 54 };
 
 // The place of the last point that is not beyond x.
@@ -63,6 +66,7 @@ export class Chart {
   readonly element: HTMLElement;
   private readonly drawing = svg("svg", { role: "img", tabindex: 0, class: "chart" });
   private readonly shapes = svg("g");
+  private readonly table = h("details", { class: "as-table" });
   private frame = "";  // what the axes were drawn for
   private drawn: { outline: string; shape: SVGGElement }[] = [];
   // Above the drawing, so that what follows the pointer does not draw the lines anew.
@@ -81,7 +85,9 @@ export class Chart {
 
   constructor(public options: ChartOptions) {
     this.element = h("figure", { class: "chart-box" });
-    this.element.append(this.drawing, this.overlay, this.tools());
+    this.table.append(h("summary", {}, "as a table"));
+    this.table.addEventListener("toggle", () => this.fillTable());
+    this.element.append(this.drawing, this.overlay, this.tools(), this.table);
     this.overlay.append(this.selection, this.pointer);
     this.observer = new ResizeObserver(() => {
       const width = Math.floor(this.element.clientWidth);
@@ -102,6 +108,7 @@ export class Chart {
     this.series = series;
     Object.assign(this.options, options);
     if (this.width > 0) this.draw();
+    this.fillTable();
   }
 
   // The line of this series stands out.
@@ -123,6 +130,21 @@ export class Chart {
              h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => this.saveSvg() }, "SVG"),
              h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => this.savePng() }, "PNG"),
              h("button", { type: "button", class: "small", title: "save its points as CSV", onclick: () => save(this.file() + ".csv", this.csv(), "text/csv") }, "CSV"));
+  }
+
+  // The same for those who cannot see it: a row for each x, a column for each line.
+  private fillTable(): void {
+    if (!this.table.open) return;
+    const lines = this.series.filter((one) => !one.faint).slice(0, mostColumns);
+    const rows = new Map<number, (number | null)[]>();
+    lines.forEach((one, column) => one.points.forEach(([x, y]) => {
+      if (!rows.has(x)) rows.set(x, lines.map(() => null));
+      rows.get(x)![column] = y;
+    }));
+    const body = [...rows].sort((a, b) => a[0] - b[0]).map(([x, values]) =>
+      h("tr", {}, h("th", { scope: "row" }, short(x)), ...values.map((value) => h("td", { class: "number" }, short(value)))));
+    replace(this.table, h("summary", {}, "as a table"), h("div", { class: "scroll" }, h("table", {},
+      h("thead", {}, h("tr", {}, h("th", {}, this.options.xLabel), ...lines.map((one) => h("th", { scope: "col" }, one.name)))), h("tbody", {}, ...body))));
   }
 
   private csv(): string {

@@ -4,8 +4,8 @@ import { Page, mark, rowOf, runLink } from "./page";
 import { h, replace, failure } from "./dom";
 import { decimal, pathOf, percent } from "./format";
 
-// id, label, predicted, its probability, that of the label.
-export type Item = [string, number, number, number, number];
+// id, label, predicted, its probability, that of the label; both are known of the best epoch alone.
+export type Item = [string, number, number, number | null, number | null];
 
 export interface ItemDetail {
   item: string; label: number;
@@ -30,12 +30,12 @@ export function gallery(page: Page, items: Item[], open: (item: string) => void,
   const add = (from: number) => {
     for (const [id, label, predicted, confidence] of items.slice(from, from + mostShown)) {
       const wrong = label !== predicted;
-      const text = `${classes[label]}, predicted ${classes[predicted]} with ${percent(confidence)}`;
+      const text = `${classes[label]}, predicted ${classes[predicted]}${confidence === null ? "" : ` with ${percent(confidence)}`}`;
       list.append(h("li", {}, h("button", { type: "button", class: wrong ? "picture wrong" : "picture right", title: `${pathOf(id)}: ${text}`,
                                             "data-item": id, onclick: () => open(id) },
                                 thumbnail(id, side, text),
                                 h("span", { class: "said" }, wrong ? `${classes[label]} → ${classes[predicted]}` : classes[label]!),
-                                h("span", { class: "said number" }, percent(confidence)))));
+                                confidence === null ? null : h("span", { class: "said number" }, percent(confidence)))));
     }
     const left = items.length - from - mostShown;
     if (left > 0) {

@@ -1,5 +1,5 @@
 // A table that can be sorted, filtered and saved. What is sorted by and filtered by stands in the address.
-import { h, replace, save, Child } from "./dom";
+import { checkbox, h, replace, save, Child } from "./dom";
 import { csvField } from "./format";
 
 export interface Column<Row> {
@@ -25,6 +25,8 @@ export interface TableOptions<Row> {
   onPoint?(row: Row | null): void;
   filename: string;
   most?: number;
+  hidden?: string[];                   // columns by key; the first is always shown
+  onHide?(hidden: string[]): void;
 }
 
 const operators: [string, (a: number, b: number) => boolean][] = [
@@ -68,6 +70,7 @@ export class DataTable<Row> {
   private most: number;
   sort: string;
   filter: string;
+  alsoFilteredBy: Column<Row>[] = [];  // columns that are not shown
 
   constructor(private readonly options: TableOptions<Row>) {
     this.sort = options.sort ?? "";
@@ -83,6 +86,17 @@ export class DataTable<Row> {
         options.onFilter!(box.value);
       });
       tools.append(box);
+    }
+    if (options.onHide) {
+      const hidden = new Set(options.hidden ?? []);
+      const all = options.columns;
+      options.columns = all.filter((column) => !hidden.has(column.key));
+      tools.append(h("details", { class: "menu right" }, h("summary", {}, "columns"), h("div", {}, ...all.slice(1).map((column) =>
+        checkbox(column.head || column.key, !hidden.has(column.key), (on) => {
+          if (on) hidden.delete(column.key);
+          else hidden.add(column.key);
+          options.onHide!([...hidden]);
+        })))));
     }
     tools.append(h("button", { type: "button", class: "small", title: "save this table as CSV",
                                onclick: () => save(options.filename + ".csv", this.csv(), "text/csv") }, "CSV"));
@@ -149,7 +163,7 @@ export class DataTable<Row> {
   }
 
   draw(): void {
-    const { columns } = this.options;
+    const columns = [...this.options.columns, ...this.alsoFilteredBy];
     this.shown = this.filter.trim() ? this.rows.filter((row) => matches(row, columns, this.filter)) : [...this.rows];
     const column = columns.find((one) => one.key === this.sort.replace(/^-/, ""));
     if (column) {

@@ -238,6 +238,7 @@ export function curvesView(main: HTMLElement, page: Page): View {
   const drawTable = () => {
     told.clear();
     table.sort = params.text("sort");
+    table.alsoFilteredBy = params.is("settings") ? [] : settingColumns();
     table.setColumns(columns());
     table.setRows(page.study.runs.map((run) => ({ run, settings: settings.rows.get(run.run) ?? {} })));
     table.setSelected(new Set(selected));

@@ -9,7 +9,9 @@ import { count, pathOf, percent, plural } from "../format";
 
 interface Sample { classes: { class: string; items: string[] }[] }
 interface Pair { items: [string, string]; labels: [number, number] }
-interface Survey { facts: { [name: string]: unknown }; counts: number[]; copies: string[][]; near_duplicates: Pair[]; conflicts: Pair[] }
+interface Spread { smallest: number; lower_quarter: number; median: number; upper_quarter: number; largest: number }
+interface Facts { width: Spread; height: Spread; aspect: Spread; formats: { [name: string]: number }; channels: { grey: number; colour: number }; majority_accuracy: number }
+interface Survey { facts: Facts; counts: number[]; copies: string[][]; near_duplicates: Pair[]; conflicts: Pair[] }
 interface Prepared { run: string; size: string; fit: string; prepared: string; augments: boolean; versions: string[] }
 
 export function imagesView(main: HTMLElement, page: Page): View {
@@ -83,7 +85,11 @@ export function imagesView(main: HTMLElement, page: Page): View {
     const ratio = common.items / Math.max(1, rare.items);
     replace(heading, h("h1", {}, `${count(total)} images in ${plural(classes.length, "class").replace("classs", "classes")}${ratio >= 1.5 ? `; ${common.name} has ${ratio.toFixed(1)} times as many as ${rare.name}` : ", balanced"}`),
             h("p", { class: "quiet" }, "training and validation parts; the test part stays sealed"));
-    replace(facts, h("h2", {}, "Classes"), table.element);
+    const { width, height, formats, channels } = survey.facts;
+    const sides = (spread: Spread) => (spread.smallest === spread.largest ? `${spread.median}` : `${spread.smallest} to ${spread.largest} (half of them ${spread.lower_quarter} to ${spread.upper_quarter})`);
+    replace(facts, h("h2", {}, "Classes"), table.element,
+      h("p", {}, `${sides(width)} pixels wide, ${sides(height)} high; ${Object.entries(formats).map(([name, number]) => `${count(number)} ${name}`).join(", ")}; `
+        + `${count(channels.colour)} in colour, ${count(channels.grey)} grey. Always saying ${common.name} has an accuracy of ${survey.facts.majority_accuracy.toFixed(3)}.`));
     const pair = (one: Pair) => h("li", { class: "pair" }, ...one.items.map((id, i) => h("button", { type: "button", class: "picture", title: pathOf(id), onclick: () => change({ item: id }) },
       thumbnail(id, 72, pathOf(id)), h("span", { class: "said" }, classes[one.labels[i]!] ?? "?"))));
     replace(copies,

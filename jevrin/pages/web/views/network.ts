@@ -75,13 +75,11 @@ export function networkView(main: HTMLElement, page: Page): View {
           h("button", { type: "button", class: "small", disabled: place <= 0, onclick: () => to(place - 1) }, "previous"), " ",
           h("button", { type: "button", class: "small", disabled: place < 0 || place >= items.length - 1, onclick: () => to(place + 1) }, "next")));
       replace(side, h("h2", {}, "Activations"), head, loading("its activations"));
-      const { stages } = await ask<{ stages: Stage[] }>("activations", { run: run(), item });
+      const layer = params.text("layer");
+      const { stages } = await ask<{ stages: Stage[] }>("activations", layer ? { run: run(), item, layer } : { run: run(), item });
       if (mine !== asked) return;
-      const layer = network?.layers.find((one) => one.layer === params.text("layer"));
-      const of = layer ? stages.filter((one) => one.stage === layer.stage) : [];
-      const list = of.length ? of : stages;
-      replace(side, h("h2", {}, layer ? `Activations of ${layer.stage || layer.layer}` : "Activations, stage by stage"), head,
-        ...list.map((one) => h("section", { class: "stage" }, h("h3", {}, one.stage, h("span", { class: "quiet" }, ` ${shapeText(one.shape)}`)),
+      replace(side, h("h2", {}, layer ? `Activations of ${layer}` : "Activations, stage by stage"), head,
+        ...stages.map((one) => h("section", { class: "stage" }, h("h3", {}, layer ? one.layer : one.stage, h("span", { class: "quiet" }, ` ${shapeText(one.shape)}`)),
           h("p", { class: "quiet small number" }, `mean ${decimal(one.mean)}, deviation ${decimal(one.deviation)}, zeros ${percent(one.zeros)}, silent channels ${percent(one.silent)}`),
           one.maps.length ? h("ul", { class: "gallery" }, ...one.maps.map((map) => h("li", {}, h("img", { src: map, alt: `a map of ${one.stage}`, width: 72, height: 72, class: "pixels" })))) : h("p", { class: "quiet small" }, "a vector"))));
     } catch (error) {

@@ -37,7 +37,8 @@ export function runView(main: HTMLElement, page: Page): View {
   let run = "";
   let matrices: Matrices | null = null;
   let layers: Layers | null = null;
-  let items: Item[] = [];
+  let items: Item[] = [];      // of the epoch that is shown
+  let bestItems: Item[] = [];
   let frames = new Map<number, Float64Array>();
   let matrix: MatrixView | null = null;
   let order: number[] | null = null;
@@ -117,12 +118,14 @@ export function runView(main: HTMLElement, page: Page): View {
         toEpoch(index++);
       }
       if (index < matrices!.epochs.length) playing = requestAnimationFrame(next);
-      else stop();
+      else {
+        stop();
+        tellPictures();
+      }
     };
     playing = requestAnimationFrame(next);
   });
 
-  // Of the best epoch: what is kept item by item.
   const chosenItems = (): Item[] => {
     const row = classes().indexOf(params.text("true"));
     const column = classes().indexOf(params.text("predicted"));
@@ -137,16 +140,30 @@ export function runView(main: HTMLElement, page: Page): View {
     change(same ? { true: null, predicted: null, outcome: null } : { ...names, outcome: cell.row !== undefined && cell.column !== undefined ? null : "all" });
   };
 
-  // Which pictures they are, when the matrix is that of another epoch.
-  const tellPictures = () => {
-    const best = matrices?.best_epoch;
-    const shown = epochIndex() >= 0 ? matrices!.epochs[epochIndex()]!.epoch : best;
-    otherEpoch.textContent = shown === best ? "" : `pictures are those of the best epoch, ${best}`;
-  };
+  const shownEpoch = () => (epochIndex() >= 0 ? matrices!.epochs[epochIndex()]!.epoch : null);
+  // Items as they were called at the epoch of the matrix: asked for when the film has stopped there.
+  const tellPictures = debounced(() => void (async () => {
+    const mine = run;
+    const epoch = shownEpoch();
+    const best = matrices?.best_epoch ?? null;
+    let list = bestItems;
+    let note = "";
+    if (epoch !== null && epoch !== best && bestItems.length) {
+      try {
+        list = (await ask<{ items: Item[] }>("items", { run, epoch: String(epoch) })).items;
+        note = `as they were called at epoch ${epoch}`;
+      } catch {
+        note = `pictures are those of the best epoch, ${best}`;
+      }
+    }
+    if (mine !== run || epoch !== shownEpoch() || (list === items && note === otherEpoch.textContent)) return;
+    items = list;
+    otherEpoch.textContent = note;
+    drawPictures();
+  })(), 200);
 
   const drawPictures = () => {
     if (!items.length) return;
-    tellPictures();
     const list = chosenItems();
     const [row, column] = [params.text("true"), params.text("predicted")];
     const outcome = params.text("outcome", row && column ? "all" : "wrong");
@@ -194,7 +211,7 @@ export function runView(main: HTMLElement, page: Page): View {
       key, head, title, numeric: true, value: (row: ClassRow) => row[key] as number | null,
       cell: (row: ClassRow) => (digits ? decimal(row[key] as number | null, digits) : String(row[key])) });
     const table = new DataTable<ClassRow>({
-      caption: "classes", id: (row) => row.class, filename: `${run}-classes`, sort: params.text("classes", rows.length > 20 ? "recall" : ""), most: 40,
+      caption: "classes", id: (row) => row.class, filename: `${run}-classes`, hidden: params.list("hide"), onHide: (hide) => change({ hide }), sort: params.text("classes", rows.length > 20 ? "recall" : ""), most: 40,
       columns: [
         { key: "class", head: "class", value: (row) => row.class },
         number("support", "items", "items of the class", 0),
@@ -318,7 +335,7 @@ export function runView(main: HTMLElement, page: Page): View {
         drawMatrix();
       }
       if (row?.state !== "finished") {
-        items = [];
+        items = bestItems = [];
         replace(classBox, nothing("Classes, scores and pictures stand here when the run is finished."));
         replace(pictureBox);
         replace(below);
@@ -326,10 +343,12 @@ export function runView(main: HTMLElement, page: Page): View {
         if (!classBox.hasChildNodes()) replace(classBox, loading("its predictions"));
         const [list, table, scores] = await Promise.all([ask<{ items: Item[]; all: number }>("items", { run }), ask<{ classes: ClassRow[] }>("classes", { run }), ask<Scores>("scores", { run })]);
         if (!still()) return;
-        items = list.items;
+        bestItems = items = list.items;
+        otherEpoch.textContent = "";
         drawHead(facts, scores);
         drawClasses(table.classes);
         drawPictures();
+        tellPictures();
         drawViewer();
         replace(below, drawScores(scores));
       }
@@ -356,7 +375,7 @@ export function runView(main: HTMLElement, page: Page): View {
       if (wanted !== run) {
         stop();
         run = wanted;
-        items = [];
+        items = bestItems = [];
         matrices = null;
         layers = null;
         frames = new Map();
@@ -367,10 +386,11 @@ export function runView(main: HTMLElement, page: Page): View {
         replace(heading, h("h1", {}, run), loading("the run"));
         return draw();
       }
-      const redrawAll = ["value", "order", "layers", "classes"].some((name) => before.text(name) !== params.text(name));
+      const redrawAll = ["value", "order", "layers", "classes", "hide"].some((name) => before.text(name) !== params.text(name));
       if (redrawAll) void draw();
       drawFrame();
       drawPictures();
+      tellPictures();
       drawViewer();
     },
     news(news: News | null) {

@@ -144,10 +144,10 @@ export class MatrixView {
     const context = this.canvas.getContext("2d")!;
     context.font = this.font(12);
     this.longest = Math.min(110, Math.max(...this.options.classes.map((name) => context.measureText(name).width)));
-    const most = Math.min(width, 560);
+    const most = Math.min(width, Math.max(440, Math.min(820, innerHeight - 240)));
     this.named = (most - this.longest - 30) / classes >= 9;
     this.left = this.named ? Math.ceil(this.longest) + 26 : 22;
-    this.side = Math.max(2, Math.min(64, Math.floor(((most - this.left - 2) / classes) * 4) / 4));
+    this.side = Math.max(2, Math.min(84, Math.floor(((most - this.left - 2) / classes) * 4) / 4));
     this.slanted = this.named && this.side < this.longest + 4;
     const above = Math.ceil(this.longest * 0.72);
     this.top = this.named ? (this.slanted ? above + 24 : 36) : 20;
@@ -169,7 +169,7 @@ export class MatrixView {
   private draw(): void {
     const width = Math.floor(this.element.clientWidth);
     if (width <= 0 || !this.classes) return;
-    const layout = `${width} ${theme()} ${devicePixelRatio}`;
+    const layout = `${width} ${innerHeight} ${theme()} ${devicePixelRatio}`;
     if (layout !== this.laidOut) {
       this.layOut(width);
       this.laidOut = layout;

@@ -85,10 +85,10 @@ export function studyView(main: HTMLElement, page: Page): View {
       { key: "mean", head: study.spoken_metric, numeric: true, value: (row) => row.mean, cell: (row) => decimal(row.mean) },
       { key: "interval", head: "95 % interval", value: (row) => interval(row.low, row.high), cell: (row) =>
         h("span", { title: interval(row.low, row.high) }, whisker(row, low, high, colourOf(study, row.candidate))) },
+      { key: "verdict", head: "verdict", value: (row) => verdictOf(row, row === result.ranking[0]) },
       { key: "cost", head: "cost", numeric: true, value: (row) => row.cost, cell: (row) => spokenCost(result.cost, row.cost) },
       { key: "probability_best", head: "P(best)", numeric: true, title: "in how many bootstrap draws of seeds and items it is the best",
         value: (row) => row.probability_best, cell: (row) => percent(row.probability_best) },
-      { key: "verdict", head: "verdict", value: (row) => verdictOf(row, row === result.ranking[0]) },
       { key: "seeds", head: "seeds", numeric: true, value: (row) => row.seeds,
         cell: (row) => (row.failed_seeds ? `${row.seeds}, ${row.failed_seeds} failed` : row.seeds) },
     ];

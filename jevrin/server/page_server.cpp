@@ -128,12 +128,16 @@ struct PageRoutes::State {
         std::string question = name;
         for (const auto& [parameter, value] : query.parameters)
             question += fmt::format("\n{} {} {}", parameter, value.size(), value);
-        const std::int64_t revision = revision_of(view_called(name).lifetime, feed.revisions());
-        return {.body = answers.get(question, revision, [&] {
+        const LiveFeed::Revisions revisions = feed.revisions();
+        HttpResponse response;
+        // A page that has this hears of everything after it.
+        response.headers.emplace_back("X-Jevrin-Revision", std::to_string(revisions.change));
+        response.body = answers.get(question, revision_of(view_called(name).lifetime, revisions), [&] {
             return ledgers.with([&](const Ledger& ledger) {
                 return json_text(view_data(ledger, ledger.study(source.study), query));
             });
-        })};
+        });
+        return response;
     }
 
     HttpResponse picture(const HttpRequest& request) {

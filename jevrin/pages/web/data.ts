@@ -60,6 +60,9 @@ async function fromReport(from: Report, question: string): Promise<unknown> {
   return from.answers[question];
 }
 
+// The oldest state of the ledger that an answer was of, since all were asked anew.
+let answeredRevision = Infinity;
+
 async function fetchJson(address: string, init?: RequestInit): Promise<unknown> {
   let response: Response;
   try {
@@ -67,6 +70,7 @@ async function fetchJson(address: string, init?: RequestInit): Promise<unknown> 
   } catch {
     throw new Error("the server does not answer; is it still running?");
   }
+  answeredRevision = Math.min(answeredRevision, Number(response.headers.get("x-jevrin-revision") ?? Infinity));
   const type = response.headers.get("content-type") ?? "";
   const body: any = type.includes("json") ? await response.json() : await response.text();
   if (!response.ok) throw new Error(typeof body === "string" ? body : body.error ?? response.statusText);
@@ -129,9 +133,12 @@ export function follow(listener: Listener): void {
   const open = () => {
     if (source || document.hidden) return;
     source = new EventSource("api/events");
-    source.addEventListener("state", () => {
-      forget();
+    source.addEventListener("state", (event) => {
+      const { revision } = JSON.parse((event as MessageEvent<string>).data) as { revision: number };
       listener.connection("live", "");
+      if (revision === answeredRevision) return;  // nothing has happened since
+      forget();
+      answeredRevision = Infinity;
       listener.state();
     });
     source.addEventListener("news", (event) => {

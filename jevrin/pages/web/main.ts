@@ -127,13 +127,8 @@ async function start(): Promise<void> {
   drawState();
   show();
   window.addEventListener("hashchange", show);
-  let first = true;
   follow({
     state() {
-      if (first) {
-        first = false;
-        return;
-      }
       void load().then(() => {
         drawState();
         current?.view.news?.(null);

@@ -67,8 +67,8 @@ void add_page(Command& command) {
     std::vector<Option> of_the_server;
     of_the_server.push_back(
         command.add_option("--port", options->port, "the port (default: any that is free)")
-            .type_name("1..65535")
-            .within(1, 65535));
+            .within(1, 65535)
+            .option_text("1..65535"));
     of_the_server.push_back(
         command
             .add_option("--address", options->address,

@@ -12,8 +12,10 @@
 #include "jevrin/server/request_guard.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <future>
 #include <list>
@@ -110,6 +112,15 @@ std::int64_t revision_of(Lifetime lifetime, const LiveFeed::Revisions& revisions
             return revisions.generation;
     }
     return revisions.change;
+}
+
+// As it stands in an address: what listens everywhere is reached by this machine's name.
+std::string host_of(const std::string& address) {
+    if (address == "0.0.0.0" || address == "::") {
+        std::array<char, 256> name{};
+        return ::gethostname(name.data(), name.size() - 1) == 0 ? name.data() : "localhost";
+    }
+    return address.find(':') == std::string::npos ? address : "[" + address + "]";
 }
 
 }  // namespace
@@ -243,9 +254,8 @@ HttpResponse PageRoutes::respond(const HttpRequest& request) {
 struct PageServer::State {
     State(const PageSource& source, const HttpAddress& where, const std::string& key)
         : listener(where), guard(where.address, listener.port(), key), routes(source, guard.token()) {
-        const bool is_v6 = where.address.find(':') != std::string::npos;
-        address = fmt::format("http://{}:{}/{}", is_v6 ? "[" + where.address + "]" : where.address,
-                              listener.port(), key.empty() ? "" : "?key=" + key);
+        address = fmt::format("http://{}:{}/{}", host_of(where.address), listener.port(),
+                              key.empty() ? "" : "?key=" + key);
         preparing = std::thread([this] { routes.prepare(); });
         listener.start([this](const HttpRequest& request) {
             if (std::optional<HttpResponse> refusal = guard.refuse(request)) return std::move(*refusal);

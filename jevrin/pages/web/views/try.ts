@@ -1,6 +1,6 @@
 // Try it: images that are dropped, pasted, chosen or filmed, and what each chosen run says of them.
 import { isReport, sendImage } from "../data";
-import { Page, View, bestRun, candidateName, mark, rowOf, runsCalled } from "../page";
+import { Page, View, bestRun, candidateName, mark, rowOf, runsCalled, shortened } from "../page";
 import { change, Params } from "../address";
 import { h, replace, failure, nothing, checkbox } from "../dom";
 import { decimal, percent } from "../format";
@@ -37,8 +37,8 @@ export function tryView(main: HTMLElement, page: Page): View {
   const answerRow = (answer: Answer): HTMLElement => {
     const row = rowOf(page.study, answer.run);
     const order = answer.probabilities.map((probability, c) => [probability, c] as const).sort((a, b) => b[0] - a[0]).slice(0, 3);
-    return h("div", { class: "answer-row" }, h("p", { class: "named" }, row ? mark(page.study, row.candidate) : null, " ", answer.run,
-               answer.unknown ? h("strong", { class: "is-wrong" }, ` resembles nothing in training (${decimal(answer.distance, 1)} times the limit)`)
+    return h("div", { class: "answer-row" }, h("p", { class: "named", title: answer.run }, row ? mark(page.study, row.candidate) : null, " ", shortened(answer.run, 30)),
+             h("p", { class: "small" }, answer.unknown ? h("strong", { class: "is-wrong" }, ` resembles nothing in training (${decimal(answer.distance, 1)} times the limit)`)
                : answer.distance !== null ? h("span", { class: "quiet" }, ` in distribution (${decimal(answer.distance, 2)} of the limit)`) : null),
              h("table", { class: "bars" }, h("tbody", {}, ...order.map(([probability, c]) => h("tr", {}, h("th", { scope: "row" }, page.study.classes[c] ?? "?"),
                h("td", {}, h("span", { class: "bar right", "--share": `${100 * probability}%` })), h("td", { class: "number" }, percent(probability)))))));

@@ -10,6 +10,7 @@
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/sheet.hpp"
+#include "jevrin/pages/report.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/curves_result.hpp"
 #include "jevrin/results/model_results.hpp"
@@ -53,8 +54,11 @@ void write_figures(const fs::path& directory, const Ledger& ledger, const Choice
     const ConfusionResult confusion = report_confusion(ledger, study, {.runs = {best->name()}});
     draw_confusion(confusion.shown.matrix, study.classes, confusion.title(), directory / "confusion.png");
     export_model(ledger, study, best->name(), directory / "chosen.onnx");
-    print(fmt::format("\nwritten to {}: sheet.png, curves.png, choice.png, confusion.png, chosen.onnx ({})\n",
-                      printable(directory.string()), best->name()));
+    write_report(ledger, study, directory / "study.html");
+    print(fmt::format(
+        "\nwritten to {}: sheet.png, curves.png, choice.png, confusion.png, study.html (all of it, to "
+        "open in a browser), chosen.onnx ({})\nlive in a browser: jevrin page --ledger {}\n",
+        printable(directory.string()), best->name(), shell_word((directory / "ledger").string())));
 }
 
 void run_demo(const fs::path& directory) {

@@ -16,6 +16,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
 #include <chrono>
 #include <future>
 #include <list>
@@ -112,6 +113,11 @@ std::int64_t revision_of(Lifetime lifetime, const LiveFeed::Revisions& revisions
             return revisions.generation;
     }
     return revisions.change;
+}
+
+constexpr std::size_t shortest_key = 8;
+bool is_key_letter(char letter) {
+    return std::isalnum(static_cast<unsigned char>(letter)) != 0;
 }
 
 // As it stands in an address: what listens everywhere is reached by this machine's name.
@@ -245,6 +251,9 @@ HttpResponse PageRoutes::respond(const HttpRequest& request) {
     const bool cached = std::any_of(response.headers.begin(), response.headers.end(),
                                     [](const auto& header) { return header.first == "Cache-Control"; });
     if (!cached) response.headers.emplace_back("Cache-Control", "no-store");
+    if (request.path != "/")
+        response.headers.emplace_back("Content-Security-Policy",
+                                      "default-src 'none'; frame-ancestors 'none'");
     response.headers.emplace_back("X-Content-Type-Options", "nosniff");
     response.headers.emplace_back("Referrer-Policy", "no-referrer");
     response.headers.emplace_back("Cross-Origin-Resource-Policy", "same-origin");
@@ -286,6 +295,11 @@ PageServer::PageServer(const PageSource& source, const HttpAddress& address, con
     if (key.empty() && !is_loopback(address.address))
         throw InputError(fmt::format("{} is an address that other machines reach: a key is needed",
                                      printable(address.address)));
+    if (!key.empty() && !std::all_of(key.begin(), key.end(), is_key_letter))
+        throw InputError("a key consists of letters and digits, as it is part of an address");
+    if (!key.empty() && key.size() < shortest_key)
+        throw InputError(
+            fmt::format("a key has at least {} letters and digits, or it is guessed", shortest_key));
     state_ = std::make_unique<State>(source, address, key);
 }
 PageServer::~PageServer() = default;

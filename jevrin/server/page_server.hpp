@@ -44,8 +44,9 @@ class PageRoutes {
 
 class PageServer {
   public:
-    // An address that other machines reach needs a key; none is needed on this machine's own. InputError when
-    // there is none, the port is taken, or there is no such study.
+    // An address that other machines reach needs a key, at least eight letters and digits; none is needed on
+    // this machine's own. InputError when it is missing or short, the port is taken, or there is no such
+    // study.
     PageServer(const PageSource& source, const HttpAddress& address, const std::string& key = "");
     ~PageServer();
     PageServer(const PageServer&) = delete;

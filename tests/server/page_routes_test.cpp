@@ -154,6 +154,11 @@ TEST_F(PageRoutesTest, ThePageItselfIsLockedDown) {
     EXPECT_THAT(headers["Content-Security-Policy"], Not(HasSubstr("unsafe")));
     EXPECT_EQ(headers["X-Content-Type-Options"], "nosniff");
     EXPECT_EQ(headers["Cache-Control"], "no-store");
+    for (const char* path : {"/page.js", "/api/study", "/api/nothing"}) {
+        const HttpResponse response = get(path);
+        const std::map<std::string, std::string> others(response.headers.begin(), response.headers.end());
+        EXPECT_EQ(others.at("Content-Security-Policy"), "default-src 'none'; frame-ancestors 'none'") << path;
+    }
     EXPECT_THAT(get("/page.js").type, StartsWith("text/javascript"));
     EXPECT_THAT(get("/page.css").type, StartsWith("text/css"));
     // A few hundred kilobytes.
@@ -254,8 +259,11 @@ TEST_F(PageRoutesTest, OtherAddressesNeedAKey) {
     EXPECT_THAT(test::message_of<InputError>(
                     [] { PageServer({.ledger = ledger_directory()}, {.address = "0.0.0.0"}); }),
                 HasSubstr("key"));
-    PageServer server({.ledger = ledger_directory()}, {.address = "0.0.0.0"}, "word");
-    EXPECT_THAT(server.address(), HasSubstr("/?key=word"));
+    for (const char* poor : {"word", "a&b=c%20d", "longenough;"})
+        EXPECT_THROW(PageServer({.ledger = ledger_directory()}, {.address = "0.0.0.0"}, poor), InputError)
+            << poor;
+    PageServer server({.ledger = ledger_directory()}, {.address = "0.0.0.0"}, "longword");
+    EXPECT_THAT(server.address(), HasSubstr("/?key=longword"));
 }
 
 }  // namespace

@@ -1,6 +1,7 @@
 // Pictures of items: a list of them, and one of them large with all that is known of it.
 import { ask, isReport, picture } from "./data";
 import { Page, mark, rowOf, runLink } from "./page";
+import { addressOf } from "./address";
 import { h, replace, failure } from "./dom";
 import { decimal, pathOf, percent } from "./format";
 
@@ -162,6 +163,8 @@ export class Viewer {
                             h("td", { class: "number" }, decimal(one.probabilities[one.predicted])));
                  })))));
     }
+    if (this.options?.run && !isReport)
+      parts.push(h("p", {}, h("a", { href: addressOf("network", { run: this.options.run, item: detail.item }) }, "what the network's layers make of it")));
     replace(facts, ...parts);
     if (own && !isReport) void this.neighbours(facts, detail.item, own.run);
   }

@@ -34,7 +34,7 @@ TEST_F(PageInABrowser, EveryViewShowsItsAnswerAndNoError) {
         {"run",
          "document.querySelector('canvas.matrix') && document.querySelectorAll('.classes tbody tr').length "
          "=== 3"
-         " && document.querySelector('.layers .chart .line')"},
+         " && document.querySelector('.layers-panel .chart .line')"},
         {"compare",
          "document.querySelector('canvas.matrix') && document.querySelectorAll('tbody tr').length >= 3"},
         {"labels", "document.querySelector('h1').innerText.includes('label')"},

@@ -5,6 +5,7 @@ import { select } from "d3-selection";
 import { line, area } from "d3-shape";
 import { h, svg, save, onFrame, replace } from "./dom";
 import { csvField, short } from "./format";
+import { savePng, saveSvg } from "./chart_files";
 
 export type Point = [number, number];
 export interface Series {
@@ -127,8 +128,8 @@ export class Chart {
 
   private tools(): HTMLElement {
     return h("div", { class: "chart-tools" },
-             h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => this.saveSvg() }, "SVG"),
-             h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => this.savePng() }, "PNG"),
+             h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => saveSvg(this.drawing, this.file()) }, "SVG"),
+             h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => savePng(this.drawing, this.file()) }, "PNG"),
              h("button", { type: "button", class: "small", title: "save its points as CSV", onclick: () => save(this.file() + ".csv", this.csv(), "text/csv") }, "CSV"));
   }
 
@@ -380,35 +381,5 @@ export class Chart {
 
   private file(): string {
     return this.options.title.replace(/[^A-Za-z0-9]+/g, "-");
-  }
-
-  // The drawing by itself, with the looks that it has on the page.
-  private standalone(): SVGSVGElement {
-    const copy = this.drawing.cloneNode(true) as SVGSVGElement;
-    copy.setAttribute("xmlns", "http://www.w3.org/2000/svg");
-    const properties = ["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "fill-opacity", "stroke-opacity", "font-family", "font-size", "visibility"];
-    const originals = this.drawing.querySelectorAll<SVGElement>("*");
-    copy.querySelectorAll<SVGElement>("*").forEach((element, i) => {
-      const looks = getComputedStyle(originals[i]!);
-      for (const property of properties) element.setAttribute(property, looks.getPropertyValue(property));
-    });
-    const paper = getComputedStyle(document.body).backgroundColor;
-    copy.prepend(svg("rect", { width: this.width, height: this.options.height, fill: paper }));
-    return copy;
-  }
-  private saveSvg(): void {
-    save(this.file() + ".svg", new XMLSerializer().serializeToString(this.standalone()), "image/svg+xml");
-  }
-  private savePng(): void {
-    const source = new Blob([new XMLSerializer().serializeToString(this.standalone())], { type: "image/svg+xml" });
-    const image = new Image();
-    const address = URL.createObjectURL(source);
-    image.onload = () => {
-      const canvas = h("canvas", { width: this.width * 2, height: this.options.height * 2 });
-      canvas.getContext("2d")!.drawImage(image, 0, 0, canvas.width, canvas.height);
-      URL.revokeObjectURL(address);
-      canvas.toBlob((blob) => blob && save(this.file() + ".png", blob));
-    };
-    image.src = address;
   }
 }

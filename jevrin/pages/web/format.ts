@@ -18,8 +18,8 @@ export function count(value: number): string {
   return value.toLocaleString("en");
 }
 
-export function plural(value: number, word: string): string {
-  return `${count(value)} ${word}${value === 1 ? "" : "s"}`;
+export function plural(value: number, word: string, many = `${word}s`): string {
+  return `${count(value)} ${value === 1 ? word : many}`;
 }
 
 export function percent(fraction: number | null | undefined): string {

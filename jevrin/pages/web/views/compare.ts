@@ -101,7 +101,7 @@ export function compareView(main: HTMLElement, page: Page): View {
       const beyond = result.cells.filter((cell) => cell.beyond_chance);
       const gained = result.gains.filter((one) => one.beyond_chance);
       replace(heading, pickers, h("h1", {}, beyond.length || gained.length
-        ? `${plural(beyond.length, "cell")} of the matrix and the recall of ${plural(gained.length, "class").replace("classs", "classes")} differ beyond chance`
+        ? `${plural(beyond.length, "cell")} of the matrix and the recall of ${plural(gained.length, "class", "classes")} differ beyond chance`
         : `No cell of the matrix and no class differs beyond chance`),
         h("p", { class: "evidence" }, `Shares of the true class, mean over ${plural(result.seeds, "seed")}; blue: more in `, candidateName(page.study, first),
           ", orange: more in ", candidateName(page.study, second), result.seeds < 3 ? ". With fewer than three seeds nothing is called beyond chance." : ". Outlined: beyond chance after correction for all cells."));

@@ -83,7 +83,7 @@ export function imagesView(main: HTMLElement, page: Page): View {
     const rare = rows.reduce((a, b) => (b.items < a.items ? b : a));
     const common = rows.reduce((a, b) => (b.items > a.items ? b : a));
     const ratio = common.items / Math.max(1, rare.items);
-    replace(heading, h("h1", {}, `${count(total)} images in ${plural(classes.length, "class").replace("classs", "classes")}${ratio >= 1.5 ? `; ${common.name} has ${ratio.toFixed(1)} times as many as ${rare.name}` : ", balanced"}`),
+    replace(heading, h("h1", {}, `${count(total)} images in ${plural(classes.length, "class", "classes")}${ratio >= 1.5 ? `; ${common.name} has ${ratio.toFixed(1)} times as many as ${rare.name}` : ", balanced"}`),
             h("p", { class: "quiet" }, "training and validation parts; the test part stays sealed"));
     const { width, height, formats, channels } = survey.facts;
     const sides = (spread: Spread) => (spread.smallest === spread.largest ? `${spread.median}` : `${spread.smallest} to ${spread.largest} (half of them ${spread.lower_quarter} to ${spread.upper_quarter})`);

@@ -1,9 +1,9 @@
 // One run: its matrix as a film through its epochs, its classes, and the pictures behind every cell.
 import { ask, isReport, News } from "../data";
-import { Page, View, bestRun, colourOf, mark, rowOf, scoreOf } from "../page";
+import { Page, View, bestRun, mark, rowOf, scoreOf } from "../page";
 import { amend, change, Params } from "../address";
 import { Cell, CellValue, MatrixView, Order, bySimilarity } from "../matrix";
-import { Chart, Series } from "../chart";
+import { LayersPanel } from "./layers";
 import { Item, Viewer, gallery } from "../pictures";
 import { DataTable } from "../table";
 import { h, replace, failure, loading, choice, debounced, labelled, nothing, onFrame } from "../dom";
@@ -20,10 +20,8 @@ interface ClassRow {
   roc_auc: number | null; average_precision: number | null; recall_interval: [number, number] | null;
 }
 interface Scores { scores: { [name: string]: { value: number; interval: [number, number] | null; majority: number | null; random: number | null } } }
-interface Layers { layers: string[]; epochs: { epoch: number; [quantity: string]: number | (number | null)[] }[] }
 
 const outcomes: [string, string][] = [["wrong", "wrong"], ["right", "right"], ["all", "all"]];
-const layerQuantities: [string, string][] = [["weight_norm", "weight norm"], ["gradient_norm", "gradient norm"], ["update_ratio", "update ratio"], ["dead_fraction", "dead units"]];
 
 export function runView(main: HTMLElement, page: Page): View {
   const heading = h("header", { class: "run-head" });
@@ -36,14 +34,13 @@ export function runView(main: HTMLElement, page: Page): View {
   let params = new Params();
   let run = "";
   let matrices: Matrices | null = null;
-  let layers: Layers | null = null;
   let items: Item[] = [];      // of the epoch that is shown
   let bestItems: Item[] = [];
   let frames = new Map<number, Float64Array>();
   let matrix: MatrixView | null = null;
   let order: number[] | null = null;
   let playing = 0;
-  let layerChart: Chart | null = null;
+  const layers = new LayersPanel(page);
   const slider = h("input", { type: "range", min: 1, max: 1, step: 1, "aria-label": "epoch" });
   const epochText = h("output", { class: "number" });
   const otherEpoch = h("p", { class: "quiet small" });
@@ -244,38 +241,6 @@ export function runView(main: HTMLElement, page: Page): View {
     return h("section", {}, h("h2", {}, "Scores"), table.element);
   };
 
-  const drawLayers = (layers: Layers): HTMLElement => {
-    const quantity = layerQuantities.some(([name]) => name === params.text("layers")) ? params.text("layers") : "weight_norm";
-    const box = h("section", {}, h("h2", {}, "Layers, epoch by epoch"));
-    if (!layers.layers.length) {
-      box.append(nothing("nothing is recorded about the layers"));
-      return box;
-    }
-    layerChart?.close();
-    const chart = new Chart({ title: `${run}: ${quantity}`, xLabel: "epoch", yLabel: layerQuantities.find(([name]) => name === quantity)![1], height: 260, whole: true,
-                              log: quantity !== "dead_fraction", onPoint: (x) => fill(x) });
-    layerChart = chart;
-    const palette = page.study.candidates.length ? page.study.candidates.map((one) => colourOf(page.study, one.candidate)) : ["#777777"];
-    const lines: Series[] = layers.layers.map((name, i) => ({ id: name, name, colour: palette[i % palette.length]!,
-      points: layers.epochs.map((one) => [one.epoch, (one[quantity] as (number | null)[])[i] ?? NaN]) }));
-    chart.set(lines);
-    const table = new DataTable<Series>({ caption: "layers", id: (row) => row.id, filename: `${run}-layers`, most: 30,
-      columns: [
-        { key: "layer", head: "layer", value: (row) => row.name, cell: (row) => h("span", { class: "named" }, h("span", { class: "line-mark", "--of": row.colour }), row.name) },
-        { key: "at", head: "here", numeric: true, value: (row) => row.points[row.points.length - 1]?.[1] ?? null, cell: (row) => decimal(row.points[row.points.length - 1]?.[1], 4) },
-      ], onPoint: (row) => chart.highlight(row?.id ?? null), onSelect: () => undefined });
-    table.setRows(lines);
-    const fill = (x: number | null) => {
-      for (const one of lines) {
-        const at = x === null ? one.points[one.points.length - 1] : one.points.find((p) => p[0] === x);
-        const cell = table.cellOf(one.id, "at");
-        if (cell) cell.textContent = decimal(at?.[1], 4);
-      }
-    };
-    box.append(labelled("show", choice(layerQuantities, quantity, (value) => change({ layers: value }))), h("div", { class: "two wide-left" }, chart.element, table.element));
-    return box;
-  };
-
   const drawMatrix = () => {
     if (!matrix || !matrixBox.contains(matrix.element)) {
       matrix?.close();
@@ -313,13 +278,6 @@ export function runView(main: HTMLElement, page: Page): View {
     matrices = { ...rest, epochs: [...(done ? matrices!.epochs : []), ...rest.epochs] };
   };
 
-  const loadLayers = async (mine: string) => {
-    const have = layers?.epochs ?? [];
-    const last = have.length ? have[have.length - 1]!.epoch : 0;
-    const more = await ask<Layers>("layers", last ? { run: mine, from: String(last + 1) } : { run: mine });
-    if (mine === run) layers = { layers: more.layers.length ? more.layers : layers?.layers ?? [], epochs: [...have, ...more.epochs] };
-  };
-
   const draw = async () => {
     const mine = run;
     const still = () => mine === run;
@@ -352,12 +310,9 @@ export function runView(main: HTMLElement, page: Page): View {
         drawViewer();
         replace(below, drawScores(scores));
       }
-      await loadLayers(mine);
+      await layers.show(mine, params.text("layers"));
       if (!still()) return;
-      below.querySelector(".layers")?.remove();
-      const layerBox = drawLayers(layers!);
-      layerBox.classList.add("layers");
-      below.append(layerBox);
+      below.append(layers.element);
       below.querySelector(".plan")?.remove();
       below.append(h("details", { class: "plan" }, h("summary", {}, "the plan that trains this run alone"), h("pre", {}, facts.plan || "not recorded")));
     } catch (error) {
@@ -377,7 +332,6 @@ export function runView(main: HTMLElement, page: Page): View {
         run = wanted;
         items = bestItems = [];
         matrices = null;
-        layers = null;
         frames = new Map();
         order = null;
         matrix?.close();
@@ -394,13 +348,16 @@ export function runView(main: HTMLElement, page: Page): View {
       drawViewer();
     },
     news(news: News | null) {
-      if (!news) matrices = layers = null;
+      if (!news) {
+        matrices = null;
+        layers.forget();
+      }
       if (!news || news.runs.some((one) => one.run === run)) void draw();
     },
     close() {
       stop();
       matrix?.close();
-      layerChart?.close();
+      layers.close();
       viewer.remove();
     },
   };

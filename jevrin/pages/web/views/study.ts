@@ -146,7 +146,7 @@ export function studyView(main: HTMLElement, page: Page): View {
     const { study } = page;
     const warning = (one: Warning) => h("li", {}, runLink(study, one.run), ` epoch ${one.epoch}: ${one.message}`);
     replace(facts, h("h2", {}, "What it is compared on"),
-            h("p", {}, `${plural(study.classes.length, "class").replace("classs", "classes")}, image set version ${study.image_set_version}: `
+            h("p", {}, `${plural(study.classes.length, "class", "classes")}, image set version ${study.image_set_version}: `
               + ["training", "validation", "test"].filter((part) => study.parts[part]).map((part) => `${count(study.parts[part]!)} ${part}`).join(", ") + "."),
             h("p", { class: study.test_looks ? "looked" : "" }, study.test_look_line.trim().replace(/^t/, "T") + "."),
             h("h3", {}, study.warnings.length ? plural(study.warnings.length, "warning") : "No warnings"),

@@ -5,11 +5,10 @@
 #include "jevrin/images/shown_images.hpp"
 #include "jevrin/images/survey.hpp"
 #include "jevrin/pages/data_uri.hpp"
+#include "jevrin/pages/unsealed_items.hpp"
 #include "jevrin/pages/view_functions.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/results/survey_result.hpp"
-
-#include <algorithm>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -17,17 +16,6 @@ namespace {
 constexpr std::size_t most_groups = 200;  // of copies and conflicts
 constexpr std::int64_t most_per_class = 60;
 constexpr std::int64_t most_versions = 12;
-
-// Training and validation items of the study's newest split.
-std::vector<ItemRecord> open_items(const Ledger& ledger, const StudyRecord& study) {
-    const std::vector<RunRecord> runs = ledger.runs(study.id);
-    if (runs.empty()) return {};
-    std::vector<ItemRecord> items = ledger.items(runs.back().id, Part::training);
-    for (const ItemRecord& item : ledger.items(runs.back().id, Part::validation)) items.push_back(item);
-    std::sort(items.begin(), items.end(),
-              [](const ItemRecord& a, const ItemRecord& b) { return a.id < b.id; });
-    return items;
-}
 
 Json pair_json(const ImageSet& set, const NearDuplicate& pair) {
     const Item& first = set.items[pair.first];
@@ -46,7 +34,7 @@ Json first_of(const Elements& elements, ToJson to_json) {
 }  // namespace
 
 Json survey_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery&) {
-    ImageSet set = items_of(study, open_items(ledger, study));
+    ImageSet set = items_of(study, unsealed_items(ledger, study));
     if (set.items.empty()) throw InputError("the images are not recorded yet: training has not begun");
     ContentCache cache(Ledger::stores(ledger.directory()) / "contents");
     read_items(set, {}, &cache);
@@ -66,7 +54,7 @@ Json survey_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery
 }
 
 Json sample_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
-    const std::vector<ItemRecord> items = open_items(ledger, study);
+    const std::vector<ItemRecord> items = unsealed_items(ledger, study);
     const auto per_class = static_cast<std::size_t>(query.number("per_class", 8, most_per_class));
     const std::vector<std::vector<std::size_t>> chosen =
         sample_by_class(items_of(study, items), per_class,

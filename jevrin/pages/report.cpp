@@ -9,6 +9,7 @@
 #include "jevrin/pages/assets.hpp"
 #include "jevrin/pages/data_uri.hpp"
 #include "jevrin/pages/picture.hpp"
+#include "jevrin/pages/unsealed_items.hpp"
 #include "jevrin/pages/view.hpp"
 
 #include <fmt/chrono.h>
@@ -122,14 +123,9 @@ void collect_items(const Json& json, const std::set<std::string>& known, std::ve
     for (const auto& [key, value] : json.items()) collect_items(value, known, items, seen);
 }
 
-std::set<std::string> open_items(const Ledger& ledger, const StudyRecord& study) {
+std::set<std::string> ids_of(const std::vector<ItemRecord>& items) {
     std::set<std::string> ids;
-    std::set<SplitId> seen;
-    for (const RunRecord& run : ledger.runs(study.id)) {
-        if (!seen.insert(run.split).second) continue;
-        for (const Part part : {Part::training, Part::validation})
-            for (const ItemRecord& item : ledger.items(run.id, part)) ids.insert(item.id);
-    }
+    for (const ItemRecord& item : items) ids.insert(item.id);
     return ids;
 }
 
@@ -195,7 +191,7 @@ class Contents {
         : study_(study),
           ledgers_(ledger.directory()),
           most_bytes_(most_bytes),
-          known_(open_items(ledger, study)) {}
+          known_(ids_of(unsealed_items(ledger, study))) {}
 
     // In their order, as long as there is room; needed ones always.
     void add_answers(std::span<const ViewQuery> queries, bool needed) {

@@ -3,6 +3,7 @@
 // begin with the seeds below and the files of tests/fuzz/corpus/TARGET; with "keep", an input that ends in a
 // way no other did (another refusal, or none) joins those files. Build with -DJEVRIN_SANITIZE=address to see
 // reads outside the bytes as well; a million runs take minutes. scripts/fuzz grows the corpus by coverage.
+#include "server_requests.hpp"
 #include "support/encoded_images.hpp"
 
 #include "jevrin/base/csv.hpp"
@@ -20,20 +21,15 @@
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/number_array.hpp"
 #include "jevrin/images/preparation.hpp"
-#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/metrics/scores.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/plan/recipe.hpp"
-#include "jevrin/server/page_server.hpp"
-#include "jevrin/server/request_guard.hpp"
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/classifier.hpp"
 #include "jevrin/training/out_of_distribution.hpp"
 #include "jevrin/training/training_state.hpp"
 
 #include <fmt/format.h>
-#include <netinet/in.h>
-#include <sys/socket.h>
 #include <unistd.h>
 #include <webp/encode.h>
 
@@ -45,7 +41,6 @@
 #include <functional>
 #include <map>
 #include <set>
-#include <sstream>
 #include <stdexcept>
 #include <string>
 #include <vector>
@@ -218,120 +213,6 @@ const char* const varied_plan =
     "training.batch = { low = 2, high = 9, scale = \"log\" }\ntraining.ema_decay = { low = 0.1, high = 0.9 "
     "}\n";
 
-// A ledger of one study, made up: two classes, one finished run, one item in the test part.
-class SmallLedger {
-  public:
-    SmallLedger() {
-        ImageSet set;
-        set.root = directory_ / "images";
-        set.classes = {"a", "b"};
-        set.fingerprint = "fuzz";
-        Parts parts;
-        for (std::size_t i = 0; i < 7; ++i) {
-            const std::string path = i == 6 ? sealed : fmt::format("{}.png", i);
-            set.items.push_back({.path = path, .label = i % 2, .id = fmt::format("{}#{:032x}", path, i)});
-            (i < 3 ? parts.training : i < 6 ? parts.validation : parts.test).push_back(i);
-        }
-        LedgerWriter ledger = LedgerWriter::open(directory_);
-        const StudyId study = ledger.put_study("fuzz", Metric::accuracy, set, parts);
-        const RunId run =
-            ledger.put_run(study, {.candidate = "c", .seed = 1, .settings = "{}", .planned_epochs = 1});
-        ConfusionMatrix matrix(2);
-        std::vector<PredictionRecord> predictions;
-        for (const std::size_t i : parts.validation) {
-            matrix.add(i % 2, 0);
-            predictions.push_back({set.items[i].id, i % 2, 0, {0.75F, 0.25F}});
-        }
-        ledger.record_epoch(run, {{.epoch = 1}, matrix}, true, {}, {}, {});
-        ledger.finish_run(run, predictions);
-    }
-    ~SmallLedger() { std::filesystem::remove_all(directory_); }
-
-    static inline const std::string sealed = "sealed-test-item.png";
-    const std::filesystem::path& directory() const { return directory_; }
-
-  private:
-    const std::filesystem::path directory_ =
-        std::filesystem::temp_directory_path() / fmt::format("jevrin-fuzz-ledger-{}", ::getpid());
-};
-
-// What may be said, whatever was asked; a refusal in words is one here, too.
-void check_response(const HttpResponse& response) {
-    if (response.body.find(SmallLedger::sealed) != std::string::npos && response.status == 200)
-        throw std::logic_error("a sealed item left the server");
-    if (response.status == 500) throw std::logic_error("status 500: " + response.body);
-    if (response.status != 200) throw InputError(fmt::format("{} {}", response.status, response.body));
-    if (response.type == "application/json" && !parse_json(response.body).is_object() &&
-        !parse_json(response.body).is_array())
-        throw std::logic_error("no JSON: " + response.body);
-}
-
-// METHOD PATH, then a parameter on each line, an empty line, and the body.
-HttpRequest request_of(const std::string& text) {
-    HttpRequest request;
-    const std::size_t head = text.find("\n\n");
-    std::istringstream lines(text.substr(0, head));
-    lines >> request.method >> request.path;
-    std::string line;
-    std::getline(lines, line);
-    while (std::getline(lines, line))
-        request.query[line.substr(0, line.find('='))] =
-            line.substr(std::min(line.size(), line.find('=') + 1));
-    if (head != std::string::npos) request.body = text.substr(head + 2);
-    return request;
-}
-
-void ask_routes(const std::string& text) {
-    static const SmallLedger ledger;
-    static PageRoutes routes({.ledger = ledger.directory()}, "token");
-    const HttpRequest request = request_of(text);
-    if (request.path == "/api/events") return;
-    check_response(routes.respond(request));
-}
-
-// Bytes on a connection: whatever they are, the next request is answered.
-void ask_listener(const std::string& text) {
-    static const SmallLedger ledger;
-    static PageRoutes routes({.ledger = ledger.directory()}, "token");
-    static HttpListener listener({}, {.body_bytes = 10'000,
-                                      .request_time = std::chrono::milliseconds(100),
-                                      .idle_time = std::chrono::milliseconds(20)});
-    static const RequestGuard guard("127.0.0.1", 80, "");
-    static const bool started = [] {
-        listener.start([](const HttpRequest& request) {
-            if (auto refusal = guard.refuse(request)) return std::move(*refusal);
-            return request.path == "/api/events" ? HttpResponse{} : routes.respond(request);
-        });
-        return true;
-    }();
-    const auto answer_to = [](const std::string& bytes) {
-        const int socket = ::socket(AF_INET, SOCK_STREAM, 0);
-        sockaddr_in address{};
-        address.sin_family = AF_INET;
-        address.sin_port = htons(static_cast<std::uint16_t>(listener.port()));
-        address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-        if (::connect(socket, reinterpret_cast<sockaddr*>(&address), sizeof address) != 0)
-            throw std::logic_error("the listener does not listen any more");
-        std::string answer;
-        if (::send(socket, bytes.data(), bytes.size(), MSG_NOSIGNAL) >= 0) ::shutdown(socket, SHUT_WR);
-        char buffer[65536];
-        for (ssize_t got = 0; (got = ::recv(socket, buffer, sizeof buffer, 0)) > 0;)
-            answer.append(buffer, static_cast<std::size_t>(got));
-        ::close(socket);
-        return answer;
-    };
-    const std::string answer = answer_to(text);
-    if (!answer.empty() && !answer.starts_with("HTTP/1.1 ")) throw std::logic_error("no HTTP: " + answer);
-    if (answer.starts_with("HTTP/1.1 200") && answer.find(SmallLedger::sealed) != std::string::npos)
-        throw std::logic_error("a sealed item left the server");
-    static int asked = 0;
-    if (started && ++asked % 50 == 0 &&
-        !answer_to("GET /api/study HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
-             .starts_with("HTTP/1.1 200"))
-        throw std::logic_error("the next request was not answered");
-    if (!answer.starts_with("HTTP/1.1 200")) throw InputError(answer.substr(0, 40));
-}
-
 const std::filesystem::path corpus = JEVRIN_CORPUS;
 
 struct Target {
@@ -464,7 +345,7 @@ const std::map<std::string, Target>& targets() {
            "\"note\": \"n\"}",
            "POST /api/unmark\n\n{\"item\": \"4.png#00000000000000000000000000000004\"}",
            "POST /api/classify\nruns=[\"c/1\"]\n\n" + text_of(encode_png(sample_image()))},
-          ask_routes}},
+          fuzz::ask_routes}},
         {"http",
          {{"GET /api/items?run=c%2F1 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n",
            "POST /api/mark HTTP/1.1\r\nHost: localhost\r\nOrigin: http://localhost\r\nX-Jevrin-Token: x\r\n"
@@ -472,7 +353,7 @@ const std::map<std::string, Target>& targets() {
            "POST /x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
            "GET / HTTP/1.1\r\nHost: localhost\r\n\r\nGET /page.css HTTP/1.1\r\nHost: "
            "localhost\r\nConnection: close\r\n\r\n"},
-          ask_listener}},
+          fuzz::ask_listener}},
         {"recipe",
          {{"[images]\nfrom = \"g\"\n[compose]\ncopies = 2\n"},
           [](const std::string& text) {

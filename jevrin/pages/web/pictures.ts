@@ -155,7 +155,7 @@ export class Viewer {
     const others = detail.runs.filter((one) => one !== own);
     if (others.length) {
       const right = detail.runs.filter((one) => one.predicted === detail.label).length;
-      parts.push(h("h3", {}, `what other runs call it: ${right} of ${detail.runs.length} runs are right`),
+      parts.push(h("h3", {}, `predictions of the other runs: ${right} of ${detail.runs.length} runs are right`),
                  h("div", { class: "scroll others" }, h("table", {}, h("tbody", {}, ...others.map((one) => {
                    const row = rowOf(study, one.run);
                    return h("tr", {}, h("td", {}, row ? mark(study, row.candidate) : null, " ", one.run),
@@ -164,7 +164,7 @@ export class Viewer {
                  })))));
     }
     if (this.options?.run && !isReport)
-      parts.push(h("p", {}, h("a", { href: addressOf("network", { run: this.options.run, item: detail.item }) }, "what the network's layers make of it")));
+      parts.push(h("p", {}, h("a", { href: addressOf("network", { run: this.options.run, item: detail.item }) }, "activations of each layer")));
     replace(facts, ...parts);
     if (own && !isReport) void this.neighbours(facts, detail.item, own.run);
   }

@@ -103,7 +103,7 @@ export function compareView(main: HTMLElement, page: Page): View {
       replace(heading, pickers, h("h1", {}, beyond.length || gained.length
         ? `${plural(beyond.length, "cell")} of the matrix and the recall of ${plural(gained.length, "class", "classes")} differ beyond chance`
         : `No cell of the matrix and no class differs beyond chance`),
-        h("p", { class: "evidence" }, `Shares of the true class, mean over ${plural(result.seeds, "seed")}; blue: more in `, candidateName(page.study, first),
+        h("p", { class: "evidence" }, `Fractions of the true class, mean over ${plural(result.seeds, "seed")}; blue: more in `, candidateName(page.study, first),
           ", orange: more in ", candidateName(page.study, second), result.seeds < 3 ? ". With fewer than three seeds nothing is called beyond chance." : ". Outlined: beyond chance after correction for all cells."));
       const { classes } = result;
       const place = new Map(classes.map((name, i) => [name, i]));

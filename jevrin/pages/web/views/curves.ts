@@ -86,7 +86,7 @@ export function curvesView(main: HTMLElement, page: Page): View {
     const settled = params.is("settings");
     const list: Column<Row>[] = [
       { key: "run", head: "run", value: (row) => row.run.run, cell: (row) => runLink(page.study, row.run.run) },
-      { key: "at", head: "here", numeric: true, title: "the value where the pointer is, in the first chart", value: (row) => valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null),
+      { key: "at", head: "at pointer", numeric: true, title: "the value where the pointer is, in the first chart", value: (row) => valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null),
         cell: (row) => h("span", { class: "here" }, short(valueAt(row.run.run, params.text("pin") ? params.number("pin", NaN) : null))) },
       { key: metric, head: "best", numeric: true, title: `${page.study.spoken_metric} at the best epoch`, value: (row) => scoreOf(page.study, row.run), cell: (row) => decimal(scoreOf(page.study, row.run)) },
       ...(settled ? settingColumns() : []),

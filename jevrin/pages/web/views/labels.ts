@@ -88,7 +88,7 @@ export function labelsView(main: HTMLElement, page: Page): View {
       key: (event) => onKey(event, params.text("item")),
       extra: (detail: ItemDetail) => {
         const suspect = suspects?.suspects.find((one) => one[0] === detail.item);
-        return h("div", {}, suspect ? h("p", {}, `judged: ${classes[suspect[2]]} with ${decimal(suspect[4])}, its label with ${decimal(suspect[3])}`) : null,
+        return h("div", {}, suspect ? h("p", {}, `predicted ${classes[suspect[2]]} with probability ${decimal(suspect[4])}; that of its label is ${decimal(suspect[3])}`) : null,
                  isReport ? null : actions(detail.item, detail.label, suspect ? suspect[2] : null),
                  isReport ? null : h("p", { class: "quiet small" }, "keys: Enter takes the proposal, 1 to 9 a class, x excludes, Delete removes the mark; arrows go on"));
       },
@@ -105,9 +105,9 @@ export function labelsView(main: HTMLElement, page: Page): View {
       const columns: Column<Suspect>[] = [
         { key: "picture", head: "", value: () => null, cell: ([id, label]) => thumbnail(id, 44, classes[label]!) },
         { key: "label", head: "label", value: (row) => classes[row[1]]! },
-        { key: "proposed", head: "judged", value: (row) => classes[row[2]]! },
-        { key: "probability", head: "with", numeric: true, value: (row) => row[4], cell: (row) => decimal(row[4]) },
-        { key: "of_label", head: "its label", numeric: true, value: (row) => row[3], cell: (row) => decimal(row[3]) },
+        { key: "proposed", head: "predicted", value: (row) => classes[row[2]]! },
+        { key: "probability", head: "probability", numeric: true, value: (row) => row[4], cell: (row) => decimal(row[4]) },
+        { key: "of_label", head: "P(label)", title: "the probability of its label", numeric: true, value: (row) => row[3], cell: (row) => decimal(row[3]) },
         { key: "mark", head: "mark", value: (row) => markText(row[0]) },
         { key: "item", head: "item", value: (row) => pathOf(row[0]) },
       ];

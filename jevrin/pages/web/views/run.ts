@@ -148,7 +148,7 @@ export function runView(main: HTMLElement, page: Page): View {
     if (epoch !== null && epoch !== best && bestItems.length) {
       try {
         list = (await ask<{ items: Item[] }>("items", { run, epoch: String(epoch) })).items;
-        note = `as they were called at epoch ${epoch}`;
+        note = `predictions of epoch ${epoch}`;
       } catch {
         note = `pictures are those of the best epoch, ${best}`;
       }

@@ -51,10 +51,10 @@ export function thresholdsView(main: HTMLElement, page: Page): View {
     replace(readout,
       h("dl", { class: "figures" }, ...([["threshold", decimal(threshold())], ["precision", decimal(precision)], ["recall", decimal(recall)],
         ["F1", precision !== null && recall !== null && precision + recall > 0 ? decimal((2 * precision * recall) / (precision + recall)) : "–"],
-        ["answered, if it is asked of every class", answered ? `${percent(answered[1] / total)}, ${decimal(answered[2] / answered[1])} of them right` : "none"]] as const)
+        ["coverage, with this threshold on the top probability", answered ? `${percent(answered[1] / total)}, ${decimal(answered[2] / answered[1])} accuracy` : "none"]] as const)
         .map(([name, value]) => h("div", {}, h("dt", {}, name), h("dd", { class: "number" }, value)))),
       h("table", { class: "small-table" }, h("caption", { class: "unseen" }, "confusion of the class at this threshold"),
-        h("thead", {}, h("tr", {}, h("th", {}), h("th", { scope: "col" }, `called ${one()}`), h("th", { scope: "col" }, "not"))),
+        h("thead", {}, h("tr", {}, h("th", {}), h("th", { scope: "col" }, `predicted ${one()}`), h("th", { scope: "col" }, "not"))),
         h("tbody", {}, h("tr", {}, h("th", { scope: "row" }, one()), cell(truePositives, "true positives", true), cell(data.positives - truePositives, "false negatives", false)),
           h("tr", {}, h("th", { scope: "row" }, "other"), cell(falsePositives, "false positives", false), cell(data.negatives - falsePositives, "true negatives", true)))));
     const colour = colourOf(page.study, rowOf(page.study, run())?.candidate ?? "");
@@ -72,9 +72,9 @@ export function thresholdsView(main: HTMLElement, page: Page): View {
               { id: "here", name: "here", colour: "var(--ink)", dots: true, points: here(falseRate, recall) }], { xDomain: whole, yDomain: whole });
     trade!.set([{ id: "pr", name: "precision and recall", colour, points: data.points.map(([, tp, fp]) => [data!.positives ? tp / data!.positives : 0, tp + fp ? tp / (tp + fp) : NaN] as Point) },
                 { id: "here", name: "here", colour: "var(--ink)", dots: true, points: precision === null || recall === null ? [] : here(recall, precision) }], { xDomain: whole, yDomain: whole });
-    coverage!.set([{ id: "coverage", name: "accuracy of what is answered", colour, points: data.coverage.map(([, n, right]) => [n / total, right / n] as Point) },
+    coverage!.set([{ id: "coverage", name: "accuracy by coverage", colour, points: data.coverage.map(([, n, right]) => [n / total, right / n] as Point) },
                    { id: "here", name: "here", colour: "var(--ink)", dots: true, points: answered ? here(answered[1] / total, answered[2] / answered[1]) : [] }], { xDomain: whole, yDomain: null });
-    reliability!.set([{ id: "even", name: "as believed", colour: "var(--quiet)", faint: true, points: [[0, 0], [1, 1]] },
+    reliability!.set([{ id: "even", name: "calibrated", colour: "var(--quiet)", faint: true, points: [[0, 0], [1, 1]] },
                       { id: "bins", name: "accuracy by confidence", colour, dots: true, points: bins.filter((bin) => bin.items).map((bin) => [bin.confidence, bin.accuracy] as Point) }], { xDomain: whole, yDomain: whole });
   };
 
@@ -92,7 +92,7 @@ export function thresholdsView(main: HTMLElement, page: Page): View {
       chart("precision and recall by threshold", "threshold", "precision (blue), recall (orange)", { onPin: (x: number | null) => x !== null && change({ at: x.toFixed(3) }) }),
       chart("ROC curve", "false positive rate", "recall"),
       chart("precision-recall curve", "recall", "precision"),
-      chart("accuracy of what is answered", "share answered", "accuracy"),
+      chart("accuracy by coverage", "coverage", "accuracy"),
       chart("reliability of the run", "confidence", "accuracy"),
     ];
     replace(grid, ...charts.map((one) => one.element));

@@ -24,6 +24,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -117,6 +118,9 @@ class Ledger {
     // The item of this id, as runs of the study saw it. InputError when there is none, or when it is in the
     // test part, which is sealed.
     ItemRecord unsealed_item(StudyId study, const std::string& id) const;
+    // Ids of the items that one split of the study seals and another one does not: runs of the other saw
+    // them.
+    std::set<std::string> sealed_elsewhere(StudyId study) const;
     // What the finished runs of the study predicted for it with their best weights, by the run's name,
     // wherever it was a validation item.
     std::vector<std::pair<std::string, PredictionRecord>> predictions_of_item(StudyId study,

@@ -167,6 +167,21 @@ ItemRecord Ledger::unsealed_item(StudyId study, const std::string& id) const {
     });
 }
 
+std::set<std::string> Ledger::sealed_elsewhere(StudyId study) const {
+    return reading(*connection_, [&] {
+        LentStatement query = connection_->prepared(fmt::format(R"sql(
+            SELECT DISTINCT items.item FROM split_items AS sealed JOIN items ON items.id = sealed.item
+            WHERE sealed.split IN ({0}) AND sealed.part = 'test' AND EXISTS (
+                SELECT 1 FROM split_items AS seen
+                WHERE seen.item = sealed.item AND seen.split IN ({0}) AND seen.part != 'test'))sql",
+                                                                splits_of_study));
+        query->bind(1, study.number);
+        std::set<std::string> ids;
+        while (query->executeStep()) ids.insert(query->getColumn(0));
+        return ids;
+    });
+}
+
 std::vector<std::pair<std::string, PredictionRecord>> Ledger::predictions_of_item(
     StudyId study, const std::string& id) const {
     return reading(*connection_, [&] {

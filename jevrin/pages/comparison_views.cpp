@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -42,7 +43,7 @@ Json share_json(const Share& share) {
 }
 
 // Items that one side has right more often, the clearest first.
-Json contested_items(const Ledger& ledger, const MatrixDifferenceResult& result) {
+Json contested_items(const Ledger& ledger, const StudyRecord& study, const MatrixDifferenceResult& result) {
     std::map<std::int64_t, Contested> items;
     count(result.first, &Contested::first, items);
     count(result.second, &Contested::second, items);
@@ -58,9 +59,10 @@ Json contested_items(const Ledger& ledger, const MatrixDifferenceResult& result)
     });
     order.resize(std::min(order.size(), most_items));
     Json json = Json::array();
+    const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
     for (const auto& [number, item] : order)
-        json.push_back(Json::array(
-            {ledger.item_id({number}), item->label, share_json(item->first), share_json(item->second)}));
+        if (const std::string id = ledger.item_id({number}); !sealed.contains(id))
+            json.push_back(Json::array({id, item->label, share_json(item->first), share_json(item->second)}));
     return json;
 }
 
@@ -71,7 +73,7 @@ Json difference_view(const Ledger& ledger, const StudyRecord& study, const ViewQ
         report_difference(ledger, study, {query.required("first")}, {query.required("second")});
     Json json = parse_json(to_json(result));
     json["seeds"] = result.difference.seeds;
-    json["items"] = contested_items(ledger, result);
+    json["items"] = contested_items(ledger, study, result);
     return json;
 }
 

@@ -9,6 +9,8 @@
 
 #include <fmt/format.h>
 
+#include <set>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -49,9 +51,10 @@ Json suspects_view(const Ledger& ledger, const StudyRecord& study, const ViewQue
     const SuspectsResult result =
         report_suspects(ledger, study, query.list("runs"),
                         source.empty() ? SuspectSource::features : value_named<SuspectSource>(source));
+    const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
     Json json = Json::array();
     for (const SuspectLabel& suspect : result.report.suspects)
-        if (json.size() < most_suspects)
+        if (json.size() < most_suspects && !sealed.contains(result.id(suspect)))
             json.push_back(Json::array(
                 {result.id(suspect), result.report.predictions.table.labels[suspect.item], suspect.proposed,
                  short_number(suspect.label_probability), short_number(suspect.proposed_probability)}));

@@ -13,6 +13,7 @@
 
 #include <algorithm>
 #include <optional>
+#include <set>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -69,7 +70,7 @@ Json items_json(const std::string& run, std::int64_t epoch, std::vector<ListedIt
     return {{"run", run}, {"epoch", epoch}, {"all", all}, {"items", std::move(json)}};
 }
 
-Json items_at_epoch(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
+std::vector<ListedItem> items_at_epoch(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
     const std::vector<OutcomeRecord> outcomes = ledger.outcomes(run.id, Part::validation);
     const std::vector<std::vector<std::size_t>> by_epoch = ledger.epoch_predictions(run.id);
     if (epoch > std::ssize(by_epoch))
@@ -79,7 +80,17 @@ Json items_at_epoch(const Ledger& ledger, const RunRecord& run, std::int64_t epo
     std::vector<ListedItem> items;
     for (std::size_t i = 0; i < std::min(outcomes.size(), predicted.size()); ++i)
         items.push_back({ledger.item_id(outcomes[i].item), outcomes[i].label, predicted[i]});
-    return items_json(run.name(), epoch, std::move(items));
+    return items;
+}
+
+std::vector<ListedItem> items_of(const RunPredictions& of) {
+    const PredictionTable& table = of.table();
+    const std::vector<std::size_t> predicted = table.predicted();
+    std::vector<ListedItem> items;
+    for (std::size_t i = 0; i < of.predictions.items.size(); ++i)
+        items.push_back({of.predictions.items[i], table.labels[i], predicted[i], table.confidence(i),
+                         table.row(i)[table.labels[i]]});
+    return items;
 }
 
 }  // namespace
@@ -125,16 +136,19 @@ Json matrices_view(const Ledger& ledger, const StudyRecord& study, const ViewQue
 }
 
 Json items_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
-    if (const std::int64_t epoch = query.number("epoch", 0, 1'000'000'000); epoch > 0)
-        return items_at_epoch(ledger, ledger.run(study.id, query.required("run")), epoch);
-    const RunPredictions of = predictions_of(ledger, study, query);
-    const PredictionTable& table = of.table();
-    const std::vector<std::size_t> predicted = table.predicted();
+    const RunRecord run = ledger.run(study.id, query.required("run"));
+    std::int64_t epoch = query.number("epoch", 0, 1'000'000'000);
     std::vector<ListedItem> items;
-    for (std::size_t i = 0; i < of.predictions.items.size(); ++i)
-        items.push_back({of.predictions.items[i], table.labels[i], predicted[i], table.confidence(i),
-                         table.row(i)[table.labels[i]]});
-    return items_json(of.run.name(), of.predictions.epoch, std::move(items));
+    if (epoch > 0) {
+        items = items_at_epoch(ledger, run, epoch);
+    } else {
+        const RunPredictions of = predictions_of(ledger, study, query);
+        items = items_of(of);
+        epoch = of.predictions.epoch;
+    }
+    const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
+    std::erase_if(items, [&](const ListedItem& item) { return sealed.contains(item.id); });
+    return items_json(run.name(), epoch, std::move(items));
 }
 
 Json item_view(const Ledger& ledger, const StudyRecord& study, const ViewQuery& query) {
@@ -159,10 +173,12 @@ Json neighbours_view(const Ledger& ledger, const StudyRecord& study, const ViewQ
     const ItemResult result =
         report_item(ledger, study, {.run = query.required("run"), .item = path_of_item(item.id)});
     Json neighbours = Json::array();
+    const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
     for (const LikeItem& other : result.neighbours)
-        neighbours.push_back({{"item", other.item.id},
-                              {"label", other.item.label},
-                              {"similarity", short_number(other.similarity)}});
+        if (!sealed.contains(other.item.id))
+            neighbours.push_back({{"item", other.item.id},
+                                  {"label", other.item.label},
+                                  {"similarity", short_number(other.similarity)}});
     return {{"run", result.run.name()}, {"item", item.id}, {"neighbours", std::move(neighbours)}};
 }
 

@@ -11,11 +11,7 @@ std::vector<ItemRecord> unsealed_items(const Ledger& ledger, const StudyRecord& 
     if (runs.empty()) return {};
     std::vector<ItemRecord> items = ledger.items(runs.back().id, Part::training);
     for (const ItemRecord& item : ledger.items(runs.back().id, Part::validation)) items.push_back(item);
-    std::set<std::string> sealed;
-    std::set<SplitId> seen = {runs.back().split};
-    for (const RunRecord& run : runs)
-        if (seen.insert(run.split).second)
-            for (const ItemRecord& item : ledger.items(run.id, Part::test)) sealed.insert(item.id);
+    const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
     std::erase_if(items, [&](const ItemRecord& item) { return sealed.contains(item.id); });
     std::sort(items.begin(), items.end(),
               [](const ItemRecord& a, const ItemRecord& b) { return a.id < b.id; });

@@ -272,6 +272,18 @@ TEST_F(PageInABrowser, ImagesAreTried) {
                              *directory_ / "images" / path_of_item(items(Part::validation).front()));
     page.browser.wait_for("document.querySelectorAll('.tried .answer-row').length === 3");
     EXPECT_THAT(page.text(".tried .answer-row"), HasSubstr("%"));
+    // Dropped and pasted.
+    page.browser.value(R"js((async () => {
+        const canvas = document.createElement('canvas');
+        canvas.getContext('2d').fillRect(10, 10, 50, 50);
+        const blob = await new Promise((done) => canvas.toBlob(done));
+        const data = new DataTransfer();
+        data.items.add(new File([blob], 'from outside.png', { type: 'image/png' }));
+        document.querySelector('.drop').dispatchEvent(new DragEvent('drop', { dataTransfer: data, cancelable: true }));
+        document.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data }));
+    })() && 0)js");
+    page.browser.wait_for("document.querySelectorAll('.tried .answer-row').length === 9");
+    EXPECT_EQ(page.text(".tried .said"), "from outside.png");
     page.browser.choose_file("input[type=file]", *directory_ / "plan.toml");
     page.browser.wait_for("document.querySelector('.tried .failure')");
     // The camera of the browser films a test pattern.

@@ -5,6 +5,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/pages/news.hpp"
+#include "jevrin/pages/unsealed_items.hpp"
 
 namespace jevrin {
 namespace {
@@ -112,6 +113,27 @@ TEST_F(Views, ContestedItemsAreThoseThatOneSideHasRightMoreOften) {
         EXPECT_THAT(numbers<int>(item[2]), ElementsAre(3, 3, 2));
         EXPECT_THAT(numbers<int>(item[3]), ElementsAre(0, 3, 1));
     }
+}
+
+TEST_F(Views, ItemsThatALaterSplitSealsAreNotShownAnyMore) {
+    const std::string id = data("items", {{"run", "poor/1"}}).at("items")[0][0].get<std::string>();
+    ASSERT_EQ(data("difference", {{"first", "good"}, {"second", "poor"}}).at("items").size(), 6U);
+    Parts parts = study_.parts();
+    const auto is_it = [&](std::size_t i) { return study_.set().items[i].id == id; };
+    std::erase_if(parts.validation, is_it);
+    for (std::size_t i = 0; i < study_.set().items.size(); ++i)
+        if (is_it(i)) parts.test.push_back(i);
+    study_.split_again(parts);
+    study_.add_run({.candidate = "later"});
+
+    for (const std::string epoch : {"0", "1"}) {
+        const Json items = data("items", {{"run", "poor/1"}, {"epoch", epoch}}).at("items");
+        EXPECT_EQ(items.size(), 17U);
+        for (const Json& item : items) EXPECT_NE(item[0], id);
+    }
+    EXPECT_EQ(data("difference", {{"first", "good"}, {"second", "poor"}}).at("items").size(), 5U);
+    EXPECT_THAT(test::message_of<InputError>([&] { data("item", {{"item", id}}); }), HasSubstr("sealed"));
+    for (const ItemRecord& item : unsealed_items(study_.ledger(), study_.study())) EXPECT_NE(item.id, id);
 }
 
 TEST_F(Views, AStudyWithoutAFinishedRunStillHasAPage) {

@@ -113,6 +113,12 @@ class MadeUpStudy {
         };
     }
 
+    // The next runs see other parts of the same images.
+    void split_again(const Parts& parts) {
+        parts_ = parts;
+        study_ = ledger_.put_study("made up", study().metric, set_, parts_);
+    }
+
     const Ledger& ledger() const { return ledger_.ledger(); }
     LedgerWriter& writer() { return ledger_; }
     StudyRecord study() const { return ledger().study(); }

@@ -71,9 +71,10 @@ TEST(LivePage, AStudyWithoutARunOrAServerSaysSo) {
     auto page = std::make_unique<PageOnScreen>(directory.path());
     for (const char* view : {"study", "curves", "run", "compare", "thresholds", "images", "network", "try"}) {
         page->show(view);
-        EXPECT_EQ(page->count("main .failure"),
-                  std::string(view) == "images" ? page->count("main .failure") : 0)
-            << view;
+        // Images that are not there are a failure, rightly.
+        if (std::string(view) != "images") {
+            EXPECT_EQ(page->count("main .failure"), 0) << view;
+        }
     }
     page->show("study");
     page->wait_for_text("h1", "No run");

@@ -69,7 +69,8 @@ TEST_F(PageInABrowser, FromOpeningToASuspiciousLabelMarked) {
     page.wait_for_text("h1", "label");
     // Labels of made-up stripes are right: one is marked from the pictures of a run instead.
     page.browser.click("nav a[href*=run]");
-    page.browser.wait_for("document.querySelector('canvas.matrix')");
+    page.browser.wait_for(
+        "document.querySelector('canvas.matrix') && document.querySelector('.pictures select')");
     page.browser.value(
         "document.querySelector('.pictures select').value = 'all', "
         "document.querySelector('.pictures select').dispatchEvent(new Event('change'))");

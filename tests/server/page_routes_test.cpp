@@ -218,7 +218,8 @@ TEST_F(PageRoutesTest, RunsAnswerForAnImageAndTestImagesAreCounted) {
     EXPECT_EQ(answers.at("test_image"), false);
     ASSERT_EQ(answers.at("answers").size(), 2U);
     // The same as was recorded of the item, but for the temperature: the order of the classes.
-    for (const Json& run : data("item", {{"item", id}}).at("runs"))
+    const Json of_item = data("item", {{"item", id}});
+    for (const Json& run : of_item.at("runs"))
         if (run.at("run") == "new head/1") {
             const auto recorded = run.at("probabilities").get<std::vector<double>>();
             const auto answered = answers.at("answers")[0].at("probabilities").get<std::vector<double>>();

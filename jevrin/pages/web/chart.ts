@@ -40,7 +40,7 @@ export interface ChartOptions {
 // Of the table behind a chart.
 const mostColumns = 40;
 
-const margin = { top: 10, right: 12, bottom: 34, left: 54 };
+const margin = { top: 10, right: 12, bottom: 38, left: 54 };
 
 // The place of the last point that is not beyond x.
 function placeOf(points: Point[], x: number): number {

@@ -104,6 +104,10 @@ Option Command::add_option(const std::string& name, std::vector<std::string>& va
                            const std::string& help) {
     return Option(command_->add_option(name, values, help));
 }
+Option Command::add_option(const std::string& name, std::vector<std::uint64_t>& values,
+                           const std::string& help) {
+    return Option(command_->add_option(name, values, help));
+}
 Option Command::add_option(const std::string& name, std::vector<std::filesystem::path>& values,
                            const std::string& help) {
     return Option(command_->add_option(name, values, help));

@@ -66,6 +66,7 @@ class Command {
     Option add_option(const std::string& name, std::optional<std::size_t>& value, const std::string& help);
     Option add_option(const std::string& name, std::optional<double>& value, const std::string& help);
     Option add_option(const std::string& name, std::vector<std::string>& values, const std::string& help);
+    Option add_option(const std::string& name, std::vector<std::uint64_t>& values, const std::string& help);
     Option add_option(const std::string& name, std::vector<std::filesystem::path>& values,
                       const std::string& help);
     Option add_flag(const std::string& name, bool& value, const std::string& help);

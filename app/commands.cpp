@@ -10,6 +10,7 @@ void add_draft(Command&);
 void add_check(Command&);
 void add_layers(Command&);
 void add_features(Command&);
+void add_parts(Command&);
 void add_train(Command&);
 void add_watch(Command&);
 void add_page(Command&);
@@ -30,6 +31,11 @@ void add_agreement(Command&);
 void add_choose(Command&);
 void add_export(Command&);
 void add_classify(Command&);
+void add_service_start(Command&);
+void add_service_add_key(Command&);
+void add_service_remove_key(Command&);
+void add_service_keys(Command&);
+void add_ledger_add(Command&);
 void add_ledger_merge(Command&);
 void add_ledger_compare(Command&);
 void add_ledger_archive(Command&);
@@ -51,6 +57,8 @@ const std::vector<CommandGroup>& command_groups() {
              {"layers", "activations of every stage of a model for one image, and its first filters",
               add_layers},
              {"features", "write the features of frozen layers for every image (NPY, CSV)", add_features},
+             {"parts", "write which image is in which part, for programs that train elsewhere (CSV, JSON)",
+              add_parts},
          }},
         {"training",
          {
@@ -102,12 +110,26 @@ const std::vector<CommandGroup>& command_groups() {
              {"export", "write a run's model as one ONNX file, classes and preparation included", add_export},
              {"classify", "predict classes and probabilities of new images", add_classify},
          }},
+        {"for programs",
+         {
+             {"service",
+              "a server for programs, with keys: take in runs that are trained elsewhere",
+              nullptr,
+              {
+                  {"start", "answer programs over HTTP until Ctrl-C or SIGTERM", add_service_start},
+                  {"add-key", "make a key and print it, once", add_service_add_key},
+                  {"remove-key", "remove a key; it counts no more within a second", add_service_remove_key},
+                  {"keys", "the names of all keys and what they allow", add_service_keys},
+              }},
+         }},
         {"the ledger",
          {
              {"ledger",
-              "maintain ledgers: merge, compare, archive, delete, note",
+              "maintain ledgers: add, merge, compare, archive, delete, note",
               nullptr,
               {
+                  {"add", "take in runs that were trained elsewhere, with their curves and predictions",
+                   add_ledger_add},
                   {"merge", "copy the studies, runs and models that this ledger lacks from another one",
                    add_ledger_merge},
                   {"compare", "list the runs in which two ledgers differ", add_ledger_compare},

@@ -46,6 +46,7 @@
 #include "jevrin/results/curves_result.hpp"
 #include "jevrin/results/diagnosis_result.hpp"
 #include "jevrin/results/draft_result.hpp"
+#include "jevrin/results/external_result.hpp"
 #include "jevrin/results/item_result.hpp"
 #include "jevrin/results/mistakes_result.hpp"
 #include "jevrin/results/model_results.hpp"

@@ -1,4 +1,5 @@
-// Everything that shows: figures as PNG and SVG, by gnuplot, and the page with its server.
+// Everything that shows: figures as PNG and SVG, by gnuplot, the page with its server, and the service for
+// programs.
 #pragma once
 
 #include "jevrin/figures/choice_figure.hpp"
@@ -15,3 +16,5 @@
 #include "jevrin/figures/training_sizes_figure.hpp"
 #include "jevrin/pages/report.hpp"
 #include "jevrin/server/page_server.hpp"
+#include "jevrin/server/service_server.hpp"
+#include "jevrin/server/service_store.hpp"

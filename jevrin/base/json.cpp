@@ -1,5 +1,8 @@
 #include "jevrin/base/json.hpp"
 
+#include "jevrin/base/text.hpp"
+
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
@@ -11,6 +14,8 @@ namespace {
 using Text = nlohmann::ordered_json;
 
 constexpr std::size_t deepest = 1000;
+constexpr std::size_t deepest_from_outside = 32;
+constexpr std::size_t most_keys_from_outside = 1000;
 
 // Puts a value together from what the reader of the library meets.
 class Builder : public nlohmann::json_sax<Text> {
@@ -38,6 +43,11 @@ class Builder : public nlohmann::json_sax<Text> {
 
     Json take() { return std::move(whole_); }
 
+  protected:
+    // The innermost value that is not complete, and how many there are.
+    const Json& innermost() const { return *open_.back(); }
+    std::size_t depth() const { return open_.size(); }
+
   private:
     Json& place(Json value) {
         if (open_.empty()) return whole_ = std::move(value);
@@ -62,6 +72,39 @@ class Builder : public nlohmann::json_sax<Text> {
     Json whole_;
     std::vector<Json*> open_;  // none moves while it stands here: only the last one grows
     std::string key_;
+};
+
+// The same for text from outside: says what is wrong with it.
+class StrictBuilder : public Builder {
+  public:
+    bool start_object(std::size_t size) override { return may_open() && Builder::start_object(size); }
+    bool start_array(std::size_t size) override { return may_open() && Builder::start_array(size); }
+    bool key(std::string& name) override {
+        if (innermost().contains(name))
+            return refuse(fmt::format("the key '{}' stands twice", printable(name)));
+        if (innermost().size() == most_keys_from_outside)
+            return refuse(fmt::format("an object has more than {} keys", most_keys_from_outside));
+        return Builder::key(name);
+    }
+    bool parse_error(std::size_t position, const std::string&, const Text::exception& error) override {
+        // A number that no double holds is an error of the same kind; it has no better words.
+        return refuse(error.id == 406 ? "a number is too large"
+                                      : fmt::format("not JSON: wrong at byte {}", position));
+    }
+
+    const std::string& problem() const { return problem_; }
+
+  private:
+    bool may_open() {
+        return depth() < deepest_from_outside ||
+               refuse(fmt::format("values are nested more than {} deep", deepest_from_outside));
+    }
+    bool refuse(std::string problem) {
+        problem_ = std::move(problem);
+        return false;
+    }
+
+    std::string problem_;
 };
 
 Text text_of(const Json& json) {
@@ -277,6 +320,12 @@ const Json::Object& Json::members() const {
 Json parse_json(std::string_view text) {
     Builder builder;
     return Text::sax_parse(text, &builder) ? builder.take() : Json();
+}
+
+Json read_json(std::string_view text, const std::string& place) {
+    StrictBuilder builder;
+    if (!Text::sax_parse(text, &builder)) throw InputError(fmt::format("{}: {}", place, builder.problem()));
+    return builder.take();
 }
 
 std::string json_text(const Json& json, int indent) {

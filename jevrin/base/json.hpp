@@ -213,6 +213,11 @@ T Json::get() const {
 // Null when the text is not JSON or is nested more than 1,000 deep.
 Json parse_json(std::string_view text);
 
+// For what comes from outside: InputError names the place ("epochs.jsonl:3") and what is wrong there when the
+// text is not JSON, an object has a key twice or more than 1,000 keys, or values are nested more than 32
+// deep.
+Json read_json(std::string_view text, const std::string& place);
+
 // Bytes that are not UTF-8 become the replacement character; a number that is NaN or infinite becomes null.
 // indent: spaces per level; -1 for one line.
 std::string json_text(const Json& json, int indent = -1);

@@ -56,6 +56,7 @@ RankedCandidate ranked_candidate(const Ledger& ledger, const StudyRecord& study,
     const RunRecord& run = evidence.runs.front().run;
     RankedCandidate ranked{.candidate = evidence.candidate,
                            .regime = evidence.regime,
+                           .external = run.external,
                            .best_epoch_mean = best_epoch_mean(evidence, classes, study.metric),
                            .runs = std::ssize(evidence.runs),
                            .seeds = std::ssize(outcomes.seeds()),
@@ -231,9 +232,9 @@ double RankedCandidate::cost(Cost kind) const {
     };
     switch (kind) {
         case Cost::training_seconds:
-            return seconds;
+            return std::isnan(seconds) ? std::numeric_limits<double>::infinity() : seconds;
         case Cost::trained_parameters:
-            return static_cast<double>(trainable_parameters);
+            return known(trainable_parameters);
         case Cost::operations:
             return known(multiplications);
         case Cost::file_size:

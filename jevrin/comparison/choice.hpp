@@ -56,15 +56,16 @@ struct ChoiceSettings {
 struct RankedCandidate {
     std::string candidate;
     Regime regime = Regime::scratch;
-    double mean = 0.0;                 // of the metric over seeds: what is compared
+    std::optional<ExternalOrigin> external = {};  // of its first run; none: trained by this library
+    double mean = 0.0;                            // of the metric over seeds: what is compared
     std::optional<Interval> interval;  // 95 %, over seeds and units; with one seed over units alone
     std::optional<double> standard_error = {};
     double best_epoch_mean = 0.0;  // each run at its best epoch, whose selection inflates it
     std::int64_t runs = 0;
     std::int64_t seeds = 0;
     std::int64_t failed_seeds = 0;  // not among them; scores are of those that did not fail
-    double seconds = 0.0;           // of training, mean over runs
-    std::int64_t parameters = 0;
+    double seconds = 0.0;           // of training, mean over runs; NaN: not recorded
+    std::int64_t parameters = 0;    // 0: not recorded, as are the next
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
     std::int64_t model_bytes = 0;      // of a run's model file; 0: it is gone

@@ -90,6 +90,15 @@ bool redraws_training(const std::string& settings) {
     }
 }
 
+// "'a', 'b', ...".
+std::string quoted_list(const std::vector<std::string>& names) {
+    constexpr std::size_t most = 4;
+    std::string text;
+    for (std::size_t i = 0; i < std::min(names.size(), most); ++i)
+        text += fmt::format("{}'{}'", i == 0 ? "" : ", ", names[i]);
+    return text + (names.size() > most ? ", ..." : "");
+}
+
 std::string listed(const std::vector<std::string>& runs) {
     return runs.front() + (runs.size() > 1 ? ", ..." : "");
 }
@@ -132,6 +141,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     evidence.classes = counted->best->validation.classes();
     std::vector<std::string> unfinished;
     std::vector<std::string> on_others;
+    std::vector<std::string> elsewhere;              // candidates
     std::map<SplitId, std::int64_t> training_items;  // by split
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
@@ -169,6 +179,14 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
         evidence.set_apart.push_back((names.size() == 1 ? one : fmt::format("{} {}", names.size(), several)) +
                                      ": " + listed(names) + ".");
     };
+    for (const CandidateEvidence& candidate : evidence.candidates)
+        if (candidate.runs.front().run.external) elsewhere.push_back(candidate.candidate);
+    if (!elsewhere.empty())
+        evidence.set_apart.push_back(
+            fmt::format("Trained elsewhere, and judged by the predictions that came along: {}. Training "
+                        "times are those of "
+                        "other machines.",
+                        quoted_list(elsewhere)));
     set_apart(unfinished, "1 run is not finished and is ignored", "runs are not finished and are ignored");
     set_apart(on_others, "1 run used another version of the image set and is not compared",
               "runs used another version of the image set and are not compared");

@@ -23,6 +23,7 @@ const std::set<std::string>& record_keys() {
                                      "seed",
                                      "fold",
                                      "state",
+                                     "external",
                                      "epochs",
                                      "best_epoch",
                                      "loss",
@@ -87,6 +88,8 @@ RunRow row_of(const Ledger& ledger, const RunRecord& run) {
     put("seed", run.seed);
     put("fold", run.fold);
     put("state", name_of(run.state));
+    put("external",
+        run.external ? Json(run.external->program.empty() ? "elsewhere" : run.external->program) : Json());
     put("epochs", run.epochs);
     put("seconds", run.seconds);
     put("parameters", run.parameters);

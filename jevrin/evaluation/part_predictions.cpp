@@ -198,6 +198,11 @@ Classifier load_model(const Ledger& ledger, const RunRecord& run, std::optional<
             fmt::format("{}: {}; restore it from a backup, or delete the run '{}' and train it again",
                         printable(file.string()), why, printable(run.name())));
     };
+    if (!std::filesystem::exists(file) && run.external && !ledger.model_hash(run.id))
+        throw InputError(
+            fmt::format("run '{}' was trained elsewhere and came without a model: it has the predictions of "
+                        "its validation part, and can make no others",
+                        printable(run.name())));
     if (!std::filesystem::exists(file)) refuse("the model of this run is missing");
     const auto hash = ledger.model_hash(run.id, is_best(run, epoch) ? 0 : *epoch);
     if (hash && content_hash_of_file(file) != *hash)
@@ -215,7 +220,7 @@ Classifier load_model(const Ledger& ledger, const RunRecord& run, std::optional<
 
 std::optional<double> temperature_of(const Ledger& ledger, const RunRecord& run, std::int64_t epoch) {
     const std::filesystem::path file = model_of(ledger, run, epoch);
-    if (!std::filesystem::exists(file)) return std::nullopt;
+    if (!std::filesystem::exists(file)) return run.external ? std::optional(1.0) : std::nullopt;
     return load_model(ledger, run, epoch).temperature;
 }
 

@@ -53,8 +53,8 @@ std::vector<RunRecord> runs_called(const Ledger& ledger, const StudyRecord& stud
 const RunRecord* best_run(const std::vector<RunRecord>& runs, Metric metric) {
     const RunRecord* best = nullptr;
     for (const RunRecord& run : runs)
-        if (run.best &&
-            (best == nullptr || score(run.best->validation, metric) > score(best->best->validation, metric)))
+        if (run.best && run.state != RunState::unverified &&
+            (best == nullptr || validation_score(*run.best, metric) > validation_score(*best->best, metric)))
             best = &run;
     return best;
 }

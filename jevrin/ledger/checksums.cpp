@@ -82,6 +82,8 @@ const std::vector<SealedTable>& sealed_tables() {
         {"epoch_predictions", {"run", "epoch"}, "run, epoch, predicted"},
         {"cross_fitted", {"run", "metric"}, "run, metric, predicted"},
         {"prediction_costs", {"run"}, "run, milliseconds, batch_milliseconds, bytes"},
+        {"external_runs", {"run"}, "run, stated"},
+        {"external_epochs", {"run", "epoch"}, "run, epoch, content, waiting, numbers"},
         {"seed_looks", {"study", "seeds"}, "study, seeds, looked"},
         {"warnings", {"id"}, "id, run, epoch, message"},
         {"marks", {"root", "item"}, "root, item, label, excluded, note, marked"},

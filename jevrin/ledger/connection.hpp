@@ -43,6 +43,7 @@ class LentStatement {
 struct LedgerConnection {
     std::filesystem::path directory;
     std::unique_ptr<SQLite::Database> database;
+    int transactions = 0;                                  // that are open, one inside the other
     bool immutable = false;                                // OpenedDatabase
     std::int64_t opened = 0;                               // how often it was opened again
     std::pair<std::uint64_t, std::uint64_t> inode;         // of the file that was opened: device and number

@@ -17,7 +17,8 @@ const EnumNames<RunState>& names_of(RunState) {
     static const EnumNames<RunState> names("state", {{RunState::waiting, "waiting"},
                                                      {RunState::training, "training"},
                                                      {RunState::finished, "finished"},
-                                                     {RunState::failed, "failed"}});
+                                                     {RunState::failed, "failed"},
+                                                     {RunState::unverified, "unverified"}});
     return names;
 }
 
@@ -65,7 +66,19 @@ std::string RunRecord::name() const {
     return fold > 0 ? fmt::format("{}/{}/{}", candidate, seed, fold) : fmt::format("{}/{}", candidate, seed);
 }
 
+bool RunRecord::is_over() const {
+    return state == RunState::finished || state == RunState::failed || state == RunState::unverified;
+}
+
 void require_finished(const RunRecord& run) {
+    if (run.state == RunState::unverified)
+        throw InputError(fmt::format(
+            "run '{}' was trained elsewhere and came without predictions: its scores are claimed, and "
+            "nothing can be computed from them; add its predictions",
+            printable(run.name())));
+    if (run.external && run.state != RunState::finished)
+        throw InputError(fmt::format("run '{}', trained elsewhere, is {}, not finished",
+                                     printable(run.name()), name_of(run.state)));
     if (run.state != RunState::finished)
         throw InputError(fmt::format("run '{}' is {}, not finished; train it first", printable(run.name()),
                                      name_of(run.state)));

@@ -15,6 +15,7 @@
 // WorkError when it cannot be read; both name the file.
 #pragma once
 
+#include "jevrin/base/error.hpp"
 #include "jevrin/images/image_set.hpp"
 #include "jevrin/images/parts.hpp"
 #include "jevrin/ledger/records.hpp"
@@ -31,6 +32,12 @@
 namespace jevrin::inline v1 {
 
 struct LedgerConnection;
+
+// A run, study or split that a ledger does not hold.
+class NoRow : public InputError {
+  public:
+    using InputError::InputError;
+};
 
 class Ledger {
   public:
@@ -86,6 +93,7 @@ class Ledger {
     // By epoch, the predicted class of each item of outcomes() of the validation part; empty when the run was
     // recorded by a version that kept none.
     std::vector<std::vector<std::size_t>> epoch_predictions(RunId run) const;
+    bool has_epoch_predictions(RunId run) const;
     // The predicted class of each of these items at the epoch that the other half of the units chose, by this
     // metric (metrics/cross_fitting.hpp); empty when there are no predictions by epoch.
     std::vector<std::size_t> cross_fitted(RunId run, Metric metric) const;
@@ -137,6 +145,20 @@ class Ledger {
     // Where splits of these settings (PartsSettings::key()) put their images.
     KnownPlaces known_places(const std::string& parts_settings) const;
     RunRecord run_by_id(RunId run) const;
+    // What is known of a run that was trained elsewhere, JSON as it was stated; empty of any other.
+    std::string external_statement(RunId run) const;
+    // An epoch as a run from elsewhere stated it; none when it did not.
+    std::optional<ExternalEpoch> external_epoch(RunId run, std::int64_t epoch) const;
+    // The epochs that such a run stated, in order.
+    std::vector<ExternalEpoch> external_epochs(RunId run) const;
+    // All items of a split and the others of its image set, in the order of the set.
+    std::vector<PlacedItem> placed_items(SplitId split) const;
+    std::string split_hash(SplitId split) const;
+    std::string image_set_fingerprint(SplitId split) const;
+    // The study's split, or the one whose validation part is this fold. InputError when it has no such fold.
+    SplitId split_with_fold(StudyId study, std::int64_t fold) const;
+    // The split of this hash; none when this ledger has none.
+    std::optional<SplitId> find_split(const std::string& hash) const;
 
   private:
     friend class LedgerWriter;

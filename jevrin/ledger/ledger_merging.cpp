@@ -114,6 +114,8 @@ void copy_records(SQLite::Database& database, RunId theirs, RunId ours) {
     copy("confusion", "epoch, true_class, predicted, count");
     copy("epoch_predictions", "epoch, predicted");
     copy("cross_fitted", "metric, predicted");
+    copy("external_runs", "stated");
+    copy("external_epochs", "epoch, content, waiting, numbers");
     copy("prediction_costs", "milliseconds, batch_milliseconds, bytes");
     copy("layers", "layer, name");
     copy("layer_epochs", "epoch, layer, " + column_names(layer_columns));

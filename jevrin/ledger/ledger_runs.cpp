@@ -10,8 +10,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <limits>
 #include <map>
 #include <tuple>
+#include <type_traits>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -24,6 +26,11 @@ std::vector<VariedSetting> varied_settings(const std::string& text) {
     for (const auto& [path, value] : json.items())
         varied.push_back({path, value.is_string() ? value.get<std::string>() : json_text(value)});
     return varied;
+}
+
+// NULL is what was not stated.
+double number_or_nan(const SQLite::Column& column) {
+    return column.isNull() ? std::numeric_limits<double>::quiet_NaN() : column.getDouble();
 }
 
 std::vector<EpochRecord> select_epochs(const LedgerConnection& connection, RunId run, EpochRange range) {
@@ -41,7 +48,10 @@ std::vector<EpochRecord> select_epochs(const LedgerConnection& connection, RunId
         int place = 0;
         for (const EpochColumn& column : epoch_columns())
             visit_column(column, epoch, [&]<typename Number>(Number& number) {
-                number = static_cast<Number>(query.getColumn(place++));
+                if constexpr (std::is_floating_point_v<Number>)
+                    number = number_or_nan(query.getColumn(place++));
+                else
+                    number = query.getColumn(place++);
             });
         if (query.getColumn(place).getInt() == 0)
             throw_damaged(connection.file(),
@@ -98,9 +108,12 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
     query.bind(1, value);
     if (!name.empty()) query.bind(2, name);
     SQLite::Statement length(*connection_->database,
-                             "SELECT COUNT(*), TOTAL(seconds), rows_checksum(epoch, checksum) FROM epochs "
-                             "WHERE run = ?");
+                             "SELECT COUNT(*), CASE WHEN COUNT(seconds) = COUNT(*) THEN TOTAL(seconds) END, "
+                             "rows_checksum(epoch, checksum) FROM epochs WHERE run = ?");
     SQLite::Statement tags(*connection_->database, "SELECT tag FROM run_tags WHERE run = ? ORDER BY tag");
+    SQLite::Statement origin(
+        *connection_->database,
+        fmt::format("SELECT stated, {} FROM external_runs WHERE run = ?", is_sealed("external_runs")));
     SQLite::Statement cost(
         *connection_->database,
         fmt::format("SELECT milliseconds, batch_milliseconds, bytes, {} FROM prediction_costs "
@@ -131,7 +144,7 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
                       .split = {query.getColumn(11)},
                       .image_set = {query.getColumn(20)},
                       .image_set_version = query.getColumn(13),
-                      .seconds = length.getColumn(1),
+                      .seconds = number_or_nan(length.getColumn(1)),
                       .archived = query.getColumn(18).getInt() != 0,
                       .note = query.getColumn(19)};
         if (query.getColumn(23).getInt() == 0 ||
@@ -145,6 +158,14 @@ std::vector<RunRecord> Ledger::select_runs(const std::string& condition, std::in
             run.prediction_cost = {.milliseconds = cost.getColumn(0),
                                    .batch_milliseconds = cost.getColumn(1),
                                    .bytes = cost.getColumn(2)};
+        }
+        origin.reset();
+        origin.bind(1, run.id.number);
+        if (origin.executeStep()) {
+            if (origin.getColumn(1).getInt() == 0)
+                throw_damaged(connection_->file(), fmt::format("the origin of '{}'", printable(run.name())));
+            const Json stated = parse_json(origin.getColumn(0).getString());
+            run.external = {.program = stated.value("program", ""), .hardware = stated.value("hardware", "")};
         }
         run.claimed = run.state != RunState::finished && is_claimed(run.id);
         const std::int64_t best = query.getColumn(10);

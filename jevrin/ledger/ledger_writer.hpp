@@ -16,6 +16,8 @@
 #include "jevrin/base/place_lock.hpp"
 #include "jevrin/ledger/ledger.hpp"
 
+#include <functional>
+
 namespace jevrin::inline v1 {
 
 class LedgerWriter {
@@ -70,8 +72,23 @@ class LedgerWriter {
     // One transaction: predictions of the best weights on the test part (empty: of others, which are not
     // kept), and that it was looked at.
     void record_test_look(RunId run, const std::vector<PredictionRecord>& test);
-    // That these images, of a test part, were looked at in another way: "features", "classify".
+    // That these images, of a test part, were looked at in another way: "features", "classify", "parts".
     void record_look(const std::string& what, const std::vector<ContentHash>& images);
+    // Carries out several writes as one transaction: all of them, or none.
+    void together(const std::function<void()>& writes);
+    // That a run was trained elsewhere, and what is known of it: JSON as it was stated.
+    void put_external(RunId run, const std::string& stated);
+    // Keeps what such a run stated of an epoch, replacing what it stated before.
+    void put_external_epoch(RunId run, const ExternalEpoch& epoch);
+    // What it predicted for its validation part, before it is finished.
+    void put_validation_predictions(RunId run, const std::vector<PredictionRecord>& predictions);
+    // That it is over, and came without predictions.
+    void finish_unverified(RunId run);
+    // The validation part's scores at an epoch, now that its counts are known.
+    void put_matrix(RunId run, std::int64_t epoch, const ConfusionMatrix& matrix);
+    void put_warning(RunId run, std::int64_t epoch, const std::string& message);
+    // Which epoch's weights are kept.
+    void put_best_epoch(RunId run, std::int64_t epoch);
     // Adds the mark, or replaces what was marked for that item.
     void put_mark(StudyId study, const MarkRecord& mark);
     // False when the item was not marked.

@@ -7,6 +7,7 @@
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/epoch_predictions.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/ledger/matrix_rows.hpp"
 #include "jevrin/ledger/statements.hpp"
 
 #include <fmt/format.h>
@@ -190,6 +191,15 @@ void LedgerWriter::put_seed_look(StudyId study, std::int64_t seeds) {
 RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t* superseded_count) {
     const std::string& identity = run.key();
     return in_transaction(*connection_, [&] {
+        const std::int64_t elsewhere = select_number(*connection_->database, R"sql(
+            SELECT COUNT(*) FROM runs JOIN external_runs ON run = runs.id WHERE study = ? AND candidate = ? AND seed = ?
+            AND fold = ? AND superseded = 0 AND identity != ?)sql",
+                                                     study, run.candidate, run.seed, run.fold, identity);
+        if (elsewhere != 0)
+            throw InputError(
+                fmt::format("the ledger has a run '{}/{}' that was trained elsewhere; name the candidate "
+                            "otherwise, or delete that run",
+                            printable(run.candidate), run.seed));
         for (const std::string& former : run.former)
             execute(
                 *connection_->database,
@@ -270,6 +280,8 @@ void insert_layers(SQLite::Database& database, RunId run, std::int64_t epoch,
     }
 }
 
+}  // namespace
+
 void insert_matrix(SQLite::Database& database, RunId run, std::int64_t epoch, const ConfusionMatrix& matrix) {
     SQLite::Statement cell(database, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
     for (std::size_t i = 0; i < matrix.classes(); ++i)
@@ -285,13 +297,13 @@ void insert_matrix(SQLite::Database& database, RunId run, std::int64_t epoch, co
         }
 }
 
-}  // namespace
-
 void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best,
                                 const std::vector<LayerSummary>& layers,
                                 const std::vector<std::string>& warnings,
                                 const std::vector<ItemPrediction>& predicted) {
-    const RecordedEpoch scored = recorded_epoch(epoch, epoch.validation);
+    // Without counts the scores are what was claimed.
+    const RecordedEpoch scored =
+        epoch.validation.total() == 0 ? epoch : recorded_epoch(epoch, epoch.validation);
     in_transaction(*connection_, [&] {
         SQLite::Database& database = *connection_->database;
         SQLite::Statement insert(
@@ -312,7 +324,11 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
         for (const SealedRows rows : {SealedRows::matrix, SealedRows::layers})
             seal(database, rows, "run = ? AND epoch = ?", {run.number, epoch.epoch});
         seal(database, SealedRows::epochs, "id = ?", {run.number});
-        execute(database, "UPDATE runs SET state = 'training', reason = '' WHERE id = ?", run);
+        execute(
+            database,
+            "UPDATE runs SET state = 'training', reason = '', planned_epochs = MAX(planned_epochs, ?) WHERE "
+            "id = ?",
+            epoch.epoch, run);
         if (best) execute(database, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
     });
 }
@@ -320,7 +336,7 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
 void LedgerWriter::forget_records(RunId run) {
     for (const char* table :
          {"confusion", "epochs", "epoch_predictions", "cross_fitted", "predictions", "part_checksums",
-          "layer_epochs", "layers", "warnings", "models", "prediction_costs"})
+          "layer_epochs", "layers", "warnings", "models", "prediction_costs", "external_epochs"})
         execute(*connection_->database, fmt::format("DELETE FROM {} WHERE run = ?", table), run);
     execute(
         *connection_->database,

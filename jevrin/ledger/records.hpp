@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/images/part.hpp"
 #include "jevrin/ledger/ids.hpp"
 #include "jevrin/metrics/confusion_matrix.hpp"
 #include "jevrin/plan/regime.hpp"
@@ -16,7 +17,8 @@
 
 namespace jevrin::inline v1 {
 
-// One finished epoch of a run, which is what lies between two validations, as curves show it.
+// One finished epoch of a run, which is what lies between two validations, as curves show it. Of a run that
+// was trained elsewhere, numbers that it did not state are NaN.
 struct EpochRecord {
     std::int64_t epoch = 0;  // from 1
     std::int64_t step = 0;   // of the run, so many were done
@@ -60,8 +62,23 @@ struct WarningRecord {
     std::string message;
 };
 
-enum class RunState { waiting, training, finished, failed };
+// unverified: trained elsewhere and finished, without predictions; its scores are what it claims.
+enum class RunState { waiting, training, finished, failed, unverified };
 const EnumNames<RunState>& names_of(RunState);
+
+// Of a run that was trained elsewhere: by what, and on what. Either may be empty.
+struct ExternalOrigin {
+    std::string program;
+    std::string hardware;
+};
+
+// An epoch as a run from elsewhere stated it.
+struct ExternalEpoch {
+    std::int64_t epoch = 0;
+    std::string content;  // the hash of what was stated
+    std::string waiting;  // what was stated, JSON, while an epoch before it is missing; otherwise empty
+    std::string numbers;  // what was stated beside the columns of an epoch, JSON: numbers by name
+};
 
 // One candidate trained with one seed.
 struct RunRecord {
@@ -84,18 +101,21 @@ struct RunRecord {
     std::int64_t trainable_parameters = 0;
     std::int64_t multiplications = 0;  // forward, for one image; 0: not recorded
     std::optional<PredictionCost> prediction_cost =
-        {};                              // with its model, where it was trained; none: not measured
-    SplitId split;                       // how its images were parted
-    ImageSetId image_set;                // what it saw,
-    std::int64_t image_set_version = 1;  // and by version: those of one root are counted from 1
-    double seconds = 0.0;                // of all its epochs
-    std::optional<RecordedEpoch> best;   // the epoch whose weights are kept
-    bool archived = false;               // no command but 'runs --archived' shows it
+        {};                                       // with its model, where it was trained; none: not measured
+    SplitId split;                                // how its images were parted
+    ImageSetId image_set;                         // what it saw,
+    std::int64_t image_set_version = 1;           // and by version: those of one root are counted from 1
+    double seconds = 0.0;                         // of all its epochs; NaN: one of them does not state it
+    std::optional<RecordedEpoch> best;            // the epoch whose weights are kept
+    std::optional<ExternalOrigin> external = {};  // none: trained by this library
+    bool archived = false;                        // no command but 'runs --archived' shows it
     std::string note;
     std::vector<std::string> tags;  // in order of their letters
 
     // "candidate/seed", with folds "candidate/seed/fold".
     std::string name() const;
+    // Finished, failed or unverified.
+    bool is_over() const;
 };
 
 // How far a run is.
@@ -128,6 +148,16 @@ struct ItemRecord {
     std::size_t label = 0;
 };
 
+// An item of an image set and where a split puts it.
+struct PlacedItem {
+    std::string id;
+    std::size_t label = 0;
+    ItemNumber number;
+    ItemNumber unit;           // OutcomeRecord::unit
+    std::optional<Part> part;  // none: in no part
+    std::int64_t fold = 0;     // 0: no folds, or in the test part
+};
+
 // What an item was predicted as at an epoch.
 struct ItemPrediction {
     std::string item;  // id
@@ -155,7 +185,7 @@ struct MarkRecord {
 struct TestLook {
     std::string run;              // that was scored; empty when it was looked at in another way
     std::string looked;           // UTC
-    std::string what = "scores";  // or "features", "classify"
+    std::string what = "scores";  // or "features", "classify", "parts"
     std::string study = {};       // of the run, when it is another one
     std::int64_t items = 0;       // of the study's test part
 };

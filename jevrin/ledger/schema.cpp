@@ -4,6 +4,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/ledger/checksums.hpp"
+#include "jevrin/ledger/columns.hpp"
 #include "jevrin/plan/run_settings.hpp"
 
 #include <fmt/format.h>
@@ -385,6 +386,43 @@ CREATE TABLE prediction_costs (
     checksum INTEGER NOT NULL DEFAULT 0);
 )sql";
 
+// What version 13 added: runs that were trained elsewhere. Of an epoch they may not say everything: its
+// numbers are NULL then, which the table of earlier versions forbade.
+const char* const from_version_12 = R"sql(
+CREATE TABLE external_runs (
+    run INTEGER PRIMARY KEY REFERENCES runs(id),
+    stated TEXT NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE external_epochs (
+    run INTEGER NOT NULL REFERENCES runs(id),
+    epoch INTEGER NOT NULL,
+    content TEXT NOT NULL,
+    waiting TEXT NOT NULL,
+    numbers TEXT NOT NULL,
+    checksum INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (run, epoch)) WITHOUT ROWID;
+)sql";
+
+// Without NOT NULL at the numbers that a run from elsewhere may leave out. Rows and their checksums stay.
+void loosen_epochs(SQLite::Database& database) {
+    std::string table =
+        database.execAndGet("SELECT sql FROM sqlite_master WHERE name = 'epochs'").getString();
+    constexpr std::string_view strict = " REAL NOT NULL";
+    for (std::size_t at = table.find(strict); at != std::string::npos; at = table.find(strict, at))
+        table.erase(at + 5, strict.size() - 5);
+    const std::string columns =
+        "run, " + column_names(epoch_columns()) + ", checksum, matrix_checksum, layers_checksum";
+    database.exec("ALTER TABLE epochs RENAME TO epochs_before");
+    database.exec(table);
+    database.exec(fmt::format("INSERT INTO epochs ({0}) SELECT {0} FROM epochs_before", columns));
+    database.exec("DROP TABLE epochs_before");
+}
+
+void bring_to_version_13(SQLite::Database& database) {
+    database.exec(from_version_12);
+    loosen_epochs(database);
+}
+
 // What lies there when a ledger is brought up to date is taken for the models of its finished runs.
 void record_model_hashes(SQLite::Database& database, const std::filesystem::path& models) {
     SQLite::Statement query(database, "SELECT id FROM runs WHERE state = 'finished'");
@@ -425,6 +463,7 @@ void create_tables(SQLite::Database& database, const std::filesystem::path& dire
     bring_to_version_10(database, directory);
     database.exec(from_version_10);
     database.exec(from_version_11);
+    bring_to_version_13(database);
     seal_everything(database);
     database.exec(fmt::format("PRAGMA user_version = {}", schema_version));
 }
@@ -446,7 +485,8 @@ void bring_up_to_date(SQLite::Database& database, const std::filesystem::path& d
     if (now <= 8) rename_keys_of_runs(database);
     if (now <= 9) bring_to_version_10(database, directory);
     if (now <= 10) database.exec(from_version_10);
-    database.exec(from_version_11);
+    if (now <= 11) database.exec(from_version_11);
+    bring_to_version_13(database);
     if (now <= 9)
         seal_everything(database);
     else if (now <= 10)

@@ -8,7 +8,7 @@
 namespace jevrin::inline v1 {
 
 // The version of the schema this code writes.
-inline constexpr int schema_version = 12;
+inline constexpr int schema_version = 13;
 
 int stored_version(SQLite::Database& database);  // 0: not a ledger, or an empty one
 

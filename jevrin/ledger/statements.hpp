@@ -6,13 +6,16 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/connection.hpp"
 #include "jevrin/ledger/ids.hpp"
+#include "jevrin/ledger/ledger.hpp"
 
+#include <SQLiteCpp/Savepoint.h>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 
 #include <cstdint>
 #include <ctime>
 #include <filesystem>
+#include <memory>
 #include <string>
 #include <type_traits>
 
@@ -23,20 +26,35 @@ inline std::string now() {
     return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)));
 }
 
-// Runs work() as one transaction that takes the write lock at once, and translates database errors.
+// Runs work() as one transaction that takes the write lock at once, and translates database errors. Inside
+// another one it is a part of that: what it wrote is taken back when it throws, and lasts when the other is
+// committed.
 template <typename Work>
 auto in_transaction(LedgerConnection& connection, Work work) -> decltype(work()) {
     connection.require_in_place();
-    return with_database_errors(connection.file(), [&] {
-        SQLite::Transaction transaction(*connection.database, SQLite::TransactionBehavior::IMMEDIATE);
+    const auto carry_out = [&](auto transaction, const auto& commit) {
+        struct Depth {
+            int& depth;
+            explicit Depth(int& of) : depth(of) { ++depth; }
+            ~Depth() { --depth; }
+        } const inside(connection.transactions);
         if constexpr (std::is_void_v<decltype(work())>) {
             work();
-            transaction.commit();
+            commit(transaction);
         } else {
             auto result = work();
-            transaction.commit();
+            commit(transaction);
             return result;
         }
+    };
+    return with_database_errors(connection.file(), [&] {
+        SQLite::Database& database = *connection.database;
+        if (connection.transactions > 0)
+            return carry_out(std::make_unique<SQLite::Savepoint>(database, "part"),
+                             [](const auto& savepoint) { savepoint->release(); });
+        return carry_out(
+            std::make_unique<SQLite::Transaction>(database, SQLite::TransactionBehavior::IMMEDIATE),
+            [](const auto& transaction) { transaction->commit(); });
     });
 }
 

@@ -1,34 +1,19 @@
 #include "jevrin/pages/assets.hpp"
 
-#include <fmt/format.h>
+#include "jevrin/base/embedded_file.hpp"
 
-// The bytes of a file between two symbols. NAME_begin and NAME_end are in the data of this object.
-#define JEVRIN_EMBED(NAME, FILE)                                                                  \
-    asm(".section .rodata\n" #NAME "_begin:\n.incbin \"" FILE "\"\n" #NAME "_end:\n.previous\n"); \
-    extern "C" const char NAME##_begin[] __attribute__((visibility("hidden")));                   \
-    extern "C" const char NAME##_end[] __attribute__((visibility("hidden")))
+#include <fmt/format.h>
 
 JEVRIN_EMBED(jevrin_page_script, JEVRIN_WEB_OUTPUT "/page.js");
 JEVRIN_EMBED(jevrin_page_style, JEVRIN_WEB_SOURCE "/page.css");
 JEVRIN_EMBED(jevrin_page_icon, JEVRIN_WEB_SOURCE "/icon.svg");
 
 namespace jevrin::inline v1 {
-namespace {
-
-std::string_view between(const char* begin, const char* end) {
-    return {begin, static_cast<std::size_t>(end - begin)};
-}
-
-}  // namespace
-
 std::optional<Asset> asset_at(std::string_view path) {
     if (path == "/page.js")
-        return Asset{"text/javascript; charset=utf-8",
-                     between(jevrin_page_script_begin, jevrin_page_script_end)};
-    if (path == "/page.css")
-        return Asset{"text/css; charset=utf-8", between(jevrin_page_style_begin, jevrin_page_style_end)};
-    if (path == "/icon.svg")
-        return Asset{"image/svg+xml", between(jevrin_page_icon_begin, jevrin_page_icon_end)};
+        return Asset{"text/javascript; charset=utf-8", JEVRIN_EMBEDDED(jevrin_page_script)};
+    if (path == "/page.css") return Asset{"text/css; charset=utf-8", JEVRIN_EMBEDDED(jevrin_page_style)};
+    if (path == "/icon.svg") return Asset{"image/svg+xml", JEVRIN_EMBEDDED(jevrin_page_icon)};
     return std::nullopt;
 }
 

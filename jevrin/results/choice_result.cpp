@@ -47,6 +47,7 @@ Json to_json(const std::optional<Lead>& lead) {
 Json to_json(const RankedCandidate& c, Cost cost) {
     Json json = {{"candidate", c.candidate},
                  {"regime", name_of(c.regime)},
+                 {"external", external_json(c.external)},
                  {"mean", c.mean},
                  {"low", c.interval ? Json(c.interval->low) : Json()},
                  {"high", c.interval ? Json(c.interval->high) : Json()},
@@ -54,7 +55,7 @@ Json to_json(const RankedCandidate& c, Cost cost) {
                  {"runs", c.runs},
                  {"seeds", c.seeds},
                  {"failed_seeds", c.failed_seeds},
-                 {"seconds", c.seconds},
+                 {"seconds", number(c.seconds)},
                  {"parameters", c.parameters},
                  {"trainable_parameters", c.trainable_parameters},
                  {"multiplications", c.multiplications},

@@ -44,7 +44,7 @@ std::string summary_of(const CurvesResult& result, const TextForm& form) {
             continue;
         }
         const EpochRecord& last = curves.epochs.back();
-        table.add({printable(run.name()), epochs, three_decimals(score(run.best->validation, metric)),
+        table.add({printable(run.name()), epochs, three_decimals(validation_score(*run.best, metric)),
                    std::to_string(run.best->epoch), three_decimals(last.training_loss),
                    three_decimals(last.validation_loss)});
     }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/json.hpp"
+#include "jevrin/ledger/records.hpp"
 #include "jevrin/metrics/intervals.hpp"
 #include "jevrin/training/prediction_cost.hpp"
 
@@ -32,6 +33,12 @@ inline Json prediction_json(const std::optional<PredictionCost>& cost) {
     return {{"milliseconds", cost->milliseconds},
             {"batch_milliseconds", cost->batch_milliseconds},
             {"bytes", cost->bytes}};
+}
+
+// null when the run was trained by this library.
+inline Json external_json(const std::optional<ExternalOrigin>& external) {
+    if (!external) return {};
+    return {{"program", external->program}, {"hardware", external->hardware}};
 }
 
 // [low, high].

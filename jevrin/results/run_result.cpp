@@ -8,6 +8,8 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -41,6 +43,35 @@ std::string environment_lines(const std::string& environment) {
 
 }  // namespace
 
+namespace {
+
+// A run without a plan: what it states.
+std::string external_text(const RunResult& result) {
+    const RunRecord& run = result.run;
+    std::string text =
+        fmt::format("{} of study '{}': {}, {} of {}{}\n", printable(run.name()), printable(result.study.name),
+                    spoken_state(run), run.epochs, plural(run.planned_epochs, "epoch"),
+                    run.best ? fmt::format(", best at epoch {}", run.best->epoch) : "");
+    const auto line = [&](const char* name, const std::string& value) {
+        if (!value.empty()) text += fmt::format("{:<12}{}\n", name, printable(value));
+    };
+    line("program", run.external->program);
+    line("hardware", run.external->hardware);
+    line("regime", name_of(run.regime));
+    if (run.parameters > 0)
+        line("parameters", fmt::format("{}, of which {} are trained", with_commas(run.parameters),
+                                       with_commas(run.trainable_parameters)));
+    if (!std::isnan(run.seconds)) line("training", spoken_seconds(run.seconds));
+    line("settings", result.settings == "{}" ? "" : result.settings);
+    if (run.state == RunState::unverified)
+        text += "it came without predictions: its scores are what it claims\n";
+    for (const WarningRecord& warning : result.warnings)
+        text += fmt::format("warning at epoch {}: {}\n", warning.epoch, printable(warning.message));
+    return text + test_look_line(result.looks);
+}
+
+}  // namespace
+
 RunResult report_run(const Ledger& ledger, const StudyRecord& study, const std::string& run,
                      std::optional<std::int64_t> epoch) {
     RunResult result{.study = study,
@@ -67,6 +98,7 @@ RunResult report_run(const Ledger& ledger, const StudyRecord& study, const std::
 std::string to_json(const RunResult& result) {
     Json json = {{"run", result.run.name()},
                  {"state", name_of(result.run.state)},
+                 {"external", external_json(result.run.external)},
                  {"image_set_version", result.run.image_set_version},
                  {"plan", result.plan},
                  {"settings", parse_json(result.settings)},
@@ -84,6 +116,7 @@ std::string to_json(const RunResult& result) {
 std::string to_text(const RunResult& result, const TextForm&) {
     const RunRecord& run = result.run;
     const StudyRecord& study = result.study;
+    if (run.external) return external_text(result);
     if (result.plan.empty())
         throw InputError(fmt::format(
             "the plan of {} is not recorded: it was trained by a version that did not record plans",

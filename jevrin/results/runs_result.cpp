@@ -6,6 +6,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cmath>
 #include <set>
 
 namespace jevrin::inline v1 {
@@ -26,7 +28,7 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
     json["validation"] = Json();
     if (run.best) {
         for (const Metric metric : all_metrics)
-            json["validation"][name_of(metric)] = score(run.best->validation, metric);
+            json["validation"][name_of(metric)] = validation_score(*run.best, metric);
         json["validation"]["loss"] = run.best->validation_loss;
     }
     json["parameters"] = run.parameters;
@@ -34,6 +36,7 @@ Json to_json(const RunRecord& run, const std::vector<TestLook>& looks) {
     json["multiplications"] = run.multiplications;
     json["seconds"] = run.seconds;
     json["prediction"] = prediction_json(run.prediction_cost);
+    json["external"] = external_json(run.external);
     json["image_set_version"] = run.image_set_version;
     json["tags"] = run.tags;
     json["note"] = run.note;
@@ -77,6 +80,7 @@ std::string differing_text(const RunsResult& result, std::size_t width) {
 }  // namespace
 
 std::string spoken_state(const RunRecord& run) {
+    if (run.external && run.state != RunState::unverified) return name_of(run.state) + " elsewhere";
     if (run.claimed) return "training";
     return run.state == RunState::training ? "interrupted" : name_of(run.state);
 }
@@ -104,25 +108,28 @@ std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const T
         std::vector<TableCell> cells = {run.name(), name_of(run.regime), spoken_state(run),
                                         fmt::format("{}/{}", run.epochs, run.planned_epochs)};
         if (run.best) {
-            const ConfusionMatrix& matrix = run.best->validation;
             cells.emplace_back(std::to_string(run.best->epoch));
-            for (const double value : {matrix.accuracy(), matrix.balanced_accuracy(), matrix.macro_f1(),
-                                       run.best->validation_loss})
-                cells.emplace_back(fmt::format("{:.3f}", value));
+            for (const Metric one : all_metrics)
+                cells.emplace_back(three_decimals(validation_score(*run.best, one)));
+            cells.emplace_back(three_decimals(run.best->validation_loss));
         } else {
             cells.insert(cells.end(), 5, "-");
         }
-        cells.push_back(count_cell(run.trainable_parameters));
-        cells.emplace_back(two_digits(run.seconds));
+        cells.push_back(run.trainable_parameters > 0 ? count_cell(run.trainable_parameters) : "");
+        cells.emplace_back(std::isnan(run.seconds) ? "" : two_digits(run.seconds));
         table.add(std::move(cells));
     }
     std::string text = fmt::format("{} of {} finished", finished, plural(std::ssize(runs), "run"));
     if (best != nullptr)
         text += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
-                            score(best->best->validation, metric), best->name());
+                            validation_score(*best->best, metric), best->name());
     text += "\n\n" + table.text(runs.size(), form.width);
     for (const RunRecord& run : runs)
         if (run.state == RunState::failed) text += fmt::format("{} failed: {}\n", run.name(), run.reason);
+    if (std::any_of(runs.begin(), runs.end(),
+                    [](const RunRecord& run) { return run.state == RunState::unverified; }))
+        text +=
+            "unverified: trained elsewhere and taken in without predictions; its scores are what it claims\n";
     return text;
 }
 

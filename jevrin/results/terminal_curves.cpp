@@ -33,7 +33,7 @@ struct Frame {
     bool shows(double y) const { return std::isfinite(y) && (!log_scale || y > 0.0); }
     void include(const CurvePoints& points) {
         for (const auto& [x, y] : points) {
-            if (!shows(y)) continue;
+            if (!shows(y) || !std::isfinite(x)) continue;
             left = std::min(left, x);
             right = std::max(right, x);
             low = std::min(low, height_of(y));
@@ -72,10 +72,16 @@ std::vector<std::string> legend_of(const std::vector<Series>& series, std::size_
 }
 
 // Values on the left, epochs or another axis below, the legend on the right.
-std::string chart(const std::vector<Series>& series, const std::string& title, const CurveView& view,
+std::string chart(std::vector<Series> series, const std::string& title, const CurveView& view,
                   const TextForm& form) {
     constexpr std::size_t margin = 10;  // labels and the axis
     Frame frame{.log_scale = view.log_scale};
+    // A run from elsewhere need not state everything.
+    std::erase_if(series, [](const Series& one) {
+        return std::none_of(one.points.begin(), one.points.end(), [](const auto& point) {
+            return std::isfinite(point.first) && std::isfinite(point.second);
+        });
+    });
     for (const Series& one : series) frame.include(one.points);
     if (frame.high < frame.low)
         return title + (view.log_scale ? ": no value above 0 for a logarithmic axis\n" : ": no values\n");

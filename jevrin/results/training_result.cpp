@@ -9,6 +9,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cmath>
+
 namespace jevrin::inline v1 {
 
 PlannedRunsResult report_planned_runs(const Materials& materials, const Selection& selection,
@@ -92,15 +95,15 @@ StudyProgress progress_of(const StudyRecord& study, std::vector<RunRecord> runs)
     double done = 0.0;
     double all = 0.0;
     for (const RunRecord& run : progress.runs) {
-        const bool over = run.state == RunState::finished || run.state == RunState::failed;
-        progress.in_training += run.claimed ? 1 : 0;
+        const bool over = run.is_over();
+        progress.in_training += run.claimed || (run.external && run.state == RunState::training) ? 1 : 0;
         progress.open += over ? 0 : 1;
         const std::int64_t planned = over ? run.epochs : run.planned_epochs;
         done += static_cast<double>(run.epochs);
         all += static_cast<double>(planned);
         if (over) continue;
         const Seen& own = seen[run.candidate];
-        if (own.epochs == 0.0) progress.seconds_left.reset();
+        if (own.epochs == 0.0 || std::isnan(own.seconds)) progress.seconds_left.reset();
         if (progress.seconds_left)
             *progress.seconds_left += static_cast<double>(planned - run.epochs) * own.seconds / own.epochs;
     }

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/server/problem.hpp"
 
 #include <fmt/format.h>
 #include <httplib.h>
@@ -122,6 +123,13 @@ class HttpListener::Server : public httplib::Server {
               static_cast<Adding>(&httplib::Server::Put), static_cast<Adding>(&httplib::Server::Patch),
               static_cast<Adding>(&httplib::Server::Delete), static_cast<Adding>(&httplib::Server::Options)})
             (this->*add)(".*", answer);
+        // What the library refuses itself.
+        set_error_handler([](const httplib::Request&, httplib::Response& to) {
+            if (!to.body.empty()) return;
+            const HttpResponse response =
+                problem(to.status, "this request is no HTTP that is understood here");
+            to.set_content(response.body, response.type);
+        });
         port_ = address.port == 0 ? bind_to_any_port(address.address) : address.port;
         if (port_ < 0 || (address.port != 0 && !bind_to_port(address.address, address.port)))
             throw InputError(fmt::format(
@@ -137,7 +145,8 @@ class HttpListener::Server : public httplib::Server {
 
     ~Server() override { end(); }
 
-    void end() {
+    void end(std::chrono::milliseconds patience = std::chrono::milliseconds(0)) {
+        patience_ = patience;
         stopping_ = true;
         if (is_running()) httplib::Server::stop();
         if (accepting_.joinable()) accepting_.join();
@@ -191,6 +200,12 @@ class HttpListener::Server : public httplib::Server {
     // Returns when no thread is left.
     void close_all() {
         std::unique_lock lock(mutex_);
+        const auto until = Clock::now() + patience_.load();
+        do {
+            for (const Connection& connection : connections_)
+                if (!connection.at_work) ::shutdown(connection.socket, SHUT_RDWR);
+        } while (!changed_.wait_for(lock, std::chrono::milliseconds(20), [this] { return open_ == 0; }) &&
+                 Clock::now() < until);
         for (const Connection& connection : connections_) ::shutdown(connection.socket, SHUT_RDWR);
         changed_.wait(lock, [this] { return open_ == 0; });
     }
@@ -227,10 +242,13 @@ class HttpListener::Server : public httplib::Server {
             stream.write_within(limits_.response_time);
             current_ = {this, &connection, &stream};
             bool closed = false;
-            // Answers are not compressed: they go to this machine.
+            // Answers are not compressed: they go to this machine. A body without a length is empty (RFC
+            // 9112, 6.3); the library would wait for the end of the connection.
             const bool done = process_request(stream, left == 1, closed, [](httplib::Request& request) {
                 request.headers.erase("Accept-Encoding");
                 request.ranges.clear();
+                if (!request.has_header("Content-Length") && !request.has_header("Transfer-Encoding"))
+                    request.headers.emplace("Content-Length", "0");
             });
             if (!done || closed) return;
         }
@@ -279,6 +297,7 @@ class HttpListener::Server : public httplib::Server {
     HttpLimits limits_;
     int port_ = 0;
     std::atomic<bool> stopping_{false};
+    std::atomic<std::chrono::milliseconds> patience_{};  // of those at work, when it stops
     std::atomic<std::size_t> event_streams_{0};
     std::mutex mutex_;
     std::condition_variable changed_;
@@ -301,8 +320,8 @@ void HttpListener::start(HttpHandler handler) {
     server_->start(std::move(handler));
 }
 
-void HttpListener::stop() {
-    server_->end();
+void HttpListener::stop(std::chrono::milliseconds patience) {
+    server_->end(patience);
 }
 
 }  // namespace jevrin::inline v1

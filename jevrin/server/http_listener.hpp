@@ -44,8 +44,9 @@ class HttpListener {
     // Once. handler is called by several threads at a time; what it throws becomes a response with status
     // 500.
     void start(HttpHandler handler);
-    // Closes all connections; returns when no handler runs any more.
-    void stop();
+    // Closes all connections; returns when no handler runs any more. Requests that are being answered have
+    // this long to be answered.
+    void stop(std::chrono::milliseconds patience = std::chrono::milliseconds(0));
 
   private:
     class Server;

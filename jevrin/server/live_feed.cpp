@@ -121,10 +121,8 @@ void LiveFeed::follow() {
                 const StudyFollower::News news = follower.news();
                 if (changed) same_images = ledger.study(study_).image_set == study.image_set;
                 if (changed || !news.empty()) {
-                    const bool finished =
-                        std::any_of(news.changed.begin(), news.changed.end(), [](const RunRecord& run) {
-                            return run.state == RunState::finished || run.state == RunState::failed;
-                        });
+                    const bool finished = std::any_of(news.changed.begin(), news.changed.end(),
+                                                      [](const RunRecord& run) { return run.is_over(); });
                     const std::int64_t revision = count(finished, news.begun_anew || !same_images);
                     tell(news.begun_anew ? event_of("state", {{"revision", revision}})
                                          : event_of("news", news_data(news, follower.progress(), revision)));

@@ -24,6 +24,25 @@
 namespace jevrin::inline v1 {
 namespace {
 
+// A study in the ledger, with the splits of its images by fold; 0: without folds, the split of the study.
+struct DeclaredStudy {
+    StudyId id;
+    std::map<std::int64_t, SplitId> splits = {{0, SplitId{}}};
+};
+
+DeclaredStudy declare(LedgerWriter& writer, const Materials& materials) {
+    const Plan& plan = materials.plan;
+    const PartsSettings& parts = *plan.images.parts;
+    DeclaredStudy declared{
+        .id = writer.put_study(plan.name, plan.metric, materials.set, materials.parts, parts.key())};
+    writer.put_margin(declared.id, plan.margin, plan.most_seeds);
+    if (plan.images.folds.size() > 1)
+        for (const std::int64_t fold : plan.images.folds)
+            declared.splits[fold] =
+                writer.put_split(declared.id, materials.set, materials.parts.with_fold(fold), parts.key());
+    return declared;
+}
+
 // Which runs of a plan are missing, and one after the other whoever is free.
 class StudyScheduler {
   public:
@@ -37,10 +56,9 @@ class StudyScheduler {
           options_(options) {}
 
     StudySummary carry_out(std::vector<PlannedRun> planned) {
-        summary_.study = writer_.put_study(plan_.name, plan_.metric, materials_.set, materials_.parts,
-                                           plan_.images.parts->key());
-        writer_.put_margin(summary_.study, plan_.margin, plan_.most_seeds);
-        std::vector<RunId> ids = put_runs(planned);
+        const DeclaredStudy declared = declare(writer_, materials_);
+        summary_.study = declared.id;
+        std::vector<RunId> ids = put_runs(declared, planned);
         find_missing(planned, ids);
         time_left_.emplace(to_train_);
         // What others have claimed is looked at once more at the end: they may have died.
@@ -52,8 +70,7 @@ class StudyScheduler {
     }
 
   private:
-    std::vector<RunId> put_runs(std::vector<PlannedRun>& planned) {
-        std::map<std::int64_t, SplitId> splits = {{0, SplitId{}}};
+    std::vector<RunId> put_runs(const DeclaredStudy& declared, std::vector<PlannedRun>& planned) {
         std::vector<RunId> ids(planned.size());
         // The ledger lists candidates as it first saw them: as the plan has them.
         std::vector<std::size_t> order(planned.size());
@@ -63,13 +80,7 @@ class StudyScheduler {
         });
         for (const std::size_t place : order) {
             PlannedRun& run = planned[place];
-            if (!splits.contains(run.fold)) {
-                PartsSettings settings = *plan_.images.parts;
-                settings.fold = run.fold;
-                splits[run.fold] = writer_.put_split(summary_.study, materials_.set,
-                                                     materials_.parts.with_fold(run.fold), settings.key());
-            }
-            run.identity.split = splits[run.fold];
+            run.identity.split = declared.splits.at(run.fold);
             std::int64_t superseded = 0;
             ids[place] = writer_.put_run(summary_.study, run.identity, &superseded);
             summary_.superseded += superseded;
@@ -276,6 +287,14 @@ StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_d
     LedgerWriter ledger = LedgerWriter::open(ledger_directory);
     if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
     return StudyScheduler(ledger, *materials, callbacks, options).carry_out(std::move(runs));
+}
+
+void declare_study(const Plan& plan, const std::filesystem::path& ledger_directory,
+                   const MaterialsProgress& progress) {
+    if (Ledger::exists(ledger_directory)) LedgerWriter::open(ledger_directory);
+    const std::shared_ptr<const Materials> materials = gather_materials(plan, ledger_directory, progress);
+    LedgerWriter writer = LedgerWriter::open(ledger_directory);
+    declare(writer, *materials);
 }
 
 std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, const Plan& plan) {

@@ -88,6 +88,11 @@ struct StudySummary {
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks = {}, const StudyOptions& options = {});
 
+// Records the study of a plan in a ledger, its images and their parts, and trains nothing: what runs that are
+// trained elsewhere belong to. InputError for a plan that cannot work.
+void declare_study(const Plan& plan, const std::filesystem::path& ledger_directory,
+                   const MaterialsProgress& progress = {});
+
 // What there is to say about the finished runs of a plan as a whole: learning rates whose best value lies at
 // the edge of three or more that were tried.
 std::vector<std::string> study_warnings(const Ledger& ledger, StudyId study, const Plan& plan);

@@ -10,6 +10,7 @@
 namespace jevrin {
 namespace {
 
+using testing::AllOf;
 using testing::HasSubstr;
 using testing::ThrowsMessage;
 
@@ -77,6 +78,26 @@ TEST(JsonValues, RefuseWhatTheyAreNot) {
     EXPECT_THAT(([&] { json.at("pair").get<std::array<int, 3>>(); }), refusal("another length"));
     EXPECT_THAT([&] { Json("text").push_back(1); }, refusal("an array"));
     EXPECT_THAT([] { Json::array()["key"] = 1; }, refusal("an object"));
+}
+
+TEST(JsonFromOutside, IsReadStrictly) {
+    EXPECT_EQ(read_json(R"({"a":[1,2.5,null]})", "x"), Json({{"a", Json::array({1, 2.5, nullptr})}}));
+    const auto refused = [](const std::string& text, const std::string& why) {
+        EXPECT_THAT([&] { read_json(text, "epochs.jsonl:3"); },
+                    ThrowsMessage<InputError>(AllOf(HasSubstr("epochs.jsonl:3: "), HasSubstr(why))))
+            << text.substr(0, 60);
+    };
+    refused("", "not JSON");
+    refused("{\"a\":1", "not JSON: wrong at byte");
+    refused("{\"a\":NaN}", "not JSON: wrong at byte 6");
+    refused("[1] [2]", "not JSON");
+    refused("1e999", "too large");
+    refused(R"({"a":1,"b":2,"a":3})", "the key 'a' stands twice");
+    refused(std::string(33, '[') + std::string(33, ']'), "nested more than 32 deep");
+    EXPECT_NO_THROW(read_json(std::string(32, '[') + std::string(32, ']'), "x"));
+    Json wide;
+    for (int i = 0; i < 1001; ++i) wide["k" + std::to_string(i)] = i;
+    refused(json_text(wide), "more than 1000 keys");
 }
 
 }  // namespace

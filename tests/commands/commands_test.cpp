@@ -342,13 +342,13 @@ TEST(Commands, AreFewAndTheirHelpFitsOneScreen) {
         return help.output;
     };
     const std::vector<std::string> commands = names_listed(run_jevrin({"--help"}).output);
-    EXPECT_LE(commands.size(), 26U);
+    EXPECT_LE(commands.size(), 28U);
     EXPECT_THAT(commands, testing::IsSupersetOf({"train", "choose", "ledger"}));
     for (const std::string& command : commands)
         for (const std::string& verb : names_listed(fits({command, "--help"})))
             fits({command, verb, "--help"});
     EXPECT_THAT(names_listed(run_jevrin({"ledger", "--help"}).output),
-                testing::ElementsAre("merge", "compare", "archive", "delete", "note"));
+                testing::ElementsAre("add", "merge", "compare", "archive", "delete", "note"));
 }
 
 TEST(Commands, UsageErrorsNameWhatIsWrong) {
@@ -360,7 +360,7 @@ TEST(Commands, UsageErrorsNameWhatIsWrong) {
     EXPECT_THAT(error_of({}), HasSubstr("name a command"));
     EXPECT_THAT(error_of({"rnus"}), HasSubstr("did you mean 'runs'?"));
     EXPECT_THAT(error_of({"runs", "--jsn"}), HasSubstr("jevrin COMMAND --help"));
-    EXPECT_THAT(error_of({"ledger"}), HasSubstr("name a verb: merge, compare, archive, delete, note"));
+    EXPECT_THAT(error_of({"ledger"}), HasSubstr("name a verb: add, merge, compare, archive, delete, note"));
     EXPECT_THAT(error_of({"ledger", "merg"}), HasSubstr("no verb is called 'merg' (did you mean 'merge'?)"));
     EXPECT_THAT(error_of({"classes", "--part", "test"}),
                 HasSubstr("--part needs one run, as CANDIDATE/SEED"));

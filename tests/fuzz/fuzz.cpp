@@ -53,6 +53,14 @@ std::string text_of(const std::vector<std::byte>& bytes) {
     return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
 }
 
+// Six halves, float32, in NPY's first version.
+std::string six_halves(const std::string& shape) {
+    std::string header = "{'descr': '<f4', 'fortran_order': False, 'shape': " + shape + ", }";
+    header.resize(117, ' ');
+    return std::string("\x93NUMPY\x01\0\x76\0", 10) + header + "\n" +
+           std::string("\0\0\0\x3f\0\0\0\x3f\0\0\0\x3f\0\0\0\x3f\0\0\0\x3f\0\0\0\x3f", 24);
+}
+
 Image sample_image() {
     Image image(37, 29);
     for (std::size_t i = 0; i < image.pixels.size(); ++i)
@@ -223,9 +231,7 @@ struct Target {
 const std::map<std::string, Target>& targets() {
     const std::string idx =
         std::string("\0\0\x08\x03\0\0\0\2\0\0\0\2\0\0\0\3", 16) + std::string("abcdefghijkl");
-    std::string header = "{'descr': '<f4', 'fortran_order': False, 'shape': (2, 1, 3), }";
-    header.resize(117, ' ');
-    const std::string npy = std::string("\x93NUMPY\x01\0\x76\0", 10) + header + "\n" + std::string(24, '\0');
+    const std::string npy = six_halves("(2, 1, 3)");
     static const std::map<std::string, Target> all = {
         {"png", {{text_of(encode_png(sample_image()))}, decode_everything}},
         {"jpeg", {{text_of(encode_jpeg(sample_image(), 90)), jpeg_with_exif()}, decode_everything}},
@@ -346,6 +352,23 @@ const std::map<std::string, Target>& targets() {
            "POST /api/unmark\n\n{\"item\": \"4.png#00000000000000000000000000000004\"}",
            "POST /api/classify\nruns=[\"c/1\"]\n\n" + text_of(encode_png(sample_image()))},
           fuzz::ask_routes}},
+        {"service",
+         {{"POST /v1/runs\n\n{\"split\": \"" + fuzz::split_of_small_ledger() +
+               "\", \"candidate\": \"e\", \"regime\": \"frozen\", \"seed\": 1, \"settings\": {\"a\": 1}, "
+               "\"prediction_cost\": {\"milliseconds\": 1, \"batch_milliseconds\": 1}, \"items\": "
+               "[\"3.png\", "
+               "\"4.png\", \"5.png\"], \"classes\": [\"b\", \"a\"]}",
+           "GET /v1/runs/2", "GET /v1/parts\nform=csv", "GET /metrics", "GET /openapi.json",
+           "PUT /v1/runs/2/epochs/1\n\n{\"training_loss\": 1, \"validation_loss\": 0.5, \"predicted\": "
+           "[\"a\", 0, 1], "
+           "\"confusion\": [[0, 2], [1, 0]], \"scores\": {\"accuracy\": 0}, \"numbers\": {\"x\": 1e3}}",
+           "PUT /v1/runs/2/epochs/3\n\n{\"epoch\": 3, \"training_loss\": 1, \"validation_loss\": 0.5, "
+           "\"confusion_cells\": [[\"a\", \"a\", 1], [0, 1, 2]]}",
+           "PUT /v1/runs/2/predictions\ncsv=1\n\nitem,a,b\n3.png,0.25,0.75\n4.png,1,0\n5.png,0,1\n",
+           "PUT /v1/runs/2/predictions\n\n{\"probabilities\": [[0.5, 0.5], [1, 0], [0.25, 0.75]]}",
+           "PUT /v1/runs/2/predictions\nnpy=1\n\n" + six_halves("(3, 2)"),
+           "POST /v1/runs/2/finish\n\n{\"best_epoch\": 1}", "POST /v1/runs/2/fail\n\n{\"reason\": \"lost\"}"},
+          fuzz::ask_service}},
         {"http",
          {{"GET /api/items?run=c%2F1 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n",
            "POST /api/mark HTTP/1.1\r\nHost: localhost\r\nOrigin: http://localhost\r\nX-Jevrin-Token: x\r\n"

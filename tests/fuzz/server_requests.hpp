@@ -6,6 +6,8 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/server/page_server.hpp"
 #include "jevrin/server/request_guard.hpp"
+#include "jevrin/server/service_server.hpp"
+#include "jevrin/server/service_store.hpp"
 
 #include <fmt/format.h>
 #include <netinet/in.h>
@@ -90,6 +92,34 @@ inline void ask_routes(const std::string& text) {
     const HttpRequest request = request_of(text);
     if (request.path == "/api/events") return;
     check_response(routes.respond(request));
+}
+
+// Requests to the service: what is refused leaves the ledger as it was.
+inline void ask_service(const std::string& text) {
+    static const SmallLedger ledger;
+    static const std::string key =
+        ServiceStore(ledger.directory()).add_key({.name = "fuzz", .may = {Right::runs, Right::metrics}});
+    static ServiceRoutes routes({.ledger = ledger.directory()});
+    HttpRequest request = request_of(text);
+    request.headers["authorization"] = "Bearer " + key;
+    request.headers["content-type"] = request.query.contains("csv")   ? "text/csv"
+                                      : request.query.contains("npy") ? "application/x-npy"
+                                                                      : "application/json";
+    const HttpResponse response = routes.respond(request);
+    if (response.status == 500 || response.status == 503)
+        throw std::logic_error(fmt::format("status {}: {}", response.status, response.body));
+    if (response.body.find(ledger.directory().string()) != std::string::npos)
+        throw std::logic_error("a path left the server: " + response.body);
+    // A conflict with what came before is no fault of the input.
+    if (response.status >= 400 && response.status != 409)
+        throw InputError(fmt::format("{} {}", response.status, response.body));
+}
+
+// What the statements of a run begin with: its split.
+inline std::string split_of_small_ledger() {
+    const SmallLedger made;
+    const Ledger ledger = Ledger::open(made.directory());
+    return ledger.split_hash(ledger.split_with_fold(ledger.study().id, 0));
 }
 
 // Bytes on a connection: whatever they are, the next request is answered.

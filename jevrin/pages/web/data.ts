@@ -1,8 +1,8 @@
 // Answers of the server, or of the report that this page is.
 
 export interface RunRow {
-  run: string; candidate: string; seed: number; fold: number; regime: string; state: string; reason: string;
-  epochs: number; planned_epochs: number; best_epoch: number | null; seconds: number;
+  run: string; candidate: string; seed: number; fold: number; regime: string; state: string; reason: string; external: string | null;
+  epochs: number; planned_epochs: number; best_epoch: number | null; seconds: number | null;
   parameters: number; trainable_parameters: number; multiplications: number; tags: string[]; note: string;
   accuracy: number | null; balanced_accuracy: number | null; macro_f1: number | null; loss: number | null;
 }

@@ -33,7 +33,7 @@ export function scoreOf(study: Study, row: RunRow): number | null {
 export function bestRun(study: Study, candidate?: string): RunRow | undefined {
   let best: RunRow | undefined;
   for (const row of study.runs) {
-    if (candidate !== undefined && row.candidate !== candidate) continue;
+    if ((candidate !== undefined && row.candidate !== candidate) || row.state === "unverified") continue;
     const score = scoreOf(study, row);
     if (score !== null && (!best || score > scoreOf(study, best)!)) best = row;
     if (!best && row.epochs > 0 && score === null) best = row;
@@ -68,13 +68,18 @@ export function shortened(name: string, most = 36): string {
   return `${letters.slice(0, most - end - 1).join("")}…${letters.slice(-end).join("")}`;
 }
 
+// By what a run was trained, when it was not here.
+function origin(row: RunRow | undefined): HTMLElement | null {
+  return row && row.external !== null ? h("span", { class: "elsewhere", title: row.external ? `trained by ${row.external}` : "trained elsewhere" }, "elsewhere") : null;
+}
+
 export function candidateName(study: Study, candidate: string): HTMLElement {
-  return h("span", { class: "named", title: candidate }, mark(study, candidate), " ", shortened(candidate));
+  return h("span", { class: "named", title: candidate }, mark(study, candidate), " ", shortened(candidate), origin(runsOf(study, candidate)[0]));
 }
 
 export function runName(study: Study, run: string): HTMLElement {
   const row = rowOf(study, run);
-  return h("span", { class: "named", title: run }, row ? mark(study, row.candidate) : null, " ", shortened(run));
+  return h("span", { class: "named", title: run }, row ? mark(study, row.candidate) : null, " ", shortened(run), origin(row));
 }
 
 export function runLink(study: Study, run: string, more: { [name: string]: string } = {}): HTMLElement {

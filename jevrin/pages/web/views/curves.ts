@@ -128,7 +128,7 @@ export function curvesView(main: HTMLElement, page: Page): View {
       const scores = members.flatMap((row) => (row.run.state === "finished" ? scoreOf(page.study, row.run) ?? [] : []));
       return { value, rows: members, mean: scores.length ? scores.reduce((a, b) => a + b, 0) / scores.length : null,
                low: scores.length ? Math.min(...scores) : null, high: scores.length ? Math.max(...scores) : null,
-               seconds: members.reduce((sum, row) => sum + row.run.seconds, 0) };
+               seconds: members.reduce((sum, row) => sum + (row.run.seconds ?? 0), 0) };
     });
     const grouped = new DataTable<Group>({ caption: `runs by ${column.head}`, id: (row) => row.value, filename: `${page.study.study}-groups`, most: 30,
       onSelect: (row) => change({ runs: row.rows.map((one) => one.run.run) }),

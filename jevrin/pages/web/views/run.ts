@@ -13,7 +13,7 @@ interface Matrices { run: string; best_epoch: number | null; epochs: { epoch: nu
 interface RunFacts {
   spoken_state: string; reason: string; epochs: number; planned_epochs: number; best_epoch: number | null; plan: string;
   diagnosis: { finding: string; findings: { finding: string; evidence: string }[] } | null;
-  warnings: { epoch: number; message: string }[]; parameters: number; trainable_parameters: number; seconds: number;
+  warnings: { epoch: number; message: string }[]; parameters: number; trainable_parameters: number; seconds: number | null;
 }
 interface ClassRow {
   class: string; support: number; correct: number; false_positives: number; false_negatives: number; precision: number; recall: number; f1: number;
@@ -193,12 +193,12 @@ export function runView(main: HTMLElement, page: Page): View {
     const metric = scores?.scores[study.metric];
     const finding = facts.diagnosis?.findings[0]?.evidence ?? (facts.epochs ? "" : "no epoch is finished yet");
     const score = metric ? `${study.spoken_metric} ${decimal(metric.value)}${metric.interval ? ` (95 % interval ${interval(metric.interval[0], metric.interval[1])})` : ""}`
-                         : row && scoreOf(study, row) !== null ? `${study.spoken_metric} ${decimal(scoreOf(study, row))} so far` : "";
+                         : row && scoreOf(study, row) !== null ? `${study.spoken_metric} ${decimal(scoreOf(study, row))} ${row.state === "unverified" ? "as it claims" : "so far"}` : "";
     replace(heading, h("div", { class: "controls" }, row ? mark(study, row.candidate) : null,
                        choice(names.some(([name]) => name === run) ? names : [[run, run], ...names], run, (value) => change({ run: value, item: null, epoch: null }))),
             h("h1", {}, score || run),
             h("p", { class: "evidence" }, [finding, `${facts.spoken_state}${facts.reason ? `: ${facts.reason}` : ""}, ${facts.epochs} of ${plural(facts.planned_epochs, "epoch")}`
-              + (facts.best_epoch ? `, best at ${facts.best_epoch}` : ""), `${count(facts.trainable_parameters)} of ${count(facts.parameters)} parameters trained in ${seconds(facts.seconds)}`]
+              + (facts.best_epoch ? `, best at ${facts.best_epoch}` : ""), facts.parameters ? `${count(facts.trainable_parameters)} of ${count(facts.parameters)} parameters trained${facts.seconds === null ? "" : ` in ${seconds(facts.seconds)}`}` : ""]
               .filter(Boolean).join("; ") + "."),
             ...facts.warnings.slice(0, 3).map((one) => h("p", { class: "failure" }, `epoch ${one.epoch}: ${one.message}`)));
   };
@@ -286,15 +286,16 @@ export function runView(main: HTMLElement, page: Page): View {
       const [facts] = await Promise.all([ask<RunFacts>("run", { run }), loadFilm(mine)]);
       if (!still()) return;
       drawHead(facts, null);
-      if (!matrices?.epochs.length) {
-        replace(matrixBox, nothing("The confusion matrix stands here after the first epoch."));
+      if (!matrices?.epochs.some((one) => one.cells.length)) {
+        replace(matrixBox, nothing(row?.epochs ? "Its epochs came without counts: there is no confusion matrix." : "The confusion matrix stands here after the first epoch."));
         matrix = null;
       } else {
         drawMatrix();
       }
       if (row?.state !== "finished") {
         items = bestItems = [];
-        replace(classBox, nothing("Classes, scores and pictures stand here when the run is finished."));
+        replace(classBox, nothing(row?.state === "unverified" ? "This run came from elsewhere without predictions: its scores are what it claims, and there are no pictures to show."
+          : "Classes, scores and pictures stand here when the run is finished."));
         replace(pictureBox);
         replace(below);
       } else {

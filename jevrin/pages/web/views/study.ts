@@ -131,14 +131,17 @@ export function studyView(main: HTMLElement, page: Page): View {
       h("progress", { value: row.epochs, max: Math.max(1, row.planned_epochs), "aria-label": `${row.run}, epochs` }),
       h("span", { class: "quiet number" }, ` epoch ${row.epochs} of ${row.planned_epochs}`));
     const finished = study.runs.filter((row) => row.state === "finished").length;
+    const unverified = study.runs.filter((row) => row.state === "unverified");
     replace(training, h("h2", {}, progress.open ? "Training" : "Training is over"),
             h("p", {}, `${finished} of ${plural(study.runs.length, "run")} finished`
               + (now.length ? `, ${now.length} in training` : "") + (open.length ? `, ${open.length} waiting` : "")
-              + (failed.length ? `, ${failed.length} failed` : "")
+              + (failed.length ? `, ${failed.length} failed` : "") + (unverified.length ? `, ${unverified.length} unverified` : "")
               + (progress.open && progress.seconds_left !== null ? `; about ${seconds(progress.seconds_left)} left` : "")
               + (progress.open && !now.length && !isReport ? "; no process is training this study now" : "")),
             progress.open ? h("progress", { value: progress.fraction, max: 1, class: "whole", "aria-label": "the study" }) : null,
             now.length ? h("ul", { class: "bare" }, ...now.map(bar)) : null,
+            unverified.length ? h("p", {}, `${plural(unverified.length, "run")} from elsewhere came without predictions, and ${unverified.length === 1 ? "is" : "are"} not compared: `,
+              ...unverified.flatMap((row, i) => [i ? ", " : "", runLink(study, row.run)])) : null,
             ...failed.map((row) => h("p", { class: "failure" }, mark(study, row.candidate), ` ${row.run} failed: ${row.reason}`)));
   };
 

@@ -1,0 +1,177 @@
+#include "jevrin/server/service_server.hpp"
+
+#include "jevrin/base/json.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/server/api_documents.hpp"
+#include "jevrin/server/key_ring.hpp"
+#include "jevrin/server/problem.hpp"
+#include "jevrin/server/run_routes.hpp"
+#include "jevrin/server/service_metrics.hpp"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <ctime>
+
+namespace jevrin::inline v1 {
+namespace {
+
+// A path as its route: numbers stand for what they name.
+std::string route_of(const HttpRequest& request) {
+    static const std::vector<std::string> known = {"v1",
+                                                   "runs",
+                                                   "parts",
+                                                   "epochs",
+                                                   "predictions",
+                                                   "finish",
+                                                   "fail",
+                                                   "health",
+                                                   "live",
+                                                   "ready",
+                                                   "metrics",
+                                                   "openapi.json",
+                                                   "external-run.schema.json"};
+    std::string route;
+    std::size_t begin = 1;
+    for (int count = 0; begin <= request.path.size(); ++count) {
+        if (count == 6) return "other";
+        const std::size_t end = std::min(request.path.find('/', begin), request.path.size());
+        const std::string part = request.path.substr(begin, end - begin);
+        begin = end + 1;
+        if (std::find(known.begin(), known.end(), part) != known.end())
+            route += "/" + part;
+        else if (!part.empty() && part.find_first_not_of("0123456789") == std::string::npos)
+            route += "/{number}";
+        else
+            return "other";
+    }
+    static const std::vector<std::string> methods = {"GET", "HEAD", "POST", "PUT", "DELETE"};
+    const bool is_known = std::find(methods.begin(), methods.end(), request.method) != methods.end();
+    return (is_known ? request.method : "other") + " " + route;
+}
+
+bool is_below(const std::string& path, const std::string& begin) {
+    return path == begin || path.starts_with(begin + "/");
+}
+
+}  // namespace
+
+struct ServiceRoutes::State {
+    explicit State(const ServiceSettings& of) : settings(of), keys(existing(of.ledger)), runs(of.ledger) {}
+
+    // No ledger is made by asking for one.
+    static const std::filesystem::path& existing(const std::filesystem::path& ledger) {
+        Ledger::open(ledger);
+        return ledger;
+    }
+
+    ServiceSettings settings;
+    KeyRing keys;
+    RunRoutes runs;
+    ServiceMetrics metrics;
+    std::atomic<bool> ending{false};
+
+    HttpResponse open_route(const HttpRequest& request) const {
+        if (request.method != "GET" && request.method != "HEAD") {
+            HttpResponse response = problem(405, "GET is understood here");
+            response.headers.emplace_back("Allow", "GET, HEAD");
+            return response;
+        }
+        if (request.path == "/health/live") return json_response(200, {{"alive", true}});
+        if (request.path == "/health/ready")
+            return ending ? problem(503, "the server is about to end")
+                          : json_response(200, {{"ready", true}});
+        if (request.path == "/openapi.json") return {.body = std::string(openapi_document())};
+        if (request.path == "/external-run.schema.json")
+            return {.type = "application/schema+json", .body = std::string(external_run_schema())};
+        return problem(404, "there is nothing at this address");
+    }
+
+    HttpResponse route(const HttpRequest& request, std::string& key) {
+        const bool is_runs = is_below(request.path, "/v1/runs") || is_below(request.path, "/v1/parts");
+        const bool is_metrics = request.path == "/metrics";
+        if (!is_runs && !is_metrics) return open_route(request);
+        KeyRing::Pass pass = keys.check(request, is_runs ? Right::runs : Right::metrics);
+        key = pass.key;
+        if (pass.refusal) return std::move(*pass.refusal);
+        if (is_metrics)
+            return {.type = "application/openmetrics-text; version=1.0.0; charset=utf-8",
+                    .body = metrics.text()};
+        return runs.respond(request);
+    }
+
+    void tell(const HttpRequest& request, const std::string& route, const HttpResponse& response,
+              double seconds, const std::string& key) const {
+        if (!settings.log) return;
+        settings.log(
+            json_text({{"time", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)))},
+                       {"method", printable(request.method.substr(0, 20))},
+                       {"path", printable(request.path.substr(0, 200))},
+                       {"route", route},
+                       {"status", response.status},
+                       {"seconds", seconds},
+                       {"bytes_in", request.body.size()},
+                       {"bytes_out", response.body.size()},
+                       {"key", key}}));
+    }
+};
+
+ServiceRoutes::ServiceRoutes(const ServiceSettings& settings) : state_(std::make_unique<State>(settings)) {}
+ServiceRoutes::~ServiceRoutes() = default;
+
+void ServiceRoutes::end() {
+    state_->ending = true;
+}
+
+HttpResponse ServiceRoutes::respond(const HttpRequest& request) {
+    const auto begin = std::chrono::steady_clock::now();
+    state_->metrics.begin();
+    HttpResponse response;
+    std::string key;
+    try {
+        response = state_->route(request, key);
+    } catch (const std::exception&) {
+        response = problem(500, "the server failed; its log says how");
+    }
+    response.headers.emplace_back("Cache-Control", "no-store");
+    response.headers.emplace_back("X-Content-Type-Options", "nosniff");
+    const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    const std::string route = route_of(request);
+    state_->metrics.count(route, response.status, seconds, request.body.size(), response.body.size());
+    state_->metrics.end();
+    state_->tell(request, route, response, seconds, key);
+    return response;
+}
+
+struct ServiceServer::State {
+    State(const ServiceSettings& settings, const HttpAddress& where)
+        : listener(where, {.connections = 512, .body_bytes = std::size_t{64} << 20}), routes(settings) {
+        const std::string host =
+            where.address.find(':') == std::string::npos ? where.address : "[" + where.address + "]";
+        address = fmt::format("http://{}:{}", host, listener.port());
+        listener.start([this](const HttpRequest& request) { return routes.respond(request); });
+    }
+    ~State() { listener.stop(); }  // before what its handler uses
+
+    HttpListener listener;
+    ServiceRoutes routes;
+    std::string address;
+};
+
+ServiceServer::ServiceServer(const ServiceSettings& settings, const HttpAddress& address)
+    : state_(std::make_unique<State>(settings, address)) {}
+ServiceServer::~ServiceServer() = default;
+
+std::string ServiceServer::address() const {
+    return state_->address;
+}
+
+void ServiceServer::stop(std::chrono::milliseconds patience) {
+    state_->routes.end();
+    state_->listener.stop(patience);
+}
+
+}  // namespace jevrin::inline v1

@@ -123,6 +123,7 @@ RunIntake::Created RunIntake::create(const RunStatement& statement) {
         writer_.put_external(created.run, to_text(statement));
         writer_.begin_run(created.run, "", environment_of(statement));
         rows_.insert_or_assign(created.run, std::move(rows));
+        open_.erase(created.run);
     });
     return created;
 }
@@ -160,60 +161,81 @@ bool RunIntake::add_epoch(RunId id, const Json& json, const std::string& place) 
 
 bool RunIntake::add_epoch(RunId id, const EpochStatement& statement, const std::string& place) {
     const std::int64_t epoch = statement.epoch.epoch;
-    const std::string content = content_hash(statement.text);
+    const std::string& content = statement.content;
     bool is_new = false;
-    writer_.together([&] {
+    const auto add = [&] {
         if (const auto known = ledger().external_epoch(id, epoch)) {
             if (known->content == content) return;
             throw ConflictError(
                 fmt::format("{}: epoch {} is recorded already, with something else", place, epoch));
         }
-        const RunRecord run = require_external(id);
-        require_open(run);
+        OpenRun& run = open_run(id);
         is_new = true;
+        const bool is_next = epoch == run.epochs + 1;
         writer_.put_external_epoch(id, {.epoch = epoch,
                                         .content = content,
-                                        .waiting = epoch == run.epochs + 1 ? "" : statement.text,
+                                        .waiting = is_next ? "" : to_text(statement),
                                         .numbers = json_text(Json(statement.numbers))});
-        if (epoch != run.epochs + 1) return;
-        record(run, statement);
-        record_those_waiting(id, epoch + 1);
-    });
+        if (!is_next) return;
+        record(id, run, statement);
+        record_those_waiting(id, run);
+    };
+    try {
+        writer_.together(add);
+    } catch (...) {
+        open_.erase(id);  // what was taken back is not known any more
+        throw;
+    }
     return is_new;
 }
 
-// This one and those behind it, as far as they are there.
-void RunIntake::record_those_waiting(RunId id, std::int64_t epoch) {
-    for (;; ++epoch) {
-        auto next = ledger().external_epoch(id, epoch);
+RunIntake::OpenRun& RunIntake::open_run(RunId id) {
+    if (const std::int64_t changes = ledger().changes(); changes != changes_) {
+        changes_ = changes;
+        open_.clear();
+    }
+    if (const auto known = open_.find(id); known != open_.end()) return known->second;
+    const RunRecord run = require_external(id);
+    require_open(run);
+    OpenRun open{.name = run.name(),
+                 .metric = ledger().study(run.study).metric,
+                 .epochs = run.epochs,
+                 .predicts_epochs = ledger().has_epoch_predictions(id)};
+    if (run.best) open.best = {validation_score(*run.best, open.metric), run.best->validation_loss};
+    return open_[id] = std::move(open);
+}
+
+// Those behind the last recorded one, as far as they are there.
+void RunIntake::record_those_waiting(RunId id, OpenRun& run) {
+    for (;;) {
+        auto next = ledger().external_epoch(id, run.epochs + 1);
         if (!next) return;
         const std::string place = fmt::format("epoch {}", next->epoch);
-        record(ledger().run_by_id(id),
-               read_epoch_statement(parse_json(next->waiting), in_study_order(rows(id)), place));
+        record(id, run, read_epoch_statement(parse_json(next->waiting), in_study_order(rows(id)), place));
         next->waiting.clear();
         writer_.put_external_epoch(id, *next);
     }
 }
 
-void RunIntake::record(const RunRecord& run, const EpochStatement& statement) {
+void RunIntake::record(RunId id, OpenRun& run, const EpochStatement& statement) {
     const RecordedEpoch& epoch = statement.epoch;
-    const bool predicted_before = epoch.epoch > 1 && ledger().has_epoch_predictions(run.id);
-    if (epoch.epoch > 1 && predicted_before == statement.predicted.empty())
+    if (epoch.epoch > 1 && run.predicts_epochs == statement.predicted.empty())
         throw InputError(
             fmt::format("epoch {} of '{}' {} 'predicted', epoch 1 {}; state it of every epoch or of none",
-                        epoch.epoch, printable(run.name()), predicted_before ? "does not state" : "states",
-                        predicted_before ? "did" : "did not"));
+                        epoch.epoch, printable(run.name), run.predicts_epochs ? "does not state" : "states",
+                        run.predicts_epochs ? "did" : "did not"));
     std::vector<ItemPrediction> predicted;
-    const ValidationRows& part = rows(run.id);
+    const ValidationRows& part = rows(id);
     for (std::size_t i = 0; i < statement.predicted.size(); ++i)
         predicted.push_back({part.items[i], statement.predicted[i]});
-    const Metric metric = ledger().study(run.study).metric;
-    const double reached = validation_score(epoch, metric);
-    const double before =
-        run.best ? validation_score(*run.best, metric) : std::numeric_limits<double>::quiet_NaN();
-    const bool best = !run.best || (std::isnan(before) && !std::isnan(reached)) || reached > before ||
-                      (!(reached < before) && epoch.validation_loss < run.best->validation_loss);
-    writer_.record_epoch(run.id, epoch, best, {}, {}, predicted);
+    const double score = validation_score(epoch, run.metric);
+    const bool is_best = !run.best || (std::isnan(run.best->first) && !std::isnan(score)) ||
+                         score > run.best->first ||
+                         (!(score < run.best->first) && epoch.validation_loss < run.best->second);
+    writer_.record_epoch(id, epoch, is_best, {}, {}, predicted);
+    run.epochs = epoch.epoch;
+    run.predicts_epochs = !predicted.empty();
+    if (is_best) run.best = {score, epoch.validation_loss};
 }
 
 bool RunIntake::add_predictions(RunId id, std::string_view bytes, PredictionForm form,
@@ -251,6 +273,7 @@ bool RunIntake::add_predictions(RunId id, const std::vector<PredictionRecord>& r
 }
 
 bool RunIntake::finish(RunId id, std::int64_t best_epoch) {
+    open_.erase(id);
     bool is_new = false;
     writer_.together([&] {
         const RunRecord run = require_external(id);
@@ -322,6 +345,7 @@ void RunIntake::note_claims(const RunRecord& run, const RecordedEpoch& best, con
 
 bool RunIntake::fail(RunId id, const std::string& reason) {
     const std::string text = printable(reason.substr(0, longest_reason));
+    open_.erase(id);
     bool is_new = false;
     writer_.together([&] {
         const RunRecord run = require_external(id);

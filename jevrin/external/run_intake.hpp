@@ -18,8 +18,10 @@
 
 #include <cstdint>
 #include <map>
+#include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -72,12 +74,23 @@ class RunIntake {
   private:
     const Ledger& ledger() const { return writer_.ledger(); }
     RunRecord require_external(RunId run) const;
-    void record(const RunRecord& run, const EpochStatement& statement);
-    void record_those_waiting(RunId run, std::int64_t epoch);
+    // What add_epoch() needs to know of a run, from one to the next.
+    struct OpenRun {
+        std::string name;
+        Metric metric = Metric::accuracy;
+        std::int64_t epochs = 0;
+        bool predicts_epochs = false;
+        std::optional<std::pair<double, double>> best = {};  // score and loss
+    };
+    OpenRun& open_run(RunId run);
+    void record(RunId id, OpenRun& run, const EpochStatement& statement);
+    void record_those_waiting(RunId id, OpenRun& run);
     void note_claims(const RunRecord& run, const RecordedEpoch& best, const ConfusionMatrix& matrix);
 
     LedgerWriter& writer_;
     std::map<RunId, ValidationRows> rows_;
+    std::map<RunId, OpenRun> open_;  // as of these changes of the ledger by others
+    std::int64_t changes_ = -1;
 };
 
 }  // namespace jevrin::inline v1

@@ -1,8 +1,10 @@
 #include "jevrin/external/run_statement.hpp"
 
+#include "jevrin/base/hash.hpp"
 #include "jevrin/external/statement_reader.hpp"
 
 #include <algorithm>
+#include <cstring>
 #include <limits>
 
 namespace jevrin::inline v1 {
@@ -173,24 +175,35 @@ Json scores_json(const MetricScores& scores) {
     return json;
 }
 
-std::string text_of(const EpochStatement& statement) {
+// Of all numbers by their bytes.
+std::string content_of(const EpochStatement& statement) {
     const RecordedEpoch& e = statement.epoch;
-    Json cells = Json::array();
+    std::string bytes;
+    const auto put = [&](const auto number) {
+        char raw[sizeof number];
+        std::memcpy(raw, &number, sizeof number);
+        bytes.append(raw, sizeof number);
+    };
+    put(e.epoch);
+    put(e.step);
+    // A number that was not stated is one NaN, whatever its bits.
+    const auto put_number = [&](double number) { put(std::isnan(number) ? nan : number); };
+    for (const double number : {e.training_loss, e.validation_loss, e.learning_rate, e.seconds})
+        put_number(number);
+    for (const Metric metric : all_metrics) {
+        put_number(e.training_scores[metric]);
+        put_number(e.validation_scores[metric]);
+    }
     for (std::size_t i = 0; i < e.validation.classes(); ++i)
-        for (std::size_t j = 0; j < e.validation.classes(); ++j)
-            if (e.validation.at(i, j) != 0) cells.push_back(Json::array({i, j, e.validation.at(i, j)}));
-    Json json = {{"epoch", e.epoch},
-                 {"step", e.step},
-                 {"training_loss", e.training_loss},
-                 {"validation_loss", e.validation_loss},
-                 {"learning_rate", e.learning_rate},
-                 {"seconds", e.seconds},
-                 {"training_scores", scores_json(e.training_scores)},
-                 {"scores", scores_json(e.validation_scores)},
-                 {"numbers", statement.numbers}};
-    if (!cells.empty()) json["confusion_cells"] = std::move(cells);
-    if (!statement.predicted.empty()) json["predicted"] = statement.predicted;
-    return json_text(json);
+        for (std::size_t j = 0; j < e.validation.classes(); ++j) put(e.validation.at(i, j));
+    put(statement.predicted.size());
+    for (const std::size_t one : statement.predicted) put(static_cast<std::uint32_t>(one));
+    for (const auto& [name, number] : statement.numbers) {
+        put(name.size());
+        bytes += name;
+        put_number(number);
+    }
+    return content_hash(bytes);
 }
 
 }  // namespace
@@ -264,6 +277,26 @@ std::string to_text(const RunStatement& run) {
     return json_text(json);
 }
 
+std::string to_text(const EpochStatement& statement) {
+    const RecordedEpoch& e = statement.epoch;
+    Json cells = Json::array();
+    for (std::size_t i = 0; i < e.validation.classes(); ++i)
+        for (std::size_t j = 0; j < e.validation.classes(); ++j)
+            if (e.validation.at(i, j) != 0) cells.push_back(Json::array({i, j, e.validation.at(i, j)}));
+    Json json = {{"epoch", e.epoch},
+                 {"step", e.step},
+                 {"training_loss", e.training_loss},
+                 {"validation_loss", e.validation_loss},
+                 {"learning_rate", e.learning_rate},
+                 {"seconds", e.seconds},
+                 {"training_scores", scores_json(e.training_scores)},
+                 {"scores", scores_json(e.validation_scores)},
+                 {"numbers", statement.numbers}};
+    if (!cells.empty()) json["confusion_cells"] = std::move(cells);
+    if (!statement.predicted.empty()) json["predicted"] = statement.predicted;
+    return json_text(json);
+}
+
 EpochStatement read_epoch_statement(const Json& json, const ValidationRows& rows, const std::string& place) {
     StatementReader reader(json, place);
     reader.required("epoch");
@@ -282,7 +315,7 @@ EpochStatement read_epoch_statement(const Json& json, const ValidationRows& rows
     const MetricScores claimed = read_scores(reader.find("scores"), place + ": scores");
     epoch.validation_scores = claimed;
 
-    EpochStatement statement{.epoch = {epoch, ConfusionMatrix(rows.classes.size())}, .text = {}};
+    EpochStatement statement{.epoch = {epoch, ConfusionMatrix(rows.classes.size())}};
     if (const Json* predicted = reader.find("predicted"))
         statement.predicted = read_predicted(*predicted, rows, reader);
     ConfusionMatrix counts = read_counts(reader, rows, statement.predicted);
@@ -298,7 +331,7 @@ EpochStatement read_epoch_statement(const Json& json, const ValidationRows& rows
     }
     statement.numbers = read_numbers(reader.find("numbers"), reader);
     reader.require_all_known();
-    statement.text = text_of(statement);
+    statement.content = content_of(statement);
     return statement;
 }
 

@@ -53,8 +53,10 @@ struct EpochStatement {
     RecordedEpoch epoch;
     std::vector<std::size_t> predicted = {};     // the class of each row; empty: not stated
     std::map<std::string, double> numbers = {};  // anything else
-    std::string text;                            // the same statement is the same text
+    std::string content = {};  // a hash: the same statement, however it was written, has the same
 };
+// As JSON that read_epoch_statement() reads with the study's order of classes.
+std::string to_text(const EpochStatement& statement);
 EpochStatement read_epoch_statement(const Json& json, const ValidationRows& rows, const std::string& place);
 
 }  // namespace jevrin::inline v1

@@ -142,6 +142,12 @@ constexpr SealedRows all_groups[] = {SealedRows::epochs,   SealedRows::matrix,  
                                      SealedRows::outcomes, SealedRows::probabilities, SealedRows::items,
                                      SealedRows::classes,  SealedRows::split_items};
 
+std::string sealing_statement(SealedRows rows, const std::string& condition) {
+    const Group& group = group_of(rows);
+    return fmt::format("UPDATE {} SET {} = ({}) WHERE {}", group.table, group.column,
+                       fmt::format(fmt::runtime(group.rows), "main"), condition);
+}
+
 std::int64_t count_damaged(const LedgerConnection& connection, const Group& group, const std::string& schema,
                            const std::string& condition, std::initializer_list<std::int64_t> numbers) {
     SQLite::Statement query(
@@ -230,13 +236,18 @@ const std::string& is_sealed(const std::string& name) {
 
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,
           std::initializer_list<std::int64_t> numbers) {
-    const Group& group = group_of(rows);
-    SQLite::Statement update(database,
-                             fmt::format("UPDATE {} SET {} = ({}) WHERE {}", group.table, group.column,
-                                         fmt::format(fmt::runtime(group.rows), "main"), condition));
+    SQLite::Statement update(database, sealing_statement(rows, condition));
     int place = 0;
     for (const std::int64_t number : numbers) update.bind(++place, number);
     update.exec();
+}
+
+void seal(LedgerConnection& connection, SealedRows rows, const std::string& condition,
+          std::initializer_list<std::int64_t> numbers) {
+    LentStatement update = connection.prepared(sealing_statement(rows, condition));
+    int place = 0;
+    for (const std::int64_t number : numbers) update->bind(++place, number);
+    update->exec();
 }
 
 void verify(const LedgerConnection& connection, SealedRows rows, const std::string& condition,

@@ -40,6 +40,9 @@ enum class SealedRows { epochs, matrix, layers, outcomes, probabilities, items, 
 // (items, classes) or `splits`.
 void seal(SQLite::Database& database, SealedRows rows, const std::string& condition,
           std::initializer_list<std::int64_t> numbers);
+// The same with a statement that the connection keeps: for what every epoch does.
+void seal(LedgerConnection& connection, SealedRows rows, const std::string& condition,
+          std::initializer_list<std::int64_t> numbers);
 // InputError when rows do not fit their checksum.
 void verify(const LedgerConnection& connection, SealedRows rows, const std::string& condition,
             std::initializer_list<std::int64_t> numbers);

@@ -50,6 +50,7 @@ struct LedgerConnection {
     std::filesystem::file_time_type written;               // when, at the latest
     std::set<std::pair<int, std::int64_t>> verified = {};  // verify_once()
     std::map<std::int64_t, SplitItems> splits = {};        // items_of_split()
+    std::map<std::int64_t, std::vector<std::string>> validation = {};           // validation_ids()
     std::map<std::string, std::unique_ptr<SQLite::Statement>> statements = {};  // prepared()
     std::vector<std::unique_ptr<SQLite::Database>> retired = {};  // that statements may still use
 

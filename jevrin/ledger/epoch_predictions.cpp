@@ -10,6 +10,7 @@
 
 #include <zlib.h>
 
+#include <algorithm>
 #include <string_view>
 #include <unordered_map>
 
@@ -71,30 +72,41 @@ std::vector<std::size_t> unpacked(const SQLite::Column& blob, std::size_t classe
 
 }  // namespace
 
-void put_epoch_predictions(SQLite::Database& database, RunId run, std::int64_t epoch, std::size_t classes,
+const std::vector<std::string>& validation_ids(LedgerConnection& connection, std::int64_t split) {
+    if (const auto known = connection.validation.find(split); known != connection.validation.end())
+        return known->second;
+    SQLite::Statement query(*connection.database, R"sql(
+        SELECT items.item FROM split_items JOIN items ON items.id = split_items.item
+        WHERE split = ? AND part = 'validation' ORDER BY items.id)sql");
+    query.bind(1, split);
+    std::vector<std::string> ids;
+    while (query.executeStep()) ids.push_back(query.getColumn(0));
+    return connection.validation[split] = std::move(ids);
+}
+
+void put_epoch_predictions(LedgerConnection& connection, RunId run, std::int64_t epoch, std::size_t classes,
                            const std::vector<ItemPrediction>& predictions) {
-    std::unordered_map<std::string, std::size_t> by_item;
-    for (const ItemPrediction& prediction : predictions) by_item[prediction.item] = prediction.predicted;
-    SQLite::Statement query(database, R"sql(
-        SELECT items.item FROM runs JOIN split_items ON split_items.split = runs.split
-        JOIN items ON items.id = split_items.item
-        WHERE runs.id = ? AND part = 'validation'
-        ORDER BY items.id)sql");
-    query.bind(1, run.number);
+    const std::vector<std::string>& ids = validation_ids(connection, split_of(connection, run));
     std::vector<std::size_t> predicted;
-    while (query.executeStep()) {
-        const auto found = by_item.find(query.getColumn(0).getString());
-        if (found != by_item.end()) predicted.push_back(found->second);
+    if (std::equal(ids.begin(), ids.end(), predictions.begin(), predictions.end(),
+                   [](const std::string& id, const ItemPrediction& one) { return id == one.item; })) {
+        for (const ItemPrediction& one : predictions) predicted.push_back(one.predicted);
+    } else {
+        std::unordered_map<std::string, std::size_t> by_item;
+        for (const ItemPrediction& one : predictions) by_item[one.item] = one.predicted;
+        for (const std::string& id : ids)
+            if (const auto found = by_item.find(id); found != by_item.end())
+                predicted.push_back(found->second);
     }
     if (predicted.size() != predictions.size())
         throw WorkError("a prediction refers to an item that its run does not have; the ledger is damaged");
     const std::string blob = packed(predicted, classes);
-    SQLite::Statement insert(
-        database, "INSERT OR REPLACE INTO epoch_predictions (run, epoch, predicted) VALUES (?, ?, ?)");
-    insert.bind(1, run.number);
-    insert.bind(2, epoch);
-    insert.bind(3, blob.data(), static_cast<int>(blob.size()));
-    insert.exec();
+    LentStatement insert = connection.prepared(
+        "INSERT OR REPLACE INTO epoch_predictions (run, epoch, predicted) VALUES (?, ?, ?)");
+    insert->bind(1, run.number);
+    insert->bind(2, epoch);
+    insert->bind(3, blob.data(), static_cast<int>(blob.size()));
+    insert->exec();
 }
 
 namespace {

@@ -1,10 +1,9 @@
 // Predictions of the validation part by epoch, as the database keeps them.
 #pragma once
 
+#include "jevrin/ledger/connection.hpp"
 #include "jevrin/ledger/ids.hpp"
 #include "jevrin/ledger/records.hpp"
-
-#include <SQLiteCpp/SQLiteCpp.h>
 
 #include <cstddef>
 #include <cstdint>
@@ -13,7 +12,7 @@
 namespace jevrin::inline v1 {
 
 // Inside a transaction. WorkError when an item is not in the run's validation part.
-void put_epoch_predictions(SQLite::Database& database, RunId run, std::int64_t epoch, std::size_t classes,
+void put_epoch_predictions(LedgerConnection& connection, RunId run, std::int64_t epoch, std::size_t classes,
                            const std::vector<ItemPrediction>& predictions);
 
 }  // namespace jevrin::inline v1

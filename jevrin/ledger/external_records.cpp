@@ -166,7 +166,7 @@ void LedgerWriter::put_matrix(RunId run, std::int64_t epoch, const ConfusionMatr
         SQLite::Database& database = *connection_->database;
         const MetricScores scores = scores_by_metric(matrix.counts());
         execute(database, "DELETE FROM confusion WHERE run = ? AND epoch = ?", run, epoch);
-        insert_matrix(database, run, epoch, matrix);
+        insert_matrix(*connection_, run, epoch, matrix);
         for (const Metric metric : all_metrics)
             execute(database,
                     fmt::format("UPDATE epochs SET {} = ? WHERE run = ? AND epoch = ?", name_of(metric)),

@@ -282,18 +282,19 @@ void insert_layers(SQLite::Database& database, RunId run, std::int64_t epoch,
 
 }  // namespace
 
-void insert_matrix(SQLite::Database& database, RunId run, std::int64_t epoch, const ConfusionMatrix& matrix) {
-    SQLite::Statement cell(database, "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
+void insert_matrix(LedgerConnection& connection, RunId run, std::int64_t epoch,
+                   const ConfusionMatrix& matrix) {
+    LentStatement cell = connection.prepared("INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
     for (std::size_t i = 0; i < matrix.classes(); ++i)
         for (std::size_t j = 0; j < matrix.classes(); ++j) {
             if (matrix.at(i, j) == 0) continue;
-            cell.bind(1, run.number);
-            cell.bind(2, epoch);
-            cell.bind(3, static_cast<std::int64_t>(i));
-            cell.bind(4, static_cast<std::int64_t>(j));
-            cell.bind(5, matrix.at(i, j));
-            cell.exec();
-            cell.reset();
+            cell->bind(1, run.number);
+            cell->bind(2, epoch);
+            cell->bind(3, static_cast<std::int64_t>(i));
+            cell->bind(4, static_cast<std::int64_t>(j));
+            cell->bind(5, matrix.at(i, j));
+            cell->exec();
+            cell->reset();
         }
 }
 
@@ -305,31 +306,37 @@ void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best
     const RecordedEpoch scored =
         epoch.validation.total() == 0 ? epoch : recorded_epoch(epoch, epoch.validation);
     in_transaction(*connection_, [&] {
-        SQLite::Database& database = *connection_->database;
-        SQLite::Statement insert(
-            database, fmt::format("INSERT INTO epochs (run, {}) VALUES ({})", column_names(epoch_columns()),
-                                  placeholders(1 + std::size(epoch_columns()))));
-        int place = 0;
-        insert.bind(++place, run.number);
-        for (const EpochColumn& column : epoch_columns())
-            visit_column(column, scored, [&](const auto& number) { insert.bind(++place, number); });
-        insert.exec();
-        insert_layers(database, run, epoch.epoch, layers);
+        LedgerConnection& connection = *connection_;
+        static const std::string insert_epoch =
+            fmt::format("INSERT INTO epochs (run, {}) VALUES ({})", column_names(epoch_columns()),
+                        placeholders(1 + std::size(epoch_columns())));
+        {
+            LentStatement insert = connection.prepared(insert_epoch);
+            int place = 0;
+            insert->bind(++place, run.number);
+            for (const EpochColumn& column : epoch_columns())
+                visit_column(column, scored, [&](const auto& number) { insert->bind(++place, number); });
+            insert->exec();
+        }
         for (const std::string& message : warnings)
-            execute(database, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run, epoch.epoch,
-                    message);
-        insert_matrix(database, run, epoch.epoch, epoch.validation);
+            execute(connection, "INSERT INTO warnings (run, epoch, message) VALUES (?, ?, ?)", run,
+                    epoch.epoch, message);
+        insert_matrix(connection, run, epoch.epoch, epoch.validation);
         if (!predicted.empty())
-            put_epoch_predictions(database, run, epoch.epoch, epoch.validation.classes(), predicted);
-        for (const SealedRows rows : {SealedRows::matrix, SealedRows::layers})
-            seal(database, rows, "run = ? AND epoch = ?", {run.number, epoch.epoch});
-        seal(database, SealedRows::epochs, "id = ?", {run.number});
+            put_epoch_predictions(connection, run, epoch.epoch, epoch.validation.classes(), predicted);
+        seal(connection, SealedRows::matrix, "run = ? AND epoch = ?", {run.number, epoch.epoch});
+        // No layers have the checksum that a new epoch has.
+        if (!layers.empty()) {
+            insert_layers(*connection.database, run, epoch.epoch, layers);
+            seal(connection, SealedRows::layers, "run = ? AND epoch = ?", {run.number, epoch.epoch});
+        }
+        seal(connection, SealedRows::epochs, "id = ?", {run.number});
         execute(
-            database,
+            connection,
             "UPDATE runs SET state = 'training', reason = '', planned_epochs = MAX(planned_epochs, ?) WHERE "
             "id = ?",
             epoch.epoch, run);
-        if (best) execute(database, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
+        if (best) execute(connection, "UPDATE runs SET best_epoch = ? WHERE id = ?", epoch.epoch, run);
     });
 }
 

@@ -75,6 +75,15 @@ void execute(SQLite::Database& database, const std::string& sql, const Values&..
     statement.exec();
 }
 
+// The same with a statement that the connection keeps.
+template <typename... Values>
+void execute(LedgerConnection& connection, const std::string& sql, const Values&... values) {
+    LentStatement statement = connection.prepared(sql);
+    int place = 0;
+    (bind_value(*statement.operator->(), ++place, values), ...);
+    statement->exec();
+}
+
 template <typename... Values>
 std::int64_t select_number(SQLite::Database& database, const std::string& sql, const Values&... values) {
     SQLite::Statement statement(database, sql);
@@ -98,6 +107,9 @@ void require_row(const LedgerConnection& connection, const char* table, LedgerId
 std::int64_t split_of(LedgerConnection& connection, RunId run);
 // The items of a split, read and verified once for each connection.
 const SplitItems& items_of_split(LedgerConnection& connection, std::int64_t split);
+
+// The ids of a split's validation items by number, read once for each connection.
+const std::vector<std::string>& validation_ids(LedgerConnection& connection, std::int64_t split);
 
 // A stored value of an enumeration; InputError names the file when it is none.
 template <typename Enum>

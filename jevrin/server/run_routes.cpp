@@ -152,12 +152,13 @@ struct RunRoutes::State {
         const std::string place = fmt::format("epoch {}", epoch);
         Json json = json_body(request, place);
         if (json.is_object() && !json.contains("epoch")) json["epoch"] = epoch;
-        const EpochStatement statement = read_epoch_statement(json, *rows_of(run), place);
-        if (statement.epoch.epoch != epoch)
-            throw InputError(fmt::format("{}: the body is epoch {}", place, statement.epoch.epoch));
+        const auto statement =
+            std::make_shared<const EpochStatement>(read_epoch_statement(json, *rows_of(run), place));
+        if (statement->epoch.epoch != epoch)
+            throw InputError(fmt::format("{}: the body is epoch {}", place, statement->epoch.epoch));
         return queue.carry_out([run, place, statement](RunIntake& intake) {
-            const bool is_new = intake.add_epoch(run, statement, place);
-            return json_response(is_new ? 201 : 200, {{"epoch", statement.epoch.epoch}, {"new", is_new}});
+            const bool is_new = intake.add_epoch(run, *statement, place);
+            return json_response(is_new ? 201 : 200, {{"epoch", statement->epoch.epoch}, {"new", is_new}});
         });
     }
 

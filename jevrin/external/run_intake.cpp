@@ -16,6 +16,8 @@ namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t longest_reason = 2'000;
+// Epochs that may come before those before them.
+constexpr std::int64_t most_waiting = 1'000;
 
 RunIdentity identity_of(const RunStatement& run, SplitId split) {
     return {.candidate = run.candidate,
@@ -116,10 +118,14 @@ RunIntake::Created RunIntake::create(const RunStatement& statement) {
             created.run = run.id;
             return;
         }
+        for (const RunRecord& run : ledger().archived_runs(study.id))
+            if (run.name() == statement.name())
+                throw ConflictError(fmt::format(
+                    "the study has an archived run '{}'; bring it back, or name the candidate otherwise",
+                    printable(run.name())));
         // What it states of its rows is held against the part before anything is recorded.
         ValidationRows rows = validation_rows(ledger(), study, *split, statement.items, statement.classes);
         created = {.run = writer_.put_run(study.id, identity_of(statement, *split)), .is_new = true};
-        writer_.restart_run(created.run);
         writer_.put_external(created.run, to_text(statement));
         writer_.begin_run(created.run, "", environment_of(statement));
         rows_.insert_or_assign(created.run, std::move(rows));
@@ -170,6 +176,10 @@ bool RunIntake::add_epoch(RunId id, const EpochStatement& statement, const std::
                 fmt::format("{}: epoch {} is recorded already, with something else", place, epoch));
         }
         OpenRun& run = open_run(id);
+        if (epoch > run.epochs + most_waiting)
+            throw InputError(fmt::format("{}: epoch {} is {} behind the last one of '{}'; at most {} wait",
+                                         place, epoch, epoch - run.epochs, printable(run.name),
+                                         most_waiting));
         is_new = true;
         const bool is_next = epoch == run.epochs + 1;
         writer_.put_external_epoch(id, {.epoch = epoch,

@@ -135,6 +135,8 @@ TEST_F(Intake, EpochsComeInAnyOrderAndAsOftenAsTheyLike) {
     EXPECT_THAT(intake_.state(run).waiting, ElementsAre(2, 3));
     EXPECT_THAT(refused([&] { intake_.finish(run); }),
                 HasSubstr("epoch 1 of 'large network/1' has not come"));
+    EXPECT_THAT(refused([&] { intake_.add_epoch(run, epoch_json(1001, 1), "e"); }),
+                HasSubstr("at most 1000 wait"));
     // Another process, after a restart, goes on with what waits.
     LedgerWriter writer = LedgerWriter::open(directory_.path());
     RunIntake later(writer);
@@ -368,6 +370,12 @@ TEST_F(Intake, NamesAreNotTakenTwice) {
     EXPECT_THROW(
         intake_.add_epoch(study_.ledger().run(study_.study().id, "ours/1").id, epoch_json(1, 0), "e"),
         ConflictError);
+    // An archived one keeps what it has, and its name.
+    intake_.add_epoch(run, epoch_json(1, 2), "e");
+    study_.writer().put_archived(run, true);
+    EXPECT_THAT(refused([&] { intake_.create(statement()); }), HasSubstr("archived run 'large network/1'"));
+    EXPECT_EQ(study_.ledger().curve(run).size(), 1U);
+    study_.writer().put_archived(run, false);
     // A deleted one can come again.
     study_.writer().delete_run(run);
     EXPECT_TRUE(intake_.create(statement()).is_new);

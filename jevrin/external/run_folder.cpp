@@ -173,6 +173,10 @@ TakenRun take_run_folder(LedgerWriter& writer, const std::filesystem::path& fold
                 intake.finish(run, statement.best_epoch);
         });
     });
+    // A model of a run that is recorded; a folder whose model is refused is taken in again when that is
+    // mended.
+    if (const std::filesystem::path model = folder / "model.onnx"; std::filesystem::exists(model))
+        is_new = RunIntake(writer).add_model(run, model) || is_new;
     return summary_of(writer, run, folder, is_new);
 }
 

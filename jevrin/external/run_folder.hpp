@@ -1,8 +1,9 @@
 // Runs from elsewhere as files, taken into a ledger.
 //
 // A folder of a run holds run.json (RunStatement; also "best_epoch", or "failed" with a reason), epochs.jsonl
-// (an epoch a line), predictions.csv or predictions.npy of the best epoch, and, instead of 'predicted' in its
-// lines, predictions-epoch-N.csv or .npy of single epochs. docs/formats.md, "Runs from elsewhere".
+// (an epoch a line), predictions.csv or predictions.npy of the best epoch; instead of 'predicted' in its
+// lines, predictions-epoch-N.csv or .npy of single epochs; and model.onnx, the model of the best epoch.
+// docs/formats.md, "Runs from elsewhere".
 #pragma once
 
 #include "jevrin/external/run_intake.hpp"
@@ -28,7 +29,8 @@ struct TakenRun {
 // there is none.
 std::vector<std::filesystem::path> find_run_folders(const std::vector<std::filesystem::path>& paths);
 
-// One transaction: the whole run or, with an InputError that names file, place and cure, nothing of it.
+// One transaction: the whole run or, with an InputError that names file, place and cure, nothing of it. Its
+// model comes after that: when it is refused, the run stays without one.
 TakenRun take_run_folder(LedgerWriter& writer, const std::filesystem::path& folder);
 
 // Predictions alone, a CSV or NPY file, as a run of one epoch. An empty split stands for that of the study.

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/external/external_model.hpp"
 #include "jevrin/external/statement_reader.hpp"
 #include "jevrin/metrics/predictions.hpp"
 
@@ -351,6 +352,20 @@ void RunIntake::note_claims(const RunRecord& run, const RecordedEpoch& best, con
                 fmt::format("it claims {} {:.4f} for this epoch; its predictions give {:.4f}, which "
                             "counts",
                             name_of(metric), best.validation_scores[metric], counted[metric]));
+}
+
+// The file first, then the transaction that says whose it is.
+bool RunIntake::add_model(RunId id, const std::filesystem::path& file) {
+    const RunRecord run = require_external(id);
+    if (ledger().model_hash(id)) return false;
+    writer_.require_in_place();
+    const StoredModel stored = store_external_model(file, ledger(), run);
+    writer_.put_model(id, stored.hash, stored.cost);
+    return true;
+}
+
+void RunIntake::put_model(RunId id, const StoredModel& stored) {
+    writer_.put_model(id, stored.hash, stored.cost);
 }
 
 bool RunIntake::fail(RunId id, const std::string& reason) {

@@ -12,11 +12,13 @@
 // One thread at a time.
 #pragma once
 
+#include "jevrin/external/external_model.hpp"
 #include "jevrin/external/run_statement.hpp"
 #include "jevrin/external/stated_predictions.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 
 #include <cstdint>
+#include <filesystem>
 #include <map>
 #include <optional>
 #include <string>
@@ -66,6 +68,11 @@ class RunIntake {
     // best_epoch: whose predictions were added; 0: that with the best score on the validation part. With
     // predictions the run is finished, without them unverified. Predictions alone make a run of one epoch.
     bool finish(RunId run, std::int64_t best_epoch = 0);
+    // A model of a run that has predictions, see read_external_model(); what predicting with it costs is
+    // measured, unless the run states it. False when the run has a model.
+    bool add_model(RunId run, const std::filesystem::path& file);
+    // Of a model that is in its place.
+    void put_model(RunId run, const StoredModel& model);
     bool fail(RunId run, const std::string& reason);
     IntakeState state(RunId run) const { return intake_state(writer_.ledger(), run); }
     // Those of this run.

@@ -4,6 +4,7 @@
 #include "jevrin/external/statement_reader.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cstring>
 #include <limits>
 
@@ -25,6 +26,46 @@ PredictionCost read_cost(const Json& json, const std::string& place) {
         .bytes = reader.integer("bytes", 0, 0)};
     reader.require_all_known();
     return cost;
+}
+
+// {"size": 224 or [height, width], "fit", "channels", "mean", "deviation"}; the last two of values from 0
+// to 1.
+Preparation read_preparation(const Json& json, const std::string& place) {
+    constexpr std::int64_t largest = 4096;
+    StatementReader reader(json, place);
+    Preparation preparation;
+    const Json& size = reader.required("size");
+    const auto side = [&](const Json& value) {
+        if (!value.is_integer() || value.get<std::int64_t>() < 1 || value.get<std::int64_t>() > largest)
+            reader.refuse("size",
+                          fmt::format("is no side, or pair of height and width, from 1 to {}", largest));
+        return value.get<std::int64_t>();
+    };
+    if (size.is_array() && size.size() == 2)
+        preparation.fitting.size = ImageSize(side(size[0]), side(size[1]));
+    else
+        preparation.fitting.size = ImageSize(side(size));
+    try {
+        preparation.fitting.fit = value_named<Fit>(reader.text("fit", name_of(Fit::stretch)));
+    } catch (const InputError& error) {
+        throw InputError(fmt::format("{}: {}", place, error.what()));
+    }
+    preparation.fitting.channels = static_cast<int>(reader.integer("channels", 1, 3));
+    if (preparation.fitting.channels != 1 && preparation.fitting.channels != 3)
+        reader.refuse("channels", "is neither 1 (grey) nor 3 (colour)");
+    const auto numbers = [&](const char* key, std::array<double, 3>& into, double lowest) {
+        const Json* values = reader.find(key);
+        if (values == nullptr) return;
+        const auto count = static_cast<std::size_t>(preparation.fitting.channels);
+        if (!values->is_array() || values->size() != count)
+            reader.refuse(key, fmt::format("is no array of {}, one for each channel", count));
+        for (std::size_t c = 0; c < into.size(); ++c)
+            into[c] = reader.number_of((*values)[std::min(c, count - 1)], key, lowest, 1000.0);
+    };
+    numbers("mean", preparation.scaling.mean, -1000.0);
+    numbers("deviation", preparation.scaling.deviation, 1e-6);
+    reader.require_all_known();
+    return preparation;
 }
 
 // Of all metrics that are stated; NaN the others.
@@ -246,6 +287,8 @@ RunStatement read_run_statement(const Json& json, const std::string& place) {
     run.multiplications = reader.integer("multiplications", 0, 0);
     if (const Json* cost = reader.find("prediction_cost"))
         run.prediction_cost = read_cost(*cost, place + ": prediction_cost");
+    if (const Json* preparation = reader.find("preparation"))
+        run.preparation = read_preparation(*preparation, place + ": preparation");
     run.items = reader.texts("items");
     run.classes = reader.texts("classes");
     reader.require_all_known();
@@ -272,6 +315,18 @@ std::string to_text(const RunStatement& run) {
         json["prediction_cost"] = {{"milliseconds", run.prediction_cost->milliseconds},
                                    {"batch_milliseconds", run.prediction_cost->batch_milliseconds},
                                    {"bytes", run.prediction_cost->bytes}};
+    if (run.preparation) {
+        const Fitting& fitting = run.preparation->fitting;
+        const auto channels = static_cast<std::ptrdiff_t>(fitting.channels);
+        const auto by_channel = [&](const std::array<double, 3>& values) {
+            return std::vector<double>(values.begin(), values.begin() + channels);
+        };
+        json["preparation"] = {{"size", std::vector<std::int64_t>{fitting.size.height, fitting.size.width}},
+                               {"fit", name_of(fitting.fit)},
+                               {"channels", fitting.channels},
+                               {"mean", by_channel(run.preparation->scaling.mean)},
+                               {"deviation", by_channel(run.preparation->scaling.deviation)}};
+    }
     if (!run.items.empty()) json["items"] = run.items;
     if (!run.classes.empty()) json["classes"] = run.classes;
     return json_text(json);

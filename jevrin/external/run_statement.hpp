@@ -9,6 +9,7 @@
 
 #include "jevrin/base/json.hpp"
 #include "jevrin/external/validation_rows.hpp"
+#include "jevrin/images/preparation.hpp"
 #include "jevrin/plan/regime.hpp"
 #include "jevrin/training/prediction_cost.hpp"
 
@@ -40,6 +41,9 @@ struct RunStatement {
     std::vector<std::string> items =
         {};  // the order of rows: ids or paths; empty: as the list of parts has them
     std::vector<std::string> classes = {};  // the order of columns; empty: that of the study
+
+    // Of images before its network sees them; for a model file that does not say it itself.
+    std::optional<Preparation> preparation = {};
 
     std::string name() const;  // "candidate/seed", with folds "candidate/seed/fold"
 };

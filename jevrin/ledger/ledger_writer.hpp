@@ -82,6 +82,8 @@ class LedgerWriter {
     void put_external_epoch(RunId run, const ExternalEpoch& epoch);
     // What it predicted for its validation part, before it is finished.
     void put_validation_predictions(RunId run, const std::vector<PredictionRecord>& predictions);
+    // The content hash of its model file, and what predicting with it costs.
+    void put_model(RunId run, const std::string& hash, const PredictionCost& cost);
     // That it is over, and came without predictions.
     void finish_unverified(RunId run);
     // The validation part's scores at an epoch, now that its counts are known.
@@ -114,6 +116,7 @@ class LedgerWriter {
     void require_run(RunId run) const;
     void forget_records(RunId run);
     void put_model_hash(RunId run, std::int64_t epoch, const std::string& hash);
+    void put_cost(RunId run, const PredictionCost& cost);
     void put_cross_fitted(RunId run);
     void put_predictions(RunId run, Part part, const std::vector<PredictionRecord>& predictions);
     // A run of another ledger, with our numbers of what it belongs to.

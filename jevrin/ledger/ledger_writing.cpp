@@ -395,15 +395,27 @@ void LedgerWriter::put_epoch_model(RunId run, std::int64_t epoch, const std::str
     });
 }
 
+void LedgerWriter::put_cost(RunId run, const PredictionCost& cost) {
+    execute(*connection_->database,
+            "INSERT OR REPLACE INTO prediction_costs (run, milliseconds, batch_milliseconds, bytes) VALUES "
+            "(?, ?, "
+            "?, ?)",
+            run, cost.milliseconds, cost.batch_milliseconds, cost.bytes);
+}
+
+void LedgerWriter::put_model(RunId run, const std::string& hash, const PredictionCost& cost) {
+    in_transaction(*connection_, [&] {
+        require_run(run);
+        put_model_hash(run, 0, hash);
+        put_cost(run, cost);
+    });
+}
+
 void LedgerWriter::finish_run(RunId run, const std::vector<PredictionRecord>& validation,
                               const std::string& model_hash, const std::optional<PredictionCost>& cost) {
     in_transaction(*connection_, [&] {
         require_run(run);
-        if (cost)
-            execute(*connection_->database,
-                    "INSERT OR REPLACE INTO prediction_costs (run, milliseconds, batch_milliseconds, bytes) "
-                    "VALUES (?, ?, ?, ?)",
-                    run, cost->milliseconds, cost->batch_milliseconds, cost->bytes);
+        if (cost) put_cost(run, *cost);
         if (!model_hash.empty()) put_model_hash(run, 0, model_hash);
         put_predictions(run, Part::validation, validation);
         put_cross_fitted(run);

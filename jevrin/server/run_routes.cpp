@@ -1,6 +1,7 @@
 #include "jevrin/server/run_routes.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/external/parts_list.hpp"
 #include "jevrin/external/statement_reader.hpp"
@@ -76,6 +77,13 @@ HttpResponse not_allowed(const char* methods) {
     return response;
 }
 
+// The text without all of a part of it.
+std::string without(std::string text, const std::string& part) {
+    for (std::size_t at = text.find(part); at != std::string::npos; at = text.find(part, at))
+        text.erase(at, part.size());
+    return text;
+}
+
 Json state_json(const IntakeState& state) {
     const RunRecord& run = state.run;
     return {{"id", run.id.number},
@@ -97,6 +105,7 @@ struct RunRoutes::State {
     std::filesystem::path directory;
     LedgerPool ledgers;
     WriteQueue queue;
+    std::mutex models;  // one is taken in at a time
     std::mutex mutex;
     std::map<RunId, std::shared_ptr<const ValidationRows>> rows;  // of the runs that came last
 
@@ -172,6 +181,38 @@ struct RunRoutes::State {
         });
     }
 
+    // Images are classified with it here, beside what others write.
+    HttpResponse add_model(const HttpRequest& request, RunId run) {
+        if (media_type(request) != "application/octet-stream")
+            throw Refusal{problem(415, "a model is an ONNX file, application/octet-stream")};
+        const std::lock_guard one_at_a_time(models);
+        std::string root;
+        const StagingDirectory received(directory / "models");
+        const std::filesystem::path file = received.path() / "model.onnx";
+        try {
+            write_file(file, request.body);
+            const std::optional<StoredModel> stored =
+                ledgers.with([&](const Ledger& ledger) -> std::optional<StoredModel> {
+                    const RunRecord record = intake_state(ledger, run).run;
+                    root = ledger.study(record.study).image_root;
+                    if (ledger.model_hash(run)) return std::nullopt;
+                    return store_external_model(file, ledger, record);
+                });
+            if (!stored) return json_response(200, {{"new", false}});
+            return queue.carry_out([run, stored](RunIntake& intake) {
+                intake.put_model(run, *stored);
+                return json_response(201, {{"new", true}});
+            });
+        } catch (const ConflictError&) {
+            throw;
+        } catch (const NoRow&) {
+            throw;
+        } catch (const InputError& error) {
+            // Where models and images lie is nobody's business.
+            throw InputError(without(without(error.what(), received.path().string() + "/"), root + "/"));
+        }
+    }
+
     HttpResponse finish(const HttpRequest& request, RunId run) {
         std::int64_t best_epoch = 0;
         if (!request.body.empty()) {
@@ -211,6 +252,8 @@ struct RunRoutes::State {
                                    : not_allowed("PUT");
         if (path.size() == 4 && path[3] == "predictions")
             return method == "PUT" ? add_predictions(request, run) : not_allowed("PUT");
+        if (path.size() == 4 && path[3] == "model")
+            return method == "PUT" ? add_model(request, run) : not_allowed("PUT");
         if (path.size() == 4 && path[3] == "finish")
             return method == "POST" ? finish(request, run) : not_allowed("POST");
         if (path.size() == 4 && path[3] == "fail")

@@ -21,19 +21,9 @@ namespace {
 
 // A path as its route: numbers stand for what they name.
 std::string route_of(const HttpRequest& request) {
-    static const std::vector<std::string> known = {"v1",
-                                                   "runs",
-                                                   "parts",
-                                                   "epochs",
-                                                   "predictions",
-                                                   "finish",
-                                                   "fail",
-                                                   "health",
-                                                   "live",
-                                                   "ready",
-                                                   "metrics",
-                                                   "openapi.json",
-                                                   "external-run.schema.json"};
+    static const std::vector<std::string> known = {
+        "v1",    "runs",   "parts", "epochs", "predictions", "finish",       "fail",
+        "model", "health", "live",  "ready",  "metrics",     "openapi.json", "external-run.schema.json"};
     std::string route;
     std::size_t begin = 1;
     for (int count = 0; begin <= request.path.size(); ++count) {

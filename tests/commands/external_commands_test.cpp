@@ -119,6 +119,40 @@ TEST_F(ExternalRuns, StandBesideOursInEveryCommand) {
     EXPECT_EQ(run_json({"runs"}).size(), 8U);
 }
 
+// A model of ours stands for one from elsewhere: exported, without its metadata, and predicting what its run
+// predicted.
+TEST_F(ExternalRuns, AModelMayComeAlong) {
+    write_run("with model", "with model", 1, 0);
+    EXPECT_EQ(run({"scores", "new head/1", "--csv", "own.csv"}).status, 0);
+    EXPECT_EQ(run({"export", "new head/1", "with model/model.onnx"}).status, 0);
+    std::filesystem::copy_file(file("own.csv"), file("with model/predictions.csv"),
+                               std::filesystem::copy_options::overwrite_existing);
+    // Epochs that only claim: the predictions are those of the model.
+    write_file(
+        file("with model/epochs.jsonl"),
+        R"({"epoch": 1, "training_loss": 1, "validation_loss": 1, "seconds": 9, "scores": {"accuracy": 0.9}})"
+        "\n");
+    EXPECT_EQ(run({"ledger", "add", "with model"}).status, 0);
+    const Json theirs = run_json({"runs", "--where", "candidate=with model"})[0];
+    EXPECT_GT(theirs.at("prediction").at("milliseconds").get<double>(), 0.0);
+    EXPECT_EQ(run({"export", "with model/1", "theirs.onnx"}).status, 0);
+    EXPECT_EQ(run({"classify", "theirs.onnx", "images"}).status, 0);
+    const Json own = run_json({"scores", "new head/1", "--part", "test"});
+    EXPECT_EQ(run_json({"scores", "with model/1", "--part", "test"}).at("scores").at("accuracy"),
+              own.at("scores").at("accuracy"));
+    EXPECT_EQ(run_json({"ledger", "add", "with model"}).at("runs")[0].at("new"), false);
+    // Another model than the predictions are of: the run stays, and says what is missing.
+    write_run("other model", "other model", 1, 3);
+    EXPECT_EQ(run({"export", "new head/1", "other model/model.onnx"}).status, 0);
+    const test::CommandResult refused = run({"ledger", "add", "other model"});
+    EXPECT_EQ(refused.status, 2);
+    EXPECT_THAT(refused.errors,
+                AllOf(HasSubstr("validation images get another class"), HasSubstr("model.onnx")));
+    EXPECT_EQ(run_json({"show", "other model/1"}).at("state"), "finished");
+    write_file(file("other model/model.onnx"), "no model");
+    EXPECT_THAT(run({"ledger", "add", "other model"}).errors, HasSubstr("model.onnx"));
+}
+
 // The schema accepts what is taken in and refuses what is not, by a validator that knows nothing of us.
 TEST_F(ExternalRuns, TheSchemaSaysTheSame) {
     write_run("by schema", "by schema", 1, 0);
@@ -237,6 +271,44 @@ TEST_F(Clients, APythonProgramReportsWhileTheServerIsKilled) {
     EXPECT_EQ(client().output, result.output);
     serving->signal(SIGTERM);
     EXPECT_EQ(serving->wait(5.0), 0);
+}
+
+TEST_F(Clients, AModelIsSentAfterItsPredictions) {
+    auto serving = server();
+    const std::string address = serving->line_with("http://127.0.0.1:");
+    const std::string secret = key();
+    EXPECT_EQ(run({"scores", "new head/1", "--csv", "sent.csv"}).status, 0);
+    EXPECT_EQ(run({"export", "new head/1", "sent.onnx"}).status, 0);
+    const auto send = [&](const std::string& method, const std::string& path,
+                          const std::vector<std::string>& more) {
+        std::vector<std::string> arguments = {
+            "--silent", "--request", method, "--header", "Authorization: Bearer " + secret, address + path};
+        arguments.insert(arguments.end(), more.begin(), more.end());
+        return parse_json(
+            test::run_jevrin(arguments, {.directory = directory_->path(), .program = "/usr/bin/curl"})
+                .output);
+    };
+    const Json created = send(
+        "POST", "/v1/runs",
+        {"--header", "Content-Type: application/json", "--data",
+         json_text(
+             {{"split", listed().front().split}, {"candidate", "sent"}, {"regime", "frozen"}, {"seed", 1}})});
+    const std::string one = "/v1/runs/" + std::to_string(created.at("id").get<std::int64_t>());
+    const std::vector<std::string> model = {"--header", "Content-Type: application/octet-stream",
+                                            "--data-binary", "@sent.onnx"};
+    EXPECT_THAT(send("PUT", one + "/model", model).at("detail").get<std::string>(),
+                AllOf(HasSubstr("add those of 'sent/1' first"), Not(HasSubstr(directory_->path().string()))));
+    EXPECT_EQ(send("PUT", one + "/predictions",
+                   {"--header", "Content-Type: text/csv", "--data-binary", "@sent.csv"})
+                  .at("new"),
+              true);
+    EXPECT_EQ(send("PUT", one + "/model", model).at("new"), true);
+    EXPECT_EQ(send("PUT", one + "/model", model).at("new"), false);
+    EXPECT_EQ(send("POST", one + "/finish", {}).at("state"), "finished");
+    EXPECT_EQ(run({"export", "sent/1", "again.onnx"}).status, 0);
+    EXPECT_GT(
+        run_json({"runs", "--where", "candidate=sent"})[0].at("prediction").at("milliseconds").get<double>(),
+        0.0);
 }
 
 TEST_F(Clients, AShellScriptSendsWhatAProgramHasLogged) {

@@ -215,6 +215,9 @@ TEST_F(Service, BadRequestsGetTheirStatusAndTheCure) {
     expect(ask_json("PUT", run + "/epochs/1", epoch), 422, "'training_loss' is missing");
     expect(ask("PUT", run + "/predictions", "a", "text/plain"), 415, "text/csv");
     expect(ask("PUT", run + "/predictions", "item,class 000\nx,1\n", "text/csv"), 422, "class 001");
+    expect(ask("PUT", run + "/model", "no model", "application/octet-stream"), 422,
+           "add those of 'theirs/1' first");
+    expect(ask("PUT", run + "/model", "no model", "text/plain"), 415, "ONNX");
     expect(ask("POST", run + "/finish", R"({"best_epok": 1})"), 422, "did you mean 'best_epoch'?");
     expect(ask("POST", run + "/finish"), 422, "neither epochs nor predictions");
     expect(ask("POST", "/v1/runs/99/finish"), 404, "no run");
@@ -255,7 +258,7 @@ TEST_F(Service, TheDocumentHasEveryRouteAndNoOther) {
         }
     }
     for (const char* path :
-         {"/", "/v1", "/v2/runs", "/v1/runs/", "/v1/runs/1/epochs", "/v1/runs/1/model/x/y/z", "/api/study"})
+         {"/", "/v1", "/v2/runs", "/v1/runs/", "/v1/runs/1/epochs", "/v1/runs/1/models", "/api/study"})
         EXPECT_EQ(ask("GET", path).status, 404) << path;
     // What the document refers to is there.
     const Json schema = parse_json(external_run_schema());

@@ -250,15 +250,26 @@ class HttpListener::Server : public httplib::Server {
                 if (!request.has_header("Content-Length") && !request.has_header("Transfer-Encoding"))
                     request.headers.emplace("Content-Length", "0");
             });
-            if (!done || closed) return;
+            if (!done || closed || current_.close) return;
         }
+    }
+
+    // Whether it is not clear where the request ends: what follows on its connection may be anything (RFC
+    // 9112, 6.1).
+    static bool is_ambiguous(const httplib::Request& request) {
+        return request.get_header_value_count("Content-Length") > 1 ||
+               request.get_header_value_count("Transfer-Encoding") > 1 ||
+               (request.has_header("Content-Length") && request.has_header("Transfer-Encoding"));
     }
 
     void respond(const httplib::Request& from, httplib::Response& to) {
         set_at_work(*current_.connection, true);
         HttpResponse response;
         try {
-            response = handler_(request_of(from));
+            current_.close = is_ambiguous(from);
+            response = current_.close
+                           ? problem(400, "it is not clear where this request ends: state one length")
+                           : handler_(request_of(from));
         } catch (const std::exception& error) {
             response = {.status = 500, .type = "text/plain; charset=utf-8", .body = error.what()};
         }
@@ -290,6 +301,7 @@ class HttpListener::Server : public httplib::Server {
         Server* server = nullptr;
         Connection* connection = nullptr;
         TimedStream* stream = nullptr;
+        bool close = false;  // after the response
     };
     static thread_local Current current_;
 

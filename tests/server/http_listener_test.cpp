@@ -126,6 +126,27 @@ TEST(HttpListener, BrokenAndHugeRequestsGetAnErrorOrAreClosed) {
     EXPECT_EQ(answer(get("/fine")), "HTTP/1.1 200");
 }
 
+TEST(HttpListener, ARequestWhoseEndIsNotClearHidesNoOther) {
+    HttpListener listener({});
+    listener.start(echo);
+    const std::string hidden = "GET /hidden HTTP/1.1\r\nHost: x\r\n\r\n";
+    for (const std::string& lengths :
+         {std::string("Content-Length: 4\r\nTransfer-Encoding: chunked\r\n"),
+          std::string("Transfer-Encoding: chunked\r\nContent-Length: 60\r\n"),
+          std::string("Content-Length: 3\r\nContent-Length: 0\r\n"),
+          std::string("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\n")}) {
+        Client client(listener.port());
+        client.send("POST /seen HTTP/1.1\r\nHost: x\r\n" + lengths + "\r\n0\r\n\r\n" + hidden);
+        const std::string answers = client.receive();
+        EXPECT_THAT(answers, StartsWith("HTTP/1.1 400")) << lengths;
+        EXPECT_THAT(answers, testing::Not(HasSubstr("/hidden"))) << lengths;
+    }
+    // Without a length there is no body, and no waiting for one.
+    Client client(listener.port());
+    client.send("POST /empty HTTP/1.1\r\nHost: x\r\n\r\n" + get("/next"));
+    EXPECT_THAT(client.receive(), testing::AllOf(HasSubstr("POST /empty"), HasSubstr("GET /next")));
+}
+
 TEST(HttpListener, ARequestThatDoesNotArriveInTimeIsClosed) {
     HttpListener listener({}, {.request_time = milliseconds(300), .idle_time = milliseconds(200)});
     listener.start(echo);

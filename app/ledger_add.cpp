@@ -16,10 +16,6 @@ struct AddOptions {
     std::string regime;
 };
 
-bool is_file_of_predictions(const std::filesystem::path& path) {
-    return std::filesystem::is_regular_file(path);
-}
-
 void add(const AddOptions& options, bool states_candidate) {
     if (!Ledger::exists(options.ledger.directory))
         throw InputError(
@@ -29,7 +25,7 @@ void add(const AddOptions& options, bool states_candidate) {
     LedgerWriter writer = LedgerWriter::open(options.ledger.directory);
     IntakeResult result;
     if (states_candidate) {
-        if (options.paths.size() != 1 || !is_file_of_predictions(options.paths.front()))
+        if (options.paths.size() != 1 || !std::filesystem::is_regular_file(options.paths.front()))
             throw InputError("--candidate goes with one file of predictions, .csv or .npy");
         RunStatement statement = options.predictions;
         statement.study = options.ledger.study;
@@ -37,7 +33,7 @@ void add(const AddOptions& options, bool states_candidate) {
         result.runs.push_back(take_predictions(writer, options.paths.front(), statement));
     } else {
         for (const std::filesystem::path& path : options.paths)
-            if (is_file_of_predictions(path))
+            if (std::filesystem::is_regular_file(path))
                 throw InputError(
                     fmt::format("{}: predictions alone need --candidate and --regime; a run is a folder "
                                 "with a run.json",

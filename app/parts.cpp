@@ -42,10 +42,9 @@ void parts(const PartsOptions& options) {
 
 void add_parts(Command& command) {
     auto options = std::make_shared<PartsOptions>();
-    command
-        .add_option("PLAN", options->plan,
-                    "a plan whose study is recorded first, without training (default: a study of the ledger)")
-        .type_name("PLAN.toml");
+    command.add_option(
+        "PLAN", options->plan,
+        "a plan whose study is recorded first, without training (default: a study of the ledger)");
     add_table_option(command, options->table,
                      "write a row for each item: id, path, label, part, fold, unit, weight");
     command.add_option("--fold", options->settings.fold, "the fold that is validation")

@@ -101,9 +101,7 @@ void add_service_start(Command& command) {
 
 void add_service_add_key(Command& command) {
     auto options = key_options(command, true);
-    command.add_option("--may", options->may, "what it allows: runs, classify, metrics")
-        .required()
-        .type_name("RIGHT");
+    command.add_option("--may", options->may, "what it allows: runs, metrics").required().type_name("RIGHT");
     command
         .add_option("--per-minute", options->key.per_minute,
                     "requests in a minute, at most (default: any number)")

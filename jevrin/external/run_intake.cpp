@@ -60,13 +60,6 @@ double cross_entropy(const std::vector<PredictionRecord>& predictions) {
     return sum / static_cast<double>(predictions.size());
 }
 
-bool is_same(const ConfusionMatrix& a, const ConfusionMatrix& b) {
-    for (std::size_t i = 0; i < a.classes(); ++i)
-        for (std::size_t j = 0; j < a.classes(); ++j)
-            if (a.at(i, j) != b.at(i, j)) return false;
-    return true;
-}
-
 std::int64_t right_in(const ConfusionMatrix& matrix) {
     std::int64_t right = 0;
     for (std::size_t c = 0; c < matrix.classes(); ++c) right += matrix.at(c, c);
@@ -325,7 +318,7 @@ bool RunIntake::finish(RunId id, std::int64_t best_epoch) {
             if (best.validation.total() == 0) {
                 note_claims(run, best, matrix);
                 writer_.put_matrix(id, best_epoch, matrix);
-            } else if (!is_same(best.validation, matrix)) {
+            } else if (!same_counts(best.validation, matrix)) {
                 throw InputError(fmt::format(
                     "the predictions of '{}' are those of another epoch: {} are right, and {} by the counts "
                     "of "
@@ -343,10 +336,9 @@ bool RunIntake::finish(RunId id, std::int64_t best_epoch) {
 
 // A warning when an epoch claims other scores than its predictions give.
 void RunIntake::note_claims(const RunRecord& run, const RecordedEpoch& best, const ConfusionMatrix& matrix) {
-    constexpr double rounding = 0.002;
     const MetricScores counted = scores_by_metric(matrix.counts());
     for (const Metric metric : all_metrics)
-        if (std::abs(best.validation_scores[metric] - counted[metric]) > rounding)
+        if (std::abs(best.validation_scores[metric] - counted[metric]) > rounding_of_claims)
             writer_.put_warning(
                 run.id, best.epoch,
                 fmt::format("it claims {} {:.4f} for this epoch; its predictions give {:.4f}, which "

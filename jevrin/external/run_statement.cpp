@@ -13,8 +13,6 @@ namespace {
 
 constexpr double nan = std::numeric_limits<double>::quiet_NaN();
 constexpr double infinity = std::numeric_limits<double>::infinity();
-// Claimed scores are rounded; counts are not.
-constexpr double rounding = 0.002;
 constexpr std::int64_t most_epochs = 1'000'000;
 
 PredictionCost read_cost(const Json& json, const std::string& place) {
@@ -160,13 +158,6 @@ std::vector<std::size_t> read_predicted(const Json& json, const ValidationRows& 
     return predicted;
 }
 
-bool is_same(const ConfusionMatrix& a, const ConfusionMatrix& b) {
-    for (std::size_t i = 0; i < a.classes(); ++i)
-        for (std::size_t j = 0; j < a.classes(); ++j)
-            if (a.at(i, j) != b.at(i, j)) return false;
-    return true;
-}
-
 // Counts as they are stated: from predictions, as rows or as cells; of none the matrix is empty.
 ConfusionMatrix read_counts(StatementReader& reader, const ValidationRows& rows,
                             const std::vector<std::size_t>& predicted) {
@@ -179,7 +170,7 @@ ConfusionMatrix read_counts(StatementReader& reader, const ValidationRows& rows,
         ConfusionMatrix stated(rows.classes.size());
         add(*json, rows, reader, stated);
         require_whole_part(stated, rows, reader, key);
-        if (any && !is_same(stated, counts))
+        if (any && !same_counts(stated, counts))
             reader.refuse(key, "differs from what else is stated of this epoch");
         counts = std::move(stated);
         any = true;
@@ -192,7 +183,7 @@ ConfusionMatrix read_counts(StatementReader& reader, const ValidationRows& rows,
 void require_claims_fit(const MetricScores& claimed, const MetricScores& counted,
                         const StatementReader& reader) {
     for (const Metric metric : all_metrics)
-        if (std::abs(claimed[metric] - counted[metric]) > rounding)
+        if (std::abs(claimed[metric] - counted[metric]) > rounding_of_claims)
             reader.refuse("scores", fmt::format("claims {} {:.4f}; the counts give {:.4f}", name_of(metric),
                                                 claimed[metric], counted[metric]));
 }
@@ -248,6 +239,13 @@ std::string content_of(const EpochStatement& statement) {
 }
 
 }  // namespace
+
+bool same_counts(const ConfusionMatrix& a, const ConfusionMatrix& b) {
+    for (std::size_t i = 0; i < a.classes(); ++i)
+        for (std::size_t j = 0; j < a.classes(); ++j)
+            if (a.at(i, j) != b.at(i, j)) return false;
+    return true;
+}
 
 std::string RunStatement::name() const {
     return RunRecord{.candidate = candidate, .seed = seed, .fold = fold}.name();

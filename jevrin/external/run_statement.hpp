@@ -59,6 +59,10 @@ struct EpochStatement {
     std::map<std::string, double> numbers = {};  // anything else
     std::string content = {};  // a hash: the same statement, however it was written, has the same
 };
+// Claimed scores are rounded; counts are not.
+inline constexpr double rounding_of_claims = 0.002;
+bool same_counts(const ConfusionMatrix& a, const ConfusionMatrix& b);
+
 // As JSON that read_epoch_statement() reads with the study's order of classes.
 std::string to_text(const EpochStatement& statement);
 EpochStatement read_epoch_statement(const Json& json, const ValidationRows& rows, const std::string& place);

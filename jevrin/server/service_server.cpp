@@ -3,18 +3,17 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/statements.hpp"
 #include "jevrin/server/api_documents.hpp"
 #include "jevrin/server/key_ring.hpp"
 #include "jevrin/server/problem.hpp"
 #include "jevrin/server/run_routes.hpp"
 #include "jevrin/server/service_metrics.hpp"
 
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <atomic>
-#include <ctime>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -94,18 +93,18 @@ struct ServiceRoutes::State {
     }
 
     void tell(const HttpRequest& request, const std::string& route, const HttpResponse& response,
-              double seconds, const std::string& key) const {
+              double seconds, const std::string& key, const std::string& failure) const {
         if (!settings.log) return;
-        settings.log(
-            json_text({{"time", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr)))},
-                       {"method", printable(request.method.substr(0, 20))},
-                       {"path", printable(request.path.substr(0, 200))},
-                       {"route", route},
-                       {"status", response.status},
-                       {"seconds", seconds},
-                       {"bytes_in", request.body.size()},
-                       {"bytes_out", response.body.size()},
-                       {"key", key}}));
+        settings.log(json_text({{"time", now()},
+                                {"method", printable(request.method.substr(0, 20))},
+                                {"path", printable(request.path.substr(0, 200))},
+                                {"route", route},
+                                {"status", response.status},
+                                {"seconds", seconds},
+                                {"bytes_in", request.body.size()},
+                                {"bytes_out", response.body.size()},
+                                {"key", key},
+                                {"failure", failure}}));
     }
 };
 
@@ -121,9 +120,11 @@ HttpResponse ServiceRoutes::respond(const HttpRequest& request) {
     state_->metrics.begin();
     HttpResponse response;
     std::string key;
+    std::string failure;
     try {
         response = state_->route(request, key);
-    } catch (const std::exception&) {
+    } catch (const std::exception& error) {
+        failure = printable(error.what());
         response = problem(500, "the server failed; its log says how");
     }
     response.headers.emplace_back("Cache-Control", "no-store");
@@ -132,7 +133,7 @@ HttpResponse ServiceRoutes::respond(const HttpRequest& request) {
     const std::string route = route_of(request);
     state_->metrics.count(route, response.status, seconds, request.body.size(), response.body.size());
     state_->metrics.end();
-    state_->tell(request, route, response, seconds, key);
+    state_->tell(request, route, response, seconds, key, failure);
     return response;
 }
 

@@ -18,8 +18,8 @@ namespace jevrin::inline v1 {
 
 struct ServiceSettings {
     std::filesystem::path ledger;
-    // Told of each request as one line of JSON: time, method, route, status, seconds, bytes, key. May be
-    // empty; called by several threads.
+    // Told of each request as one line of JSON: time, method, route, status, seconds, bytes, key, failure (of
+    // status 500). May be empty; called by several threads.
     std::function<void(const std::string& line)> log = {};
 };
 

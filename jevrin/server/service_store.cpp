@@ -4,16 +4,15 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/database.hpp"
+#include "jevrin/ledger/statements.hpp"
 #include "jevrin/server/request_guard.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <openssl/evp.h>
 
 #include <algorithm>
 #include <array>
-#include <ctime>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -64,8 +63,7 @@ ServiceKey key_in(SQLite::Statement& query) {
 }  // namespace
 
 const EnumNames<Right>& names_of(Right) {
-    static const EnumNames<Right> names(
-        "the right", {{Right::runs, "runs"}, {Right::classify, "classify"}, {Right::metrics, "metrics"}});
+    static const EnumNames<Right> names("the right", {{Right::runs, "runs"}, {Right::metrics, "metrics"}});
     return names;
 }
 
@@ -126,7 +124,7 @@ std::string ServiceStore::add_key(const ServiceKey& key) {
         insert.bind(2, sha256(secret));
         insert.bind(3, may);
         insert.bind(4, key.per_minute);
-        insert.bind(5, fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::time(nullptr))));
+        insert.bind(5, now());
         if (insert.exec() != 1)
             throw InputError(fmt::format("there is a key '{}' already; remove it first", key.name));
     });

@@ -18,8 +18,8 @@
 
 namespace jevrin::inline v1 {
 
-// What a key allows: to add runs; to have images classified; to read what the service measures of itself.
-enum class Right { runs, classify, metrics };
+// What a key allows: to add runs; to read what the service measures of itself.
+enum class Right { runs, metrics };
 const EnumNames<Right>& names_of(Right);
 
 struct ServiceKey {

@@ -165,9 +165,9 @@ TEST_F(Service, WithoutAKnownKeyNothingIsTold) {
         EXPECT_EQ(with("", path).status, 200) << path;
     // A key for something else, one that asks too often, one that was taken away.
     ServiceStore store(directory_.path());
-    const std::string classify = store.add_key({.name = "classify", .may = {Right::classify}});
+    const std::string other = store.add_key({.name = "other", .may = {Right::metrics}});
     const std::string seldom = store.add_key({.name = "seldom", .may = {Right::runs}, .per_minute = 2});
-    EXPECT_EQ(with("Bearer " + classify).status, 403);
+    EXPECT_EQ(with("Bearer " + other).status, 403);
     EXPECT_EQ(with("Bearer " + seldom).status, 404);
     EXPECT_EQ(with("Bearer " + seldom).status, 404);
     const HttpResponse refused = with("Bearer " + seldom);
@@ -179,8 +179,8 @@ TEST_F(Service, WithoutAKnownKeyNothingIsTold) {
     // Nothing in the file is a key.
     std::ifstream file(directory_ / "service.db", std::ios::binary);
     const std::string bytes((std::istreambuf_iterator<char>(file)), std::istreambuf_iterator<char>());
-    EXPECT_THAT(bytes, Not(HasSubstr(classify)));
-    EXPECT_THROW(store.add_key({.name = "classify", .may = {Right::runs}}), InputError);
+    EXPECT_THAT(bytes, Not(HasSubstr(other)));
+    EXPECT_THROW(store.add_key({.name = "other", .may = {Right::runs}}), InputError);
     EXPECT_THROW(store.add_key({.name = "../x", .may = {Right::runs}}), InputError);
     EXPECT_THROW(store.add_key({.name = "nothing"}), InputError);
 }

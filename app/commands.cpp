@@ -31,7 +31,13 @@ void add_agreement(Command&);
 void add_choose(Command&);
 void add_export(Command&);
 void add_classify(Command&);
+void add_marks_received(Command&);
+void add_marks_accept(Command&);
+void add_marks_reject(Command&);
 void add_service_start(Command&);
+void add_service_publish(Command&);
+void add_service_withdraw(Command&);
+void add_service_models(Command&);
 void add_service_add_key(Command&);
 void add_service_remove_key(Command&);
 void add_service_keys(Command&);
@@ -80,13 +86,17 @@ const std::vector<CommandGroup>& command_groups() {
              {"suspects", "items whose label is probably wrong, the least probable label first",
               add_suspects},
              {"marks",
-              "items marked for review: list, add, remove",
+              "items marked for review, and images that were sent back: list, add, remove, accept, reject",
               nullptr,
               {
                   {"list", "the marked items; write their proposed labels as a corrections file",
                    add_marks_list},
                   {"add", "mark items, with a note or a proposed label", add_marks_add},
                   {"remove", "remove the marks of items", add_marks_remove},
+                  {"received", "images that users of a model in service sent back; write the accepted ones",
+                   add_marks_received},
+                  {"accept", "accept such images for the next version of the image set", add_marks_accept},
+                  {"reject", "reject such images", add_marks_reject},
               }},
          }},
         {"across runs",
@@ -113,10 +123,13 @@ const std::vector<CommandGroup>& command_groups() {
         {"for programs",
          {
              {"service",
-              "a server for programs, with keys: take in runs that are trained elsewhere",
+              "a server for programs, with keys: classify images, take in runs trained elsewhere",
               nullptr,
               {
                   {"start", "answer programs over HTTP until Ctrl-C or SIGTERM", add_service_start},
+                  {"publish", "put a model in service under the next version of a name", add_service_publish},
+                  {"withdraw", "take a version back; the one before it serves again", add_service_withdraw},
+                  {"models", "the models in service, and those that were", add_service_models},
                   {"add-key", "make a key and print it, once", add_service_add_key},
                   {"remove-key", "remove a key; it counts no more within a second", add_service_remove_key},
                   {"keys", "the names of all keys and what they allow", add_service_keys},

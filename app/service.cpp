@@ -1,14 +1,17 @@
 // service: a server for programs, and its keys.
-#include "output.hpp"
+#include "prediction_options.hpp"
 
 #include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/server/service_results.hpp"
 #include "jevrin/server/service_server.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
 
 #include <atomic>
+#include <cmath>
 #include <csignal>
 #include <mutex>
 #include <thread>
@@ -19,8 +22,19 @@ namespace {
 struct StartOptions {
     std::filesystem::path ledger = "ledger";
     std::string address = HttpAddress{}.address;
-    std::int64_t port = 0;  // 0: any
+    std::int64_t port = 0;                                                                   // 0: any
+    double batch_delay = 1e-3 * static_cast<double>(ServiceSettings{}.batch_delay.count());  // milliseconds
     bool quiet = false;
+};
+
+struct ModelOptions {
+    LedgerOptions ledger;
+    std::string name;
+    std::filesystem::path file;
+    std::string run;
+    std::int64_t epoch = 0;  // 0: the best
+    double sure_from = 0.0;
+    std::int64_t version = 0;
 };
 
 struct KeyOptions {
@@ -40,7 +54,9 @@ void start(const StartOptions& options) {
     };
     std::signal(SIGINT, [](int) { stop_asked = true; });
     std::signal(SIGTERM, [](int) { stop_asked = true; });
-    ServiceServer server({.ledger = options.ledger, .log = options.quiet ? nullptr : std::function(log)},
+    ServiceServer server({.ledger = options.ledger,
+                          .log = options.quiet ? nullptr : std::function(log),
+                          .batch_delay = std::chrono::microseconds(std::llround(1e3 * options.batch_delay))},
                          {.address = options.address, .port = static_cast<int>(options.port)});
     print(fmt::format("{}\nCtrl-C or SIGTERM ends the server when it has answered\n", server.address()));
     while (!stop_asked) std::this_thread::sleep_for(std::chrono::milliseconds(50));
@@ -49,9 +65,9 @@ void start(const StartOptions& options) {
 
 void require_ledger(const std::filesystem::path& directory) {
     if (!Ledger::exists(directory))
-        throw InputError(
-            fmt::format("{}: there is no ledger; 'jevrin parts PLAN' or 'jevrin train PLAN' makes one",
-                        printable(directory.string())));
+        throw InputError(fmt::format(
+            "{}: there is no ledger; 'jevrin train', 'jevrin parts' and 'jevrin service publish' make one",
+            printable(directory.string())));
 }
 
 void make_key(const KeyOptions& options) {
@@ -75,6 +91,41 @@ void list_keys(const KeyOptions& options) {
     present(KeysResult{ServiceStore(options.ledger).keys()}, {.json = options.json});
 }
 
+// A machine that only serves has no ledger before.
+void publish_file(const ModelOptions& options) {
+    if (!Ledger::exists(options.ledger.directory)) {
+        load_classifier(options.file);
+        LedgerWriter::open(options.ledger.directory);
+    }
+    present(ModelsResult{{ServiceStore(options.ledger.directory)
+                              .publish(options.name, options.file,
+                                       std::filesystem::absolute(options.file).string(), options.sure_from)}},
+            {.json = options.ledger.json, .form = form_for_terminal()});
+}
+
+void publish(const ModelOptions& options) {
+    if (options.file.empty() == options.run.empty())
+        throw InputError("name either a model file, or a run with --run");
+    if (options.run.empty()) return publish_file(options);
+    const OpenStudy open = open_study(options.ledger);
+    present(ModelsResult{{publish_run(open.ledger, open.study, options.run, options.name, options.sure_from,
+                                      stated_epoch(options.epoch))}},
+            {.json = options.ledger.json, .form = form_for_terminal()});
+}
+
+void withdraw(const ModelOptions& options) {
+    require_ledger(options.ledger.directory);
+    ServiceStore store(options.ledger.directory);
+    store.withdraw(options.name, options.version);
+    present(ModelsResult{store.models()}, {.json = options.ledger.json, .form = form_for_terminal()});
+}
+
+void list_models(const ModelOptions& options) {
+    require_ledger(options.ledger.directory);
+    present(ModelsResult{ServiceStore(options.ledger.directory).models()},
+            {.json = options.ledger.json, .form = form_for_terminal()});
+}
+
 std::shared_ptr<KeyOptions> key_options(Command& command, bool named) {
     auto options = std::make_shared<KeyOptions>();
     if (named) command.add_option("NAME", options->key.name, "what the key is called").required();
@@ -93,15 +144,53 @@ void add_service_start(Command& command) {
     command.add_option("--address", options->address, "the address to listen on; every request needs a key")
         .type_name("ADDRESS")
         .capture_default_str();
+    command
+        .add_option("--batch-delay", options->batch_delay,
+                    "how long an image waits at most for those of other requests, to be classified with them")
+        .within(0.0, 1000.0)
+        .option_text("MILLISECONDS (5)");
     command.add_flag("--quiet", options->quiet,
                      "do not log requests, which are lines of JSON on standard error");
     add_ledger_option(command, options->ledger);
     command.callback([options] { start(*options); });
 }
 
+void add_service_publish(Command& command) {
+    auto options = std::make_shared<ModelOptions>();
+    command.add_option("NAME", options->name, "what requests call the model").required();
+    command.add_option("MODEL", options->file, "a model file written by 'jevrin export'");
+    command.add_option("--run", options->run, "the model of this finished run instead").type_name("RUN");
+    add_epoch_option(command, options->epoch, "an epoch whose model was kept (default: the best)");
+    command
+        .add_option("--sure-from", options->sure_from,
+                    "probability below which a prediction is marked unsure")
+        .within(0.0, 1.0)
+        .option_text("PROBABILITY");
+    add_ledger_options(command, options->ledger);
+    command.callback([options] { publish(*options); });
+}
+
+void add_service_withdraw(Command& command) {
+    auto options = std::make_shared<ModelOptions>();
+    command.add_option("NAME", options->name, "what requests call the model").required();
+    command.add_option("VERSION", options->version, "the version that is taken back").required();
+    add_ledger_option(command, options->ledger.directory);
+    add_json_option(command, options->ledger.json);
+    command.callback([options] { withdraw(*options); });
+}
+
+void add_service_models(Command& command) {
+    auto options = std::make_shared<ModelOptions>();
+    add_ledger_option(command, options->ledger.directory);
+    add_json_option(command, options->ledger.json);
+    command.callback([options] { list_models(*options); });
+}
+
 void add_service_add_key(Command& command) {
     auto options = key_options(command, true);
-    command.add_option("--may", options->may, "what it allows: runs, metrics").required().type_name("RIGHT");
+    command.add_option("--may", options->may, "what it allows: runs, classify, metrics")
+        .required()
+        .type_name("RIGHT");
     command
         .add_option("--per-minute", options->key.per_minute,
                     "requests in a minute, at most (default: any number)")

@@ -1,13 +1,18 @@
-// The service over HTTP, as programs on the same machine use it: rates beside what is promised, as a ratio of
-// it.
+// The service over HTTP, as programs on the same machine use it: the rate of epochs as a ratio of what is
+// promised, that of classified images as a ratio of what the same process reaches without HTTP.
+#include "embedded.hpp"
 #include "figures.hpp"
+#include "glaze.hpp"
 #include "large_ledger.hpp"
 #include "measure.hpp"
 
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/server/service_server.hpp"
 #include "jevrin/server/service_store.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 #include <httplib.h>
@@ -116,11 +121,113 @@ void append_epochs(benchmark::State& state, int programs) {
     state.counters["p99_ms"] = percentile(milliseconds, 0.99);
 }
 
+// Pictures of the demo in memory, and its backbone, a classifier of surfaces, on disk.
+class Tiles {
+  public:
+    Tiles() {
+        std::filesystem::create_directories(directory_);
+        write_file(model(), demo::backbone_model());
+        const std::vector<demo::Tile> tiles = demo::plan_tiles(demo::default_seed);
+        for (std::size_t i = 0; i < 256; ++i) {
+            const std::vector<std::byte> bytes = demo::draw_tile(tiles[i % tiles.size()], demo::default_seed);
+            images_.emplace_back(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+        }
+    }
+    ~Tiles() { std::filesystem::remove_all(directory_); }
+
+    const std::filesystem::path& directory() const { return directory_; }
+    std::filesystem::path model() const { return directory_ / "surfaces.onnx"; }
+    const std::vector<std::string>& images() const { return images_; }
+
+  private:
+    std::filesystem::path directory_ =
+        std::filesystem::temp_directory_path() / fmt::format("jevrin-tiles-{}", ::getpid());
+    std::vector<std::string> images_;
+};
+
+// Images a second without a server: decoded one after another, classified 32 at a time.
+double direct_rate(Recogniser& recogniser, const std::vector<std::string>& images) {
+    const auto begin = std::chrono::steady_clock::now();
+    double classified = 0;
+    do {
+        for (std::size_t i = 0; i < images.size(); i += 32) {
+            std::vector<std::vector<std::uint8_t>> fitted;
+            for (std::size_t k = i; k < std::min(i + 32, images.size()); ++k)
+                fitted.push_back(fit_image(std::as_bytes(std::span(images[k])),
+                                           recogniser.classifier().preparation.fitting));
+            benchmark::DoNotOptimize(recogniser.recognise(fitted).probabilities.front());
+        }
+        classified += static_cast<double>(images.size());
+    } while (bench::seconds_since(begin) < 0.5);
+    return classified / bench::seconds_since(begin);
+}
+
+// Eight clients, each with a connection that stays open, send an image (or a form of several) as soon as the
+// last is answered.
+void classify(benchmark::State& state, std::size_t images_of_a_request) {
+    constexpr int clients = 8;
+    constexpr std::size_t requests = 200;
+    const Tiles tiles;
+    LedgerWriter::open(tiles.directory());
+    ServiceStore store(tiles.directory());
+    store.publish("surfaces", tiles.model(), "demo");
+    const std::string key = store.add_key({.name = "bench", .may = {Right::classify}});
+    ServiceServer server({.ledger = tiles.directory()}, {});
+    Recogniser recogniser(load_classifier(tiles.model()));
+    std::vector<double> shares;
+    std::vector<double> rates;
+    std::vector<double> milliseconds;
+    double before = direct_rate(recogniser, tiles.images());
+    for (auto _ : state) {
+        std::vector<std::vector<double>> waits(clients);
+        std::atomic<int> failed{0};
+        const auto begin = std::chrono::steady_clock::now();
+        std::vector<std::thread> threads;
+        for (std::size_t c = 0; c < clients; ++c)
+            threads.emplace_back([&, c] {
+                httplib::Client client(server.address());
+                client.set_keep_alive(true);
+                client.set_tcp_nodelay(true);
+                client.set_bearer_token_auth(key.c_str());
+                const auto image = [&](std::size_t i) -> const std::string& {
+                    return tiles.images()[(c * requests + i) % tiles.images().size()];
+                };
+                for (std::size_t i = 0; i < requests; ++i) {
+                    const auto sent = std::chrono::steady_clock::now();
+                    httplib::MultipartFormDataItems form;
+                    for (std::size_t k = 0; images_of_a_request > 1 && k < images_of_a_request; ++k)
+                        form.push_back({"image", image(i + k), "tile.png", "image/png"});
+                    const char* path = "/v1/classifiers/surfaces/classify";
+                    const auto answer =
+                        form.empty() ? client.Post(path, image(i), "image/png") : client.Post(path, form);
+                    if (!answer || answer->status != 200) ++failed;
+                    waits[c].push_back(1e3 * bench::seconds_since(sent));
+                }
+            });
+        for (std::thread& thread : threads) thread.join();
+        const double seconds = bench::seconds_since(begin);
+        if (failed > 0) state.SkipWithError("a request was refused");
+        state.SetIterationTime(seconds);
+        const double after = direct_rate(recogniser, tiles.images());
+        rates.push_back(static_cast<double>(clients * requests * images_of_a_request) / seconds);
+        shares.push_back(2 * rates.back() / (before + after));
+        before = after;
+        for (const auto& own : waits) milliseconds.insert(milliseconds.end(), own.begin(), own.end());
+    }
+    state.counters["value"] = bench::median(rates);
+    state.counters["ratio"] = bench::median(shares);
+    state.counters["median_ms"] = percentile(milliseconds, 0.5);
+    state.counters["p99_ms"] = percentile(milliseconds, 0.99);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
     for (const int programs : {1, 4, 8})
         bench::add_figure(fmt::format("service/append_epoch/programs{}", programs), 3,
                           [programs](benchmark::State& state) { append_epochs(state, programs); });
+    for (const std::size_t images : {1, 4, 16})
+        bench::add_figure(fmt::format("service/classify/images{}", images), 5,
+                          [images](benchmark::State& state) { classify(state, images); });
     return bench::run(argc, argv);
 }

@@ -51,6 +51,7 @@
 #include "jevrin/results/mistakes_result.hpp"
 #include "jevrin/results/model_results.hpp"
 #include "jevrin/results/recall_result.hpp"
+#include "jevrin/results/received_result.hpp"
 #include "jevrin/results/run_result.hpp"
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/scores_result.hpp"

@@ -47,11 +47,23 @@ void run_chunk(void* loop, std::int64_t chunk) {
     JEVRIN_RELEASE(&l.ended);
 }
 
+thread_local int serial_loops = 0;
+
 }  // namespace
+
+SerialLoops::SerialLoops() {
+    ++serial_loops;
+}
+SerialLoops::~SerialLoops() {
+    --serial_loops;
+}
+bool SerialLoops::here() {
+    return serial_loops > 0;
+}
 
 void parallel_for(std::int64_t count, const ChunkBody& body) {
     if (count <= 0) return;
-    if (count == 1 || threads() == 1) {
+    if (count == 1 || threads() == 1 || SerialLoops::here()) {
         for (std::int64_t chunk = 0; chunk < count; ++chunk) body(chunk);
         return;
     }

@@ -7,4 +7,15 @@ namespace jevrin::inline v1 {
 void set_threads(int count);
 int threads();
 
+// While it lives, loops that its thread begins run on that thread alone: where many threads have work of
+// their own, waiting for each other in every loop costs more than it gains.
+class SerialLoops {
+  public:
+    SerialLoops();
+    ~SerialLoops();
+    SerialLoops(const SerialLoops&) = delete;
+    SerialLoops& operator=(const SerialLoops&) = delete;
+    static bool here();  // on the calling thread
+};
+
 }  // namespace jevrin::inline v1

@@ -179,6 +179,29 @@ OpenedDatabase open_database(const std::filesystem::path& file, DatabaseAccess a
     });
 }
 
+std::unique_ptr<SQLite::Database> open_beside_ledger(const std::filesystem::path& file, int version,
+                                                     const char* tables) {
+    return with_database_errors(file, [&] {
+        auto database = std::make_unique<SQLite::Database>(
+            database_uri(file), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_URI,
+            patience_milliseconds);
+        use_write_ahead_log(*database);
+        database->exec("PRAGMA synchronous = FULL");
+        if (stored_version(*database) < version) {
+            SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
+            if (stored_version(*database) < version) {
+                database->exec(tables);
+                database->exec(fmt::format("PRAGMA user_version = {}", version));
+            }
+            transaction.commit();
+        }
+        if (stored_version(*database) > version)
+            throw InputError(fmt::format("{}: a newer version of Jevrin wrote this; use the newer one",
+                                         printable(file.string())));
+        return database;
+    });
+}
+
 bool has_log(const std::filesystem::path& file) {
     std::error_code error;
     const auto size = std::filesystem::file_size(file.string() + "-wal", error);

@@ -21,6 +21,11 @@ struct OpenedDatabase {
 // InputError or WorkError names the file: it is no ledger, damaged, of another version, or cannot be read.
 OpenedDatabase open_database(const std::filesystem::path& file, DatabaseAccess access);
 
+// Opens a small database beside a ledger, or makes it. When it is older than this version (PRAGMA
+// user_version), tables is carried out, which makes what is not there. InputError when it is of a later one.
+std::unique_ptr<SQLite::Database> open_beside_ledger(const std::filesystem::path& file, int version,
+                                                     const char* tables);
+
 // Whether the file has a log with changes that may not be in it yet.
 bool has_log(const std::filesystem::path& file);
 

@@ -140,8 +140,8 @@ class Ledger {
     std::vector<TestLook> test_looks(StudyId study) const;
     // The images of all looks at a test part.
     std::vector<ContentHash> looked_at() const;
-    // Those of these images that are in the test part of a study or run.
-    std::vector<ContentHash> test_images_among(const std::vector<ContentHash>& images) const;
+    // The images of the test part of every study and run.
+    std::set<ContentHash> test_images() const;
     // Where splits of these settings (PartsSettings::key()) put their images.
     KnownPlaces known_places(const std::string& parts_settings) const;
     RunRecord run_by_id(RunId run) const;

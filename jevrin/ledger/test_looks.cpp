@@ -95,7 +95,7 @@ std::vector<ContentHash> Ledger::looked_at() const {
     });
 }
 
-std::vector<ContentHash> Ledger::test_images_among(const std::vector<ContentHash>& images) const {
+std::set<ContentHash> Ledger::test_images() const {
     return reading(*connection_, [&] {
         SQLite::Statement query(*connection_->database, fmt::format(R"sql(
             SELECT DISTINCT {} FROM split_items JOIN items ON items.id = split_items.item
@@ -103,11 +103,7 @@ std::vector<ContentHash> Ledger::test_images_among(const std::vector<ContentHash
             )sql",
                                                                     content_of_item));
         const std::vector<ContentHash> all = hashes_of(query);
-        const std::set<ContentHash> test(all.begin(), all.end());
-        std::set<ContentHash> found;
-        for (const ContentHash& image : images)
-            if (test.contains(image)) found.insert(image);
-        return std::vector<ContentHash>(found.begin(), found.end());
+        return std::set<ContentHash>(all.begin(), all.end());
     });
 }
 

@@ -7,7 +7,7 @@
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/recipe.hpp"
-#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/answer_json.hpp"
 
 #include <fmt/format.h>
 #include <glob.h>
@@ -27,21 +27,6 @@ std::vector<std::filesystem::path> files_of_pattern(const std::string& pattern) 
     ::globfree(&found);
     if (files.empty()) throw InputError(fmt::format("{}: no file matches", printable(pattern)));
     return files;
-}
-
-std::size_t shown_classes(const ClassifySettings& settings, std::size_t classes) {
-    return settings.top == 0 ? classes : std::min(settings.top, classes);
-}
-
-Json answer_json(const ClassifyResult& result, const ImageAnswer& answer) {
-    Json json = {{"image", answer.file}, {"top", Json::array()}};
-    for (std::size_t k = 0; k < result.top; ++k)
-        json["top"].push_back({{"class", result.classes[answer.order[k]]},
-                               {"probability", answer.probabilities[answer.order[k]]}});
-    json["unknown"] = answer.distance ? Json(answer.unknown()) : Json();
-    json["distance"] = or_null(answer.distance);
-    json["sure"] = answer.sure;
-    return json;
 }
 
 const std::string& likeliest(const ClassifyResult& result, const ImageAnswer& answer) {
@@ -92,6 +77,10 @@ std::string to_text(const ExportResult& result, const TextForm&) {
                        result.classes.size(), result.fitting.size.text(), name_of(result.fitting.fit));
 }
 
+std::size_t shown_classes(std::size_t top, std::size_t classes) {
+    return top == 0 ? classes : std::min(top, classes);
+}
+
 std::string ImageAnswer::remark() const {
     if (unknown()) return fmt::format("out of distribution (score {:.1f} times the limit)", *distance);
     return sure ? "" : "unsure";
@@ -106,7 +95,7 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
     const Classifier& classifier = recogniser_.classifier();
     const std::size_t count = classifier.classes.size();
     ClassifyResult result{
-        .classes = classifier.classes, .top = shown_classes(settings_, count), .answers = {}};
+        .classes = classifier.classes, .top = shown_classes(settings_.top, count), .answers = {}};
     constexpr std::size_t at_a_time = 256;
     for (std::size_t begin = 0; begin < files.size(); begin += at_a_time) {
         if (progress) progress(static_cast<std::int64_t>(begin), std::ssize(files));
@@ -124,7 +113,7 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
         if (fitted.empty()) continue;
         const Recognition recognition = recogniser_.recognise(fitted);
         for (std::size_t i = 0; i < names.size(); ++i) {
-            ImageAnswer answer = answer_of(recognition, i);
+            ImageAnswer answer = answer_in(recognition, i, classifier, settings_.sure_from);
             answer.file = names[i];
             answer.content = contents[i];
             result.answers.push_back(std::move(answer));
@@ -135,14 +124,15 @@ ClassifyResult ImageClassifier::classify(std::span<const std::filesystem::path> 
 
 ImageAnswer ImageClassifier::classify(std::span<const std::byte> bytes, const std::string& name) {
     const std::vector<std::uint8_t> fitted = fit_image(bytes, classifier().preparation.fitting);
-    ImageAnswer answer = answer_of(recogniser_.recognise({&fitted, 1}), 0);
+    ImageAnswer answer = answer_in(recogniser_.recognise({&fitted, 1}), 0, classifier(), settings_.sure_from);
     answer.file = name;
     answer.content = *ContentHash::from_text(content_hash(bytes));
     return answer;
 }
 
-ImageAnswer ImageClassifier::answer_of(const Recognition& recognition, std::size_t row) const {
-    const std::size_t count = classifier().classes.size();
+ImageAnswer answer_in(const Recognition& recognition, std::size_t row, const Classifier& classifier,
+                      double sure_from) {
+    const std::size_t count = classifier.classes.size();
     ImageAnswer answer{.file = {}, .content = {}, .probabilities = {}, .order = {}, .distance = {}};
     const auto begin = recognition.probabilities.begin() + static_cast<std::ptrdiff_t>(row * count);
     answer.probabilities.assign(begin, begin + static_cast<std::ptrdiff_t>(count));
@@ -151,18 +141,19 @@ ImageAnswer ImageClassifier::answer_of(const Recognition& recognition, std::size
     std::stable_sort(answer.order.begin(), answer.order.end(), [&](std::size_t a, std::size_t b) {
         return answer.probabilities[a] > answer.probabilities[b];
     });
-    answer.sure = static_cast<double>(answer.confidence()) >= settings_.sure_from;
+    answer.sure = static_cast<double>(answer.confidence()) >= sure_from;
     if (!recognition.distances.empty())
-        answer.distance = recognition.distances[row] / classifier().out_of_distribution->limit;
+        answer.distance = recognition.distances[row] / classifier.out_of_distribution->limit;
     return answer;
 }
 
 std::int64_t record_classified(const std::filesystem::path& ledger, const ClassifyResult& result) {
     if (!Ledger::exists(ledger)) return 0;
-    std::vector<ContentHash> images;
-    for (const ImageAnswer& answer : result.answers) images.push_back(answer.content);
-    const std::vector<ContentHash> found = Ledger::open(ledger).test_images_among(images);
-    if (!found.empty()) LedgerWriter::open(ledger).record_look("classify", found);
+    const std::set<ContentHash> test = Ledger::open(ledger).test_images();
+    std::set<ContentHash> found;
+    for (const ImageAnswer& answer : result.answers)
+        if (test.contains(answer.content)) found.insert(answer.content);
+    if (!found.empty()) LedgerWriter::open(ledger).record_look("classify", {found.begin(), found.end()});
     return std::ssize(found);
 }
 
@@ -190,12 +181,13 @@ std::vector<std::filesystem::path> images_called(const std::vector<std::string>&
 
 std::string to_json(const ClassifyResult& result) {
     Json json = Json::array();
-    for (const ImageAnswer& answer : result.answers) json.push_back(answer_json(result, answer));
+    for (const ImageAnswer& answer : result.answers)
+        json.push_back(answer_json(result.classes, result.top, answer));
     return document(json);
 }
 
 std::string to_json_line(const ClassifyResult& result, const ImageAnswer& answer) {
-    return json_text(answer_json(result, answer)) + "\n";
+    return json_text(answer_json(result.classes, result.top, answer)) + "\n";
 }
 
 ResultTable to_table(const ClassifyResult& result) {

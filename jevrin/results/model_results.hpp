@@ -49,6 +49,13 @@ struct ImageAnswer {
     std::string remark() const;
 };
 
+// The answer in this row; its file and content are the caller's.
+ImageAnswer answer_in(const Recognition& recognition, std::size_t row, const Classifier& classifier,
+                      double sure_from);
+
+// How many classes are told of so many; top as ClassifySettings::top.
+std::size_t shown_classes(std::size_t top, std::size_t classes);
+
 struct ClassifyResult {
     std::vector<std::string> classes;
     std::size_t top = 3;  // at most the number of classes
@@ -74,8 +81,6 @@ class ImageClassifier {
     const Classifier& classifier() const { return recogniser_.classifier(); }
 
   private:
-    ImageAnswer answer_of(const Recognition& recognition, std::size_t row) const;
-
     ClassifySettings settings_;
     Recogniser recogniser_;
 };

@@ -93,6 +93,8 @@ class TimedStream : public httplib::Stream {
 HttpRequest request_of(const httplib::Request& from) {
     HttpRequest request{.method = from.method, .path = from.path, .body = from.body};
     for (const auto& [name, value] : from.params) request.query.emplace(name, value);
+    for (const auto& [name, part] : from.files)
+        request.form.push_back({.name = name, .file = part.filename, .content = part.content});
     for (const auto& [name, value] : from.headers) request.headers.emplace(folded_case(name), value);
     return request;
 }

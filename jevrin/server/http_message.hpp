@@ -10,13 +10,26 @@
 
 namespace jevrin::inline v1 {
 
+// A field or a file of a form (multipart/form-data).
+struct FormPart {
+    std::string name;
+    std::string file;  // its name, as the client says it; empty: a field
+    std::string content;
+};
+
 struct HttpRequest {
     std::string method = "GET";
     std::string path = "/";                           // decoded, without the query
     std::map<std::string, std::string> query = {};    // decoded; of a repeated name the first counts
     std::map<std::string, std::string> headers = {};  // names in lower case
     std::string body = {};
+    std::vector<FormPart> form = {};  // instead of a body; those of one name in their order
 
+    // Of the query; empty when there is none.
+    std::string parameter(const std::string& name) const {
+        const auto found = query.find(name);
+        return found == query.end() ? std::string() : found->second;
+    }
     // Empty when there is none.
     std::string header(const std::string& lower_case_name) const {
         const auto found = headers.find(lower_case_name);

@@ -8,11 +8,11 @@
 #include "jevrin/ledger/ledger_pool.hpp"
 #include "jevrin/results/external_result.hpp"
 #include "jevrin/server/problem.hpp"
+#include "jevrin/server/request_reading.hpp"
 #include "jevrin/server/write_queue.hpp"
 
 #include <fmt/format.h>
 
-#include <charconv>
 #include <map>
 #include <mutex>
 #include <optional>
@@ -21,60 +21,12 @@
 namespace jevrin::inline v1 {
 namespace {
 
-// A request that is wrong before anything is looked up.
-struct Refusal {
-    HttpResponse response;
-};
-
-// "/v1/runs/7/epochs/3" as {"v1", "runs", "7", "epochs", "3"}.
-std::vector<std::string> segments_of(const std::string& path) {
-    std::vector<std::string> segments;
-    for (std::size_t begin = 1; begin <= path.size();) {
-        const std::size_t end = std::min(path.find('/', begin), path.size());
-        segments.push_back(path.substr(begin, end - begin));
-        begin = end + 1;
-    }
-    return segments;
-}
-
-std::int64_t number_in(const std::string& text, const char* what) {
-    std::int64_t number = 0;
-    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), number);
-    if (error != std::errc() || end != text.data() + text.size() || number < 1)
-        throw Refusal{problem(404, fmt::format("'{}' is no {}", printable(text), what))};
-    return number;
-}
-
-// The media type without its parameters, in lower case.
-std::string media_type(const HttpRequest& request) {
-    const std::string type = request.header("content-type");
-    std::string bare = folded_case(type.substr(0, type.find(';')));
-    while (!bare.empty() && bare.back() == ' ') bare.pop_back();
-    return bare;
-}
-
-Json json_body(const HttpRequest& request, const std::string& place) {
-    if (media_type(request) != "application/json")
-        throw Refusal{problem(415, "the body is JSON: send it with Content-Type: application/json")};
-    try {
-        return read_json(request.body, place);
-    } catch (const InputError& error) {
-        throw Refusal{problem(400, error.what())};
-    }
-}
-
 PredictionForm form_of(const HttpRequest& request) {
     const std::string type = media_type(request);
     if (type == "text/csv") return PredictionForm::csv;
     if (type == "application/x-npy") return PredictionForm::npy;
     if (type == "application/json") return PredictionForm::json;
-    throw Refusal{problem(415, "predictions are text/csv, application/x-npy or application/json")};
-}
-
-HttpResponse not_allowed(const char* methods) {
-    HttpResponse response = problem(405, fmt::format("{} is understood here", methods));
-    response.headers.emplace_back("Allow", methods);
-    return response;
+    throw RefusedRequest{problem(415, "predictions are text/csv, application/x-npy or application/json")};
 }
 
 // The text without all of a part of it.
@@ -126,17 +78,13 @@ struct RunRoutes::State {
 
     HttpResponse parts(const HttpRequest& request) {
         if (request.method != "GET" && request.method != "HEAD") return not_allowed("GET");
-        const auto parameter = [&](const char* name) {
-            const auto found = request.query.find(name);
-            return found == request.query.end() ? std::string() : found->second;
-        };
-        const std::string fold = parameter("fold");
+        const std::string fold = request.parameter("fold");
         const PartsResult result = ledgers.with([&](const Ledger& ledger) {
             return PartsResult{
-                list_parts(ledger, study_called(ledger, parameter("study")),
+                list_parts(ledger, study_called(ledger, request.parameter("study")),
                            {.fold = fold.empty() || fold == "0" ? 0 : number_in(fold, "fold")})};
         });
-        if (parameter("form") == "csv")
+        if (request.parameter("form") == "csv")
             return {.type = "text/csv; charset=utf-8", .body = to_table(result).csv()};
         return {.body = to_json(result)};
     }
@@ -184,7 +132,7 @@ struct RunRoutes::State {
     // Images are classified with it here, beside what others write.
     HttpResponse add_model(const HttpRequest& request, RunId run) {
         if (media_type(request) != "application/octet-stream")
-            throw Refusal{problem(415, "a model is an ONNX file, application/octet-stream")};
+            throw RefusedRequest{problem(415, "a model is an ONNX file, application/octet-stream")};
         const std::lock_guard one_at_a_time(models);
         std::string root;
         const StagingDirectory received(directory / "models");
@@ -277,7 +225,7 @@ HttpResponse RunRoutes::respond(const HttpRequest& request) {
 HttpResponse RunRoutes::respond_or_refuse(const HttpRequest& request) {
     try {
         return state_->route(request);
-    } catch (const Refusal& refusal) {
+    } catch (const RefusedRequest& refusal) {
         return refusal.response;
     } catch (const ConflictError& error) {
         return problem(409, error.what());

@@ -1,9 +1,12 @@
-// Keys of a service, as JSON and text.
+// Keys and models of a service, as JSON and text.
 #pragma once
 
+#include "jevrin/ledger/ledger.hpp"
 #include "jevrin/results/form.hpp"
 #include "jevrin/server/service_store.hpp"
 
+#include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -22,5 +25,16 @@ struct KeysResult {
 };
 std::string to_json(const KeysResult& result);
 std::string to_text(const KeysResult& result, const TextForm& form = {});
+
+// Puts a finished run's model in service: that of its best epoch. InputError as ServiceStore::publish().
+PublishedModel publish_run(const Ledger& ledger, const StudyRecord& study, const std::string& run,
+                           const std::string& name, double sure_from,
+                           std::optional<std::int64_t> epoch = std::nullopt);
+
+struct ModelsResult {
+    std::vector<PublishedModel> models;
+};
+std::string to_json(const ModelsResult& result);
+std::string to_text(const ModelsResult& result, const TextForm& form = {});
 
 }  // namespace jevrin::inline v1

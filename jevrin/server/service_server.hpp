@@ -1,5 +1,5 @@
-// Serves programs: takes in runs that are trained elsewhere. Every request needs a key (ServiceStore), but
-// for health and the description of the interface.
+// Serves programs: takes in runs that are trained elsewhere, and classifies images with published models.
+// Every request needs a key (ServiceStore), but for health and the description of the interface.
 //
 //     ServiceServer server({.ledger = "ledger"}, {.port = 8443});
 //     server.address()   // "http://127.0.0.1:8443"
@@ -9,6 +9,7 @@
 
 #include "jevrin/server/http_listener.hpp"
 
+#include <chrono>
 #include <filesystem>
 #include <functional>
 #include <memory>
@@ -19,8 +20,11 @@ namespace jevrin::inline v1 {
 struct ServiceSettings {
     std::filesystem::path ledger;
     // Told of each request as one line of JSON: time, method, route, status, seconds, bytes, key, failure (of
-    // status 500). May be empty; called by several threads.
+    // status 500); and of each version of a model that was made ready, withdrawn or failed: time, model,
+    // version, state, failure. May be empty; called by several threads.
     std::function<void(const std::string& line)> log = {};
+    // How long an image waits at most for those of other requests, to be classified with them.
+    std::chrono::microseconds batch_delay{5'000};
 };
 
 // The routes without a socket. Safe to call from several threads.

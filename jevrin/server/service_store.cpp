@@ -2,10 +2,12 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/base/hash.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/database.hpp"
 #include "jevrin/ledger/statements.hpp"
 #include "jevrin/server/request_guard.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
@@ -17,18 +19,26 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr int patience_milliseconds = 10'000;
-constexpr int version_of_the_form = 1;
+constexpr int version_of_the_form = 2;
 constexpr std::size_t bytes_of_a_key = 24;
 constexpr std::size_t longest_name = 64;
 
 const char* const tables = R"sql(
-CREATE TABLE keys (
+CREATE TABLE IF NOT EXISTS keys (
     name TEXT PRIMARY KEY,
     hash TEXT NOT NULL UNIQUE,
     may TEXT NOT NULL,
     per_minute INTEGER NOT NULL,
     added TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS models (
+    name TEXT NOT NULL,
+    version INTEGER NOT NULL,
+    hash TEXT NOT NULL,
+    source TEXT NOT NULL,
+    sure_from REAL NOT NULL,
+    published TEXT NOT NULL,
+    withdrawn TEXT NOT NULL,
+    PRIMARY KEY (name, version)) WITHOUT ROWID;
 )sql";
 
 // A key is random and long: nobody finds it from a fast hash.
@@ -42,10 +52,12 @@ std::string sha256(const std::string& text) {
     return hex;
 }
 
-bool is_name(const std::string& name) {
+void require_name(const std::string& name, const char* what) {
     constexpr std::string_view letters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.";
-    return !name.empty() && name.size() <= longest_name && name.front() != '.' &&
-           name.find_first_not_of(letters) == std::string::npos;
+    if (name.empty() || name.size() > longest_name || name.front() == '.' ||
+        name.find_first_not_of(letters) != std::string::npos)
+        throw InputError(fmt::format("'{}' is no name of {}: letters, digits, '-', '_' and '.', at most {}",
+                                     printable(name), what, longest_name));
 }
 
 ServiceKey key_in(SQLite::Statement& query) {
@@ -60,10 +72,21 @@ ServiceKey key_in(SQLite::Statement& query) {
     return key;
 }
 
+PublishedModel model_in(SQLite::Statement& query) {
+    return {.name = query.getColumn(0),
+            .version = query.getColumn(1).getInt64(),
+            .hash = query.getColumn(2),
+            .source = query.getColumn(3),
+            .sure_from = query.getColumn(4).getDouble(),
+            .published = query.getColumn(5),
+            .withdrawn = query.getColumn(6)};
+}
+
 }  // namespace
 
 const EnumNames<Right>& names_of(Right) {
-    static const EnumNames<Right> names("the right", {{Right::runs, "runs"}, {Right::metrics, "metrics"}});
+    static const EnumNames<Right> names(
+        "the right", {{Right::runs, "runs"}, {Right::classify, "classify"}, {Right::metrics, "metrics"}});
     return names;
 }
 
@@ -80,25 +103,7 @@ struct ServiceStore::State {
 ServiceStore::ServiceStore(const std::filesystem::path& directory) : state_(std::make_unique<State>()) {
     make_directory(directory);
     state_->file = directory / "service.db";
-    state_->with_errors([&] {
-        state_->database = std::make_unique<SQLite::Database>(
-            database_uri(state_->file), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_URI,
-            patience_milliseconds);
-        SQLite::Database& database = *state_->database;
-        database.exec("PRAGMA journal_mode = WAL");
-        database.exec("PRAGMA synchronous = FULL");
-        const auto version = [&] { return database.execAndGet("PRAGMA user_version").getInt(); };
-        if (version() == 0) {
-            SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
-            if (version() == 0) {
-                database.exec(tables);
-                database.exec(fmt::format("PRAGMA user_version = {}", version_of_the_form));
-            }
-            transaction.commit();
-        }
-        if (version() > version_of_the_form)
-            throw InputError(fmt::format("{}: written by a later version", printable(state_->file.string())));
-    });
+    state_->database = open_beside_ledger(state_->file, version_of_the_form, tables);
     // Hashes of keys are nobody else's.
     std::error_code none;
     std::filesystem::permissions(
@@ -109,10 +114,7 @@ ServiceStore::ServiceStore(ServiceStore&&) noexcept = default;
 ServiceStore& ServiceStore::operator=(ServiceStore&&) noexcept = default;
 
 std::string ServiceStore::add_key(const ServiceKey& key) {
-    if (!is_name(key.name))
-        throw InputError(
-            fmt::format("'{}' is no name of a key: letters, digits, '-', '_' and '.', at most {}",
-                        printable(key.name), longest_name));
+    require_name(key.name, "a key");
     if (key.may.empty()) throw InputError("a key that allows nothing is of no use");
     if (key.per_minute < 0) throw InputError("requests per minute are at least 1; 0 for any number");
     std::string may;
@@ -158,6 +160,81 @@ std::optional<ServiceKey> ServiceStore::key_of(const std::string& secret) const 
         if (!query.executeStep()) return std::nullopt;
         return key_in(query);
     });
+}
+
+PublishedModel ServiceStore::publish(const std::string& name, const std::filesystem::path& model,
+                                     const std::string& source, double sure_from) {
+    require_name(name, "a model");
+    const std::vector<std::byte> bytes = read_file(model);
+    PublishedModel published{.name = name,
+                             .hash = content_hash(bytes),
+                             .source = source,
+                             .sure_from = sure_from,
+                             .published = now()};
+    load_classifier(model);
+    if (content_hash_of_file(model) != published.hash)
+        throw InputError(fmt::format("{}: it changed while it was read", printable(model.string())));
+    state_->with_errors([&] {
+        SQLite::Database& database = *state_->database;
+        SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
+        SQLite::Statement last(database, "SELECT IFNULL(MAX(version), 0) FROM models WHERE name = ?");
+        last.bind(1, name);
+        last.executeStep();
+        published.version = last.getColumn(0).getInt64() + 1;
+        make_directory(model_file(published).parent_path());
+        write_file(model_file(published), bytes);
+        SQLite::Statement insert(database, "INSERT INTO models VALUES (?, ?, ?, ?, ?, ?, '')");
+        insert.bind(1, name);
+        insert.bind(2, published.version);
+        insert.bind(3, published.hash);
+        insert.bind(4, source);
+        insert.bind(5, sure_from);
+        insert.bind(6, published.published);
+        insert.exec();
+        transaction.commit();
+    });
+    return published;
+}
+
+void ServiceStore::withdraw(const std::string& name, std::int64_t version) {
+    state_->with_errors([&] {
+        SQLite::Database& database = *state_->database;
+        SQLite::Transaction transaction(database, SQLite::TransactionBehavior::IMMEDIATE);
+        SQLite::Statement update(database,
+                                 "UPDATE models SET withdrawn = ? WHERE name = ? AND version = ? AND "
+                                 "withdrawn = '' RETURNING hash");
+        update.bind(1, now());
+        update.bind(2, name);
+        update.bind(3, version);
+        if (!update.executeStep())
+            throw InputError(fmt::format("version {} of '{}' is not in service", version, printable(name)));
+        const std::string hash = update.getColumn(0);
+        update.reset();
+        transaction.commit();
+        // Nobody publishes the same file meanwhile; a copy that stays by mistake harms nobody.
+        SQLite::Transaction alone(database, SQLite::TransactionBehavior::IMMEDIATE);
+        SQLite::Statement others(database, "SELECT COUNT(*) FROM models WHERE hash = ? AND withdrawn = ''");
+        others.bind(1, hash);
+        others.executeStep();
+        std::error_code none;
+        if (others.getColumn(0).getInt64() == 0)
+            std::filesystem::remove(model_file({.name = name, .hash = hash}), none);
+    });
+}
+
+std::vector<PublishedModel> ServiceStore::models() const {
+    return state_->with_errors([&] {
+        SQLite::Statement query(*state_->database,
+                                "SELECT name, version, hash, source, sure_from, published, withdrawn FROM "
+                                "models ORDER BY name, version");
+        std::vector<PublishedModel> models;
+        while (query.executeStep()) models.push_back(model_in(query));
+        return models;
+    });
+}
+
+std::filesystem::path ServiceStore::model_file(const PublishedModel& model) const {
+    return state_->file.parent_path() / "published" / (model.hash + ".onnx");
 }
 
 std::int64_t ServiceStore::changes() const {

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/server/problem.hpp"
+#include "jevrin/server/request_reading.hpp"
 
 #include <algorithm>
 
@@ -14,9 +15,7 @@ constexpr std::size_t most_together = 64;
 // A full disk, a ledger that was moved or is locked: another attempt may succeed. Where it lies is nobody's
 // business.
 HttpResponse not_written() {
-    HttpResponse response = problem(503, "the ledger cannot be written now; try again");
-    response.headers.emplace_back("Retry-After", "1");
-    return response;
+    return try_again("the ledger cannot be written now");
 }
 
 }  // namespace
@@ -40,11 +39,7 @@ HttpResponse WriteQueue::carry_out(Work work) {
     std::future<HttpResponse> response;
     {
         const std::lock_guard lock(mutex_);
-        if (jobs_.size() >= most_waiting) {
-            HttpResponse busy = problem(503, "too many writes wait; try again");
-            busy.headers.emplace_back("Retry-After", "1");
-            return busy;
-        }
+        if (jobs_.size() >= most_waiting) return try_again("too many writes wait");
         jobs_.push_back({.work = std::move(work), .response = {}, .promise = {}});
         response = jobs_.back().promise.get_future();
     }

@@ -1,0 +1,96 @@
+#include "jevrin/results/received_result.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/results/json_values.hpp"
+#include "jevrin/results/result_table.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace jevrin::inline v1 {
+namespace {
+
+const char* const no_class = "none of the classes";
+
+ReceivedImages open_received(const std::filesystem::path& ledger) {
+    Ledger::open(ledger);  // none is made by asking for one
+    return ReceivedImages(ledger);
+}
+
+}  // namespace
+
+ReceivedResult report_received(const std::filesystem::path& ledger, bool all, const ReceivedPlaces& places) {
+    ReceivedImages received = open_received(ledger);
+    ReceivedResult result;
+    if (!places.root.empty()) {
+        if (!std::filesystem::is_directory(places.root))
+            throw InputError(fmt::format("{}: there is no such folder; name that of the image set",
+                                         printable(places.root.string())));
+        result.written = received.write_into(places.root, places.unlabelled);
+    }
+    result.images = received.list();
+    if (!all)
+        std::erase_if(result.images,
+                      [](const ReceivedImage& image) { return image.review != Review::waiting; });
+    return result;
+}
+
+ReceivedResult review_received(const std::filesystem::path& ledger, const std::vector<std::int64_t>& numbers,
+                               Review review, const std::optional<std::string>& label) {
+    ReceivedImages received = open_received(ledger);
+    received.review(numbers, review, label);
+    ReceivedResult result{.images = received.list(), .written = {}};
+    std::erase_if(result.images, [&](const ReceivedImage& image) {
+        return std::find(numbers.begin(), numbers.end(), image.number) == numbers.end();
+    });
+    return result;
+}
+
+std::string to_json(const ReceivedResult& result) {
+    Json images = Json::array();
+    for (const ReceivedImage& image : result.images)
+        images.push_back({{"number", image.number},
+                          {"name", image.name},
+                          {"content", image.content},
+                          {"label", image.label.empty() ? Json() : Json(image.label)},
+                          {"note", image.note},
+                          {"model", image.model},
+                          {"version", image.version},
+                          {"predicted", image.predicted},
+                          {"probability", image.probability},
+                          {"sender", image.sender},
+                          {"received", image.received},
+                          {"review", name_of(image.review)},
+                          {"file", image.written}});
+    Json json = {{"images", std::move(images)}};
+    if (result.written)
+        json["written"] = {{"labelled", result.written->labelled},
+                           {"unlabelled", result.written->unlabelled},
+                           {"left", result.written->left}};
+    return document(json);
+}
+
+std::string to_text(const ReceivedResult& result, const TextForm& form) {
+    std::string text;
+    if (result.written)
+        text += fmt::format("{} written with their label, {} unlabelled{}\n",
+                            plural(result.written->labelled, "image"), result.written->unlabelled,
+                            result.written->left == 0
+                                ? ""
+                                : fmt::format(", {} of none of the classes left", result.written->left));
+    if (result.images.empty()) return text + (result.written ? "" : "no image waits for a review\n");
+    ResultTable table(
+        {"number", "image", "model", "predicted", "probability", "sent as", "note", "by", "review"}, {0, 4});
+    for (const ReceivedImage& image : result.images)
+        table.add({std::to_string(image.number), shortened(image.name, 32),
+                   fmt::format("{} {}", image.model, image.version), shortened(image.predicted, 24),
+                   fmt::format("{:.3f}", image.probability),
+                   image.label.empty() ? no_class : shortened(image.label, 24), shortened(image.note, 32),
+                   image.sender, image.written.empty() ? name_of(image.review) : "in the image set"});
+    return text + table.text(table.rows(), form.width);
+}
+
+}  // namespace jevrin::inline v1

@@ -15,6 +15,7 @@ struct ExportOptions {
     std::string run;
     std::filesystem::path file;
     std::int64_t epoch = 0;  // 0: the best
+    bool with_preparation = false;
     bool replace = false;
 };
 
@@ -23,10 +24,12 @@ void export_run(const ExportOptions& options) {
     if (std::filesystem::exists(options.file) && !is_stream(options.file) && !options.replace)
         throw InputError(fmt::format("{}: this file exists; choose another name, or give --replace",
                                      printable(options.file.string())));
-    present(export_model(open.ledger, open.study, options.run, options.file, stated_epoch(options.epoch)),
-            {.json = options.ledger.json,
-             .written =
-                 is_stream(options.file) ? std::vector{options.file} : std::vector<std::filesystem::path>{}});
+    present(
+        export_model(open.ledger, open.study, options.run, options.file,
+                     {.epoch = stated_epoch(options.epoch), .with_preparation = options.with_preparation}),
+        {.json = options.ledger.json,
+         .written =
+             is_stream(options.file) ? std::vector{options.file} : std::vector<std::filesystem::path>{}});
 }
 
 }  // namespace
@@ -36,6 +39,9 @@ void add_export(Command& command) {
     add_run_option(command, options->run);
     command.add_option("FILE", options->file, "the file to write").required();
     add_epoch_option(command, options->epoch, "an epoch whose model was kept (default: the best)");
+    command.add_flag("--with-preparation", options->with_preparation,
+                     "resizing, scaling and probabilities as nodes of the file, for other readers: bytes of "
+                     "decoded images in, probabilities out");
     command.add_flag("--replace", options->replace, "overwrite an existing file");
     add_ledger_options(command, options->ledger);
     command.callback([options] { export_run(*options); });

@@ -128,6 +128,30 @@ Outputs reduce(const GraphNode& node, FoldedInputs inputs) {
     return {out};
 }
 
+// Of the elements before each along an axis, itself among them unless "exclusive".
+Outputs running_sum(const GraphNode& node, FoldedInputs inputs) {
+    const Folded& x = *inputs[0];
+    if (inputs[1]->values.size() != 1) node.fail("its axis must be a scalar");
+    const auto axis = static_cast<std::size_t>(
+        node.axis(static_cast<std::int64_t>(inputs[1]->values[0]), std::ssize(x.shape)));
+    const bool exclusive = node.integer("exclusive", 0) != 0;
+    const bool reverse = node.integer("reverse", 0) != 0;
+    Folded out = new_constant(node, x.shape, x.whole);
+    const auto stride = static_cast<std::size_t>(strides_of(x.shape)[axis]);
+    const auto length = static_cast<std::size_t>(x.shape[axis]);
+    for (std::size_t i = 0; i < out.values.size(); ++i) {
+        if (i / stride % length != 0) continue;  // each row from its first element
+        double sum = 0.0;
+        for (std::size_t k = 0; k < length; ++k) {
+            const std::size_t at = i + (reverse ? length - 1 - k : k) * stride;
+            if (exclusive) out.values[at] = sum;
+            sum = rounded(sum + x.values[at], x.whole);
+            if (!exclusive) out.values[at] = sum;
+        }
+    }
+    return {out};
+}
+
 Outputs where(const GraphNode& node, FoldedInputs inputs) {
     const bool whole = inputs[1]->whole;
     const Folded yes =
@@ -217,11 +241,9 @@ Outputs remainder(const GraphNode& node, FoldedInputs inputs) {
 
 const FoldingRules& arithmetic_rules() {
     static const FoldingRules rules = [] {
-        FoldingRules all = {{"Clip", {1, clip}},
-                            {"DequantizeLinear", {2, dequantise}},
-                            {"MatMul", {2, multiply}},
-                            {"Mod", {1, remainder}},
-                            {"Where", {3, where}}};
+        FoldingRules all = {
+            {"Clip", {1, clip}},       {"CumSum", {2, running_sum}}, {"DequantizeLinear", {2, dequantise}},
+            {"MatMul", {2, multiply}}, {"Mod", {1, remainder}},      {"Where", {3, where}}};
         for (const auto& [name, function] : arithmetic())
             all[name] = {1, [&function](const GraphNode& node, FoldedInputs inputs) {
                              return combine(node, inputs, function, false);

@@ -12,6 +12,7 @@
 #include <filesystem>
 #include <map>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -48,7 +49,41 @@ Model read_model(const std::filesystem::path& path, const ReadSettings& settings
 // depend on the image.
 std::vector<std::string> readable_operators();
 
-// Writes the file whole or not at all.
-void write_model(const std::filesystem::path& path, const Model& model);
+// A node of the format itself.
+struct FormatNode {
+    std::string type;
+    std::vector<std::string> inputs;
+    std::string output;  // a value, and the node's name
+    std::map<std::string, std::int64_t> integers = {};
+    std::map<std::string, std::vector<std::int64_t>> lists = {};  // of integers
+};
+
+// A constant of the format: integers, or numbers in float32.
+struct FormatConstant {
+    std::string name;
+    Shape shape;
+    std::vector<std::int64_t> integers = {};
+    std::vector<float> numbers = {};
+};
+
+// What stands before and behind a network in a file: the file takes bytes [batch, height, width, 3], and
+// gives one vector for each image.
+struct Surroundings {
+    std::string bytes;               // the value that the file takes
+    std::vector<FormatNode> before;  // up to the network's input, by the name of its first node
+    std::vector<FormatNode> after;   // from the network's output, by the name of its last node
+    std::vector<FormatConstant> constants;
+    std::string output;  // the value that the file gives
+};
+
+// Writes the file whole or not at all. With surroundings read_model() reads the network alone again.
+void write_model(const std::filesystem::path& path, const Model& model,
+                 const Surroundings* surroundings = nullptr);
+
+// What the nodes before the network of such a file make of one image: its input, channels first. bytes:
+// [height, width, 3]. Slow: every node is computed as the format defines it. InputError when it is no such
+// file.
+std::vector<float> prepared_by_file(const std::filesystem::path& path, std::span<const std::uint8_t> bytes,
+                                    std::int64_t height, std::int64_t width);
 
 }  // namespace jevrin::inline v1

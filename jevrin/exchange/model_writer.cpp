@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/graph_node.hpp"
 #include "jevrin/exchange/model_file.hpp"
@@ -272,14 +273,86 @@ void ModelWriter::put_ends(Table& table) {
     put<Input, Constant>(table);
 }
 
-void write_model(const std::filesystem::path& path, const Model& model) {
+namespace {
+
+void add_node(onnx::GraphProto& graph, const FormatNode& node) {
+    onnx::NodeProto& proto = *graph.add_node();
+    proto.set_op_type(node.type);
+    proto.set_name(node.output);
+    for (const std::string& input : node.inputs) proto.add_input(input);
+    proto.add_output(node.output);
+    for (const auto& [name, value] : node.integers) {
+        onnx::AttributeProto& attribute = *proto.add_attribute();
+        attribute.set_name(name);
+        attribute.set_type(onnx::AttributeProto::INT);
+        attribute.set_i(value);
+    }
+    for (const auto& [name, values] : node.lists) {
+        onnx::AttributeProto& attribute = *proto.add_attribute();
+        attribute.set_name(name);
+        attribute.set_type(onnx::AttributeProto::INTS);
+        for (const std::int64_t value : values) attribute.add_ints(value);
+    }
+}
+
+void add_constant(onnx::GraphProto& graph, const FormatConstant& constant) {
+    onnx::TensorProto& tensor = *graph.add_initializer();
+    tensor.set_name(constant.name);
+    for (const std::int64_t size : constant.shape) tensor.add_dims(size);
+    const bool whole = constant.numbers.empty();
+    tensor.set_data_type(whole ? onnx::TensorProto::INT64 : onnx::TensorProto::FLOAT);
+    for (const std::int64_t value : constant.integers) tensor.add_int64_data(value);
+    if (!whole) tensor.set_raw_data(constant.numbers.data(), constant.numbers.size() * sizeof(float));
+}
+
+onnx::TypeProto::Tensor& describe_value(onnx::ValueInfoProto& info, const std::string& name, int type) {
+    info.set_name(name);
+    auto& tensor = *info.mutable_type()->mutable_tensor_type();
+    tensor.set_elem_type(type);
+    tensor.mutable_shape()->add_dim()->set_dim_param("batch");
+    return tensor;
+}
+
+// Returns which values the network has in the file, as read_model() finds them.
+std::string surround(onnx::GraphProto& graph, const Surroundings& surroundings) {
+    Json network = {{"input", graph.input(0).name()}, {"output", graph.output(0).name()}};
+    network["shape"] = Json::array();
+    const auto& shape = graph.input(0).type().tensor_type().shape();
+    for (int d = 1; d < shape.dim_size(); ++d) network["shape"].push_back(shape.dim(d).dim_value());
+    const auto& out = graph.output(0).type().tensor_type().shape();
+    const std::int64_t outputs = out.dim(out.dim_size() - 1).dim_value();
+
+    google::protobuf::RepeatedPtrField<onnx::NodeProto> own;
+    own.Swap(graph.mutable_node());
+    for (const FormatNode& node : surroundings.before) add_node(graph, node);
+    for (onnx::NodeProto& node : own) graph.add_node()->Swap(&node);
+    for (const FormatNode& node : surroundings.after) add_node(graph, node);
+    for (const FormatConstant& constant : surroundings.constants) add_constant(graph, constant);
+    graph.clear_input();
+    auto& bytes = describe_value(*graph.add_input(), surroundings.bytes, onnx::TensorProto::UINT8);
+    bytes.mutable_shape()->add_dim()->set_dim_param("height");
+    bytes.mutable_shape()->add_dim()->set_dim_param("width");
+    bytes.mutable_shape()->add_dim()->set_dim_value(3);
+    graph.clear_output();
+    describe_value(*graph.add_output(), surroundings.output, onnx::TensorProto::FLOAT)
+        .mutable_shape()
+        ->add_dim()
+        ->set_dim_value(outputs);
+    return json_text(network);
+}
+
+}  // namespace
+
+void write_model(const std::filesystem::path& path, const Model& model, const Surroundings* surroundings) {
     onnx::ModelProto proto;
     proto.set_ir_version(ir_version_written);
     proto.set_producer_name("jevrin");
     proto.set_producer_version(JEVRIN_VERSION);
     proto.add_opset_import()->set_version(opset_written);
     ModelWriter(model.network).write(*proto.mutable_graph());
-    for (const auto& [key, value] : model.metadata) {
+    std::map<std::string, std::string> metadata = model.metadata;
+    if (surroundings != nullptr) metadata[network_key] = surround(*proto.mutable_graph(), *surroundings);
+    for (const auto& [key, value] : metadata) {
         auto& entry = *proto.add_metadata_props();
         entry.set_key(key);
         entry.set_value(value);

@@ -41,24 +41,31 @@ std::string other_classes(const ClassifyResult& result, const ImageAnswer& answe
     return text;
 }
 
+std::int64_t copy_model(const std::filesystem::path& from, const std::filesystem::path& to) {
+    const std::vector<std::byte> bytes = read_file(from);
+    write_file(to, bytes);
+    return std::ssize(bytes);
+}
+
 }  // namespace
 
 ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const std::string& run,
-                          const std::filesystem::path& file, std::optional<std::int64_t> epoch) {
+                          const std::filesystem::path& file, const ExportSettings& settings) {
     const RunRecord record = ledger.run(study.id, run);
-    const std::filesystem::path model = model_of(ledger, record, epoch);
+    const std::filesystem::path model = model_of(ledger, record, settings.epoch);
     const Classifier classifier =
-        load_model(ledger, record, epoch);  // a damaged model is found here, not by its user
-    const std::vector<std::byte> bytes = read_file(model);
-    write_file(file, bytes);
+        load_model(ledger, record, settings.epoch);  // a damaged model is found here, not by its user
+    const std::int64_t bytes =
+        settings.with_preparation ? save_prepared_classifier(file, classifier) : copy_model(model, file);
     return {.context = context_of(ledger, study),
             .run = record,
-            .epoch = epoch.value_or(record.best ? record.best->epoch : 0),
+            .epoch = settings.epoch.value_or(record.best ? record.best->epoch : 0),
             .file = file,
-            .bytes = std::ssize(bytes),
+            .bytes = bytes,
             .classes = classifier.classes,
             .temperature = classifier.temperature,
-            .fitting = classifier.preparation.fitting};
+            .fitting = classifier.preparation.fitting,
+            .with_preparation = settings.with_preparation};
 }
 
 std::string to_json(const ExportResult& result) {
@@ -68,13 +75,18 @@ std::string to_json(const ExportResult& result) {
                      {"bytes", result.bytes},
                      {"classes", result.classes},
                      {"temperature", result.temperature},
+                     {"with_preparation", result.with_preparation},
                      {"test_looks", result.context.looks.size()}});
 }
 
 std::string to_text(const ExportResult& result, const TextForm&) {
-    return fmt::format("{} (epoch {}) written to {}: {}, {} classes, images of {} by {}\n", result.run.name(),
-                       result.epoch, printable(result.file.string()), spoken_bytes(result.bytes),
-                       result.classes.size(), result.fitting.size.text(), name_of(result.fitting.fit));
+    const std::string images =
+        result.with_preparation
+            ? "decoded images of any size, prepared inside the graph"
+            : fmt::format("images of {} by {}", result.fitting.size.text(), name_of(result.fitting.fit));
+    return fmt::format("{} (epoch {}) written to {}: {}, {} classes, {}\n", result.run.name(), result.epoch,
+                       printable(result.file.string()), spoken_bytes(result.bytes), result.classes.size(),
+                       images);
 }
 
 std::size_t shown_classes(std::size_t top, std::size_t classes) {

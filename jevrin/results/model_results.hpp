@@ -20,12 +20,16 @@ struct ExportResult {
     std::vector<std::string> classes;
     double temperature = 1.0;
     Fitting fitting;
+    bool with_preparation = false;
 };
-// Writes the model of a run, of its best epoch unless another is given; a file of that name is replaced.
-// InputError when the run is not finished, the epoch was not kept, or the model is damaged.
+struct ExportSettings {
+    std::optional<std::int64_t> epoch = {};  // the best one, unless given
+    bool with_preparation = false;           // as nodes of the graph (save_prepared_classifier())
+};
+// Writes the model of a run; a file of that name is replaced. InputError when the run is not finished, the
+// epoch was not kept, or the model is damaged.
 ExportResult export_model(const Ledger& ledger, const StudyRecord& study, const std::string& run,
-                          const std::filesystem::path& file,
-                          std::optional<std::int64_t> epoch = std::nullopt);
+                          const std::filesystem::path& file, const ExportSettings& settings = {});
 std::string to_json(const ExportResult& result);
 std::string to_text(const ExportResult& result, const TextForm& form = {});
 

@@ -1,16 +1,19 @@
 #include "jevrin/training/classifier.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/execution/inference.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/training/preparation_graph.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cassert>
+#include <utility>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -83,7 +86,9 @@ Classifier load_classifier(const std::filesystem::path& path) {
     return classifier;
 }
 
-void save_classifier(const std::filesystem::path& path, const Classifier& classifier) {
+namespace {
+
+Model model_of(const Classifier& classifier) {
     Model model{classifier.network, {}};
     model.metadata[classes_key] = json_text(Json(classifier.classes));
     model.metadata[preparation_key] = classifier.preparation.to_json();
@@ -93,7 +98,56 @@ void save_classifier(const std::filesystem::path& path, const Classifier& classi
         model.metadata[out_of_distribution_key] = classifier.out_of_distribution->to_text();
     if (!classifier.seen_images.empty()) model.metadata[seen_images_key] = classifier.seen_images.to_text();
     for (const auto& [key, value] : classifier.provenance) model.metadata[provenance_prefix + key] = value;
-    write_model(path, model);
+    return model;
+}
+
+// Images of several shapes, through the file and through our own code.
+void check_preparation(const std::filesystem::path& file, const Preparation& preparation) {
+    const Fitting& fitting = preparation.fitting;
+    const ScalingTable table(preparation.scaling, fitting.channels);
+    for (const auto& [height, width] :
+         {std::pair<std::int64_t, std::int64_t>{37, 53}, {61, 19}, {64, 64}, {1, 5}}) {
+        Image image(width, height);
+        for (std::size_t i = 0; i < image.pixels.size(); ++i)
+            image.pixels[i] = static_cast<std::uint8_t>((i * i * 7 + i * 13 + i / 11) % 256);
+        const std::vector<float> theirs = prepared_by_file(file, image.pixels, height, width);
+        const std::vector<std::uint8_t> fitted = fit_image(image, fitting);
+        std::vector<float> ours(fitted.size());
+        table.apply(fitted, ours);
+        const auto channels = static_cast<std::size_t>(fitting.channels);
+        const std::size_t pixels = ours.size() / channels;
+        bool is_equal = theirs.size() == ours.size();
+        for (std::size_t i = 0; is_equal && i < ours.size(); ++i)
+            is_equal = theirs[i % channels * pixels + i / channels] == ours[i];
+        if (!is_equal)
+            throw WorkError(
+                fmt::format("{}: read back, it prepares an image of {} x {} otherwise than "
+                            "'classify'; this is an error of Jevrin",
+                            printable(file.string()), width, height));
+    }
+}
+
+}  // namespace
+
+void save_classifier(const std::filesystem::path& path, const Classifier& classifier) {
+    write_model(path, model_of(classifier));
+}
+
+std::int64_t save_prepared_classifier(const std::filesystem::path& path, const Classifier& classifier) {
+    const Model model = model_of(classifier);
+    const Surroundings surroundings =
+        preparation_graph(classifier.preparation, classifier.temperature, model.network.nodes.front().name,
+                          model.network.nodes.back().name);
+    const StagingDirectory staging(is_stream(path)          ? std::filesystem::temp_directory_path()
+                                   : path.has_parent_path() ? path.parent_path()
+                                                            : ".");
+    const std::filesystem::path file = staging.path() / "model.onnx";
+    write_model(file, model, &surroundings);
+    check_preparation(file, classifier.preparation);
+    load_classifier(file);
+    const std::vector<std::byte> bytes = read_file(file);
+    write_file(path, bytes);
+    return std::ssize(bytes);
 }
 
 namespace {

@@ -41,6 +41,11 @@ struct Classifier {
 Classifier load_classifier(const std::filesystem::path& path);
 void save_classifier(const std::filesystem::path& path, const Classifier& classifier);
 
+// The same with the preparation inside the graph, for any reader of the format: it takes the bytes of decoded
+// images [batch, height, width, 3] of any size, and gives probabilities. load_classifier() reads it as any
+// other. The file is read back and its preparation held against ours; WorkError when they differ.
+std::int64_t save_prepared_classifier(const std::filesystem::path& path, const Classifier& classifier);
+
 // Probabilities [images, classes], each row summing to 1, of images fitted with fit_image() or
 // load_fitted() by classifier.preparation.fitting.
 std::vector<float> classify(const Classifier& classifier, std::span<const std::vector<std::uint8_t>> fitted);

@@ -53,7 +53,7 @@ void list_received(const ReceivedOptions& options) {
                      .form = form_for_terminal(),
                      .next = result.images.empty() || options.all
                                  ? ""
-                                 : "'jevrin marks accept NUMBER' or 'jevrin marks reject NUMBER'"});
+                                 : "'jevrin marks accept NUMBER' or 'jevrin marks reject NUMBER'\n"});
 }
 
 void review_images(const ReceivedOptions& options, Review review) {

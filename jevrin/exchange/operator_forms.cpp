@@ -45,6 +45,7 @@ const std::map<std::string, OperatorForm>& operator_forms() {
           {"auto_pad", "dilations", "group", "kernel_shape", "output_padding", "output_shape", "pads",
            "strides"}}},
         {"Cos", {7, {22}, {}}},
+        {"CumSum", {11, {14}, {"exclusive", "reverse"}}},
         {"DepthToSpace", {1, {11, 13}, {"blocksize", "mode"}}},
         {"DequantizeLinear", {10, {13, 19, 21, 23, 24}, {"axis", "block_size", "output_dtype"}}},
         {"Div", {7, {13, 14}, {}}},

@@ -2,13 +2,19 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/evaluation/corrections.hpp"
+#include "jevrin/external/received_images.hpp"
+#include "jevrin/images/decoding.hpp"
 #include "jevrin/pages/page_actions.hpp"
+#include "jevrin/pages/picture.hpp"
 #include "jevrin/pages/view_functions.hpp"
 #include "jevrin/results/marks_result.hpp"
+#include "jevrin/results/received_result.hpp"
 #include "jevrin/results/suspects_result.hpp"
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <optional>
 #include <set>
 
 namespace jevrin::inline v1 {
@@ -42,6 +48,24 @@ std::string marked_item(const Ledger& ledger, const StudyRecord& study, const Js
     const std::string id = text_of(body, "item");
     if (id.empty()) throw InputError("'item' is missing: the id of an item");
     return path_of_item(ledger.unsealed_item(study.id, id).id);
+}
+
+std::int64_t received_number(const Json& body) {
+    const Json* number = body.find("number");
+    if (number == nullptr || !number->is_integer())
+        throw InputError("'number' is missing: that of a received image");
+    return number->get<std::int64_t>();
+}
+
+// The reviewer's word, if there is one: a class, or empty for none of them.
+std::optional<std::string> stated_label(const StudyRecord& study, const Json& body) {
+    const Json* label = body.find("label");
+    if (label == nullptr) return std::nullopt;
+    if (label->is_null()) return "";
+    const std::string name = text_of(body, "label");
+    if (std::find(study.classes.begin(), study.classes.end(), name) == study.classes.end())
+        throw InputError(fmt::format("'{}' is no class of this study", printable(name)));
+    return name;
 }
 
 }  // namespace
@@ -91,7 +115,23 @@ Json page_action(const Ledger& ledger, const StudyRecord& study, const std::stri
     }
     if (action == "unmark")
         return parse_json(to_json(unmark_items(ledger, study, {marked_item(ledger, study, body)})));
+    if (action == "accept" || action == "reject")
+        return parse_json(
+            to_json(review_received(ledger.directory(), {received_number(body)},
+                                    action == "accept" ? Review::accepted : Review::rejected,
+                                    action == "accept" ? stated_label(study, body) : std::nullopt)));
     throw NoView(fmt::format("there is nothing to change called '{}'", printable(action)));
+}
+
+Json received_images(const Ledger& ledger) {
+    if (!ReceivedImages::exists(ledger.directory())) return {{"images", Json::array()}};
+    return parse_json(to_json(report_received(ledger.directory(), true)));
+}
+
+Image received_image(const Ledger& ledger, std::int64_t number, std::int64_t longest_side) {
+    if (!ReceivedImages::exists(ledger.directory()))
+        throw InputError(fmt::format("there is no received image {}", number));
+    return shrunk(decode_image(ReceivedImages(ledger.directory()).bytes(number)), longest_side);
 }
 
 std::string corrections_csv(const Ledger& ledger, const StudyRecord& study) {

@@ -14,4 +14,7 @@ namespace jevrin::inline v1 {
 Image shown_image(const Ledger& ledger, const StudyRecord& study, const std::string& item,
                   std::int64_t longest_side);
 
+// No side longer than this many pixels; a smaller image stays as it is.
+Image shrunk(Image image, std::int64_t longest_side);
+
 }  // namespace jevrin::inline v1

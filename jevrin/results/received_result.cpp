@@ -20,6 +20,16 @@ ReceivedImages open_received(const std::filesystem::path& ledger) {
     return ReceivedImages(ledger);
 }
 
+// Of any study; a ledger that only serves has none.
+void require_class(const Ledger& ledger, const std::string& label) {
+    std::vector<std::string> classes;
+    for (const std::string& name : ledger.study_names())
+        for (const std::string& one : ledger.study(name).classes) classes.push_back(one);
+    if (!classes.empty() && std::find(classes.begin(), classes.end(), label) == classes.end())
+        throw InputError(fmt::format("'{}' is no class of this ledger's studies{}", printable(label),
+                                     did_you_mean(label, classes)));
+}
+
 }  // namespace
 
 ReceivedResult report_received(const std::filesystem::path& ledger, bool all, const ReceivedPlaces& places) {
@@ -41,6 +51,7 @@ ReceivedResult report_received(const std::filesystem::path& ledger, bool all, co
 ReceivedResult review_received(const std::filesystem::path& ledger, const std::vector<std::int64_t>& numbers,
                                Review review, const std::optional<std::string>& label) {
     ReceivedImages received = open_received(ledger);
+    if (label && !label->empty()) require_class(Ledger::open(ledger), *label);
     received.review(numbers, review, label);
     ReceivedResult result{.images = received.list(), .written = {}};
     std::erase_if(result.images, [&](const ReceivedImage& image) {
@@ -83,13 +94,14 @@ std::string to_text(const ReceivedResult& result, const TextForm& form) {
                                 : fmt::format(", {} of none of the classes left", result.written->left));
     if (result.images.empty()) return text + (result.written ? "" : "no image waits for a review\n");
     ResultTable table(
-        {"number", "image", "model", "predicted", "probability", "sent as", "note", "by", "review"}, {0, 4});
+        {"number", "image", "sent as", "review", "predicted", "probability", "model", "by", "note"}, {0, 5});
     for (const ReceivedImage& image : result.images)
         table.add({std::to_string(image.number), shortened(image.name, 32),
-                   fmt::format("{} {}", image.model, image.version), shortened(image.predicted, 24),
-                   fmt::format("{:.3f}", image.probability),
-                   image.label.empty() ? no_class : shortened(image.label, 24), shortened(image.note, 32),
-                   image.sender, image.written.empty() ? name_of(image.review) : "in the image set"});
+                   image.label.empty() ? no_class : shortened(image.label, 24),
+                   image.written.empty() ? name_of(image.review) : "in the image set",
+                   shortened(image.predicted, 24), fmt::format("{:.3f}", image.probability),
+                   fmt::format("{} {}", image.model, image.version), image.sender,
+                   shortened(image.note, 32)});
     return text + table.text(table.rows(), form.width);
 }
 

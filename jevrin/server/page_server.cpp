@@ -19,6 +19,7 @@
 #include <cctype>
 #include <chrono>
 #include <future>
+#include <limits>
 #include <list>
 #include <mutex>
 #include <thread>
@@ -159,14 +160,23 @@ struct PageRoutes::State {
 
     HttpResponse picture(const HttpRequest& request) {
         const ViewQuery query{.view = "picture", .parameters = request.query};
+        const std::int64_t side = std::max<std::int64_t>(1, query.number("side", 512, 2048));
         const std::vector<std::byte> png = ledgers.with([&](const Ledger& ledger) {
-            return encode_png(shown_image(ledger, ledger.study(source.study), query.required("item"),
-                                          std::max<std::int64_t>(1, query.number("side", 512, 2048))));
+            if (request.query.contains("received"))
+                return encode_png(received_image(
+                    ledger, query.number("received", 0, std::numeric_limits<std::int64_t>::max()), side));
+            return encode_png(shown_image(ledger, ledger.study(source.study), query.required("item"), side));
         });
         HttpResponse response{.type = "image/png"};
         response.body.assign(reinterpret_cast<const char*>(png.data()), png.size());
         response.headers.emplace_back("Cache-Control", "private, max-age=3600");
         return response;
+    }
+
+    // Not of the ledger's database: what changes them is not among its changes.
+    HttpResponse received() {
+        return {.body =
+                    json_text(ledgers.with([](const Ledger& ledger) { return received_images(ledger); }))};
     }
 
     HttpResponse corrections() {
@@ -208,6 +218,7 @@ struct PageRoutes::State {
             return {.type = asset->type, .body = std::string(asset->content)};
         if (request.path == "/api/events") return events();
         if (request.path == "/api/picture") return picture(request);
+        if (request.path == "/api/received") return received();
         if (request.path == "/api/corrections") return corrections();
         if (request.path.starts_with("/api/")) return view(request.path.substr(5), request);
         return error_response(404, "there is nothing at this address");

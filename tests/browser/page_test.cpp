@@ -2,6 +2,7 @@
 #include "browser/page_on_screen.hpp"
 
 #include "jevrin/base/files.hpp"
+#include "jevrin/external/received_images.hpp"
 
 namespace jevrin {
 namespace {
@@ -59,6 +60,23 @@ TEST_F(PageInABrowser, EveryViewShowsItsAnswerAndNoError) {
     EXPECT_THAT(page.browser.console(), IsEmpty());
     page.browser.open(page.server.address() + "#/nothing");
     page.wait_for_text("h1", "no such view");
+}
+
+TEST_F(PageInABrowser, AnImageThatWasSentBackIsReviewed) {
+    const std::string path = path_of_item(items(Part::validation).front());
+    ReceivedImages store(ledger_path());
+    store.add({.name = "tile.png", .label = "both", .model = "stripes", .version = 1, .sender = "shop"},
+              read_file(*directory_ / "images" / path));
+    PageOnScreen page(ledger_path());
+    page.browser.open(page.server.address() + "#/labels");
+    page.wait_for_text("main", "1 image sent back, 1 to review");
+    page.browser.wait_for("document.querySelector('main img[alt=\"tile.png\"]').naturalWidth > 0");
+    page.browser.value(
+        "[...document.querySelectorAll('main select')].filter((one) => one.innerText.includes('something "
+        "else')).map((one) => (one.value = 'down', one.dispatchEvent(new Event('change')))).length");
+    page.wait_for_text("main", "1 image sent back, 0 to review");
+    EXPECT_EQ(store.list().at(0).label, "down");
+    EXPECT_EQ(store.list().at(0).review, Review::accepted);
 }
 
 TEST_F(PageInABrowser, FromOpeningToASuspiciousLabelMarked) {

@@ -49,6 +49,7 @@ std::vector<float> numbers_of(const onnx::TensorProto& t) {
     using onnx::TensorProto;
     if (t.has_raw_data()) {
         if (t.data_type() == TensorProto::FLOAT) return raw_numbers<float>(t.raw_data());
+        if (t.data_type() == TensorProto::DOUBLE) return raw_numbers<double>(t.raw_data());
         if (t.data_type() == TensorProto::INT64) return raw_numbers<std::int64_t>(t.raw_data());
         if (t.data_type() == TensorProto::INT32) return raw_numbers<std::int32_t>(t.raw_data());
         return raw_numbers<std::uint8_t>(t.raw_data());
@@ -60,8 +61,8 @@ std::vector<float> numbers_of(const onnx::TensorProto& t) {
 
 bool is_usual(int type) {
     using onnx::TensorProto;
-    return type == TensorProto::FLOAT || type == TensorProto::INT64 || type == TensorProto::INT32 ||
-           type == TensorProto::BOOL;
+    return type == TensorProto::FLOAT || type == TensorProto::DOUBLE || type == TensorProto::INT64 ||
+           type == TensorProto::INT32 || type == TensorProto::BOOL;
 }
 
 // [batch, channels, pixels] to [batch, pixels, channels], or back.

@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/external/received_images.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/pages/view.hpp"
 #include "jevrin/results/choice_result.hpp"
@@ -203,6 +204,33 @@ TEST_F(PageRoutesTest, MarksAreKeptInTheLedgerAndLeaveAsCorrections) {
     EXPECT_THAT(error_of(post("/api/mark", json_text({{"item", id}, {"label", "bothh"}}))),
                 HasSubstr("both"));
     EXPECT_EQ(post("/api/mark", json_text({{"item", id}, {"note", std::string(5000, 'x')}})).status, 400);
+}
+
+TEST_F(PageRoutesTest, ImagesThatWereSentBackAreReviewed) {
+    EXPECT_EQ(data("received").at("images").size(), 0U);
+    EXPECT_EQ(get("/api/picture", {{"received", "1"}}).status, 400);
+    ReceivedImages store(ledger_directory());
+    const std::string path = path_of_item(items(Part::validation).front());
+    const std::vector<std::byte> bytes = read_file(*directory_ / "images" / path);
+    store.add({.name = "</script>.png", .label = "both", .model = "stripes", .version = 1, .sender = "shop"},
+              bytes);
+    const Json waiting = data("received").at("images");
+    ASSERT_EQ(waiting.size(), 1U);
+    EXPECT_EQ(waiting[0].at("name"), "</script>.png");
+    EXPECT_EQ(waiting[0].at("review"), "waiting");
+    EXPECT_EQ(get("/api/picture", {{"received", "1"}, {"side", "8"}}).type, "image/png");
+    EXPECT_EQ(get("/api/picture", {{"received", "2"}}).status, 400);
+    EXPECT_EQ(post("/api/accept", R"({"number": 1})").status, 200);
+    EXPECT_EQ(data("received").at("images")[0].at("label"), "both");
+    EXPECT_EQ(post("/api/accept", R"({"number": 1, "label": "down"})").status, 200);
+    EXPECT_EQ(data("received").at("images")[0].at("label"), "down");
+    EXPECT_EQ(post("/api/accept", R"({"number": 1, "label": null})").status, 200);
+    EXPECT_EQ(data("received").at("images")[0].at("label"), Json());
+    EXPECT_EQ(post("/api/reject", R"({"number": 1})").status, 200);
+    EXPECT_EQ(store.list().at(0).review, Review::rejected);
+    for (const char* wrong : {"{}", R"({"number": "1"})", R"({"number": 7})",
+                              R"({"number": 1, "label": "x"})", R"({"number": 1, "label": 3})"})
+        EXPECT_EQ(post("/api/accept", wrong).status, 400) << wrong;
 }
 
 TEST_F(PageRoutesTest, RunsAnswerForAnImageAndTestImagesAreCounted) {

@@ -210,8 +210,7 @@ TEST_F(Service, TheDocumentHasEveryRouteAndNoOther) {
     for (const auto& [path, operations] : document.at("paths").items()) {
         std::string called = path;
         if (const auto at = called.find("/v1/runs/{run}"); at == 0) called = run + called.substr(14);
-        if (const auto at = called.find("{name}"); at != std::string::npos)
-            called.replace(at, 6, "surfaces");
+        if (const auto at = called.find("{name}"); at != std::string::npos) called.replace(at, 6, "surfaces");
         if (const auto at = called.find("{epoch}"); at != std::string::npos) called.replace(at, 7, "1");
         ASSERT_EQ(called.find('{'), std::string::npos) << path;
         for (const char* method : {"GET", "POST", "PUT", "DELETE"}) {

@@ -1,4 +1,4 @@
-// Labels: suspects, one by one, and what is marked. Keys: x exclude, 1 to 9 a class, Enter the proposal, Delete
+// Labels: suspects, one by one, what is marked, and images that users of a model sent back. Keys: x exclude, 1 to 9 a class, Enter the proposal, Delete
 // takes a mark away.
 import { ask, change as send, forget, isReport } from "../data";
 import { Page, View } from "../page";
@@ -12,11 +12,18 @@ type Suspect = [string, number, number, number, number];  // id, label, proposed
 interface Suspects { source: string; judged: number; all: number; suspects: Suspect[] }
 interface Mark { item: string; label: number; proposed: string; excluded: boolean; note: string; marked: string }
 
+interface Received {
+  number: number; name: string; label: string | null; note: string; model: string; version: number; predicted: string;
+  probability: number; sender: string; received: string; review: "waiting" | "accepted" | "rejected"; file: string;
+}
+const noClass = "none of the classes";
+
 export function labelsView(main: HTMLElement, page: Page): View {
   const heading = h("header");
   const suspectBox = h("section");
   const markBox = h("section");
-  main.append(heading, h("div", { class: "two wide-left" }, suspectBox, markBox));
+  const receivedBox = h("section");
+  main.append(heading, receivedBox, h("div", { class: "two wide-left" }, suspectBox, markBox));
   const viewer = new Viewer(page);
   let params = new Params();
   let suspects: Suspects | null = null;
@@ -45,6 +52,53 @@ export function labelsView(main: HTMLElement, page: Page): View {
     } catch (error) {
       markBox.prepend(failure(error));
     }
+  };
+
+  // Asked anew each time: what the service takes in is not among the ledger's changes.
+  const showReceived = async () => {
+    if (isReport) return;
+    forget();
+    const { images } = await ask<{ images: Received[] }>("received");
+    if (images.length) replace(receivedBox, ...receivedImages(images));
+  };
+
+  const review = async (action: "accept" | "reject", body: { number: number; label?: string | null }) => {
+    try {
+      await send(action, body);
+      await showReceived();
+    } catch (error) {
+      receivedBox.prepend(failure(error));
+    }
+  };
+
+  const reviewButtons = (one: Received): HTMLElement => {
+    if (one.file) return h("span", { class: "quiet" }, "in the image set");
+    const others = [...classes.filter((name) => name !== one.label).map((name) => [name, name] as [string, string]), ...(one.label === null ? [] : [["\n", noClass] as [string, string]])];
+    const accept = h("button", { type: "button", onclick: () => void review("accept", { number: one.number }) }, one.review === "accepted" ? "accepted" : "accept");
+    const reject = h("button", { type: "button", onclick: () => void review("reject", { number: one.number }) }, one.review === "rejected" ? "rejected" : "reject");
+    accept.disabled = one.review === "accepted";
+    reject.disabled = one.review === "rejected";
+    return h("div", { class: "controls" }, accept, reject,
+             choice([["", "it is something else"], ...others], "", (value) => value && void review("accept", { number: one.number, label: value === "\n" ? null : value })));
+  };
+
+  const receivedImages = (images: Received[]): HTMLElement[] => {
+    const waiting = images.filter((one) => one.review === "waiting").length;
+    const table = new DataTable<Received>({ caption: "images that were sent back", id: (row) => String(row.number), filename: "received", most: 8, onSelect: () => undefined,
+      columns: [
+        { key: "picture", head: "", value: () => null, cell: (row) => h("img", { src: `api/picture?received=${row.number}&side=176`, alt: row.name, loading: "lazy", width: 88 }) },
+        { key: "label", head: "sent as", value: (row) => row.label ?? noClass },
+        { key: "predicted", head: "predicted", value: (row) => row.predicted },
+        { key: "probability", head: "probability", numeric: true, value: (row) => row.probability, cell: (row) => decimal(row.probability) },
+        { key: "model", head: "model", value: (row) => `${row.model} ${row.version}` },
+        { key: "sender", head: "by", value: (row) => row.sender },
+        { key: "note", head: "note", value: (row) => row.note },
+        { key: "review", head: "review", value: (row) => row.review, cell: reviewButtons },
+        { key: "name", head: "image", value: (row) => row.name },
+      ] });
+    table.setRows([...images].sort((a, b) => Number(a.review !== "waiting") - Number(b.review !== "waiting") || a.number - b.number));
+    return [h("h2", {}, `${plural(images.length, "image")} sent back, ${waiting} to review`),
+            h("p", { class: "quiet" }, "Users of a model in service contradicted its answer. 'jevrin marks received --into DIR' writes the accepted images into the image set."), table.element];
   };
 
   const noteOf = (item: string) => marks.get(item)?.note ?? "";
@@ -140,6 +194,7 @@ export function labelsView(main: HTMLElement, page: Page): View {
 
   const load = async () => {
     const mine = ++asked;
+    void showReceived().catch((error: unknown) => replace(receivedBox, failure(error)));
     try {
       if (!suspects) replace(suspectBox, loading("the labels; features of the training part may have to be computed"));
       await loadMarks();

@@ -115,6 +115,7 @@ void append_epochs(benchmark::State& state, int programs) {
         rates.push_back(programs * epochs / seconds);
         for (const auto& own : waits) milliseconds.insert(milliseconds.end(), own.begin(), own.end());
     }
+    state.SetLabel("epochs/s");
     state.counters["value"] = bench::median(rates);
     state.counters["ratio"] = bench::median(rates) / promised;
     state.counters["median_ms"] = percentile(milliseconds, 0.5);
@@ -214,6 +215,7 @@ void classify(benchmark::State& state, std::size_t images_of_a_request) {
         before = after;
         for (const auto& own : waits) milliseconds.insert(milliseconds.end(), own.begin(), own.end());
     }
+    state.SetLabel("images/s");
     state.counters["value"] = bench::median(rates);
     state.counters["ratio"] = bench::median(shares);
     state.counters["median_ms"] = percentile(milliseconds, 0.5);

@@ -280,22 +280,36 @@ void insert_layers(SQLite::Database& database, RunId run, std::int64_t epoch,
     }
 }
 
+constexpr std::size_t cells_at_a_time = 24;
+
 }  // namespace
 
 void insert_matrix(LedgerConnection& connection, RunId run, std::int64_t epoch,
                    const ConfusionMatrix& matrix) {
-    LentStatement cell = connection.prepared("INSERT INTO confusion VALUES (?, ?, ?, ?, ?)");
+    std::vector<std::int64_t> cells;  // row, column, items
     for (std::size_t i = 0; i < matrix.classes(); ++i)
-        for (std::size_t j = 0; j < matrix.classes(); ++j) {
-            if (matrix.at(i, j) == 0) continue;
-            cell->bind(1, run.number);
-            cell->bind(2, epoch);
-            cell->bind(3, static_cast<std::int64_t>(i));
-            cell->bind(4, static_cast<std::int64_t>(j));
-            cell->bind(5, matrix.at(i, j));
-            cell->exec();
-            cell->reset();
+        for (std::size_t j = 0; j < matrix.classes(); ++j)
+            if (matrix.at(i, j) != 0)
+                cells.insert(cells.end(),
+                             {static_cast<std::int64_t>(i), static_cast<std::int64_t>(j), matrix.at(i, j)});
+    // Many at a time: a statement for each cell costs more than the cell.
+    static const std::string cell = "INSERT INTO confusion VALUES (?, ?, ?, ?, ?)";
+    static const std::string many = [] {
+        std::string text = cell;
+        for (std::size_t i = 1; i < cells_at_a_time; ++i) text += ", (?, ?, ?, ?, ?)";
+        return text;
+    }();
+    for (std::size_t at = 0; at < cells.size();) {
+        const std::size_t count = (cells.size() - at) / 3 >= cells_at_a_time ? cells_at_a_time : 1;
+        LentStatement insert = connection.prepared(count == 1 ? cell : many);
+        int place = 0;
+        for (std::size_t i = 0; i < count; ++i, at += 3) {
+            insert->bind(++place, run.number);
+            insert->bind(++place, epoch);
+            for (std::size_t k = 0; k < 3; ++k) insert->bind(++place, cells[at + k]);
         }
+        insert->exec();
+    }
 }
 
 void LedgerWriter::record_epoch(RunId run, const RecordedEpoch& epoch, bool best,

@@ -139,7 +139,7 @@ std::string model(bool transformer) {
 }
 
 // A classifier's file, likewise.
-std::string classifier() {
+std::string classifier(bool with_preparation = false) {
     Classifier small{.network = plain_backbone({.widths = {2}}, {8, 8, 1}),
                      .classes = {"a", "b"},
                      .preparation = {.fitting = {.size = 8, .channels = 1}, .scaling = {}},
@@ -149,7 +149,10 @@ std::string classifier() {
     append_head(small.network, {}, 2);
     std::string text;
     with_file("", [&](const auto& file) {
-        save_classifier(file, small);
+        if (with_preparation)
+            save_prepared_classifier(file, small);
+        else
+            save_classifier(file, small);
         text = read_text(file);
     });
     return text.substr(0, text.size() - model_seal(std::string(32, '0')).size());
@@ -318,7 +321,7 @@ const std::map<std::string, Target>& targets() {
               with_file(text, [](const auto& file) { read_model(file, {.image_size = 8}); });
           }}},
         {"classifier",
-         {{classifier()},
+         {{classifier(), classifier(true)},
           [](const std::string& text) {
               with_file(text, [](const auto& file) {
                   const Classifier read = load_classifier(file);
@@ -369,10 +372,25 @@ const std::map<std::string, Target>& targets() {
            "PUT /v1/runs/2/predictions\nnpy=1\n\n" + six_halves("(3, 2)"),
            "POST /v1/runs/2/finish\n\n{\"best_epoch\": 1}", "POST /v1/runs/2/fail\n\n{\"reason\": \"lost\"}"},
           fuzz::ask_service}},
+        {"classifiers",
+         {{"GET /v1/classifiers", "GET /v1/classifiers/m\nversion=1",
+           "POST /v1/classifiers/m/classify\nimage=1\ntop=0\n\n" + text_of(encode_png(sample_image())),
+           "POST /v1/classifiers/m/classify\n\n{\"images\": [{\"name\": \"x\", \"data\": "
+           "\"Qk0aAAAAAAAAABoAAAAMAAAAAQABAAEAGAAAAP8A\"}]}",
+           "POST /v1/classifiers/m/classify\nform=1\n\nimage a.png\n" + text_of(encode_png(sample_image())) +
+               "\n--\nimage b.png\nno image",
+           "POST /v1/classifiers/m/corrections\nform=1\n\nimage a.png\n" +
+               text_of(encode_png(sample_image())) + "\n--\nlabel\na\n--\nnote\nseen",
+           "POST /v1/classifiers/m/corrections\n\n{\"none_of_these\": true, \"image\": {\"data\": "
+           "\"Qk0aAAAAAAAAABoAAAAMAAAAAQABAAEAGAAAAP8A\"}}"},
+          fuzz::ask_classifier}},
         {"http",
          {{"GET /api/items?run=c%2F1 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n",
            "POST /api/mark HTTP/1.1\r\nHost: localhost\r\nOrigin: http://localhost\r\nX-Jevrin-Token: x\r\n"
            "Content-Length: 2\r\n\r\n{}",
+           "POST /x HTTP/1.1\r\nHost: localhost\r\nContent-Type: multipart/form-data; boundary=b\r\n"
+           "Content-Length: 87\r\n\r\n--b\r\nContent-Disposition: form-data; name=\"image\"; "
+           "filename=\"a\"\r\n\r\nbytes\r\n--b--\r\n",
            "POST /x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
            "GET / HTTP/1.1\r\nHost: localhost\r\n\r\nGET /page.css HTTP/1.1\r\nHost: "
            "localhost\r\nConnection: close\r\n\r\n"},

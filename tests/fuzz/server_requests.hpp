@@ -3,11 +3,13 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/graph/architecture.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/server/page_server.hpp"
 #include "jevrin/server/request_guard.hpp"
 #include "jevrin/server/service_server.hpp"
 #include "jevrin/server/service_store.hpp"
+#include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 #include <netinet/in.h>
@@ -19,6 +21,7 @@
 #include <sstream>
 #include <stdexcept>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace jevrin::fuzz {
@@ -113,6 +116,49 @@ inline void ask_service(const std::string& text) {
     // A conflict with what came before is no fault of the input.
     if (response.status >= 400 && response.status != 409)
         throw InputError(fmt::format("{} {}", response.status, response.body));
+}
+
+// Images and corrections of images to a classifier in service. A body is JSON, an image, or with "form" parts
+// that are separated by lines "--", each after a line "NAME FILE".
+inline void ask_classifier(const std::string& text) {
+    static const SmallLedger ledger;
+    static const std::string key = [] {
+        Classifier classifier{.network = plain_backbone({.widths = {2}, .convolutions = 1}, {8, 8, 3}),
+                              .classes = {"a", "b"},
+                              .preparation = {.fitting = {.size = 8}}};
+        append_head(classifier.network, {}, 2);
+        initialise(classifier.network, 0, 1);
+        const std::filesystem::path file = ledger.directory() / "model.onnx";
+        save_classifier(file, classifier);
+        ServiceStore store(ledger.directory());
+        store.publish("m", file, "fuzz");
+        return store.add_key({.name = "fuzz", .may = {Right::classify}});
+    }();
+    static ServiceRoutes routes({.ledger = ledger.directory()});
+    HttpRequest request = request_of(text);
+    request.headers["authorization"] = "Bearer " + key;
+    request.headers["content-type"] = request.query.contains("image") ? "image/png" : "application/json";
+    if (request.query.contains("form")) {
+        request.headers["content-type"] = "multipart/form-data";
+        const std::string body = std::exchange(request.body, "");
+        for (std::size_t begin = 0; begin < body.size();) {
+            const std::size_t end = std::min(body.find("\n--\n", begin), body.size());
+            const std::string part = body.substr(begin, end - begin);
+            const std::string head = part.substr(0, part.find('\n'));
+            request.form.push_back({.name = head.substr(0, head.find(' ')),
+                                    .file = head.substr(std::min(head.size(), head.find(' '))),
+                                    .content = part.substr(std::min(part.size(), head.size() + 1))});
+            begin = end + 4;
+        }
+    }
+    const HttpResponse response = routes.respond(request);
+    if (response.status == 500 || response.status == 503)
+        throw std::logic_error(fmt::format("status {}: {}", response.status, response.body));
+    if (response.body.find(ledger.directory().string()) != std::string::npos)
+        throw std::logic_error("a path left the server: " + response.body);
+    if (response.status >= 400 && response.status != 409)
+        throw InputError(fmt::format("{} {}", response.status, response.body));
+    parse_json(response.body);
 }
 
 // What the statements of a run begin with: its split.

@@ -1,71 +1,24 @@
 // The service over HTTP, as programs on the same machine use it: the rate of epochs as a ratio of what is
 // promised, that of classified images as a ratio of what the same process reaches without HTTP.
-#include "embedded.hpp"
 #include "figures.hpp"
-#include "glaze.hpp"
-#include "large_ledger.hpp"
 #include "measure.hpp"
+#include "service_ground.hpp"
 
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
-#include "jevrin/ledger/ledger.hpp"
-#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/server/service_server.hpp"
-#include "jevrin/server/service_store.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
 #include <httplib.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <atomic>
 #include <chrono>
-#include <filesystem>
 #include <thread>
 
 namespace {
 
 using namespace jevrin;
-
-// A ledger of its own, removed at the end: 50 classes, 650 validation items.
-class Ground {
-  public:
-    Ground() {
-        std::filesystem::create_directories(directory_);
-        bench::make_large_ledger(directory_, {.candidates = 1, .seeds = 1, .epochs = 2, .classes = 50});
-        const Ledger ledger = Ledger::open(directory_);
-        split_ = ledger.split_hash(ledger.split_with_fold(ledger.study().id, 0));
-        items_ = ledger.count_items(ledger.split_with_fold(ledger.study().id, 0), Part::validation);
-        key_ = ServiceStore(directory_).add_key({.name = "bench", .may = {Right::runs}});
-    }
-    ~Ground() { std::filesystem::remove_all(directory_); }
-
-    const std::filesystem::path& directory() const { return directory_; }
-    const std::string& key() const { return key_; }
-    std::string run_text(const std::string& candidate, int seed) const {
-        return json_text(
-            {{"split", split_}, {"candidate", candidate}, {"regime", "scratch"}, {"seed", seed}});
-    }
-    // Two thirds of the items are right.
-    std::string epoch_text(int epoch) const {
-        std::vector<std::int64_t> predicted;
-        for (std::int64_t i = 0; i < items_; ++i)
-            predicted.push_back((i * 50 / items_ + (i % 3 == 0 ? i + epoch : 0)) % 50);
-        return json_text({{"training_loss", 1.0 / epoch},
-                          {"validation_loss", 1.1 / epoch},
-                          {"learning_rate", 0.1},
-                          {"seconds", 12.5},
-                          {"predicted", predicted}});
-    }
-
-  private:
-    std::filesystem::path directory_ =
-        std::filesystem::temp_directory_path() / fmt::format("jevrin-service-{}", ::getpid());
-    std::string split_;
-    std::int64_t items_ = 0;
-    std::string key_;
-};
 
 double percentile(std::vector<double> values, double share) {
     std::sort(values.begin(), values.end());
@@ -76,7 +29,7 @@ double percentile(std::vector<double> values, double share) {
 void append_epochs(benchmark::State& state, int programs) {
     constexpr int epochs = 200;
     constexpr double promised = 500.0;
-    const Ground ground;
+    const bench::ServiceGround ground;
     ServiceServer server({.ledger = ground.directory()}, {});
     int round = 0;
     std::vector<double> rates;
@@ -122,30 +75,6 @@ void append_epochs(benchmark::State& state, int programs) {
     state.counters["p99_ms"] = percentile(milliseconds, 0.99);
 }
 
-// Pictures of the demo in memory, and its backbone, a classifier of surfaces, on disk.
-class Tiles {
-  public:
-    Tiles() {
-        std::filesystem::create_directories(directory_);
-        write_file(model(), demo::backbone_model());
-        const std::vector<demo::Tile> tiles = demo::plan_tiles(demo::default_seed);
-        for (std::size_t i = 0; i < 256; ++i) {
-            const std::vector<std::byte> bytes = demo::draw_tile(tiles[i % tiles.size()], demo::default_seed);
-            images_.emplace_back(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-        }
-    }
-    ~Tiles() { std::filesystem::remove_all(directory_); }
-
-    const std::filesystem::path& directory() const { return directory_; }
-    std::filesystem::path model() const { return directory_ / "surfaces.onnx"; }
-    const std::vector<std::string>& images() const { return images_; }
-
-  private:
-    std::filesystem::path directory_ =
-        std::filesystem::temp_directory_path() / fmt::format("jevrin-tiles-{}", ::getpid());
-    std::vector<std::string> images_;
-};
-
 // Images a second without a server: decoded one after another, classified 32 at a time.
 double direct_rate(Recogniser& recogniser, const std::vector<std::string>& images) {
     const auto begin = std::chrono::steady_clock::now();
@@ -168,17 +97,14 @@ double direct_rate(Recogniser& recogniser, const std::vector<std::string>& image
 void classify(benchmark::State& state, std::size_t images_of_a_request) {
     constexpr int clients = 8;
     constexpr std::size_t requests = 200;
-    const Tiles tiles;
-    LedgerWriter::open(tiles.directory());
-    ServiceStore store(tiles.directory());
-    store.publish("surfaces", tiles.model(), "demo");
-    const std::string key = store.add_key({.name = "bench", .may = {Right::classify}});
-    ServiceServer server({.ledger = tiles.directory()}, {});
-    Recogniser recogniser(load_classifier(tiles.model()));
+    const bench::ServiceGround ground;
+    const std::vector<std::string> tiles = bench::tile_files(256);
+    ServiceServer server({.ledger = ground.directory()}, {});
+    Recogniser recogniser(load_classifier(ground.model()));
     std::vector<double> shares;
     std::vector<double> rates;
     std::vector<double> milliseconds;
-    double before = direct_rate(recogniser, tiles.images());
+    double before = direct_rate(recogniser, tiles);
     for (auto _ : state) {
         std::vector<std::vector<double>> waits(clients);
         std::atomic<int> failed{0};
@@ -189,9 +115,9 @@ void classify(benchmark::State& state, std::size_t images_of_a_request) {
                 httplib::Client client(server.address());
                 client.set_keep_alive(true);
                 client.set_tcp_nodelay(true);
-                client.set_bearer_token_auth(key.c_str());
+                client.set_bearer_token_auth(ground.key().c_str());
                 const auto image = [&](std::size_t i) -> const std::string& {
-                    return tiles.images()[(c * requests + i) % tiles.images().size()];
+                    return tiles[(c * requests + i) % tiles.size()];
                 };
                 for (std::size_t i = 0; i < requests; ++i) {
                     const auto sent = std::chrono::steady_clock::now();
@@ -209,7 +135,7 @@ void classify(benchmark::State& state, std::size_t images_of_a_request) {
         const double seconds = bench::seconds_since(begin);
         if (failed > 0) state.SkipWithError("a request was refused");
         state.SetIterationTime(seconds);
-        const double after = direct_rate(recogniser, tiles.images());
+        const double after = direct_rate(recogniser, tiles);
         rates.push_back(static_cast<double>(clients * requests * images_of_a_request) / seconds);
         shares.push_back(2 * rates.back() / (before + after));
         before = after;

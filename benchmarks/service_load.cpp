@@ -1,17 +1,13 @@
 // A service under load that is killed again and again: programs report epochs, clients have images
 // classified, one request of a hundred is malformed. What was acknowledged must be there once, no answer may
 // be wrong, and memory may not grow. The server is the tool itself, in a process of its own.
-#include "embedded.hpp"
 #include "figures.hpp"
-#include "glaze.hpp"
-#include "large_ledger.hpp"
 #include "measure.hpp"
+#include "service_ground.hpp"
 
-#include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/results/model_results.hpp"
-#include "jevrin/server/service_store.hpp"
 
 #include <fmt/format.h>
 #include <httplib.h>
@@ -22,7 +18,6 @@
 #include <chrono>
 #include <csignal>
 #include <fstream>
-#include <mutex>
 #include <thread>
 
 namespace {
@@ -74,60 +69,21 @@ class Server {
     pid_t process_ = -1;
 };
 
-class Ground {
-  public:
-    Ground() {
-        std::filesystem::create_directories(directory_);
-        bench::make_large_ledger(directory_, {.candidates = 1, .seeds = 1, .epochs = 2, .classes = 50});
-        const Ledger ledger = Ledger::open(directory_);
-        const SplitId split = ledger.split_with_fold(ledger.study().id, 0);
-        split_ = ledger.split_hash(split);
-        items_ = ledger.count_items(split, Part::validation);
-        write_file(directory_ / "surfaces.onnx", demo::backbone_model());
-        ServiceStore store(directory_);
-        store.publish("surfaces", directory_ / "surfaces.onnx", "demo");
-        key_ = store.add_key({.name = "bench", .may = {Right::runs, Right::classify}});
-        ImageClassifier classifier(directory_ / "surfaces.onnx", {});
-        const std::vector<demo::Tile> tiles = demo::plan_tiles(demo::default_seed);
-        for (std::size_t i = 0; i < 32; ++i) {
-            const std::vector<std::byte> bytes = demo::draw_tile(tiles[i], demo::default_seed);
-            images_.emplace_back(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-            const ImageAnswer answer = classifier.classify(bytes, "tile");
-            answers_.push_back(static_cast<double>(answer.confidence()));
-        }
-    }
-    ~Ground() { std::filesystem::remove_all(directory_); }
-
-    const std::filesystem::path& directory() const { return directory_; }
-    const std::string& key() const { return key_; }
-    const std::vector<std::string>& images() const { return images_; }
-    // The probability of the likeliest class of each.
-    const std::vector<double>& answers() const { return answers_; }
-    std::string run_text(int seed) const {
-        return json_text({{"split", split_}, {"candidate", "loaded"}, {"regime", "scratch"}, {"seed", seed}});
-    }
-    std::string epoch_text(int epoch) const {
-        std::vector<std::int64_t> predicted;
-        for (std::int64_t i = 0; i < items_; ++i)
-            predicted.push_back((i * 50 / items_ + (i % 3 == 0 ? i + epoch : 0)) % 50);
-        return json_text(
-            {{"training_loss", 1.0 / epoch}, {"validation_loss", 1.1 / epoch}, {"predicted", predicted}});
-    }
-
-  private:
-    std::filesystem::path directory_ =
-        std::filesystem::temp_directory_path() / fmt::format("jevrin-load-{}", ::getpid());
-    std::string split_;
-    std::int64_t items_ = 0;
-    std::string key_;
-    std::vector<std::string> images_;
-    std::vector<double> answers_;
-};
+// What the model says of the images without a server: the probability of the likeliest class of each.
+std::vector<double> direct_answers(const bench::ServiceGround& ground,
+                                   const std::vector<std::string>& images) {
+    ImageClassifier classifier(ground.model(), {});
+    std::vector<double> answers;
+    for (const std::string& image : images)
+        answers.push_back(
+            static_cast<double>(classifier.classify(std::as_bytes(std::span(image)), "tile").confidence()));
+    return answers;
+}
 
 constexpr int port = 18'471;
 const std::string address = fmt::format("http://127.0.0.1:{}", port);
 
-httplib::Client connect(const Ground& ground) {
+httplib::Client connect(const bench::ServiceGround& ground) {
     httplib::Client client(address);
     client.set_keep_alive(true);
     client.set_tcp_nodelay(true);
@@ -150,11 +106,11 @@ struct Tally {
 };
 
 // Reports epochs until enough requests were made; returns how many were acknowledged.
-int report_epochs(const Ground& ground, int seed, std::int64_t most, Tally& tally) {
+int report_epochs(const bench::ServiceGround& ground, int seed, std::int64_t most, Tally& tally) {
     httplib::Client client = connect(ground);
     std::int64_t run = 0;
     insist([&] {
-        auto answer = client.Post("/v1/runs", ground.run_text(seed), "application/json");
+        auto answer = client.Post("/v1/runs", ground.run_text("loaded", seed), "application/json");
         if (answer && answer->status < 300) run = parse_json(answer->body).at("id").get<std::int64_t>();
         return answer;
     });
@@ -171,12 +127,13 @@ int report_epochs(const Ground& ground, int seed, std::int64_t most, Tally& tall
     return epoch;
 }
 
-void ask_for_images(const Ground& ground, std::size_t first, std::int64_t most, Tally& tally) {
+void ask_for_images(const bench::ServiceGround& ground, const std::vector<std::string>& images,
+                    const std::vector<double>& answers, std::size_t first, std::int64_t most, Tally& tally) {
     httplib::Client client = connect(ground);
     for (std::size_t i = first; tally.requests < most; ++i) {
-        const std::size_t k = i % ground.images().size();
+        const std::size_t k = i % images.size();
         const bool malformed = ++tally.requests % 100 == 0;
-        const std::string& image = ground.images()[k];
+        const std::string& image = images[k];
         const std::string body = malformed ? image.substr(0, image.size() / 3) : image;
         double told = 0.0;
         const int status = insist([&] {
@@ -185,7 +142,7 @@ void ask_for_images(const Ground& ground, std::size_t first, std::int64_t most, 
                 told = parse_json(answer->body).at("images")[0].at("top")[0].at("probability").get<double>();
             return answer;
         });
-        if (malformed ? status != 422 : status != 200 || told != ground.answers()[k]) ++tally.wrong;
+        if (malformed ? status != 422 : status != 200 || told != answers[k]) ++tally.wrong;
     }
 }
 
@@ -193,7 +150,9 @@ void run_load(benchmark::State& state) {
     constexpr std::int64_t most = 100'000;
     constexpr int kills = 20;
     constexpr int programs = 4;
-    const Ground ground;
+    const bench::ServiceGround ground;
+    const std::vector<std::string> images = bench::tile_files(32);
+    const std::vector<double> answers = direct_answers(ground, images);
     for (auto _ : state) {
         Tally tally;
         auto server = std::make_unique<Server>(ground.directory(), port);
@@ -204,8 +163,9 @@ void run_load(benchmark::State& state) {
             threads.emplace_back([&, p] {
                 acknowledged[static_cast<std::size_t>(p)] = report_epochs(ground, p + 1, most, tally);
             });
-            threads.emplace_back(
-                [&, p] { ask_for_images(ground, static_cast<std::size_t>(p) * 7, most, tally); });
+            threads.emplace_back([&, p] {
+                ask_for_images(ground, images, answers, static_cast<std::size_t>(p) * 7, most, tally);
+            });
         }
         // At even distances; memory is read before each kill, so that each server has done about the same.
         std::vector<double> memory;
@@ -242,7 +202,7 @@ void run_load(benchmark::State& state) {
 
 // Processor time of a server that nobody asks, beside what it takes to train on one processor.
 void run_idle(benchmark::State& state) {
-    const Ground ground;
+    const bench::ServiceGround ground;
     for (auto _ : state) {
         Server server(ground.directory(), port);
         std::this_thread::sleep_for(std::chrono::seconds(2));

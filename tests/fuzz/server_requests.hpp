@@ -97,6 +97,17 @@ inline void ask_routes(const std::string& text) {
     check_response(routes.respond(request));
 }
 
+// The same of the service.
+inline void check_service(const HttpResponse& response, const SmallLedger& ledger) {
+    if (response.status == 500 || response.status == 503)
+        throw std::logic_error(fmt::format("status {}: {}", response.status, response.body));
+    if (response.body.find(ledger.directory().string()) != std::string::npos)
+        throw std::logic_error("a path left the server: " + response.body);
+    // A conflict with what came before is no fault of the input.
+    if (response.status >= 400 && response.status != 409)
+        throw InputError(fmt::format("{} {}", response.status, response.body));
+}
+
 // Requests to the service: what is refused leaves the ledger as it was.
 inline void ask_service(const std::string& text) {
     static const SmallLedger ledger;
@@ -109,13 +120,7 @@ inline void ask_service(const std::string& text) {
                                       : request.query.contains("npy") ? "application/x-npy"
                                                                       : "application/json";
     const HttpResponse response = routes.respond(request);
-    if (response.status == 500 || response.status == 503)
-        throw std::logic_error(fmt::format("status {}: {}", response.status, response.body));
-    if (response.body.find(ledger.directory().string()) != std::string::npos)
-        throw std::logic_error("a path left the server: " + response.body);
-    // A conflict with what came before is no fault of the input.
-    if (response.status >= 400 && response.status != 409)
-        throw InputError(fmt::format("{} {}", response.status, response.body));
+    check_service(response, ledger);
 }
 
 // Images and corrections of images to a classifier in service. A body is JSON, an image, or with "form" parts
@@ -152,12 +157,7 @@ inline void ask_classifier(const std::string& text) {
         }
     }
     const HttpResponse response = routes.respond(request);
-    if (response.status == 500 || response.status == 503)
-        throw std::logic_error(fmt::format("status {}: {}", response.status, response.body));
-    if (response.body.find(ledger.directory().string()) != std::string::npos)
-        throw std::logic_error("a path left the server: " + response.body);
-    if (response.status >= 400 && response.status != 409)
-        throw InputError(fmt::format("{} {}", response.status, response.body));
+    check_service(response, ledger);
     parse_json(response.body);
 }
 

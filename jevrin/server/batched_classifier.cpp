@@ -8,6 +8,8 @@
 #include <algorithm>
 #include <exception>
 #include <latch>
+#include <semaphore>
+#include <utility>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -17,24 +19,49 @@ constexpr std::size_t most_alone = 32;
 constexpr std::size_t most_beside_others = 8;
 // Each worker has weights of its own: of a large network there is only one.
 constexpr std::int64_t most_bytes_of_weights = std::int64_t{1} << 30;
-constexpr std::size_t most_waiting = 2'048;
+// Bytes of fitted images that requests may have in hand together; one request alone may have more.
+constexpr std::size_t most_bytes_in_hand = std::size_t{256} << 20;
+
+// A decoded image may take 300 MB until it is fitted: so many are decoded at a time, whoever asks.
+std::counting_semaphore<>& decoders() {
+    static std::counting_semaphore<> free(2 * std::max(1, threads()));
+    return free;
+}
+
+std::vector<std::uint8_t> fitted_in_turn(std::span<const std::byte> bytes, const Fitting& fitting) {
+    decoders().acquire();
+    struct Release {
+        ~Release() { decoders().release(); }
+    } const afterwards;
+    return fit_image(bytes, fitting);
+}
 
 }  // namespace
 
-// While a request is decoded, what is there already waits for it.
-class BatchedClassifier::Decoding {
+// A request in hand, of so many images. While it is decoded, what is there already waits for it.
+class BatchedClassifier::InHand {
   public:
-    explicit Decoding(BatchedClassifier& of) : of_(of) {
+    InHand(BatchedClassifier& of, std::size_t images) : of_(of), images_(images) {
         const std::lock_guard lock(of_.mutex_);
+        const std::size_t bytes = static_cast<std::size_t>(of_.classifier().preparation.fitting.values());
+        is_taken_ = of_.in_hand_ == 0 || (of_.in_hand_ + images) * bytes <= most_bytes_in_hand;
+        if (!is_taken_) return;
+        of_.in_hand_ += images;
         ++of_.decoding_;
     }
-    ~Decoding() { end(); }
-    Decoding(const Decoding&) = delete;
-    Decoding& operator=(const Decoding&) = delete;
+    ~InHand() {
+        if (!is_taken_) return;
+        end_decoding();
+        const std::lock_guard lock(of_.mutex_);
+        of_.in_hand_ -= images_;
+    }
+    InHand(const InHand&) = delete;
+    InHand& operator=(const InHand&) = delete;
 
-    void end() {
-        if (ended_) return;
-        ended_ = true;
+    // False when there are too many.
+    bool is_taken() const { return is_taken_; }
+    void end_decoding() {
+        if (std::exchange(is_decoded_, true)) return;
         {
             const std::lock_guard lock(of_.mutex_);
             --of_.decoding_;
@@ -44,7 +71,9 @@ class BatchedClassifier::Decoding {
 
   private:
     BatchedClassifier& of_;
-    bool ended_ = false;
+    std::size_t images_;
+    bool is_taken_ = false;
+    bool is_decoded_ = false;
 };
 
 // A request that waits for its images.
@@ -82,18 +111,15 @@ BatchedClassifier::~BatchedClassifier() {
 }
 
 std::optional<std::vector<ImageOutcome>> BatchedClassifier::classify(std::span<const SentImage> images) {
-    Decoding decoding(*this);
-    {
-        const std::lock_guard lock(mutex_);
-        if (waiting_.size() + images.size() > most_waiting) return std::nullopt;
-    }
+    InHand in_hand(*this, images.size());
+    if (!in_hand.is_taken()) return std::nullopt;
     std::vector<ImageOutcome> outcomes;
     std::vector<Waiting> fitted;
     for (const SentImage& image : images) {
         const std::span<const std::byte> bytes = std::as_bytes(std::span(image.bytes));
         ImageOutcome outcome;
         try {
-            fitted.push_back({.fitted = fit_image(bytes, classifier().preparation.fitting),
+            fitted.push_back({.fitted = fitted_in_turn(bytes, classifier().preparation.fitting),
                               .asking = {},
                               .image = outcomes.size()});
             outcome.answer = ImageAnswer{.file = image.name,
@@ -114,7 +140,7 @@ std::optional<std::vector<ImageOutcome>> BatchedClassifier::classify(std::span<c
             waiting_.push_back(std::move(one));
         }
     }
-    decoding.end();
+    in_hand.end_decoding();
     asking->left.wait();
     if (asking->failure) std::rethrow_exception(asking->failure);
     return std::move(asking->outcomes);

@@ -52,12 +52,12 @@ class BatchedClassifier {
 
     const Classifier& classifier() const { return workers_.front().recogniser->classifier(); }
 
-    // In the order of the images; decoded by the thread that asks. None when too many wait already. An
+    // In the order of the images; decoded by the thread that asks. None when there are too many already. An
     // answer does not depend on what it is classified together with.
     std::optional<std::vector<ImageOutcome>> classify(std::span<const SentImage> images);
 
   private:
-    class Decoding;
+    class InHand;
     struct Asking;
     struct Waiting {
         std::vector<std::uint8_t> fitted;
@@ -78,6 +78,7 @@ class BatchedClassifier {
     std::condition_variable changed_;
     std::deque<Waiting> waiting_;
     std::size_t decoding_ = 0;  // requests
+    std::size_t in_hand_ = 0;   // images of requests that are not answered
     std::size_t idle_ = 0;      // workers
     bool stop_ = false;
     std::vector<Worker> workers_;

@@ -38,7 +38,9 @@ std::optional<std::string> LiveFeed::Listener::next(milliseconds patience) {
 }
 
 LiveFeed::LiveFeed(const std::filesystem::path& ledger, const std::string& study)
-    : directory_(ledger), study_(study), thread_([this] { follow(); }) {}
+    : directory_(ledger), study_(study), thread_([this] { follow(); }) {
+    begun_.wait();
+}
 
 LiveFeed::~LiveFeed() {
     end();
@@ -105,6 +107,10 @@ void LiveFeed::follow() {
         std::unique_lock lock(mutex_);
         return stopped_.wait_for(lock, wait, [this] { return stop_; });
     };
+    bool first = true;
+    const auto begin = [&] {
+        if (std::exchange(first, false)) begun_.count_down();
+    };
     for (bool lost = false; !stopped(milliseconds(0));) {
         try {
             const Ledger ledger = Ledger::open(directory_);
@@ -112,6 +118,7 @@ void LiveFeed::follow() {
             StudyFollower follower(ledger, study);
             bool same_images = true;
             std::int64_t changes = ledger.changes();
+            begin();
             if (std::exchange(lost, false)) tell(event_of("state", {{"revision", revisions().change}}));
             for (milliseconds wait = shortest_wait; same_images && !stopped(wait);) {
                 const auto begun = std::chrono::steady_clock::now();
@@ -136,6 +143,7 @@ void LiveFeed::follow() {
             tell(event_of("lost", {{"reason", error.what()}}));
             lost = true;
             count(true, true);
+            begin();
             if (stopped(milliseconds(2000))) return;
         }
     }

@@ -8,6 +8,7 @@
 #include <cstdint>
 #include <deque>
 #include <filesystem>
+#include <latch>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -68,6 +69,7 @@ class LiveFeed {
     bool stop_ = false;
     Revisions revisions_;
     std::set<std::shared_ptr<Listener>> listeners_;
+    std::latch begun_{1};  // whatever changes from now on is told
     std::thread thread_;
 };
 

@@ -72,6 +72,13 @@ void add_train(Command& command) {
         .add_option("--threads", options->threads,
                     "number of threads (default: all processors; same results)")
         .within(1, 1024);
+    command
+        .add_option(
+            "--at-once", options->study.at_once,
+            "runs trained at the same time, each on a share of the threads (default: as many as there are "
+            "threads and memory for; same results)")
+        .within(1, 1024)
+        .option_text("N");
     add_memory_option(command, options->memory);
     command.callback([options] { train(*options); });
 }

@@ -12,7 +12,9 @@
 #include <array>
 #include <atomic>
 #include <csignal>
+#include <map>
 #include <optional>
+#include <utility>
 
 namespace jevrin::app {
 namespace {
@@ -46,6 +48,36 @@ std::string left(double seconds) {
     return seconds < 0 ? "" : spoken_seconds(seconds) + " left";
 }
 
+constexpr std::size_t most_runs_shown = 4;  // of those that are trained at once
+
+// The study, as its last news has it, and the runs in training; of one alone its epoch, too.
+std::vector<Progress> bars_of(const std::map<std::string, StudyPosition>& running,
+                              const StudyPosition& last) {
+    const auto share = [](auto done, auto all) {
+        return static_cast<double>(done) / static_cast<double>(std::max<std::int64_t>(1, all));
+    };
+    const bool alone = running.size() == 1;
+    std::int64_t furthest = last.run;
+    for (const auto& [name, at] : running) furthest = std::max(furthest, at.run);
+    std::vector<Progress> bars = {
+        {"study", last.study_share,
+         fmt::format("run {} of {}{}  {}", furthest, last.runs,
+                     alone ? "" : fmt::format(", {} at once", running.size()), left(last.seconds_left))}};
+    for (const auto& [name, at] : running) {
+        if (bars.size() > most_runs_shown) break;
+        const double of_epoch = share(at.batch, at.batches);
+        bars.push_back({"run",
+                        (static_cast<double>(at.epochs_done) + of_epoch) / static_cast<double>(at.epochs),
+                        fmt::format("{}, epoch {} of {}  {}", name, std::min(at.epochs, at.epochs_done + 1),
+                                    at.epochs, left(at.run_seconds_left))});
+        if (alone)
+            bars.push_back(
+                {"epoch", of_epoch,
+                 fmt::format("batch {} of {}  {}", at.batch, at.batches, left(at.epoch_seconds_left))});
+    }
+    return bars;
+}
+
 }  // namespace
 
 std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,
@@ -70,6 +102,8 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
     // After the name: the seed, and the fold when there are several.
     name_width += plan.images.folds.size() > 1 ? 4 : 2;
     ProgressBars bar;
+    std::map<std::string, StudyPosition> running;  // by the run's name
+    std::size_t bars_shown = 0;
     StudyCallbacks callbacks;
     callbacks.preparing = bar.named();
     callbacks.warning = [&](const std::string& message) {
@@ -96,23 +130,17 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
         print(epoch_line(run, epoch, plan.metric, best, name_width));
     };
     callbacks.run_finished = [&](const RunRecord& run) {
+        running.erase(run.name());
         bar.clear();
         if (run.state == RunState::failed)
             print(fmt::format("{}  {}: {}\n", padded(run.name(), name_width),
                               highlighted("FAILED", "#d70000"), run.reason));
     };
     callbacks.progress = [&](const RunRecord& run, const StudyPosition& at) {
-        const auto share = [](auto done, auto all) {
-            return static_cast<double>(done) / static_cast<double>(std::max<std::int64_t>(1, all));
-        };
-        const double of_epoch = share(at.batch, at.batches);
-        bar.show({{"study", at.study_share,
-                   fmt::format("run {} of {}  {}", at.run, at.runs, left(at.seconds_left))},
-                  {"run", (static_cast<double>(at.epochs_done) + of_epoch) / static_cast<double>(at.epochs),
-                   fmt::format("{}, epoch {} of {}  {}", run.name(), std::min(at.epochs, at.epochs_done + 1),
-                               at.epochs, left(at.run_seconds_left))},
-                  {"epoch", of_epoch,
-                   fmt::format("batch {} of {}  {}", at.batch, at.batches, left(at.epoch_seconds_left))}});
+        running[run.name()] = at;
+        const std::vector<Progress> bars = bars_of(running, at);
+        if (std::exchange(bars_shown, bars.size()) != bars.size()) bar.clear();
+        bar.show(bars);
     };
     callbacks.stop_requested = [] { return stop_asked.load(); };
     try {

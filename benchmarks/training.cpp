@@ -133,9 +133,9 @@ void run_partial(benchmark::State& state) {
     state.SetLabel("x");
 }
 
-double seconds_of_study(const std::filesystem::path& ledger, const StudyOptions& options) {
+double seconds_of_study(const Plan& plan, const std::filesystem::path& ledger, const StudyOptions& options) {
     const auto begin = std::chrono::steady_clock::now();
-    train_study(demo_study().plan(), ledger, {}, options);
+    train_study(plan, ledger, {}, options);
     return bench::seconds_since(begin);
 }
 
@@ -146,10 +146,31 @@ void run_study(benchmark::State& state) {
         const auto place = [&](const char* name) {
             return demo_study().directory() / fmt::format("{}-{}", name, ratios.size());
         };
-        const double alone = seconds_of_study(place("scratch"), {.selection = {.only = {"from scratch"}}});
-        const double all = seconds_of_study(place("all"), {});
+        const Plan& plan = demo_study().plan();
+        const double alone =
+            seconds_of_study(plan, place("scratch"), {.selection = {.only = {"from scratch"}}, .at_once = 1});
+        const double all = seconds_of_study(plan, place("all"), {.at_once = 1});
         ratios.push_back(all / alone);
         state.SetIterationTime(all);
+    }
+    state.counters["value"] = state.counters["ratio"] = bench::median(ratios);
+    state.counters["threads"] = 2;
+    state.SetLabel("x");
+}
+
+// Twelve small runs, three regimes with four seeds, one after another over two at once; each in a new ledger.
+void run_at_once(benchmark::State& state) {
+    Plan plan = demo_study().plan();
+    plan.seeds = {1, 2, 3, 4};
+    std::vector<double> ratios;
+    for (auto _ : state) {
+        const auto place = [&](const char* name) {
+            return demo_study().directory() / fmt::format("{}-{}", name, ratios.size());
+        };
+        const double one = seconds_of_study(plan, place("one"), {.at_once = 1});
+        const double two = seconds_of_study(plan, place("two"), {.at_once = 2});
+        ratios.push_back(one / two);
+        state.SetIterationTime(two);
     }
     state.counters["value"] = state.counters["ratio"] = bench::median(ratios);
     state.counters["threads"] = 2;
@@ -230,5 +251,6 @@ int main(int argc, char** argv) {
     add_figure("record_epoch/share", 5, run_record);
     add_figure("checkpoint/stall", 7, run_checkpoint);
     add_figure("study/overhead", 3, run_study);
+    add_figure("study/at_once", 3, run_at_once);
     return jevrin::bench::run(argc, argv);
 }

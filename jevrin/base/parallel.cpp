@@ -47,18 +47,32 @@ void run_chunk(void* loop, std::int64_t chunk) {
     JEVRIN_RELEASE(&l.ended);
 }
 
-thread_local int serial_loops = 0;
+// How the calling thread runs its loops.
+struct OwnLoops {
+    bool serial = false;
+    LoopGroup* group = nullptr;
+};
+thread_local OwnLoops own_loops;
 
 }  // namespace
 
-SerialLoops::SerialLoops() {
-    ++serial_loops;
+SerialLoops::SerialLoops(LoopGroup* group) {
+    own_loops = {true, group};
+    if (group != nullptr) ++group->working_;
 }
 SerialLoops::~SerialLoops() {
-    --serial_loops;
+    if (own_loops.group != nullptr) --own_loops.group->working_;
+    own_loops = {};
 }
 bool SerialLoops::here() {
-    return serial_loops > 0;
+    return own_loops.serial && (own_loops.group == nullptr || 2 * own_loops.group->working() > threads());
+}
+
+WaitingLoops::WaitingLoops() {
+    if (own_loops.group != nullptr) --own_loops.group->working_;
+}
+WaitingLoops::~WaitingLoops() {
+    if (own_loops.group != nullptr) ++own_loops.group->working_;
 }
 
 void parallel_for(std::int64_t count, const ChunkBody& body) {

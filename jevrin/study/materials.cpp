@@ -211,6 +211,7 @@ Scaling Materials::scaling_for(const Candidate& candidate, std::int64_t fold) co
     if (!stated && pretrained && backbone->second.scaling) return *backbone->second.scaling;
     const double fraction = candidate.training.fraction;
     if (fold == 0 && fraction >= 1.0) return measured_scaling;
+    const std::lock_guard lock(measuring);
     const auto [place, is_new] = measured_elsewhere.try_emplace({fold, fraction});
     if (is_new) place->second = images->scaling_of(data_for(candidate, fold).parts.training);
     return place->second;

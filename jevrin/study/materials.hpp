@@ -11,6 +11,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
@@ -65,6 +66,7 @@ struct Materials {
     Scaling measured_scaling;  // over the training part
     // The same of its fractions and of other folds, by fold and fraction, once they were asked for.
     mutable std::map<std::pair<std::int64_t, double>, Scaling> measured_elsewhere;
+    mutable std::mutex measuring;  // of it: runs of several threads ask
 
     Materials() = default;
     Materials(const Materials&) = delete;

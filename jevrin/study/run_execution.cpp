@@ -245,8 +245,10 @@ void RunExecution::finish() {
         std::filesystem::remove(file, ignored);
         throw RunError(fmt::format("its model cannot be used: {}", error.what()));
     }
-    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file),
-                       measure_prediction(trainer_.best_network()));
+    PredictionCost cost;
+    const auto measure = [&] { cost = measure_prediction(trainer_.best_network()); };
+    events_.alone ? events_.alone(measure) : measure();
+    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file), cost);
     std::error_code ignored;
     std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
 }

@@ -25,6 +25,8 @@ struct RunEvents {
     std::function<void(const RunRecord& run, const EpochNote& epoch)> epoch_finished;
     std::function<void(const std::string& message)> warning;
     std::function<bool()> stop_requested;
+    // Calls work() when no other run uses the processors: for what is measured.
+    std::function<void(const std::function<void()>& work)> alone;
 };
 
 struct RunExecutionOptions {

@@ -7,6 +7,8 @@
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/run_execution.hpp"
+#include "jevrin/study/run_team.hpp"
+#include "jevrin/study/runs_at_once.hpp"
 #include "jevrin/study/time_left.hpp"
 #include "jevrin/training/boundary_features.hpp"
 
@@ -14,7 +16,9 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <map>
+#include <mutex>
 #include <numeric>
 #include <optional>
 #include <set>
@@ -60,11 +64,17 @@ class StudyScheduler {
         summary_.study = declared.id;
         std::vector<RunId> ids = put_runs(declared, planned);
         find_missing(planned, ids);
-        time_left_.emplace(to_train_);
+        time_left_.emplace(to_train_, team_->members());
         // What others have claimed is looked at once more at the end: they may have died.
         for (int round = 0; round < 2; ++round) {
             summary_.elsewhere = 0;
-            for (std::size_t i = 0; i < to_train_.size(); ++i) train_if_free(i);
+            next_ = 0;
+            team_->carry_out([&](std::size_t) {
+                // Members write through connections of their own.
+                if (team_->members() == 1) return train_what_is_left(writer_);
+                LedgerWriter own = LedgerWriter::open(ledger_.directory());
+                train_what_is_left(own);
+            });
         }
         return summary_;
     }
@@ -95,6 +105,8 @@ class StudyScheduler {
     void find_missing(const std::vector<PlannedRun>& planned, const std::vector<RunId>& ids) {
         StudyOutlook outlook{.superseded = summary_.superseded};
         const Candidate* measured = nullptr;
+        std::int64_t memory = 0;
+        std::vector<std::int64_t> bytes;
         for (std::size_t i = 0; i < planned.size(); ++i) {
             const RunRecord run = ledger_.run_by_id(ids[i]);
             if (is_finished(run)) {
@@ -106,63 +118,88 @@ class StudyScheduler {
                 outlook.resumed += run.epochs > 0 ? 1 : 0;
                 to_train_.push_back(planned[i]);
                 ids_.push_back(ids[i]);
-                if (measured != planned[i].candidate) require_memory_for(planned[i]);
+                if (measured != planned[i].candidate) memory = memory_for(planned[i]);
                 measured = planned[i].candidate;
+                bytes.push_back(memory);
             }
         }
         summary_.already_finished = outlook.finished;
         summary_.failed_before = outlook.failed;
-        position_.runs = outlook.to_train;
+        outlook.at_once = runs_at_once(std::move(bytes), options_.at_once);
+        team_.emplace(static_cast<std::size_t>(outlook.at_once), callbacks_.stop_requested);
         if (callbacks_.begun) callbacks_.begun(outlook);
     }
 
-    void require_memory_for(const PlannedRun& run) const {
+    std::int64_t memory_for(const PlannedRun& run) const {
         const Candidate& candidate = *run.candidate;
         const auto items =
             static_cast<std::int64_t>(materials_.data_for(candidate, run.fold).parts.training.size());
-        require_candidate_memory(
+        return require_candidate_memory(
             candidate,
             build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(), run.seed),
             std::min(candidate.training.batch, items));
     }
 
-    void train_if_free(std::size_t place) {
-        const RunId id = ids_[place];
-        if (done_.contains(id)) return;
-        std::optional<PlaceLock> claim = writer_.claim(id);
-        if (!claim) {
-            ++summary_.elsewhere;
-            return;
+    void train_what_is_left(LedgerWriter& writer) {
+        for (;;) {
+            if (team_->members() > 1 && team_->stop_requested())
+                throw Interrupted("stopped before the next run began");
+            std::size_t place = 0;
+            {
+                const std::lock_guard lock(mutex_);
+                if (next_ == to_train_.size()) return;
+                place = next_++;
+            }
+            train_if_free(place, writer);
         }
-        done_.insert(id);
-        RunRecord record = ledger_.run_by_id(id);
+    }
+
+    // Counts in the summary, which members share.
+    void count(std::int64_t StudySummary::*what) {
+        const std::lock_guard lock(mutex_);
+        ++(summary_.*what);
+    }
+
+    void train_if_free(std::size_t place, LedgerWriter& writer) {
+        const RunId id = ids_[place];
+        {
+            const std::lock_guard lock(mutex_);
+            if (done_.contains(id)) return;
+        }
+        std::optional<PlaceLock> claim = writer.claim(id);
+        if (!claim) return count(&StudySummary::elsewhere);
+        {
+            const std::lock_guard lock(mutex_);
+            done_.insert(id);
+        }
+        RunRecord record = writer.ledger().run_by_id(id);
+        const auto skip = [&] { team_->tell([this, place] { time_left_->skip(place); }); };
         if (is_finished(record)) {
             // Another process was faster.
-            ++summary_.already_finished;
-            time_left_->skip(place);
-            return;
+            count(&StudySummary::already_finished);
+            return skip();
         }
         if (record.state == RunState::failed && !options_.retry_failed) {
-            ++summary_.failed_before;  // in another process, meanwhile
-            time_left_->skip(place);
-            return;
+            count(&StudySummary::failed_before);  // in another process, meanwhile
+            return skip();
         }
-        position_.run = static_cast<std::int64_t>(place) + 1;
         try {
-            train(place, record, *claim);
-            ++summary_.trained;
+            train(place, record, *claim, writer);
+            count(&StudySummary::trained);
         } catch (const RunError& error) {
-            writer_.fail_run(id, error.what());
-            time_left_->skip(place);
-            ++summary_.failed;
+            writer.fail_run(id, error.what());
+            count(&StudySummary::failed);
         }
-        if (callbacks_.run_finished) callbacks_.run_finished(ledger_.run_by_id(id));
+        skip();
+        if (callbacks_.run_finished)
+            team_->tell([this, run = writer.ledger().run_by_id(id)] { callbacks_.run_finished(run); });
     }
 
     // Runs whose frozen part is the same share its features.
     FeaturePool& pool_for(const PlannedRun& run) {
         const Scaling scaling = materials_.scaling_for(*run.candidate, run.fold);
         const std::string& backbone = materials_.backbones.at(run.candidate->backbone).features_hash;
+        const std::lock_guard lock(mutex_);
         auto& pool = pools_[{backbone, scaling.mean, scaling.deviation}];
         const bool keep = options_.stores == Stores::kept;
         if (!pool)
@@ -173,46 +210,60 @@ class StudyScheduler {
         return *pool;
     }
 
-    void train(std::size_t place, RunRecord& record, PlaceLock& claim) {
+    void train(std::size_t place, RunRecord& record, PlaceLock& claim, LedgerWriter& writer) {
         const PlannedRun& planned = to_train_[place];
         FeaturePool* pool = planned.candidate->regime == Regime::scratch ? nullptr : &pool_for(planned);
+        // What is told faster than it is heard is left out.
+        const auto reporting = std::make_shared<std::atomic<bool>>(false);
         RunEvents events;
         events.started = [&](const RunRecord& run, std::int64_t resumed) {
-            position_.epochs = planned.epochs;
-            position_.epochs_done = run.epochs;
-            time_left_->begin(place, run.epochs);
-            if (callbacks_.run_started) callbacks_.run_started(run, resumed);
+            team_->tell([this, place, run, resumed] {
+                positions_[place] = {.run = static_cast<std::int64_t>(place) + 1,
+                                     .runs = std::ssize(to_train_),
+                                     .epochs_done = run.epochs,
+                                     .epochs = to_train_[place].epochs};
+                time_left_->begin(place, run.epochs);
+                if (callbacks_.run_started) callbacks_.run_started(run, resumed);
+            });
         };
         events.progress = [&](const RunRecord& run, std::int64_t batch, std::int64_t batches) {
-            position_.batch = batch;
-            position_.batches = batches;
-            report(run);
+            team_->pass();
+            if (!callbacks_.progress || reporting->exchange(true)) return;
+            team_->tell([this, place, run, batch, batches, reporting] {
+                positions_[place].batch = batch;
+                positions_[place].batches = batches;
+                report(place, run);
+                *reporting = false;
+            });
         };
         events.epoch_finished = [&](const RunRecord& run, const EpochNote& note) {
-            position_.epochs_done = note.epoch.epoch;
-            position_.batch = 0;
-            time_left_->see_epoch(note.epoch.seconds);
-            if (callbacks_.epoch_finished) callbacks_.epoch_finished(run, note.epoch, note.best);
-            for (const std::string& message : note.warnings)
-                if (callbacks_.run_warning) callbacks_.run_warning(run, message);
-            report(run);
+            team_->tell([this, place, run, epoch = note.epoch, best = note.best, warnings = note.warnings] {
+                positions_[place].epochs_done = epoch.epoch;
+                positions_[place].batch = 0;
+                time_left_->see_epoch(place, epoch.seconds);
+                if (callbacks_.epoch_finished) callbacks_.epoch_finished(run, epoch, best);
+                for (const std::string& message : warnings)
+                    if (callbacks_.run_warning) callbacks_.run_warning(run, message);
+                report(place, run);
+            });
         };
-        events.warning = callbacks_.warning;
-        events.stop_requested = callbacks_.stop_requested;
-        record = RunExecution(writer_, materials_, planned, record, claim,
+        events.warning = [&](const std::string& message) { team_->tell([this, message] { warn(message); }); };
+        events.stop_requested = [&] { return team_->stop_requested(); };
+        events.alone = [&](const std::function<void()>& work) { team_->alone(work); };
+        record = RunExecution(writer, materials_, planned, record, claim,
                               {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
                      .carry_out();
-        time_left_->skip(place);
-        if (pool != nullptr && !pool->accepts()) warn_about_features();
+        if (pool != nullptr && !pool->accepts()) team_->tell([this] { warn_about_features(); });
     }
 
-    void report(const RunRecord& run) {
+    void report(std::size_t place, const RunRecord& run) {
         if (!callbacks_.progress) return;
-        const double of_epoch = position_.batches == 0 ? 0.0
-                                                       : static_cast<double>(position_.batch) /
-                                                             static_cast<double>(position_.batches);
-        time_left_->fill(position_, of_epoch);
-        callbacks_.progress(run, position_);
+        StudyPosition& position = positions_[place];
+        const double of_epoch = position.batches == 0 ? 0.0
+                                                      : static_cast<double>(position.batch) /
+                                                            static_cast<double>(position.batches);
+        time_left_->fill(position, place, of_epoch);
+        callbacks_.progress(run, position);
     }
 
     void warn(const std::string& message) const {
@@ -233,13 +284,18 @@ class StudyScheduler {
     const Materials& materials_;
     const StudyCallbacks& callbacks_;
     const StudyOptions& options_;
-    StudySummary summary_;
-    StudyPosition position_;
     std::vector<PlannedRun> to_train_;
     std::vector<RunId> ids_;  // of these
-    std::set<RunId> done_;
+    std::optional<RunTeam> team_;
+    // Of the thread that tells.
+    std::map<std::size_t, StudyPosition> positions_;  // by place
     std::optional<TimeLeft> time_left_;
     bool warned_about_features_ = false;
+    // Of all members.
+    std::mutex mutex_;
+    StudySummary summary_;
+    std::size_t next_ = 0;
+    std::set<RunId> done_;
     // By the backbone's hash and scaling.
     std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>,
              std::unique_ptr<FeaturePool>>

@@ -32,6 +32,9 @@ struct StudyOptions {
     bool retry_failed = false;     // those that failed before are trained again, from their last good state
     bool keep_epochs = false;      // a model file of every epoch, not only of the best
     Stores stores = Stores::kept;  // left_out: images and features are computed whenever they are needed
+    // Runs that are trained at the same time, each on a share of the threads; the records are the same. 0: as
+    // many as there are threads and memory for.
+    std::int64_t at_once = 0;
 };
 
 // Where a study stands while it runs. Times are estimated from what was seen so far, and negative while
@@ -56,6 +59,7 @@ struct StudyOutlook {
     std::int64_t finished = 0;
     std::int64_t failed = 0;      // and left alone
     std::int64_t superseded = 0;  // earlier runs with other settings, set aside
+    std::int64_t at_once = 1;     // runs that are trained at the same time
 };
 
 // Each may be empty. They are called from the thread that called train_study, except preparing.
@@ -84,7 +88,7 @@ struct StudySummary {
 // Trains every run of the plan that the ledger lacks, cheap ones first. InputError for a plan that cannot
 // work, before anything is trained; Interrupted when asked to stop: the batch is finished and the state
 // saved, so the next call continues behind it. A run that fails is recorded with its reason, keeps its last
-// good state, and does not stop the others.
+// good state, and does not stop the others. InputError when options.at_once takes more memory than there is.
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks = {}, const StudyOptions& options = {});
 

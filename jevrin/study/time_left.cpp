@@ -6,29 +6,33 @@
 
 namespace jevrin::inline v1 {
 
-TimeLeft::TimeLeft(const std::vector<PlannedRun>& runs) : runs_(runs) {
+TimeLeft::TimeLeft(const std::vector<PlannedRun>& runs, std::size_t at_once)
+    : runs_(runs), at_once_(static_cast<double>(at_once)) {
     for (const PlannedRun& run : runs) epochs_left_.push_back(run.epochs);
     add_up();
 }
 
 void TimeLeft::begin(std::size_t run, std::int64_t epochs_done) {
-    current_ = run;
+    shares_[run] = 0.0;
     epochs_left_[run] = std::max<std::int64_t>(0, runs_[run].epochs - epochs_done);
     add_up();
 }
 
-void TimeLeft::see_epoch(double seconds) {
-    const PlannedRun& run = runs_[current_];
-    for (Seen* seen : {&by_candidate_[run.candidate->name], &by_regime_[run.candidate->regime], &all_}) {
+void TimeLeft::see_epoch(std::size_t run, double seconds) {
+    const PlannedRun& planned = runs_[run];
+    for (Seen* seen :
+         {&by_candidate_[planned.candidate->name], &by_regime_[planned.candidate->regime], &all_}) {
         seen->seconds += seconds;
-        seen->operations += run.epoch_operations;
+        seen->operations += planned.epoch_operations;
         seen->epochs += 1.0;
     }
-    epochs_left_[current_] = std::max<std::int64_t>(0, epochs_left_[current_] - 1);
+    shares_[run] = 0.0;
+    epochs_left_[run] = std::max<std::int64_t>(0, epochs_left_[run] - 1);
     add_up();
 }
 
 void TimeLeft::skip(std::size_t run) {
+    shares_.erase(run);
     epochs_left_[run] = 0;
     add_up();
 }
@@ -44,6 +48,11 @@ std::optional<double> TimeLeft::seconds_of_epoch(const PlannedRun& run) const {
     return like.seconds / like.operations * run.epoch_operations;
 }
 
+// In operations while nothing was seen.
+double TimeLeft::work_of_epoch(std::size_t run) const {
+    return seconds_of_epoch(runs_[run]).value_or(runs_[run].epoch_operations);
+}
+
 void TimeLeft::add_up() {
     left_ = whole_ = 0.0;
     known_ = true;
@@ -53,19 +62,21 @@ void TimeLeft::add_up() {
         const double each = seconds.value_or(runs_[i].epoch_operations);
         left_ += each * static_cast<double>(epochs_left_[i]);
         whole_ += each * static_cast<double>(runs_[i].epochs);
-        if (i == current_) current_epoch_ = each;
     }
 }
 
-void TimeLeft::fill(StudyPosition& position, double epoch_share) const {
-    const double done = epochs_left_.empty() || epochs_left_[current_] == 0 ? 0.0 : epoch_share;
-    const double left = left_ - done * current_epoch_;
+void TimeLeft::fill(StudyPosition& position, std::size_t run, double epoch_share) {
+    const double done = epochs_left_[run] == 0 ? 0.0 : epoch_share;
+    shares_[run] = done;
+    double left = left_;
+    for (const auto& [other, share] : shares_) left -= share * work_of_epoch(other);
     position.study_share = whole_ > 0.0 ? std::clamp(1.0 - left / whole_, 0.0, 1.0) : 0.0;
-    position.seconds_left = known_ ? left : -1.0;
+    position.seconds_left = known_ ? std::max(0.0, left) / at_once_ : -1.0;
     position.run_seconds_left = position.epoch_seconds_left = -1.0;
     if (all_.epochs == 0.0) return;
-    position.run_seconds_left = current_epoch_ * (static_cast<double>(epochs_left_[current_]) - done);
-    position.epoch_seconds_left = current_epoch_ * (1.0 - epoch_share);
+    const double epoch = work_of_epoch(run);
+    position.run_seconds_left = epoch * (static_cast<double>(epochs_left_[run]) - done);
+    position.epoch_seconds_left = epoch * (1.0 - epoch_share);
 }
 
 }  // namespace jevrin::inline v1

@@ -6,11 +6,13 @@
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/images/batches.hpp"
 
+#include <atomic>
 #include <cstdint>
 #include <filesystem>
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <span>
 #include <string>
@@ -26,6 +28,7 @@ struct FeatureSettings {
     bool keep = true;  // false: every row is computed whenever it is asked for
 };
 
+// Safe to call from several threads; rows that several want are computed by one of them.
 class BoundaryFeatures {
   public:
     // The frozen part of a network (cut_network()); images must outlive this.
@@ -35,7 +38,7 @@ class BoundaryFeatures {
     // How many rows have been computed so far, kept ones and others.
     std::int64_t computed() const { return computed_; }
 
-    std::int64_t values_per_item() const { return inference_.output_size(); }
+    std::int64_t values_per_item() const { return values_per_item_; }
 
     // Rows [items, values_per_item] of the images as they are; each is computed when first asked for.
     void fill(std::span<const std::int64_t> items, std::span<float> out) { fill_view(items, {}, 0, out); }
@@ -54,17 +57,31 @@ class BoundaryFeatures {
     bool accepts() const;
 
   private:
+    // What one thread computes with.
+    struct Workspace {
+        Inference inference;
+        std::vector<float> pixels;
+        std::vector<float> rows;
+    };
+    class Lent;
     RowStore& store_of(const Augmentation& augmentation, std::uint32_t view);
+    // The places whose rows the store lacks; the others are filled in.
+    std::vector<std::size_t> fill_known(const RowStore* store, std::span<const std::int64_t> items,
+                                        std::span<float> out) const;
+    void compute_with(Workspace& workspace, std::int64_t count, std::span<const float> images,
+                      std::span<float> out);
 
     const PreparedImages& images_;
     Scaling scaling_numbers_;
     ScalingTable scaling_;
     FeatureSettings settings_;
     std::string boundary_;
-    Inference inference_;
-    std::int64_t computed_ = 0;
-    std::vector<float> pixels_;
-    std::vector<float> rows_;
+    Network frozen_;
+    std::int64_t values_per_item_ = 0;
+    std::atomic<std::int64_t> computed_{0};
+    std::mutex filling_;        // one thread computes what is to be kept
+    mutable std::mutex mutex_;  // of what follows
+    std::vector<std::unique_ptr<Workspace>> free_;
     std::map<std::string, std::unique_ptr<RowStore>> stores_;  // by view
 };
 
@@ -72,6 +89,7 @@ class BoundaryFeatures {
 AugmentationKey key_of_view(std::uint32_t view);
 
 // Features by the name of the node behind the boundary, shared by runs with the same backbone and scaling.
+// Safe to call from several threads.
 class FeaturePool {
   public:
     explicit FeaturePool(FeatureSettings settings = {}) : settings_(std::move(settings)) {}
@@ -84,6 +102,7 @@ class FeaturePool {
 
   private:
     FeatureSettings settings_;
+    mutable std::mutex mutex_;
     std::map<std::string, std::shared_ptr<BoundaryFeatures>> features_;
 };
 

@@ -57,9 +57,20 @@ TEST_F(TrainingCommands, TrainTellsWhatItFoundBeforeItBegins) {
     EXPECT_THAT(run({"train", "plan.toml", "--only", "new head"}).output, HasSubstr("1 run to train\n"));
     write_file(directory / "plan.toml", small_plan(3, "", "[1]"));
     EXPECT_THAT(run({"train", "plan.toml"}).output,
-                AllOf(HasSubstr("3 runs to train; 1 earlier run superseded by other settings"),
+                AllOf(HasSubstr("3 runs to train"), HasSubstr("; 1 earlier run superseded by other settings"),
                       HasSubstr("epoch   3/3")));
     EXPECT_THAT(run({"train", "plan.toml"}).output, HasSubstr("0 runs to train, 3 finished before"));
+}
+
+TEST_F(TrainingCommands, RunsAtOnceAreTheSameRuns) {
+    write_small_study(directory.path(), small_plan(2));
+    EXPECT_THAT(run({"train", "plan.toml", "--at-once", "3"}).output,
+                AllOf(HasSubstr("6 runs to train, 3 at once"), HasSubstr("6 runs trained")));
+    EXPECT_THAT(run({"train", "plan.toml", "--at-once", "1", "--ledger", "one"}).output,
+                HasSubstr("6 runs to train\n"));
+    const std::string once = test::story(directory / "ledger");
+    EXPECT_EQ(once == test::story(directory / "one"), true);
+    EXPECT_EQ(run({"train", "plan.toml", "--at-once", "0"}).status, 2);
 }
 
 TEST_F(TrainingCommands, ShowPrintsAPlanThatIsOne) {

@@ -84,25 +84,42 @@ TEST(TimeLeft, IsThatOfTheSameCandidateThenOfItsRegime) {
         return PlannedRun{.candidate = &candidate, .epochs = epochs, .epoch_operations = operations};
     };
     const std::vector<PlannedRun> runs = {run(head, 4, 1.0), run(small, 2, 100.0), run(large, 10, 300.0)};
-    TimeLeft left(runs);
+    TimeLeft left(runs, 1);
     StudyPosition position;
     left.begin(0, 0);
-    left.fill(position, 0.5);
+    left.fill(position, 0, 0.5);
     EXPECT_LT(position.seconds_left, 0.0);  // nothing was seen yet
-    left.see_epoch(0.5);
-    left.fill(position, 0.0);
+    left.see_epoch(0, 0.5);
+    left.fill(position, 0, 0.0);
     EXPECT_DOUBLE_EQ(position.run_seconds_left, 3 * 0.5);
     EXPECT_DOUBLE_EQ(position.seconds_left, 3 * 0.5 + 2 * 50.0 + 10 * 150.0);  // by operations
     left.skip(0);
     left.begin(1, 1);
-    left.see_epoch(7.0);
-    left.fill(position, 0.0);
+    left.see_epoch(1, 7.0);
+    left.fill(position, 1, 0.0);
     EXPECT_DOUBLE_EQ(position.seconds_left, 10 * 21.0);  // by those of its own regime
     left.begin(2, 4);
-    left.fill(position, 0.25);
+    left.skip(1);
+    left.fill(position, 2, 0.25);
     EXPECT_DOUBLE_EQ(position.run_seconds_left, 5.75 * 21.0);
     EXPECT_DOUBLE_EQ(position.epoch_seconds_left, 0.75 * 21.0);
     EXPECT_DOUBLE_EQ(position.study_share, 1.0 - 5.75 * 21.0 / (4 * 0.5 + 2 * 7.0 + 10 * 21.0));
+}
+
+TEST(TimeLeft, RunsAtOnceShareTheTime) {
+    const Candidate one{.name = "one", .regime = Regime::scratch};
+    const std::vector<PlannedRun> runs(3,
+                                       PlannedRun{.candidate = &one, .epochs = 4, .epoch_operations = 1.0});
+    TimeLeft left(runs, 2);
+    StudyPosition position;
+    left.begin(0, 0);
+    left.begin(1, 0);
+    left.see_epoch(1, 2.0);
+    left.fill(position, 0, 0.5);
+    EXPECT_DOUBLE_EQ(position.run_seconds_left, 3.5 * 2.0);
+    left.fill(position, 1, 0.25);
+    EXPECT_DOUBLE_EQ(position.run_seconds_left, 2.75 * 2.0);
+    EXPECT_DOUBLE_EQ(position.seconds_left, (3.5 + 2.75 + 4.0) * 2.0 / 2);
 }
 
 }  // namespace

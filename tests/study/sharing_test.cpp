@@ -54,7 +54,7 @@ TEST(Stopping, SavesTheBatchesOfTheEpochInProgress) {
         };
         callbacks.stop_requested = [&] { return batches >= 2; };
         try {
-            train_study(plan, directory / "parts", callbacks);
+            train_study(plan, directory / "parts", callbacks, {.at_once = 1});
             done = true;
         } catch (const Interrupted&) {
         }
@@ -182,7 +182,7 @@ TEST(Failing, InAnotherProcessMeanwhileIsNotTriedAgain) {
         if (run.candidate == "new head")
             other.fail_run(other.ledger().run(StudyId{1}, "from scratch/1").id, "out of luck");
     };
-    const StudySummary summary = train_study(plan, directory / "ledger", callbacks);
+    const StudySummary summary = train_study(plan, directory / "ledger", callbacks, {.at_once = 1});
     EXPECT_EQ(summary.trained, 2);
     EXPECT_EQ(summary.failed_before, 1);
     EXPECT_EQ(other.ledger().run(StudyId{1}, "from scratch/1").reason, "out of luck");

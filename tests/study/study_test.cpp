@@ -301,7 +301,7 @@ TEST(Study, ADamagedCheckpointCostsOnlyItsRun) {
     StudyCallbacks stopping;
     stopping.epoch_finished = [&](const RunRecord&, const EpochRecord&, bool) { ++epochs; };
     stopping.stop_requested = [&] { return epochs >= 2; };
-    EXPECT_THROW(train_study(plan, directory / "parts", stopping), Interrupted);
+    EXPECT_THROW(train_study(plan, directory / "parts", stopping, {.at_once = 1}), Interrupted);
     for (const auto& entry : std::filesystem::directory_iterator(directory.path() / "parts" / "checkpoints"))
         write_file(entry.path(), read_text(entry.path()).substr(0, 200));
     std::vector<std::string> warnings;

@@ -65,16 +65,17 @@ class StudyScheduler {
         std::vector<RunId> ids = put_runs(declared, planned);
         find_missing(planned, ids);
         time_left_.emplace(to_train_, team_->members());
+        // Members write through connections of their own, opened before any of them writes: opening removes
+        // what writers that died have left.
+        std::vector<LedgerWriter> own;
+        while (team_->members() > 1 && own.size() < team_->members())
+            own.push_back(LedgerWriter::open(ledger_.directory()));
         // What others have claimed is looked at once more at the end: they may have died.
         for (int round = 0; round < 2; ++round) {
             summary_.elsewhere = 0;
             next_ = 0;
-            team_->carry_out([&](std::size_t) {
-                // Members write through connections of their own.
-                if (team_->members() == 1) return train_what_is_left(writer_);
-                LedgerWriter own = LedgerWriter::open(ledger_.directory());
-                train_what_is_left(own);
-            });
+            team_->carry_out(
+                [&](std::size_t member) { train_what_is_left(own.empty() ? writer_ : own[member]); });
         }
         return summary_;
     }

@@ -114,7 +114,8 @@ Descriptor open_temporary(const fs::path& directory, mode_t mode, fs::path& temp
         Descriptor file(
             ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode));
         if (!file.is_open()) return file;
-        ::flock(file.get(), LOCK_EX | LOCK_NB);
+        // Who takes it for a leftover holds the lock until it is gone.
+        ::flock(file.get(), LOCK_EX);
         struct stat status {};
         // Somebody may have removed it before it was locked.
         if (::fstat(file.get(), &status) == 0 && status.st_nlink > 0) return file;

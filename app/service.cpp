@@ -148,7 +148,7 @@ void add_service_start(Command& command) {
         .add_option("--batch-delay", options->batch_delay,
                     "how long an image waits at most for those of other requests, to be classified with them")
         .within(0.0, 1000.0)
-        .option_text("MILLISECONDS (5)");
+        .option_text(fmt::format("MILLISECONDS ({})", options->batch_delay));
     command.add_flag("--quiet", options->quiet,
                      "do not log requests, which are lines of JSON on standard error");
     add_ledger_option(command, options->ledger);

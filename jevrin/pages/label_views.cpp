@@ -131,6 +131,10 @@ Json received_images(const Ledger& ledger) {
 Image received_image(const Ledger& ledger, std::int64_t number, std::int64_t longest_side) {
     if (!ReceivedImages::exists(ledger.directory()))
         throw InputError(fmt::format("there is no received image {}", number));
+    const std::vector<ReceivedImage> shown = report_received(ledger.directory(), true).images;
+    if (std::none_of(shown.begin(), shown.end(),
+                     [&](const ReceivedImage& image) { return image.number == number; }))
+        throw InputError(fmt::format("there is no received image {}", number));
     return shrunk(decode_image(ReceivedImages(ledger.directory()).bytes(number)), longest_side);
 }
 

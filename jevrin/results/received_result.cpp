@@ -9,11 +9,21 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 namespace jevrin::inline v1 {
 namespace {
 
 const char* const no_class = "none of the classes";
+
+// What is a test image by now is not shown: its label is sealed.
+void leave_sealed_out(std::vector<ReceivedImage>& images, const Ledger& ledger) {
+    const std::set<ContentHash> test = ledger.test_images();
+    std::erase_if(images, [&](const ReceivedImage& image) {
+        const auto content = ContentHash::from_text(image.content);
+        return content && test.contains(*content);
+    });
+}
 
 ReceivedImages open_received(const std::filesystem::path& ledger) {
     Ledger::open(ledger);  // none is made by asking for one
@@ -42,6 +52,7 @@ ReceivedResult report_received(const std::filesystem::path& ledger, bool all, co
         result.written = received.write_into(places.root, places.unlabelled);
     }
     result.images = received.list();
+    leave_sealed_out(result.images, Ledger::open(ledger));
     if (!all)
         std::erase_if(result.images,
                       [](const ReceivedImage& image) { return image.review != Review::waiting; });

@@ -22,7 +22,8 @@ struct ReceivedPlaces {
     std::filesystem::path unlabelled;  // those of none of the classes
 };
 
-// Those of a ledger; all, or only those that wait. InputError when there is no ledger.
+// Those of a ledger; all, or only those that wait; without images that are in a test part by now. InputError
+// when there is no ledger.
 ReceivedResult report_received(const std::filesystem::path& ledger, bool all,
                                const ReceivedPlaces& places = {});
 // The images of these numbers, reviewed. A label replaces the sender's; an empty one means none of the

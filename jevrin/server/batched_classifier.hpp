@@ -24,7 +24,7 @@ namespace jevrin::inline v1 {
 
 struct BatchSettings {
     // How long an image waits at most for others that are being decoded.
-    std::chrono::microseconds delay{5'000};
+    std::chrono::microseconds delay{0};
     double sure_from = 0.0;  // less likely answers are unsure
     // Told of the number of images that were classified together. May be empty.
     std::function<void(std::size_t images)> batch = {};

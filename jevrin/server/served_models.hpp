@@ -35,7 +35,7 @@ const EnumNames<ModelChange>& names_of(ModelChange);
 class ServedModels {
   public:
     struct Settings {
-        std::chrono::microseconds delay{5'000};  // as BatchSettings::delay
+        std::chrono::microseconds delay{0};  // as BatchSettings::delay
         // Told of the images that were classified together. May be empty.
         std::function<void(std::size_t images)> batch = {};
         // Told of each version; failure says why it cannot be served. May be empty.

@@ -233,6 +233,18 @@ TEST_F(PageRoutesTest, ImagesThatWereSentBackAreReviewed) {
         EXPECT_EQ(post("/api/accept", wrong).status, 400) << wrong;
 }
 
+TEST_F(PageRoutesTest, AnImageThatIsATestImageByNowIsShownNoMore) {
+    ReceivedImages store(ledger_directory());
+    const std::size_t before = data("received").at("images").size();
+    const std::string path = path_of_item(items(Part::test).front());
+    const ReceivedImages::Added added =
+        store.add({.name = "sealed.png", .label = "both", .model = "stripes", .version = 1, .sender = "shop"},
+                  read_file(*directory_ / "images" / path));
+    EXPECT_TRUE(added.is_new);
+    EXPECT_EQ(data("received").at("images").size(), before);
+    EXPECT_EQ(get("/api/picture", {{"received", std::to_string(added.number)}}).status, 400);
+}
+
 TEST_F(PageRoutesTest, RunsAnswerForAnImageAndTestImagesAreCounted) {
     const std::map<std::string, std::string> query = {{"runs", R"(["new head/1", "from scratch/2"])"}};
     const auto bytes = [&](const std::string& id) {

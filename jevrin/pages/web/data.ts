@@ -55,6 +55,12 @@ export function ask<T>(view: string, parameters: Parameters = {}): Promise<T> {
   return answer as Promise<T>;
 }
 
+// The same, asked now, for what changes without the ledger.
+export function askAnew<T>(view: string): Promise<T> {
+  known.delete(questionOf(view, {}));
+  return ask<T>(view);
+}
+
 async function fromReport(from: Report, question: string): Promise<unknown> {
   if (!(question in from.answers)) throw new Error("this report does not hold that; the live page shows it");
   return from.answers[question];

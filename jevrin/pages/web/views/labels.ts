@@ -1,6 +1,6 @@
-// Labels: suspects, one by one, what is marked, and images that users of a model sent back. Keys: x exclude, 1 to 9 a class, Enter the proposal, Delete
-// takes a mark away.
-import { ask, change as send, forget, isReport } from "../data";
+// Labels: suspects, one by one, what is marked, and images that users of a model sent back. Keys: x exclude,
+// 1 to 9 a class, Enter the proposal, Delete takes a mark away.
+import { ask, askAnew, change as send, forget, isReport } from "../data";
 import { Page, View } from "../page";
 import { amend, change, Params } from "../address";
 import { DataTable, Column } from "../table";
@@ -57,8 +57,7 @@ export function labelsView(main: HTMLElement, page: Page): View {
   // Asked anew each time: what the service takes in is not among the ledger's changes.
   const showReceived = async () => {
     if (isReport) return;
-    forget();
-    const { images } = await ask<{ images: Received[] }>("received");
+    const { images } = await askAnew<{ images: Received[] }>("received");
     if (images.length) replace(receivedBox, ...receivedImages(images));
   };
 

@@ -156,7 +156,9 @@ struct ClassifierRoutes::State {
     ServedModels models;
 
     // Records looks at sealed test parts; durable before the answer is given. The images that are in one.
-    std::set<ContentHash> record_looks(std::span<const ImageOutcome> outcomes) {
+    // WorkError when the ledger is damaged: that is no fault of the request, and where it lies is nobody's
+    // business.
+    std::set<ContentHash> record_looks(std::span<const ImageOutcome> outcomes) try {
         const std::lock_guard lock(mutex);
         if (const auto now = std::chrono::steady_clock::now(); now - asked >= between_looks) {
             asked = now;
@@ -172,6 +174,8 @@ struct ClassifierRoutes::State {
         if (!found.empty())
             LedgerWriter::open(directory).record_look("classify", {found.begin(), found.end()});
         return found;
+    } catch (const InputError& error) {
+        throw WorkError(error.what());
     }
 
     std::shared_ptr<ServedModel> model_of(const HttpRequest& request, const std::string& name) const {

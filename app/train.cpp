@@ -3,7 +3,10 @@
 #include "training_view.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/base/processor.hpp"
+#include "jevrin/mpi/job.hpp"
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/training_result.hpp"
 
@@ -30,9 +33,20 @@ void list_runs(const Plan& plan, const TrainOptions& options) {
             {.json = options.json});
 }
 
+// Ranks on one machine divide its processors, unless each was bound to fewer, and its memory.
+void share_machine(const Ranks& ranks) {
+    const int here = ranks.on_this_machine();
+    set_threads(std::max(1, std::min(processor().cores, processor().all / here)));
+    set_memory_limit(memory_limit() / here);
+}
+
 void train(TrainOptions options) {
+    const std::unique_ptr<Ranks> ranks = options.list ? nullptr : join_job();
+    if (ranks) share_machine(*ranks);
     if (options.threads > 0) set_threads(static_cast<int>(options.threads));
     limit_memory(options.memory);
+    if (ranks && ranks->rank() > 0) return help_train_until_done(*ranks, options.ledger);
+    if (ranks && ranks->size() > 1) options.study.ranks = ranks.get();
     const Plan plan = read_plan(options.plan);
     if (options.list) {
         list_runs(plan, options);

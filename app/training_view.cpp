@@ -26,7 +26,8 @@ void ask_to_stop(int) {
     if (stop_asked.exchange(true)) ::_exit(130);
 }
 
-// While this exists, SIGINT and SIGTERM ask a training to save and stop.
+// While this exists, SIGINT, SIGTERM and SIGUSR1 ask a training to save and stop. SIGUSR1 is what launchers
+// of jobs pass on to every rank, and what a scheduler sends before its time limit.
 class StopSignals {
   public:
     StopSignals() {
@@ -40,8 +41,8 @@ class StopSignals {
     StopSignals& operator=(const StopSignals&) = delete;
 
   private:
-    static constexpr std::array<int, 2> signals = {SIGINT, SIGTERM};
-    std::array<void (*)(int), 2> before_{};
+    static constexpr std::array<int, 3> signals = {SIGINT, SIGTERM, SIGUSR1};
+    std::array<void (*)(int), signals.size()> before_{};
 };
 
 std::string left(double seconds) {
@@ -87,6 +88,17 @@ std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric me
         padded(run.name(), name_width), epoch.epoch, run.planned_epochs, epoch.training_loss,
         epoch.validation_loss, spoken_metric(metric), validation_score(epoch, metric),
         spoken_seconds(epoch.seconds), best ? "  " + highlighted("best", "#008700") : std::string());
+}
+
+void help_train_until_done(Ranks& ranks, const std::filesystem::path& ledger_directory) {
+    const StopSignals signals;
+    try {
+        help_train(ranks, {.ledger = ledger_directory, .stop_requested = [] { return stop_asked.load(); }});
+    } catch (const WorkError&) {
+        // Rank 0 says what there is to say, when it can be reached.
+        ranks.abandon();
+        throw;
+    }
 }
 
 StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledger_directory,

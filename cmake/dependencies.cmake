@@ -57,3 +57,10 @@ if(CMAKE_SYSTEM_PROCESSOR MATCHES "x86_64|AMD64")
     set(JEVRIN_LIBXSMM ON)
   endif()
 endif()
+
+# Several machines: MPI where it is found.
+find_package(MPI COMPONENTS C)
+option(JEVRIN_MPI "Spread a study over the ranks of an MPI job" ${MPI_C_FOUND})
+if(JEVRIN_MPI AND NOT MPI_C_FOUND)
+  message(FATAL_ERROR "JEVRIN_MPI is on and no MPI was found; install libopenmpi-dev, or set JEVRIN_MPI=OFF")
+endif()

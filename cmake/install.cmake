@@ -63,6 +63,9 @@ add_custom_target(man_page ALL DEPENDS ${CMAKE_BINARY_DIR}/jevrin.1)
 # All that an installation needs, without examples and tests.
 add_custom_target(installable DEPENDS jevrin man_page)
 install(TARGETS jevrin RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
+if(JEVRIN_MPI)
+  install(TARGETS jevrin_mpi LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR}/jevrin COMPONENT mpi)
+endif()
 install(FILES ${CMAKE_BINARY_DIR}/jevrin.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
 install(FILES cmake/completion.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions RENAME jevrin
         COMPONENT tool)

@@ -36,6 +36,7 @@
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/plan/plan.hpp"
+#include "jevrin/study/rank_study.hpp"
 #include "jevrin/study/study.hpp"
 // Results: every answer as a value, with its JSON, its table and its text
 #include "jevrin/results/agreement_result.hpp"

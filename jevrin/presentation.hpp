@@ -1,5 +1,5 @@
-// Everything that shows: figures as PNG and SVG, by gnuplot, the page with its server, and the service for
-// programs.
+// Everything that shows, and talks to other processes: figures as PNG and SVG, by gnuplot, the page with its
+// server, the service for programs, the ranks of a job.
 #pragma once
 
 #include "jevrin/figures/choice_figure.hpp"
@@ -14,6 +14,7 @@
 #include "jevrin/figures/sheet.hpp"
 #include "jevrin/figures/threshold_figure.hpp"
 #include "jevrin/figures/training_sizes_figure.hpp"
+#include "jevrin/mpi/job.hpp"
 #include "jevrin/pages/report.hpp"
 #include "jevrin/server/page_server.hpp"
 #include "jevrin/server/service_server.hpp"

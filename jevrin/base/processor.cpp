@@ -2,6 +2,9 @@
 
 #include "jevrin/base/text.hpp"
 
+#include <unistd.h>
+
+#include <algorithm>
 #include <fstream>
 #include <thread>
 
@@ -33,7 +36,8 @@ std::string widest_vectors() {
 
 const Processor& processor() {
     static const Processor found = {model_name() + ", " + widest_vectors(),
-                                    static_cast<int>(std::max(1U, std::thread::hardware_concurrency()))};
+                                    static_cast<int>(std::max(1U, std::thread::hardware_concurrency())),
+                                    static_cast<int>(std::max(1L, ::sysconf(_SC_NPROCESSORS_ONLN)))};
     return found;
 }
 

@@ -224,6 +224,7 @@ Plan parse_plan(std::string_view text, const std::filesystem::path& file) {
     TableReader reader(document, file, "the plan");
     Plan plan;
     plan.file = file;
+    plan.text = text;
     plan.name = reader.text("name");
     reader.at("name", [&] {
         if (plan.name.empty() || printable(plan.name) != plan.name)

@@ -76,6 +76,7 @@ struct BackbonePlan {
 struct Plan {
     std::string name;
     std::filesystem::path file;
+    std::string text;  // that it was read from
     std::vector<std::uint64_t> seeds = {1, 2, 3};
     Metric metric = Metric::balanced_accuracy;
     double margin = 0.01;         // the smallest difference of the metric that matters

@@ -58,6 +58,7 @@ std::string to_text(const PlannedRunsResult& result, const TextForm&) {
 std::string to_text(const StudyOutlook& outlook) {
     std::string text = fmt::format("{} to train", plural(outlook.to_train, "run"));
     if (outlook.at_once > 1) text += fmt::format(", {} at once", outlook.at_once);
+    if (outlook.ranks > 1) text += fmt::format(", on {} ranks", outlook.ranks);
     if (outlook.resumed > 0) text += fmt::format(" ({} resumed)", outlook.resumed);
     if (outlook.finished > 0) text += fmt::format(", {} finished before", outlook.finished);
     if (outlook.failed > 0) text += fmt::format(", {} failed before", outlook.failed);

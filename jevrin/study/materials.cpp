@@ -386,6 +386,20 @@ void require_files(const Plan& plan) {
 
 }  // namespace
 
+void settle_data(Materials& materials, const ReadProgress& progress) {
+    const ImageSet& set = materials.set;
+    materials.images =
+        std::make_unique<PreparedImages>(set, materials.plan.images.fitting, materials.store.get(), progress);
+    TrainingData& data = materials.data;
+    data.images = materials.images.get();
+    data.classes = set.classes.size();
+    data.class_names = set.classes;
+    data.parts = materials.parts;
+    for (const Item& item : set.items) data.labels.push_back(item.label);
+    if (std::any_of(set.items.begin(), set.items.end(), [](const Item& item) { return item.weight != 1.0; }))
+        for (const Item& item : set.items) data.weights.push_back(item.weight);
+}
+
 ReadProgress step_progress(const MaterialsProgress& progress, const std::string& what) {
     return [&progress, what](std::int64_t done, std::int64_t total) {
         if (progress) progress(what, done, total);
@@ -421,17 +435,8 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,
                                                     static_cast<std::int64_t>(set.items.size()));
-    materials->images = std::make_unique<PreparedImages>(set, plan.images.fitting, materials->store.get(),
-                                                         step_progress(progress, "preparing images"));
+    settle_data(*materials, step_progress(progress, "preparing images"));
     materials->measured_scaling = materials->images->scaling_of(materials->parts.training);
-    TrainingData& data = materials->data;
-    data.images = materials->images.get();
-    data.classes = set.classes.size();
-    data.class_names = set.classes;
-    data.parts = materials->parts;
-    for (const Item& item : set.items) data.labels.push_back(item.label);
-    if (std::any_of(set.items.begin(), set.items.end(), [](const Item& item) { return item.weight != 1.0; }))
-        for (const Item& item : set.items) data.weights.push_back(item.weight);
     return materials;
 }
 

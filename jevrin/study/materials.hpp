@@ -54,6 +54,10 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
 std::int64_t require_candidate_memory(const Candidate& candidate, const CandidateNetwork& built,
                                       std::int64_t batch);
 
+struct Materials;
+// Fills images and data from everything else that is there, fitting what the store lacks.
+void settle_data(Materials& materials, const ReadProgress& progress = {});
+
 // Everything the runs of a study share. Neither copied nor moved: the training data point into it.
 struct Materials {
     Plan plan;  // with what it left open settled: parts, channels

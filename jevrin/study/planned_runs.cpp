@@ -107,6 +107,35 @@ std::vector<PlannedRun> plan_runs(const Materials& materials) {
     return runs;
 }
 
+std::vector<std::int64_t> require_memory_of(const Materials& materials, const std::vector<PlannedRun>& runs) {
+    std::vector<std::int64_t> bytes;
+    for (std::size_t i = 0; i < runs.size(); ++i) {
+        const PlannedRun& run = runs[i];
+        // Runs of one candidate follow each other.
+        if (i > 0 && runs[i - 1].candidate == run.candidate) {
+            bytes.push_back(bytes.back());
+            continue;
+        }
+        const auto items = std::ssize(materials.data_for(*run.candidate, run.fold).parts.training);
+        bytes.push_back(
+            require_candidate_memory(*run.candidate,
+                                     build_network(materials.plan, *run.candidate, materials.backbones,
+                                                   materials.set.classes.size(), run.seed),
+                                     std::min<std::int64_t>(run.candidate->training.batch, items)));
+    }
+    return bytes;
+}
+
+std::vector<std::size_t> validation_items(const Materials& materials, const PlannedRun& run) {
+    return materials.data_for(*run.candidate, run.fold).parts.validation;
+}
+
+std::vector<std::string> item_ids(const Materials& materials, const std::vector<std::size_t>& items) {
+    std::vector<std::string> ids;
+    for (const std::size_t item : items) ids.push_back(materials.set.items[item].id);
+    return ids;
+}
+
 std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selection& selection) {
     for (const std::string& name : selection.only) require_name(runs, name);
     if (!selection.until.empty()) {

@@ -27,6 +27,14 @@ struct PlannedRun {
 // this.
 std::vector<PlannedRun> plan_runs(const Materials& materials);
 
+// The memory in bytes that training each of these takes beside images and features; InputError when one needs
+// more than there is.
+std::vector<std::int64_t> require_memory_of(const Materials& materials, const std::vector<PlannedRun>& runs);
+
+// The validation items of a run, in the order of its predictions.
+std::vector<std::size_t> validation_items(const Materials& materials, const PlannedRun& run);
+std::vector<std::string> item_ids(const Materials& materials, const std::vector<std::size_t>& items);
+
 // Those that are asked for.
 std::vector<PlannedRun> select_runs(std::vector<PlannedRun> runs, const Selection& selection);
 

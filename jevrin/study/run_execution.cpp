@@ -1,12 +1,10 @@
 #include "jevrin/study/run_execution.hpp"
 
 #include "jevrin/base/error.hpp"
-#include "jevrin/base/hash.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/study/certainty.hpp"
 #include "jevrin/study/environment.hpp"
-#include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/prediction_cost.hpp"
 
 #include <fmt/format.h>
@@ -50,14 +48,11 @@ std::vector<std::size_t> in_order_of(const std::vector<std::size_t>& items, cons
 
 }  // namespace
 
-RunExecution::RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
-                           RunRecord record, PlaceLock& claim, const RunExecutionOptions& options,
-                           const RunEvents& events)
-    : writer_(writer),
+RunExecution::RunExecution(RunKeeper& keeper, const Materials& materials, const PlannedRun& planned,
+                           const RunExecutionOptions& options, const RunEvents& events)
+    : keeper_(keeper),
       materials_(materials),
       planned_(planned),
-      record_(std::move(record)),
-      claim_(claim),
       options_(options),
       events_(events),
       data_(materials.data_for(*planned.candidate, planned.fold, planned.seed)),
@@ -75,8 +70,8 @@ bool RunExecution::is_over() const {
 
 RunRecord RunExecution::carry_out() {
     const std::int64_t resumed = resume();
-    writer_.begin_run(record_.id, plan_of_run(materials_.plan, candidate(), planned_.seed, planned_.fold),
-                      environment_json());
+    keeper_.begin(plan_of_run(materials_.plan, candidate(), planned_.seed, planned_.fold),
+                  environment_json());
     record_.state = RunState::training;
     record_.reason.clear();
     if (events_.started) events_.started(record_, resumed);
@@ -84,13 +79,15 @@ RunRecord RunExecution::carry_out() {
         if (events_.progress) events_.progress(record_, batch, batches);
         return !(events_.stop_requested && events_.stop_requested());
     };
+    bool is_ours = true;
     while (!is_over()) {
+        if (!is_ours) throw Interrupted("left to another process of the job");
         try {
-            finish_epoch(candidate().last_layer == LastLayer::logistic_regression
-                             ? trainer_.solve_head(candidate().l2_regularisation)
-                             : trainer_.train_epoch(progress));
+            is_ours = finish_epoch(candidate().last_layer == LastLayer::logistic_regression
+                                       ? trainer_.solve_head(candidate().l2_regularisation)
+                                       : trainer_.train_epoch(progress));
         } catch (const Interrupted&) {
-            save();
+            keeper_.save(state());
             throw;
         }
     }
@@ -98,67 +95,38 @@ RunRecord RunExecution::carry_out() {
     return record_;
 }
 
-// Brings the run to the last epoch that the ledger and the checkpoint agree on, and to the batch behind it
-// where it was stopped. Returns that epoch.
+// Brings the run to where it was left. Returns the last epoch before.
 std::int64_t RunExecution::resume() {
-    const RunId id = record_.id;
-    const Ledger& ledger = writer_.ledger();
-    const std::filesystem::path file = ledger.checkpoint_file(id);
-    if (std::filesystem::exists(file)) try {
-            const TrainingState state = read_checkpoint(file);
-            if (!state.owner.empty() && state.owner != owner())
-                throw InputError(
-                    fmt::format("{}: this is the checkpoint of another run or ledger; the run is "
-                                "trained from its beginning",
-                                printable(file.string())));
-            const std::optional<EpochNote> note = note_from_text(state.note);
-            if (note && state.epochs_done == record_.epochs + 1) record(*note);
-            record_ = ledger.run_by_id(id);
-            if (state.epochs_done == record_.epochs) {
-                trainer_.restore(state);
-                note_ = state.note;
-                for (const EpochRecord& epoch : ledger.curve(id)) {
-                    watch_.observe(epoch, ledger.layers(id, epoch.epoch));
-                    seconds_ += epoch.seconds;
-                }
-                if (record_.best) {
-                    best_score_ = score(record_.best->validation, materials_.plan.metric);
-                    best_loss_ = record_.best->validation_loss;
-                }
-                return record_.epochs;
+    RunPast past = keeper_.past();
+    record_ = std::move(past.record);
+    if (past.state) try {
+            trainer_.restore(*past.state);
+            note_ = past.state->note;
+            for (std::size_t i = 0; i < past.curve.size(); ++i) {
+                watch_.observe(past.curve[i], past.layers[i]);
+                seconds_ += past.curve[i].seconds;
             }
+            if (record_.best) {
+                best_score_ = score(record_.best->validation, materials_.plan.metric);
+                best_loss_ = record_.best->validation_loss;
+            }
+            return record_.epochs;
         } catch (const InputError& error) {
-            if (events_.warning) events_.warning(error.what());
+            past.problem = error.what();
         }
-    if (record_.epochs > 0) writer_.restart_run(id);
-    record_ = ledger.run_by_id(id);
+    if (!past.problem.empty() && events_.warning) events_.warning(past.problem);
+    if (record_.epochs > 0) record_ = keeper_.forget_epochs();
     return 0;
 }
 
-// That the ledger is still the one that was opened, and the run still ours: before files are written.
-void RunExecution::require_own() {
-    writer_.require_in_place();
-    if (!claim_.renew())
-        throw WorkError(
-            fmt::format("another process trains '{}' now, since the file 'claims' of the ledger was "
-                        "deleted; leave that file where it is",
-                        printable(record_.name())));
-}
-
-// Whose checkpoint a file is: of this run in this ledger.
-std::string RunExecution::owner() const {
-    return fmt::format("{} {}", writer_.ledger().identity(), record_.id.number);
-}
-
-void RunExecution::save() {
-    require_own();
+TrainingState RunExecution::state() const {
     TrainingState state = trainer_.state();
     state.note = note_;
-    state.owner = owner();
-    write_checkpoint(writer_.ledger().checkpoint_file(record_.id), state);
+    return state;
 }
 
-void RunExecution::finish_epoch(const EpochResult& result) {
+// Whether the run goes on here.
+bool RunExecution::finish_epoch(const EpochResult& result) {
     std::vector<std::size_t> labels;
     for (const std::size_t item : result.validation.items) labels.push_back(data_.labels[item]);
     EpochNote note;
@@ -189,24 +157,15 @@ void RunExecution::finish_epoch(const EpochResult& result) {
         record_.best = epoch;
     }
     if (options_.keep_epochs) {
-        const std::filesystem::path file = writer_.ledger().model_file(record_.id, epoch.epoch);
-        require_own();
-        save_classifier(file, classifier(trainer_.network()));
-        writer_.put_epoch_model(record_.id, epoch.epoch, content_hash_of_file(file));
+        save_classifier(keeper_.model_file(epoch.epoch), classifier(trainer_.network()));
+        keeper_.put_epoch_model(epoch.epoch);
     }
     note_ = to_text(note);
-    save();
-    record(note);
+    const bool goes_on = keeper_.finish_epoch(state(), note);
     seconds_ += epoch.seconds;
     record_.epochs = epoch.epoch;
     if (events_.epoch_finished) events_.epoch_finished(record_, note);
-}
-
-void RunExecution::record(const EpochNote& note) {
-    std::vector<ItemPrediction> predicted;
-    for (std::size_t i = 0; i < note.predicted.size(); ++i)
-        predicted.push_back({materials_.set.items[data_.parts.validation.at(i)].id, note.predicted[i]});
-    writer_.record_epoch(record_.id, note.epoch, note.best, note.layers, note.warnings, predicted);
+    return goes_on;
 }
 
 Classifier RunExecution::classifier(Network network) const {
@@ -232,9 +191,8 @@ Classifier RunExecution::classifier(Network network) const {
 // The model file first, then the transaction that says the run is finished.
 void RunExecution::finish() {
     const Predictions predictions = trainer_.predict_with_best(data_.parts.validation);
-    const std::filesystem::path file = writer_.ledger().model_file(record_.id);
     const VerifiedRows rows = rows_to_verify(predictions);
-    require_own();
+    const std::filesystem::path file = keeper_.model_file();
     try {
         Classifier best = classifier(trainer_.best_network());
         fit_certainty(best, trainer_, data_, predictions);
@@ -248,9 +206,7 @@ void RunExecution::finish() {
     PredictionCost cost;
     const auto measure = [&] { cost = measure_prediction(trainer_.best_network()); };
     events_.alone ? events_.alone(measure) : measure();
-    writer_.finish_run(record_.id, prediction_records(predictions), content_hash_of_file(file), cost);
-    std::error_code ignored;
-    std::filesystem::remove(writer_.ledger().checkpoint_file(record_.id), ignored);
+    keeper_.finish(prediction_records(predictions), cost);
 }
 
 // Images of the validation part, evenly spread, by which a model file is verified. Read before: an image that

@@ -1,13 +1,13 @@
 // The execution of one run: resumed from its checkpoint, trained to its end, each epoch recorded.
 //
-//     RunExecution execution(writer, materials, planned, record, claim, {.pool = pool}, events);
+//     RunExecution execution(keeper, materials, planned, {.pool = pool}, events);
 //     const RunRecord finished = execution.carry_out();
 #pragma once
 
-#include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/study/epoch_note.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/planned_runs.hpp"
+#include "jevrin/study/run_keeper.hpp"
 #include "jevrin/study/run_watch.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -36,24 +36,20 @@ struct RunExecutionOptions {
 
 class RunExecution {
   public:
-    // claim: that of the run. Everything given must outlive this.
-    RunExecution(LedgerWriter& writer, const Materials& materials, const PlannedRun& planned,
-                 RunRecord record, PlaceLock& claim, const RunExecutionOptions& options,
-                 const RunEvents& events);
+    // keeper: that of the run. Everything given must outlive this.
+    RunExecution(RunKeeper& keeper, const Materials& materials, const PlannedRun& planned,
+                 const RunExecutionOptions& options, const RunEvents& events);
 
-    // Interrupted when asked to stop: the batch is finished and the state saved. RunError when the run fails;
-    // it keeps its last good state.
+    // Interrupted when asked to stop, or when the run is to be left to somebody else: the batch is finished
+    // and the state saved. RunError when the run fails; it keeps its last good state.
     RunRecord carry_out();
 
   private:
     const Candidate& candidate() const { return *planned_.candidate; }
     bool is_over() const;
     std::int64_t resume();
-    void save();
-    void require_own();
-    std::string owner() const;
-    void finish_epoch(const EpochResult& result);
-    void record(const EpochNote& note);
+    TrainingState state() const;
+    bool finish_epoch(const EpochResult& result);
     void finish();
     struct VerifiedRows {
         std::size_t step = 1;  // between two rows of the predictions
@@ -65,11 +61,10 @@ class RunExecution {
     Classifier classifier(Network network) const;
     std::vector<PredictionRecord> prediction_records(const Predictions& predictions) const;
 
-    LedgerWriter& writer_;
+    RunKeeper& keeper_;
     const Materials& materials_;
     const PlannedRun& planned_;
     RunRecord record_;
-    PlaceLock& claim_;
     RunExecutionOptions options_;
     const RunEvents& events_;
     TrainingData data_;

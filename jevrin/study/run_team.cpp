@@ -11,11 +11,12 @@ namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::chrono::milliseconds between_questions{20};  // whether to stop
+constexpr std::chrono::milliseconds between_turns{1};       // of what is done meanwhile
 
 }  // namespace
 
 void RunTeam::carry_out(const std::function<void(std::size_t)>& work) {
-    if (members_ == 1) return work(0);
+    if (is_one()) return work(0);
     active_ = members_;
     std::vector<std::thread> threads;
     for (std::size_t member = 0; member < members_; ++member)
@@ -62,7 +63,8 @@ void RunTeam::run_member(std::size_t member, const std::function<void(std::size_
 void RunTeam::listen() {
     std::unique_lock lock(mutex_);
     for (;;) {
-        told_.wait_for(lock, between_questions, [this] { return !news_.empty() || active_ == 0; });
+        told_.wait_for(lock, meanwhile_ ? between_turns : between_questions,
+                       [this] { return !news_.empty() || (active_ == 0 && !meanwhile_); });
         while (!news_.empty()) {
             const std::function<void()> what = std::move(news_.front());
             news_.pop_front();
@@ -70,7 +72,15 @@ void RunTeam::listen() {
             what();
             lock.lock();
         }
-        if (active_ == 0) return;
+        const bool all_ended = active_ == 0;
+        if (meanwhile_) {
+            lock.unlock();
+            const bool is_more = meanwhile_();
+            lock.lock();
+            if (all_ended && !is_more && news_.empty()) return;
+        } else if (all_ended) {
+            return;
+        }
         if (stop_ || !stop_asked_) continue;
         lock.unlock();
         const bool stop = stop_asked_();
@@ -80,20 +90,20 @@ void RunTeam::listen() {
 }
 
 void RunTeam::tell(std::function<void()> what) {
-    if (members_ == 1) return what();
+    if (is_one()) return what();
     const std::lock_guard lock(mutex_);
     news_.push_back(std::move(what));
     told_.notify_all();
 }
 
 bool RunTeam::stop_requested() const {
-    if (members_ == 1) return stop_asked_ && stop_asked_();
+    if (is_one()) return stop_asked_ && stop_asked_();
     const std::lock_guard lock(mutex_);
     return stop_;
 }
 
 void RunTeam::pass() {
-    if (members_ == 1) return;
+    if (is_one()) return;
     std::unique_lock lock(mutex_);
     if (alone_ == 0) return;
     const WaitingLoops waiting;
@@ -103,8 +113,27 @@ void RunTeam::pass() {
     --resting_;
 }
 
+void RunTeam::rest(const std::function<void()>& wait) {
+    if (is_one()) return wait();
+    const auto count = [this](bool begins) {
+        std::unique_lock lock(mutex_);
+        if (!begins) changed_.wait(lock, [this] { return alone_ == 0; });
+        resting_ += begins ? 1 : -1;
+        changed_.notify_all();
+    };
+    const WaitingLoops waiting;
+    count(true);
+    try {
+        wait();
+    } catch (...) {
+        count(false);
+        throw;
+    }
+    count(false);
+}
+
 void RunTeam::alone(const std::function<void()>& work) {
-    if (members_ == 1) return work();
+    if (is_one()) return work();
     std::unique_lock lock(mutex_);
     const WaitingLoops waiting;
     ++alone_;

@@ -18,12 +18,15 @@ namespace jevrin::inline v1 {
 class RunTeam {
   public:
     // stop_requested may be empty; it is asked by the thread that calls carry_out().
-    RunTeam(std::size_t members, std::function<bool()> stop_requested)
-        : members_(members), stop_asked_(std::move(stop_requested)) {}
+    // meanwhile, unless empty, is called by that thread again and again while it waits, and returns whether
+    // there is something to wait for besides the members.
+    RunTeam(std::size_t members, std::function<bool()> stop_requested, std::function<bool()> meanwhile = {})
+        : members_(members), stop_asked_(std::move(stop_requested)), meanwhile_(std::move(meanwhile)) {}
 
     std::size_t members() const { return members_; }
 
-    // Calls work(member) on a thread for each member, on the calling one when there is one alone. Meanwhile
+    // Calls work(member) on a thread for each member, on the calling one when there is one alone and nothing
+    // else to do. Meanwhile
     // it carries out what members tell, in order. Returns when all have ended. When one throws, the others
     // are asked to stop, and the first exception that is not Interrupted is thrown on.
     void carry_out(const std::function<void(std::size_t member)>& work);
@@ -35,15 +38,19 @@ class RunTeam {
     bool stop_requested() const;
     // Between two steps of work: waits while another member wants to be alone.
     void pass();
+    // Calls wait(), which waits for something else: to others it is as if this member waited in pass().
+    void rest(const std::function<void()>& wait);
     // work() on all threads, while the other members wait in pass(), or in alone() themselves, or have ended.
     void alone(const std::function<void()>& work);
 
   private:
+    bool is_one() const { return members_ == 1 && !meanwhile_; }
     void run_member(std::size_t member, const std::function<void(std::size_t)>& work);
     void listen();
 
     std::size_t members_;
     std::function<bool()> stop_asked_;
+    std::function<bool()> meanwhile_;
     LoopGroup loops_;
     mutable std::mutex mutex_;
     std::condition_variable told_;

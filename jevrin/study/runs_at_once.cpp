@@ -12,7 +12,7 @@
 
 namespace jevrin::inline v1 {
 
-std::int64_t runs_at_once(std::vector<std::int64_t> bytes, std::int64_t asked) {
+std::int64_t runs_at_once(std::vector<std::int64_t> bytes, std::int64_t asked, int ranks) {
     const std::int64_t runs = std::ssize(bytes);
     if (runs <= 1 || asked == 1) return 1;
     std::sort(bytes.begin(), bytes.end(), std::greater<>());
@@ -23,7 +23,8 @@ std::int64_t runs_at_once(std::vector<std::int64_t> bytes, std::int64_t asked) {
         if (together > free) break;
     }
     fitting = std::max<std::int64_t>(1, fitting);
-    if (asked == 0) return std::min({static_cast<std::int64_t>(threads()), runs, fitting});
+    if (asked == 0)
+        return std::min({static_cast<std::int64_t>(threads()), (runs + ranks - 1) / ranks, fitting});
     const std::int64_t wanted = std::min(asked, runs);
     if (wanted > fitting)
         throw InputError(fmt::format(

@@ -5,24 +5,26 @@
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/image_store.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/study/feature_pools.hpp"
+#include "jevrin/study/ledger_run_keeper.hpp"
 #include "jevrin/study/materials.hpp"
+#include "jevrin/study/rank_service.hpp"
 #include "jevrin/study/run_execution.hpp"
 #include "jevrin/study/run_team.hpp"
 #include "jevrin/study/runs_at_once.hpp"
-#include "jevrin/study/time_left.hpp"
-#include "jevrin/training/boundary_features.hpp"
+#include "jevrin/study/study_reporter.hpp"
+#include "jevrin/study/study_runs.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <atomic>
+#include <chrono>
 #include <map>
-#include <mutex>
+#include <memory>
 #include <numeric>
 #include <optional>
-#include <set>
-#include <tuple>
+#include <thread>
 #include <utility>
 
 namespace jevrin::inline v1 {
@@ -47,35 +49,42 @@ DeclaredStudy declare(LedgerWriter& writer, const Materials& materials) {
     return declared;
 }
 
-// Which runs of a plan are missing, and one after the other whoever is free.
+// Which runs of a plan are missing, and who trains them.
 class StudyScheduler {
   public:
     StudyScheduler(LedgerWriter& writer, const Materials& materials, const StudyCallbacks& callbacks,
                    const StudyOptions& options)
-        : plan_(materials.plan),
-          writer_(writer),
+        : writer_(writer),
           ledger_(writer.ledger()),
           materials_(materials),
           callbacks_(callbacks),
-          options_(options) {}
+          options_(options),
+          pools_(materials, options.stores == Stores::kept
+                                ? std::optional(Ledger::stores(ledger_.directory()))
+                                : std::nullopt) {}
 
     StudySummary carry_out(std::vector<PlannedRun> planned) {
         const DeclaredStudy declared = declare(writer_, materials_);
         summary_.study = declared.id;
         std::vector<RunId> ids = put_runs(declared, planned);
-        find_missing(planned, ids);
-        time_left_.emplace(to_train_, team_->members());
+        const std::int64_t at_once = find_missing(std::move(planned), ids);
+        const std::int64_t ranks = options_.ranks == nullptr ? 1 : options_.ranks->size();
+        reporter_.emplace(runs_->runs(), callbacks_, static_cast<std::size_t>(at_once * ranks));
+        if (ranks > 1) service_.emplace(*options_.ranks, materials_, options_, writer_, *runs_, *reporter_);
+        team_.emplace(static_cast<std::size_t>(at_once), callbacks_.stop_requested,
+                      service_ ? std::function<bool()>([this] { return serve(); }) : nullptr);
         // Members write through connections of their own, opened before any of them writes: opening removes
         // what writers that died have left.
         std::vector<LedgerWriter> own;
-        while (team_->members() > 1 && own.size() < team_->members())
+        while (team_->members() + (service_ ? 1 : 0) > 1 && own.size() < team_->members())
             own.push_back(LedgerWriter::open(ledger_.directory()));
-        // What others have claimed is looked at once more at the end: they may have died.
-        for (int round = 0; round < 2; ++round) {
-            summary_.elsewhere = 0;
-            next_ = 0;
-            team_->carry_out(
-                [&](std::size_t member) { train_what_is_left(own.empty() ? writer_ : own[member]); });
+        try {
+            team_->carry_out([&](std::size_t member) {
+                train_what_is_left(own.empty() ? writer_ : own[member], static_cast<int>(member));
+            });
+        } catch (...) {
+            if (service_) service_->dismiss();
+            throw;
         }
         return summary_;
     }
@@ -99,208 +108,137 @@ class StudyScheduler {
         return ids;
     }
 
-    bool is_finished(const RunRecord& run) const {
-        return run.state == RunState::finished && std::filesystem::exists(ledger_.model_file(run.id));
-    }
-
-    void find_missing(const std::vector<PlannedRun>& planned, const std::vector<RunId>& ids) {
+    // Returns how many of them this process trains at once.
+    std::int64_t find_missing(std::vector<PlannedRun> planned, const std::vector<RunId>& ids) {
         StudyOutlook outlook{.superseded = summary_.superseded};
-        const Candidate* measured = nullptr;
-        std::int64_t memory = 0;
-        std::vector<std::int64_t> bytes;
+        std::vector<PlannedRun> to_train;
+        std::vector<RunId> ids_to_train;
         for (std::size_t i = 0; i < planned.size(); ++i) {
             const RunRecord run = ledger_.run_by_id(ids[i]);
-            if (is_finished(run)) {
+            if (StudyRuns::is_finished(ledger_, run)) {
                 ++outlook.finished;
             } else if (run.state == RunState::failed && !options_.retry_failed) {
                 ++outlook.failed;
             } else {
                 ++outlook.to_train;
                 outlook.resumed += run.epochs > 0 ? 1 : 0;
-                to_train_.push_back(planned[i]);
-                ids_.push_back(ids[i]);
-                if (measured != planned[i].candidate) memory = memory_for(planned[i]);
-                measured = planned[i].candidate;
-                bytes.push_back(memory);
+                to_train.push_back(std::move(planned[i]));
+                ids_to_train.push_back(ids[i]);
             }
         }
         summary_.already_finished = outlook.finished;
         summary_.failed_before = outlook.failed;
-        outlook.at_once = runs_at_once(std::move(bytes), options_.at_once);
-        team_.emplace(static_cast<std::size_t>(outlook.at_once), callbacks_.stop_requested);
+        if (options_.ranks != nullptr) outlook.ranks = options_.ranks->size();
+        outlook.at_once = runs_at_once(require_memory_of(materials_, to_train), options_.at_once,
+                                       static_cast<int>(outlook.ranks));
+        runs_.emplace(std::move(to_train), std::move(ids_to_train), options_.retry_failed, summary_,
+                      [this](std::size_t place) { tell([this, place] { reporter_->over(place); }); });
         if (callbacks_.begun) callbacks_.begun(outlook);
+        return outlook.at_once;
     }
 
-    std::int64_t memory_for(const PlannedRun& run) const {
-        const Candidate& candidate = *run.candidate;
-        const auto items =
-            static_cast<std::int64_t>(materials_.data_for(candidate, run.fold).parts.training.size());
-        return require_candidate_memory(
-            candidate,
-            build_network(plan_, candidate, materials_.backbones, materials_.set.classes.size(), run.seed),
-            std::min(candidate.training.batch, items));
+    // Carried out by the thread that called carry_out(): at once when that is the calling one.
+    void tell(std::function<void()> what) { team_->tell(std::move(what)); }
+
+    // The other ranks, when there are some.
+    bool serve() {
+        if (team_->stop_requested()) service_->ask_to_stop();
+        return service_->turn();
     }
 
-    void train_what_is_left(LedgerWriter& writer) {
+    void train_what_is_left(LedgerWriter& writer, int member) {
+        const RunWorker self{.rank = 0, .thread = member};
         for (;;) {
-            if (team_->members() > 1 && team_->stop_requested())
+            if ((team_->members() > 1 || service_) && team_->stop_requested())
                 throw Interrupted("stopped before the next run began");
-            std::size_t place = 0;
-            {
-                const std::lock_guard lock(mutex_);
-                if (next_ == to_train_.size()) return;
-                place = next_++;
+            std::optional<ClaimedRun> taken = runs_->take(writer, self);
+            if (taken) {
+                train(*taken, writer, self);
+            } else if (runs_->all_done()) {
+                return;
+            } else {
+                constexpr std::chrono::milliseconds between_looks{20};
+                team_->rest([&] { std::this_thread::sleep_for(between_looks); });
             }
-            train_if_free(place, writer);
         }
     }
 
-    // Counts in the summary, which members share.
-    void count(std::int64_t StudySummary::*what) {
-        const std::lock_guard lock(mutex_);
-        ++(summary_.*what);
-    }
-
-    void train_if_free(std::size_t place, LedgerWriter& writer) {
-        const RunId id = ids_[place];
-        {
-            const std::lock_guard lock(mutex_);
-            if (done_.contains(id)) return;
-        }
-        std::optional<PlaceLock> claim = writer.claim(id);
-        if (!claim) return count(&StudySummary::elsewhere);
-        {
-            const std::lock_guard lock(mutex_);
-            done_.insert(id);
-        }
-        RunRecord record = writer.ledger().run_by_id(id);
-        const auto skip = [&] { team_->tell([this, place] { time_left_->skip(place); }); };
-        if (is_finished(record)) {
-            // Another process was faster.
-            count(&StudySummary::already_finished);
-            return skip();
-        }
-        if (record.state == RunState::failed && !options_.retry_failed) {
-            count(&StudySummary::failed_before);  // in another process, meanwhile
-            return skip();
-        }
+    void train(ClaimedRun& taken, LedgerWriter& writer, RunWorker self) {
+        const std::size_t place = taken.place;
+        bool moves = false;
+        LedgerRunKeeper keeper(writer, taken.claim, taken.record.id,
+                               item_ids(materials_, validation_items(materials_, runs_->planned(place))),
+                               [&](const EpochNote& note) {
+                                   moves = runs_->should_move(place, self,
+                                                              runs_->planned(place).epochs - note.epoch.epoch,
+                                                              note.epoch.seconds);
+                                   return !moves;
+                               });
         try {
-            train(place, record, *claim, writer);
-            count(&StudySummary::trained);
+            execute(place, keeper);
+            runs_->finish(place);
         } catch (const RunError& error) {
-            writer.fail_run(id, error.what());
-            count(&StudySummary::failed);
+            runs_->fail(place, writer, error.what());
+        } catch (const Interrupted&) {
+            if (!moves) throw;
+            { const ClaimedRun released = std::move(taken); }  // whoever takes it claims it
+            runs_->leave(place);
+            return;
         }
-        skip();
-        if (callbacks_.run_finished)
-            team_->tell([this, run = writer.ledger().run_by_id(id)] { callbacks_.run_finished(run); });
+        tell([this, run = writer.ledger().run_by_id(taken.record.id)] { reporter_->ended(run); });
     }
 
-    // Runs whose frozen part is the same share its features.
-    FeaturePool& pool_for(const PlannedRun& run) {
-        const Scaling scaling = materials_.scaling_for(*run.candidate, run.fold);
-        const std::string& backbone = materials_.backbones.at(run.candidate->backbone).features_hash;
-        const std::lock_guard lock(mutex_);
-        auto& pool = pools_[{backbone, scaling.mean, scaling.deviation}];
-        const bool keep = options_.stores == Stores::kept;
-        if (!pool)
-            pool = std::make_unique<FeaturePool>(FeatureSettings{
-                .directory = keep ? std::optional(Ledger::stores(ledger_.directory())) : std::nullopt,
-                .backbone = backbone,
-                .keep = keep});
-        return *pool;
-    }
-
-    void train(std::size_t place, RunRecord& record, PlaceLock& claim, LedgerWriter& writer) {
-        const PlannedRun& planned = to_train_[place];
-        FeaturePool* pool = planned.candidate->regime == Regime::scratch ? nullptr : &pool_for(planned);
+    void execute(std::size_t place, RunKeeper& keeper) {
+        const PlannedRun& planned = runs_->planned(place);
+        FeaturePool* pool = pools_.pool_for(planned);
         // What is told faster than it is heard is left out.
         const auto reporting = std::make_shared<std::atomic<bool>>(false);
         RunEvents events;
         events.started = [&](const RunRecord& run, std::int64_t resumed) {
-            team_->tell([this, place, run, resumed] {
-                positions_[place] = {.run = static_cast<std::int64_t>(place) + 1,
-                                     .runs = std::ssize(to_train_),
-                                     .epochs_done = run.epochs,
-                                     .epochs = to_train_[place].epochs};
-                time_left_->begin(place, run.epochs);
-                if (callbacks_.run_started) callbacks_.run_started(run, resumed);
-            });
+            tell([this, place, run, resumed] { reporter_->started(place, run, resumed); });
         };
         events.progress = [&](const RunRecord& run, std::int64_t batch, std::int64_t batches) {
             team_->pass();
             if (!callbacks_.progress || reporting->exchange(true)) return;
-            team_->tell([this, place, run, batch, batches, reporting] {
-                positions_[place].batch = batch;
-                positions_[place].batches = batches;
-                report(place, run);
+            tell([this, place, run, batch, batches, reporting] {
+                reporter_->batch(place, run, batch, batches);
                 *reporting = false;
             });
         };
         events.epoch_finished = [&](const RunRecord& run, const EpochNote& note) {
-            team_->tell([this, place, run, epoch = note.epoch, best = note.best, warnings = note.warnings] {
-                positions_[place].epochs_done = epoch.epoch;
-                positions_[place].batch = 0;
-                time_left_->see_epoch(place, epoch.seconds);
-                if (callbacks_.epoch_finished) callbacks_.epoch_finished(run, epoch, best);
-                for (const std::string& message : warnings)
-                    if (callbacks_.run_warning) callbacks_.run_warning(run, message);
-                report(place, run);
-            });
+            tell([this, place, run, note] { reporter_->epoch(place, run, note); });
         };
-        events.warning = [&](const std::string& message) { team_->tell([this, message] { warn(message); }); };
+        events.warning = [&](const std::string& message) {
+            tell([this, message] { reporter_->warn(message); });
+        };
         events.stop_requested = [&] { return team_->stop_requested(); };
         events.alone = [&](const std::function<void()>& work) { team_->alone(work); };
-        record = RunExecution(writer, materials_, planned, record, claim,
-                              {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
-                     .carry_out();
-        if (pool != nullptr && !pool->accepts()) team_->tell([this] { warn_about_features(); });
-    }
-
-    void report(std::size_t place, const RunRecord& run) {
-        if (!callbacks_.progress) return;
-        StudyPosition& position = positions_[place];
-        const double of_epoch = position.batches == 0 ? 0.0
-                                                      : static_cast<double>(position.batch) /
-                                                            static_cast<double>(position.batches);
-        time_left_->fill(position, place, of_epoch);
-        callbacks_.progress(run, position);
-    }
-
-    void warn(const std::string& message) const {
-        if (callbacks_.warning) callbacks_.warning(message);
+        RunExecution(keeper, materials_, planned, {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
+            .carry_out();
+        if (pool != nullptr && !pool->accepts()) tell([this] { warn_about_features(); });
     }
 
     void warn_about_features() {
         if (std::exchange(warned_about_features_, true)) return;
-        warn(
+        reporter_->warn(
             fmt::format("{}: features cannot be stored (disk full, no write permission, or another process "
                         "keeps them); they are computed again in the next training",
                         printable(Ledger::stores(ledger_.directory()).string())));
     }
 
-    const Plan& plan_;
     LedgerWriter& writer_;
     const Ledger& ledger_;
     const Materials& materials_;
     const StudyCallbacks& callbacks_;
     const StudyOptions& options_;
-    std::vector<PlannedRun> to_train_;
-    std::vector<RunId> ids_;  // of these
+    FeaturePools pools_;
+    StudySummary summary_;  // shared by all members
+    std::optional<StudyRuns> runs_;
     std::optional<RunTeam> team_;
     // Of the thread that tells.
-    std::map<std::size_t, StudyPosition> positions_;  // by place
-    std::optional<TimeLeft> time_left_;
+    std::optional<StudyReporter> reporter_;
+    std::optional<RankService> service_;
     bool warned_about_features_ = false;
-    // Of all members.
-    std::mutex mutex_;
-    StudySummary summary_;
-    std::size_t next_ = 0;
-    std::set<RunId> done_;
-    // By the backbone's hash and scaling.
-    std::map<std::tuple<std::string, std::array<double, 3>, std::array<double, 3>>,
-             std::unique_ptr<FeaturePool>>
-        pools_;
 };
 
 void warn_about(const Materials& materials, const std::filesystem::path& ledger,

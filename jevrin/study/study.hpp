@@ -5,12 +5,14 @@
 //     StudySummary summary = train_study(read_plan("glaze.toml"), "ledger", callbacks);
 //
 // Several processes may carry out the same plan on one ledger: each run belongs to the process that claims
-// it, until it is finished or that process dies.
+// it, until it is finished or that process dies. The processes of one job (options.ranks) need no ledger in
+// common: rank 0 calls train_study(), the others help_train() (study/rank_study.hpp).
 #pragma once
 
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/plan/plan.hpp"
 #include "jevrin/study/gathering.hpp"
+#include "jevrin/study/ranks.hpp"
 
 #include <filesystem>
 #include <functional>
@@ -35,6 +37,9 @@ struct StudyOptions {
     // Runs that are trained at the same time, each on a share of the threads; the records are the same. 0: as
     // many as there are threads and memory for.
     std::int64_t at_once = 0;
+    // The other processes of a job, which train runs too. Must outlive the study.
+    Ranks* ranks = nullptr;
+    double ranks_patience = 60.0;  // seconds without a sign of a rank, after which the study stops
 };
 
 // Where a study stands while it runs. Times are estimated from what was seen so far, and negative while
@@ -59,7 +64,8 @@ struct StudyOutlook {
     std::int64_t finished = 0;
     std::int64_t failed = 0;      // and left alone
     std::int64_t superseded = 0;  // earlier runs with other settings, set aside
-    std::int64_t at_once = 1;     // runs that are trained at the same time
+    std::int64_t at_once = 1;     // runs that are trained at the same time by this process
+    std::int64_t ranks = 1;       // processes of the job
 };
 
 // Each may be empty. They are called from the thread that called train_study, except preparing.

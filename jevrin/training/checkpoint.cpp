@@ -101,9 +101,9 @@ class FloatReader {
     std::string_view bytes_;
 };
 
-}  // namespace
-
-void write_checkpoint(const std::filesystem::path& path, const TrainingState& state) {
+// Calls take() with all pieces of a checkpoint, in order.
+template <typename Take>
+void make_checkpoint(const TrainingState& state, const Take& take) {
     std::vector<std::array<std::int64_t, 3>> moments;  // first, second, steps
     for (const Moments& m : state.moments)
         moments.push_back({std::ssize(m.first), std::ssize(m.second), m.steps});
@@ -133,15 +133,32 @@ void write_checkpoint(const std::filesystem::path& path, const TrainingState& st
     for (const auto piece : pieces) hasher.add(piece);
     const std::string hash = hasher.hash().text();
     pieces.push_back(std::as_bytes(std::span(hash)));
-    write_file(path, pieces);
+    take(std::span<const std::span<const std::byte>>(pieces));
+}
+
+}  // namespace
+
+void write_checkpoint(const std::filesystem::path& path, const TrainingState& state) {
+    make_checkpoint(state, [&](auto pieces) { write_file(path, pieces); });
+}
+
+std::vector<std::byte> checkpoint_bytes(const TrainingState& state) {
+    std::vector<std::byte> bytes;
+    make_checkpoint(state, [&](auto pieces) {
+        for (const auto piece : pieces) bytes.insert(bytes.end(), piece.begin(), piece.end());
+    });
+    return bytes;
 }
 
 TrainingState read_checkpoint(const std::filesystem::path& path) {
-    const std::string bytes = read_text(path);
+    return read_checkpoint(read_text(path), path.string());
+}
+
+TrainingState read_checkpoint(std::string_view bytes, const std::string& name) {
     const auto damaged = [&](const char* how) {
         return InputError(
             fmt::format("{}: this checkpoint is damaged ({}); delete it to train the run from its beginning",
-                        printable(path.string()), how));
+                        printable(name), how));
     };
     if (bytes.size() < magic.size() + hash_length || !bytes.starts_with(magic)) throw damaged("no header");
     const std::string_view content(bytes.data(), bytes.size() - hash_length);

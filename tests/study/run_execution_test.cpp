@@ -4,6 +4,7 @@
 #include "support/support.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/study/ledger_run_keeper.hpp"
 
 namespace jevrin {
 namespace {
@@ -25,7 +26,9 @@ class Execution : public testing::Test {
     }
     RunRecord carry_out(LedgerWriter& writer, const RunRecord& run, const RunEvents& events = {}) {
         std::optional<PlaceLock> claim = writer.claim(run.id);
-        return RunExecution(writer, *materials_, runs_.front(), run, claim.value(), {}, events).carry_out();
+        LedgerRunKeeper keeper(writer, claim.value(), run.id,
+                               item_ids(*materials_, validation_items(*materials_, runs_.front())));
+        return RunExecution(keeper, *materials_, runs_.front(), {}, events).carry_out();
     }
 
     TemporaryDirectory directory_;

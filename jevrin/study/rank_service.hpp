@@ -1,0 +1,81 @@
+// Rank 0 of a job at work for the others: it gives out runs, keeps what they record in the ledger, and sends
+// what their machines lack.
+#pragma once
+
+#include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/study/ledger_run_keeper.hpp"
+#include "jevrin/study/materials.hpp"
+#include "jevrin/study/rank_message.hpp"
+#include "jevrin/study/study_reporter.hpp"
+#include "jevrin/study/study_runs.hpp"
+
+#include <chrono>
+#include <map>
+#include <memory>
+#include <set>
+#include <string>
+
+namespace jevrin::inline v1 {
+
+class RankService {
+  public:
+    // Everything given must outlive this.
+    RankService(Ranks& ranks, const Materials& materials, const StudyOptions& options, LedgerWriter& writer,
+                StudyRuns& runs, StudyReporter& reporter);
+
+    // Answers what has arrived. Whether a rank is still to be waited for. WorkError when one has been silent
+    // for too long, or what it sent cannot be written.
+    bool turn();
+    // The others save what they train and end.
+    void ask_to_stop();
+    // Waits until all have ended, after an error here too; those that do not are ended.
+    void dismiss() noexcept;
+
+  private:
+    // A run that another rank trains.
+    struct Entrusted {
+        ClaimedRun taken;
+        std::vector<std::size_t> validated;  // items
+        LedgerRunKeeper keeper;
+        Entrusted(LedgerWriter& writer, ClaimedRun run, const Materials& materials,
+                  const PlannedRun& planned);
+    };
+    struct Rank {
+        std::string host = {};
+        double silent = 0.0;  // seconds
+        bool greeted = false;
+        bool ended = false;
+    };
+
+    void answer(const RankMessage& message);
+    void reply(const RankMessage& message, Json head, std::string_view body = {});
+    void greet(const RankMessage& message);
+    void give_runs();
+    struct Answer {
+        Json head = Json::object();
+        std::string body = {};
+    };
+    Answer kept(Entrusted& run, const std::string& what, const RankMessage& message);
+    bool keep_epoch(Entrusted& run, const RankMessage& message);
+    void finish(Entrusted& run, const RankMessage& message);
+    void release(RunWorker worker);
+    void warn_once(const std::string& message);
+    std::string called(int rank) const;
+    void watch_for_silence();
+
+    Ranks& ranks_;
+    const Materials& materials_;
+    LedgerWriter& writer_;
+    StudyRuns& runs_;
+    StudyReporter& reporter_;
+    double patience_;
+    std::string brief_;
+    std::map<int, Rank> others_;
+    std::map<RunWorker, std::unique_ptr<Entrusted>> entrusted_;
+    std::map<RunWorker, RankMessage> waiting_;  // for a run
+    std::set<std::string> said_;                // warnings
+    bool stopping_ = false;
+    std::chrono::steady_clock::time_point looked_;
+};
+
+}  // namespace jevrin::inline v1

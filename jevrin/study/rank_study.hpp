@@ -1,0 +1,35 @@
+// A rank of a job that trains the runs which rank 0 gives it.
+//
+//     if (ranks.rank() > 0) help_train(ranks, {.ledger = "ledger"});
+#pragma once
+
+#include "jevrin/study/ranks.hpp"
+
+#include <filesystem>
+#include <functional>
+#include <string>
+
+namespace jevrin::inline v1 {
+
+struct HelpOptions {
+    // The directory whose stores this machine reads and fills; it need not be that of rank 0, and holds no
+    // ledger here.
+    std::filesystem::path ledger;
+    std::function<bool()> stop_requested = {};
+    double patience = 60.0;  // seconds without a sign of rank 0, after which it counts as lost
+};
+
+// Trains what rank 0 gives, until it has no more. WorkError when rank 0 refuses, or is lost; Interrupted when
+// asked to stop, here or by rank 0: what was trained is saved.
+void help_train(Ranks& ranks, const HelpOptions& options);
+
+// What ranks hold against each other: the same bits are promised for one build on one kind of processor.
+struct RankGreeting {
+    std::string host;
+    std::string version;
+    std::string build;  // a hash of the program
+    std::string processor;
+};
+RankGreeting rank_greeting();
+
+}  // namespace jevrin::inline v1

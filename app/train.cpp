@@ -40,14 +40,26 @@ void share_machine(const Ranks& ranks) {
     set_memory_limit(memory_limit() / here);
 }
 
+// The other ranks do not wait for a plan that is wrong.
+Plan read_plan_of_job(const std::filesystem::path& file, Ranks* others) {
+    try {
+        return read_plan(file);
+    } catch (...) {
+        if (others != nullptr) send_home(*others);
+        throw;
+    }
+}
+
 void train(TrainOptions options) {
     const std::unique_ptr<Ranks> ranks = options.list ? nullptr : join_job();
     if (ranks) share_machine(*ranks);
     if (options.threads > 0) set_threads(static_cast<int>(options.threads));
     limit_memory(options.memory);
-    if (ranks && ranks->rank() > 0) return help_train_until_done(*ranks, options.ledger);
+    if (ranks && ranks->rank() > 0)
+        return help_train_until_done(*ranks,
+                                     {.ledger = options.ledger, .patience = options.study.ranks_patience});
     if (ranks && ranks->size() > 1) options.study.ranks = ranks.get();
-    const Plan plan = read_plan(options.plan);
+    const Plan plan = read_plan_of_job(options.plan, options.study.ranks);
     if (options.list) {
         list_runs(plan, options);
         return;
@@ -93,6 +105,11 @@ void add_train(Command& command) {
             "threads and memory for; same results)")
         .within(1, 1024)
         .option_text("N");
+    command
+        .add_option("--rank-timeout", options->study.ranks_patience,
+                    "under mpirun: seconds without a sign of a rank after which the job ends (default: 60)")
+        .within(1, 86400)
+        .option_text("SECONDS");
     add_memory_option(command, options->memory);
     command.callback([options] { train(*options); });
 }

@@ -90,12 +90,13 @@ std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric me
         spoken_seconds(epoch.seconds), best ? "  " + highlighted("best", "#008700") : std::string());
 }
 
-void help_train_until_done(Ranks& ranks, const std::filesystem::path& ledger_directory) {
+void help_train_until_done(Ranks& ranks, HelpOptions options) {
     const StopSignals signals;
+    options.stop_requested = [] { return stop_asked.load(); };
     try {
-        help_train(ranks, {.ledger = ledger_directory, .stop_requested = [] { return stop_asked.load(); }});
-    } catch (const WorkError&) {
-        // Rank 0 says what there is to say, when it can be reached.
+        help_train(ranks, options);
+    } catch (const WorkError& error) {
+        warn(fmt::format("rank {}: {}", ranks.rank(), error.what()));
         ranks.abandon();
         throw;
     }

@@ -14,7 +14,7 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
                              const StudyOptions& options = {});
 
 // Trains what rank 0 of the job gives this rank, silently. A signal saves what is trained.
-void help_train_until_done(Ranks& ranks, const std::filesystem::path& ledger_directory);
+void help_train_until_done(Ranks& ranks, HelpOptions options);
 
 // "new head/2  epoch   3/15  loss 0.4120 training 0.5231 validation  ...": one finished epoch.
 std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric metric, bool best,

@@ -56,6 +56,12 @@ void RankClient::listen() {
                 greeted = true;
                 RankMessage message = unpacked(*bytes);
                 if (message.head.contains("stop")) stop_ = true;
+                if (message.head.contains("go")) {
+                    const std::lock_guard lock(mutex_);
+                    home_ = true;
+                    answered_.notify_all();
+                    return;
+                }
                 const Json* number = message.head.find("answer");
                 if (number == nullptr) continue;
                 const std::lock_guard lock(mutex_);
@@ -87,9 +93,10 @@ RankMessage RankClient::ask(Json head, std::string_view body) {
     head["question"] = number;
     ranks_.send(0, packed(head, body));
     std::unique_lock lock(mutex_);
-    answered_.wait(lock, [&] { return lost_ || open_[number].has_value(); });
+    answered_.wait(lock, [&] { return lost_ || home_ || open_[number].has_value(); });
     std::optional<RankMessage> answer = std::move(open_[number]);
     open_.erase(number);
+    if (!answer && home_) throw Interrupted("rank 0 has nothing to train");
     if (!answer) throw WorkError(why_lost_ + "; what rank 0 recorded is kept, and the same job continues it");
     if (const Json* refused = answer->head.find("refused")) throw WorkError(refused->get<std::string>());
     return std::move(*answer);

@@ -30,6 +30,8 @@ class RankClient {
     // Whether rank 0 asked everybody to save and end, or is lost.
     bool stop_requested() const { return stop_; }
     bool is_lost() const;
+    // Whether rank 0 said that there is nothing to train; ask() throws Interrupted then.
+    bool is_sent_home() const { return home_; }
 
   private:
     void listen();
@@ -44,6 +46,7 @@ class RankClient {
     std::string why_lost_;
     std::atomic<bool> stop_{false};
     std::atomic<bool> end_{false};
+    std::atomic<bool> home_{false};
     std::thread listener_;
 };
 

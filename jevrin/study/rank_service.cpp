@@ -81,7 +81,7 @@ void RankService::watch_for_silence() {
     const double passed = std::min(1.0, std::chrono::duration<double>(now - looked_).count());
     looked_ = now;
     for (auto& [rank, other] : others_) {
-        if (!other.greeted || other.ended) continue;
+        if (other.ended) continue;
         other.silent += passed;
         if (other.silent > patience_)
             throw WorkError(
@@ -97,13 +97,22 @@ void RankService::ask_to_stop() {
         if (!other.ended) ranks_.send(rank, packed({{"stop", true}}));
 }
 
-void RankService::dismiss() noexcept {
+void RankService::dismiss(const std::string& why) noexcept {
     try {
         ask_to_stop();
-        while (turn()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+        const Clock::time_point begin = Clock::now();
+        while (turn() && std::chrono::duration<double>(Clock::now() - begin).count() < patience_)
+            std::this_thread::sleep_for(std::chrono::milliseconds(1));
     } catch (...) {
-        ranks_.abandon();
+        // What is wrong is known already.
     }
+    if (std::all_of(others_.begin(), others_.end(), [](const auto& other) { return other.second.ended; }))
+        return;
+    try {
+        reporter_.warn(why);
+    } catch (...) {
+    }
+    ranks_.abandon();
 }
 
 void RankService::answer(const RankMessage& message) {
@@ -156,7 +165,6 @@ void RankService::answer(const RankMessage& message) {
 
 void RankService::greet(const RankMessage& message) {
     Rank& other = others_.at(message.from);
-    other.greeted = true;
     other.host = message.head.at("host").get<std::string>();
     const RankGreeting here = rank_greeting();
     const auto said = [&](const char* key) { return message.head.at(key).get<std::string>(); };
@@ -259,7 +267,7 @@ bool RankService::keep_epoch(Entrusted& run, const RankMessage& message) {
     if (note.best) record.best = note.epoch;
     reporter_.epoch(run.taken.place, record, note);
     const std::int64_t left = runs_.planned(run.taken.place).epochs - note.epoch.epoch;
-    return !runs_.should_move(run.taken.place, worker_of(message), left, note.epoch.seconds);
+    return !runs_.should_move(run.taken.place, worker_of(message), left);
 }
 
 void RankService::finish(Entrusted& run, const RankMessage& message) {

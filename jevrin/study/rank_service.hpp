@@ -28,8 +28,8 @@ class RankService {
     bool turn();
     // The others save what they train and end.
     void ask_to_stop();
-    // Waits until all have ended, after an error here too; those that do not are ended.
-    void dismiss() noexcept;
+    // After an error here: the others save and end. When they do not, it is told why, and the job is ended.
+    void dismiss(const std::string& why) noexcept;
 
   private:
     // A run that another rank trains.
@@ -43,7 +43,6 @@ class RankService {
     struct Rank {
         std::string host = {};
         double silent = 0.0;  // seconds
-        bool greeted = false;
         bool ended = false;
     };
 

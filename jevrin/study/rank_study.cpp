@@ -54,6 +54,7 @@ class RankStudy {
             });
             team_->carry_out([this](std::size_t member) { train_runs(static_cast<int>(member)); });
         } catch (const Interrupted&) {
+            if (client_.is_sent_home()) return;
             client_.ask({{"do", "end"}});
             throw;
         } catch (const Error& error) {
@@ -182,6 +183,10 @@ class RankStudy {
 RankGreeting rank_greeting() {
     static const std::string build = content_hash_of_file("/proc/self/exe").substr(0, 12);
     return {.host = host_name(), .version = JEVRIN_VERSION, .build = build, .processor = processor().name};
+}
+
+void send_home(Ranks& ranks) {
+    for (int rank = 1; rank < ranks.size(); ++rank) ranks.send(rank, packed({{"go", "home"}}));
 }
 
 void help_train(Ranks& ranks, const HelpOptions& options) {

@@ -19,9 +19,12 @@ struct HelpOptions {
     double patience = 60.0;  // seconds without a sign of rank 0, after which it counts as lost
 };
 
-// Trains what rank 0 gives, until it has no more. WorkError when rank 0 refuses, or is lost; Interrupted when
-// asked to stop, here or by rank 0: what was trained is saved.
+// Trains what rank 0 gives, until it has no more, or sends all home. WorkError when rank 0 refuses, or is
+// lost; Interrupted when asked to stop, here or by rank 0: what was trained is saved.
 void help_train(Ranks& ranks, const HelpOptions& options);
+
+// Rank 0 tells the others that there is nothing to train, before it was asked for runs.
+void send_home(Ranks& ranks);
 
 // What ranks hold against each other: the same bits are promised for one build on one kind of processor.
 struct RankGreeting {

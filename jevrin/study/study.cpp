@@ -9,6 +9,7 @@
 #include "jevrin/study/ledger_run_keeper.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/rank_service.hpp"
+#include "jevrin/study/rank_study.hpp"
 #include "jevrin/study/run_execution.hpp"
 #include "jevrin/study/run_team.hpp"
 #include "jevrin/study/runs_at_once.hpp"
@@ -63,7 +64,8 @@ class StudyScheduler {
                                 ? std::optional(Ledger::stores(ledger_.directory()))
                                 : std::nullopt) {}
 
-    StudySummary carry_out(std::vector<PlannedRun> planned) {
+    // Records the study, and finds what is missing of it.
+    void prepare(std::vector<PlannedRun> planned) {
         const DeclaredStudy declared = declare(writer_, materials_);
         summary_.study = declared.id;
         std::vector<RunId> ids = put_runs(declared, planned);
@@ -73,6 +75,9 @@ class StudyScheduler {
         if (ranks > 1) service_.emplace(*options_.ranks, materials_, options_, writer_, *runs_, *reporter_);
         team_.emplace(static_cast<std::size_t>(at_once), callbacks_.stop_requested,
                       service_ ? std::function<bool()>([this] { return serve(); }) : nullptr);
+    }
+
+    StudySummary carry_out() {
         // Members write through connections of their own, opened before any of them writes: opening removes
         // what writers that died have left.
         std::vector<LedgerWriter> own;
@@ -82,8 +87,8 @@ class StudyScheduler {
             team_->carry_out([&](std::size_t member) {
                 train_what_is_left(own.empty() ? writer_ : own[member], static_cast<int>(member));
             });
-        } catch (...) {
-            if (service_) service_->dismiss();
+        } catch (const std::exception& error) {
+            if (service_) service_->dismiss(error.what());
             throw;
         }
         return summary_;
@@ -169,9 +174,8 @@ class StudyScheduler {
         LedgerRunKeeper keeper(writer, taken.claim, taken.record.id,
                                item_ids(materials_, validation_items(materials_, runs_->planned(place))),
                                [&](const EpochNote& note) {
-                                   moves = runs_->should_move(place, self,
-                                                              runs_->planned(place).epochs - note.epoch.epoch,
-                                                              note.epoch.seconds);
+                                   moves = runs_->should_move(
+                                       place, self, runs_->planned(place).epochs - note.epoch.epoch);
                                    return !moves;
                                });
         try {
@@ -269,19 +273,28 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
 
 StudySummary train_study(const Plan& plan, const std::filesystem::path& ledger_directory,
                          const StudyCallbacks& callbacks, const StudyOptions& options) {
+    Ranks* others = options.ranks;
     const auto preparing = [&](const std::string& what, std::int64_t done, std::int64_t total) {
         if (callbacks.preparing) callbacks.preparing(what, done, total);
         if (callbacks.stop_requested && callbacks.stop_requested())
             throw Interrupted("stopped while the images were prepared; what was finished before is kept");
     };
-    // One of an earlier version is brought up to date before it is asked for places.
-    if (Ledger::exists(ledger_directory)) LedgerWriter::open(ledger_directory);
-    const std::shared_ptr<const Materials> materials =
-        gather_materials(plan, ledger_directory, preparing, options.stores);
-    std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);
-    LedgerWriter ledger = LedgerWriter::open(ledger_directory);
-    if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
-    return StudyScheduler(ledger, *materials, callbacks, options).carry_out(std::move(runs));
+    try {
+        // One of an earlier version is brought up to date before it is asked for places.
+        if (Ledger::exists(ledger_directory)) LedgerWriter::open(ledger_directory);
+        const std::shared_ptr<const Materials> materials =
+            gather_materials(plan, ledger_directory, preparing, options.stores);
+        std::vector<PlannedRun> runs = select_runs(plan_runs(*materials), options.selection);
+        LedgerWriter ledger = LedgerWriter::open(ledger_directory);
+        if (callbacks.warning) warn_about(*materials, ledger_directory, callbacks.warning);
+        StudyScheduler scheduler(ledger, *materials, callbacks, options);
+        scheduler.prepare(std::move(runs));
+        others = nullptr;  // from now on they are asked to end, and do
+        return scheduler.carry_out();
+    } catch (...) {
+        if (others != nullptr) send_home(*others);
+        throw;
+    }
 }
 
 void declare_study(const Plan& plan, const std::filesystem::path& ledger_directory,

@@ -42,6 +42,7 @@ std::optional<std::size_t> StudyRuns::next(RunWorker worker) {
     open_.erase(found);
     kept_for_.erase(place);
     idle_.erase(worker);
+    paces_[place] = {};
     ++taken_;
     return place;
 }
@@ -99,9 +100,14 @@ void StudyRuns::leave(std::size_t place) {
     --taken_;
 }
 
-bool StudyRuns::should_move(std::size_t place, RunWorker worker, std::int64_t epochs_left, double seconds) {
+bool StudyRuns::should_move(std::size_t place, RunWorker worker, std::int64_t epochs_left) {
     const std::string& candidate = runs_[place].candidate->name;
+    const auto now = std::chrono::steady_clock::now();
     const std::lock_guard lock(mutex_);
+    Pace& pace = paces_[place];
+    const double seconds = std::chrono::duration<double>(now - std::exchange(pace.last, now)).count();
+    // The first epoch here may compute features that the others find.
+    if (++pace.epochs == 1) return false;
     seconds_[worker][candidate] = seconds;
     if (!open_.empty() || epochs_left < 2) return false;
     const auto found = std::find_if(idle_.begin(), idle_.end(), [&](const RunWorker& idle) {

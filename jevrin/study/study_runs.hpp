@@ -5,6 +5,7 @@
 #include "jevrin/study/planned_runs.hpp"
 #include "jevrin/study/study.hpp"
 
+#include <chrono>
 #include <compare>
 #include <cstddef>
 #include <deque>
@@ -54,10 +55,10 @@ class StudyRuns {
     void fail(std::size_t place, LedgerWriter& writer, const std::string& reason);
     void leave(std::size_t place);
 
-    // Whether a run had better go on on another rank: one that is idle and took less than half as long for an
-    // epoch of the same candidate. Asked at the end of each epoch, which took so many seconds. When it had,
-    // the run is kept for that rank.
-    bool should_move(std::size_t place, RunWorker worker, std::int64_t epochs_left, double seconds);
+    // Whether a run had better go on on another rank: one that is idle and needs less than half the time for
+    // an epoch of the same candidate. Asked at the end of each epoch. When it had, the run is kept for that
+    // rank.
+    bool should_move(std::size_t place, RunWorker worker, std::int64_t epochs_left);
 
     static bool is_finished(const Ledger& ledger, const RunRecord& run);
 
@@ -76,7 +77,12 @@ class StudyRuns {
     std::vector<std::size_t> elsewhere_;  // that other processes have
     bool looked_again_ = false;           // at these
     std::size_t taken_ = 0;
-    std::map<RunWorker, std::map<std::string, double>> seconds_;  // of the last epoch, by candidate
+    struct Pace {
+        std::int64_t epochs = 0;  // since it was taken
+        std::chrono::steady_clock::time_point last;
+    };
+    std::map<std::size_t, Pace> paces_;                           // of places that are trained
+    std::map<RunWorker, std::map<std::string, double>> seconds_;  // of an epoch, by candidate
     std::set<RunWorker> idle_;
     std::map<std::size_t, RunWorker> kept_for_;  // places
 };

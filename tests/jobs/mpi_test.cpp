@@ -1,0 +1,258 @@
+// A study under mpirun: real processes, real signals, real kills.
+#include "jobs/job.hpp"
+
+#include "jevrin/base/files.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/study/study.hpp"
+
+#include <fmt/format.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <cstdlib>
+#include <random>
+#include <thread>
+
+namespace jevrin {
+namespace {
+
+using test::comes_true;
+using test::Job;
+using test::run_jevrin;
+using test::small_plan;
+using test::story;
+using test::TemporaryDirectory;
+using test::training_processes;
+using test::write_small_study;
+using testing::AllOf;
+using testing::HasSubstr;
+
+class UnderMpi : public testing::Test {
+  protected:
+    void SetUp() override {
+        if (!test::is_installed("mpirun")) GTEST_SKIP() << "mpirun is not installed (openmpi-bin)";
+    }
+    // Writes the study and trains it in one process.
+    std::string story_of_one(const std::string& text) {
+        train_study(read_plan(write_small_study(directory_.path(), text)), directory_ / "one", {},
+                    {.at_once = 1});
+        return story(directory_ / "one");
+    }
+    std::filesystem::path ledger() const { return directory_ / "ledger"; }
+    std::string train(const std::string& options = "") const {
+        return fmt::format("{} train plan.toml --threads 1 --ledger {} {}", JEVRIN_PROGRAM, ledger().string(),
+                           options);
+    }
+    bool has_epochs() const {
+        const std::filesystem::path checkpoints = ledger() / "checkpoints";
+        return std::filesystem::exists(checkpoints) && !std::filesystem::is_empty(checkpoints);
+    }
+
+    TemporaryDirectory directory_;
+};
+
+TEST_F(UnderMpi, AStudyIsSpreadAndTheRecordsAreThoseOfOneProcess) {
+    const std::string expected = story_of_one(small_plan(3));
+    Job job(directory_.path(), "mpirun -n 3 " + train());
+    EXPECT_EQ(job.wait(), 0) << job.output();
+    EXPECT_EQ(story(ledger()) == expected, true);
+    EXPECT_THAT(job.output(),
+                AllOf(HasSubstr("6 runs to train, on 3 ranks"), HasSubstr("6 of 6 runs finished")));
+    // Once more there is nothing to do.
+    Job again(directory_.path(), "mpirun -n 2 " + train());
+    EXPECT_EQ(again.wait(), 0) << again.output();
+    EXPECT_THAT(again.output(), HasSubstr("0 runs trained, 6 already finished"));
+}
+
+TEST_F(UnderMpi, ASignalSavesAllAndAnotherNumberOfRanksGoesOn) {
+    const std::string expected = story_of_one(small_plan(60, "", "[1, 2]"));
+    Job job(directory_.path(), "mpirun -n 3 " + train());
+    ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << job.output();
+    job.signal(SIGUSR1);  // mpirun passes it on
+    EXPECT_EQ(job.wait(), 130) << job.output();
+    EXPECT_THAT(job.output(), HasSubstr("the same command continues training"));
+    EXPECT_TRUE(has_epochs());
+    Job rest(directory_.path(), "mpirun -n 2 " + train());
+    EXPECT_EQ(rest.wait(), 0) << rest.output();
+    EXPECT_THAT(rest.output(), HasSubstr("resumed after epoch"));
+    EXPECT_EQ(story(ledger()) == expected, true);
+}
+
+// One rank is killed, or mpirun with all of them, again and again. JEVRIN_KILLS says how often.
+TEST_F(UnderMpi, KilledAgainAndAgainItEndsAsIfUndisturbed) {
+    const char* stated = std::getenv("JEVRIN_KILLS");
+    const int kills = stated == nullptr ? 5 : std::atoi(stated);
+    const std::string expected = story_of_one(small_plan(40 + 20 * kills / 5, "", "[1, 2]"));
+    std::minstd_rand random(7);
+    int killed = 0;
+    for (int start = 0; start < 4 * kills + 10; ++start) {
+        Job job(directory_.path(), "mpirun -n 3 " + train());
+        if (killed < kills) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(250 + random() % 500));
+            const std::vector<int> ranks = training_processes(ledger());
+            if (job.is_running() && !ranks.empty()) {
+                ++killed;
+                if (random() % 3 == 0) {
+                    job.signal(SIGKILL);
+                    for (const int rank : ranks) ::kill(rank, SIGKILL);
+                } else {
+                    ::kill(ranks[random() % ranks.size()], SIGKILL);
+                }
+            }
+        }
+        if (job.wait() == 0) break;
+        ASSERT_TRUE(comes_true([&] { return training_processes(ledger()).empty(); }));
+    }
+    EXPECT_EQ(killed, kills);
+    EXPECT_EQ(story(ledger()) == expected, true);
+}
+
+// A machine that has nothing but the program: no plan, no images, no backbone, no ledger.
+TEST_F(UnderMpi, ARankOnABareMachineGetsAllFromRankZero) {
+    if (::geteuid() != 0 || std::system("unshare -m true 2> /dev/null") != 0)
+        GTEST_SKIP() << "hiding files from one process needs root and 'unshare'";
+    const std::string expected = story_of_one(small_plan(3));
+    write_file(directory_ / "bare.sh",
+               fmt::format("#!/bin/sh\n"
+                           "mount -t tmpfs none images\n"
+                           "for file in plan.toml backbone.onnx; do mount --bind /dev/null $file; done\n"
+                           "exec {} train plan.toml --threads 1 --ledger {}\n",
+                           JEVRIN_PROGRAM, (directory_ / "bare").string()));
+    Job job(directory_.path(), fmt::format("mpirun -n 1 {} : -n 1 unshare -m sh bare.sh", train()));
+    EXPECT_EQ(job.wait(), 0) << job.output();
+    EXPECT_THAT(job.output(),
+                HasSubstr("images are missing on this machine, or are others; they came from rank 0"));
+    EXPECT_EQ(story(ledger()) == expected, true);
+    EXPECT_FALSE(Ledger::exists(directory_ / "bare"));
+}
+
+TEST_F(UnderMpi, AFullDiskOfRankZeroEndsTheJobAndLosesNothing) {
+    const auto mount = [&](const std::string& options) {
+        return std::system(
+            fmt::format("mount {} none '{}' 2> /dev/null", options, ledger().string()).c_str());
+    };
+    const std::string expected = story_of_one(small_plan(20));
+    std::filesystem::create_directory(ledger());
+    if (mount("-t tmpfs -o size=500k") != 0) GTEST_SKIP() << "a small disk needs the right to mount one";
+    Job job(directory_.path(), "mpirun -n 3 " + train());
+    EXPECT_NE(job.wait(), 0);
+    EXPECT_THAT(job.output(), HasSubstr("disk is full")) << job.output();
+    mount("-o remount,size=50m");
+    Job rest(directory_.path(), "mpirun -n 3 " + train());
+    EXPECT_EQ(rest.wait(), 0) << rest.output();
+    EXPECT_EQ(story(ledger()) == expected, true);
+    std::system(fmt::format("umount '{}'", ledger().string()).c_str());
+}
+
+TEST_F(UnderMpi, APlanThatIsWrongEndsTheJobAtOnce) {
+    write_small_study(directory_.path(), "name = \"x\"\nwrong = 1\n");
+    Job job(directory_.path(), "mpirun -n 3 " + train());
+    EXPECT_EQ(job.wait(), 2) << job.output();
+    EXPECT_THAT(job.output(), HasSubstr("plan.toml:"));
+    write_small_study(directory_.path(), small_plan(2));
+    Job unknown(directory_.path(), "mpirun -n 3 " + train("--only nobody"));
+    EXPECT_EQ(unknown.wait(), 2) << unknown.output();
+    EXPECT_THAT(unknown.output(), HasSubstr("no candidate or run of the plan is called 'nobody'"));
+}
+
+TEST_F(UnderMpi, TwoJobsOnOneLedgerShareTheWork) {
+    const std::string expected = story_of_one(small_plan(20));
+    Job one(directory_.path(), "mpirun -n 2 " + train(), "one.log");
+    Job two(directory_.path(), "mpirun -n 2 " + train(), "two.log");
+    EXPECT_EQ(one.wait(), 0) << one.output();
+    EXPECT_EQ(two.wait(), 0) << two.output();
+    EXPECT_EQ(story(ledger()) == expected, true);
+}
+
+// Two machines, as two network namespaces, and the cable between them is cut.
+class TwoMachines : public UnderMpi {
+  protected:
+    void SetUp() override {
+        UnderMpi::SetUp();
+        if (IsSkipped()) return;
+        if (::geteuid() != 0 || !test::is_installed("ip") || system("ip netns add " + a_) != 0)
+            GTEST_SKIP() << "network namespaces need root and 'ip' (iproute2)";
+        made_ = true;
+        ASSERT_EQ(system(fmt::format(
+                      "ip netns add {1} && ip link add va netns {0} type veth peer name vb netns {1} && "
+                      "ip -n {0} addr add 10.77.0.1/24 dev va && ip -n {1} addr add 10.77.0.2/24 dev vb && "
+                      "ip -n {0} link set va up && ip -n {1} link set vb up && ip -n {0} link set lo up && "
+                      "ip -n {1} link set lo up",
+                      a_, b_)),
+                  0);
+        // What mpirun starts a program on another machine with.
+        write_file(
+            directory_ / "remote.sh",
+            fmt::format(
+                "#!/bin/sh\nshift\nexec ip netns exec {} unshare -u sh -c \"hostname machine-b; $*\"\n", b_));
+        std::filesystem::permissions(directory_ / "remote.sh", std::filesystem::perms::owner_all);
+    }
+    void TearDown() override {
+        if (made_) system(fmt::format("ip netns del {}; ip netns del {}", a_, b_));
+    }
+    static int system(const std::string& command) { return std::system((command + " 2> /dev/null").c_str()); }
+    // The arguments of mpirun, which runs on machine a.
+    std::string machines(const std::string& command) const {
+        return fmt::format(
+            "--mca plm_rsh_agent {} --mca plm_rsh_no_tree_spawn 1 --mca btl tcp,self "
+            "--mca oob_tcp_keepalive_time 2 --mca oob_tcp_keepalive_intvl 1 --mca oob_tcp_keepalive_probes 2 "
+            "--mca oob_tcp_if_include 10.77.0.0/24 --mca btl_tcp_if_include 10.77.0.0/24 "
+            "--host 10.77.0.1:1,10.77.0.2:1 -n 2 {}",
+            (directory_ / "remote.sh").string(), command);
+    }
+    // A script that runs mpirun on machine a, since the job begins there.
+    Job job(const std::string& command) {
+        write_file(directory_ / "mpirun",
+                   fmt::format("#!/bin/sh\nexec ip netns exec {} unshare -u sh -c 'hostname machine-a; "
+                               "exec mpirun {}'\n",
+                               a_, machines(command)));
+        return Job(directory_.path(), "sh ./mpirun");
+    }
+    void cut() const { system(fmt::format("ip -n {} link set va down", a_)); }
+    void mend() const { system(fmt::format("ip -n {} link set va up", a_)); }
+
+    std::string a_ = fmt::format("jva{}", ::getpid());
+    std::string b_ = fmt::format("jvb{}", ::getpid());
+    bool made_ = false;
+};
+
+TEST_F(TwoMachines, ACutNetworkEndsTheJobAndNothingIsLost) {
+    const std::string expected = story_of_one(small_plan(80, "", "[1, 2]"));
+    {
+        Job first = job(train("--rank-timeout 3"));
+        ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << first.output();
+        cut();
+        EXPECT_NE(first.wait(40.0), 0) << first.output();
+        EXPECT_THAT(first.output(), HasSubstr("rank 1 on machine-b has not been heard of for 3 seconds"));
+    }
+    ASSERT_TRUE(comes_true([&] { return training_processes(ledger()).empty(); }));
+    mend();
+    Job second = job(train());
+    EXPECT_EQ(second.wait(), 0) << second.output();
+    EXPECT_EQ(story(ledger()) == expected, true);
+}
+
+TEST(WithoutMpi, AMissingModuleIsSaidAndHowToGoOn) {
+    const TemporaryDirectory directory;
+    write_small_study(directory.path(), small_plan(2));
+    // A copy of the program alone, as if only it had been installed.
+    std::filesystem::create_directories(directory / "bin");
+    std::filesystem::copy_file(JEVRIN_PROGRAM, directory / "bin/jevrin");
+    const test::CommandResult result =
+        run_jevrin({"train", "plan.toml"}, {.directory = directory.path(),
+                                            .environment = {{"PMIX_RANK", "0"}},
+                                            .program = directory / "bin/jevrin"});
+    EXPECT_EQ(result.status, 2);
+    EXPECT_THAT(result.errors, AllOf(HasSubstr("jevrin-mpi.so is not installed"),
+                                     HasSubstr("start the command without mpirun")));
+    EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
+    // Started alone it needs none.
+    EXPECT_EQ(run_jevrin({"train", "plan.toml"},
+                         {.directory = directory.path(), .program = directory / "bin/jevrin"})
+                  .status,
+              0);
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,313 @@
+// A study on several ranks: the same records as in one process, whatever the ranks lack and whoever goes.
+#include "support/support.hpp"
+#include "support/thread_ranks.hpp"
+
+#include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
+#include "jevrin/ledger/ledger.hpp"
+#include "jevrin/study/rank_message.hpp"
+#include "jevrin/study/rank_study.hpp"
+#include "jevrin/study/study.hpp"
+
+#include <fmt/format.h>
+
+#include <atomic>
+#include <map>
+#include <set>
+#include <thread>
+
+namespace jevrin {
+namespace {
+
+using test::message_of;
+using test::small_plan;
+using test::story;
+using test::TemporaryDirectory;
+using test::ThreadJob;
+using test::write_small_study;
+using testing::HasSubstr;
+using testing::IsEmpty;
+
+// Ranks from 1 on that help, each on a thread of its own and with stores of its own, until they end.
+class Helpers {
+  public:
+    Helpers(ThreadJob& job, int size, const TemporaryDirectory& directory,
+            std::map<int, std::function<bool()>> stops = {}) {
+        for (int rank = 1; rank < size; ++rank)
+            threads_.emplace_back([&job, &directory, rank, stop = stops[rank], this] {
+                std::string end = "done";
+                try {
+                    help_train(job.rank(rank), {.ledger = directory / fmt::format("rank {}", rank),
+                                                .stop_requested = stop,
+                                                .patience = 20.0});
+                } catch (const Error& error) {
+                    end = error.what();
+                }
+                const std::lock_guard lock(mutex_);
+                ends_[rank] = end;
+            });
+    }
+    ~Helpers() { join(); }
+    std::string end_of(int rank) {
+        join();
+        return ends_[rank];
+    }
+
+  private:
+    void join() {
+        for (std::thread& thread : threads_)
+            if (thread.joinable()) thread.join();
+    }
+    std::mutex mutex_;
+    std::map<int, std::string> ends_;
+    std::vector<std::thread> threads_;
+};
+
+class OnRanks : public testing::Test {
+  protected:
+    Plan write(const std::string& text) { return read_plan(write_small_study(directory_.path(), text)); }
+    std::string story_of_one(const Plan& plan) {
+        train_study(plan, directory_ / "one", {}, {.at_once = 1});
+        return story(directory_ / "one");
+    }
+    // The warnings of rank 0 are kept.
+    StudyCallbacks listening() {
+        StudyCallbacks callbacks;
+        callbacks.warning = [this](const std::string& message) { warnings_.push_back(message); };
+        return callbacks;
+    }
+    std::string warnings() const { return fmt::format("{}", fmt::join(warnings_, "\n")); }
+
+    TemporaryDirectory directory_;
+    std::vector<std::string> warnings_;
+};
+
+TEST_F(OnRanks, TheRecordsAreThoseOfOneProcess) {
+    const Plan plan = write(small_plan(3, "augment = { flip = true, shift = 0.1 }", "[1, 2, 3]"));
+    const std::string expected = story_of_one(plan);
+    for (const int size : {2, 4})
+        for (const std::int64_t at_once : {1, 2}) {
+            const std::filesystem::path ledger = directory_ / fmt::format("{} ranks {}", size, at_once);
+            ThreadJob job(size);
+            Helpers helpers(job, size, directory_);
+            StudyCallbacks callbacks = listening();
+            std::map<std::string, std::int64_t> epochs;
+            std::set<std::string> running;
+            callbacks.run_started = [&](const RunRecord& run, std::int64_t) { running.insert(run.name()); };
+            callbacks.epoch_finished = [&](const RunRecord& run, const RecordedEpoch& epoch, bool) {
+                EXPECT_TRUE(running.contains(run.name()));
+                EXPECT_EQ(epoch.epoch, ++epochs[run.name()]);
+            };
+            callbacks.run_finished = [&](const RunRecord& run) {
+                EXPECT_EQ(run.state, RunState::finished);
+                EXPECT_EQ(running.erase(run.name()), 1U);
+            };
+            callbacks.begun = [&](const StudyOutlook& outlook) { EXPECT_EQ(outlook.ranks, size); };
+            const StudySummary summary =
+                train_study(plan, ledger, callbacks, {.at_once = at_once, .ranks = &job.rank(0)});
+            EXPECT_EQ(summary.trained, 9);
+            EXPECT_EQ(helpers.end_of(1), "done");
+            EXPECT_EQ(epochs.size(), 9U);
+            EXPECT_EQ(story(ledger) == expected, true) << size << " " << at_once;
+            EXPECT_THAT(warnings_, IsEmpty());
+            // Nothing is left that belongs to a run in training, and only rank 0 has a ledger.
+            EXPECT_TRUE(std::filesystem::is_empty(ledger / "checkpoints"));
+            EXPECT_FALSE(Ledger::exists(directory_ / "rank 1"));
+        }
+}
+
+TEST_F(OnRanks, ModelsOfEachEpochAreKeptToo) {
+    const Plan plan = write(small_plan(2, "", "[1]"));
+    ThreadJob job(2);
+    Helpers helpers(job, 2, directory_);
+    train_study(plan, directory_ / "ledger", {}, {.keep_epochs = true, .at_once = 1, .ranks = &job.rank(0)});
+    const Ledger ledger = Ledger::open(directory_ / "ledger");
+    for (const RunRecord& run : ledger.runs(ledger.study().id))
+        EXPECT_EQ(ledger.model_files(run.id).size(), 3U) << run.name();
+}
+
+TEST_F(OnRanks, WhatARankLacksComesFromRankZero) {
+    const Plan plan = write(small_plan(2));
+    const std::string expected = story_of_one(plan);
+    StudyCallbacks callbacks = listening();
+    // Rank 0 has read its images by now: the others find some gone, and one altered.
+    callbacks.begun = [&](const StudyOutlook&) {
+        int number = 0;
+        for (const auto& entry : std::filesystem::recursive_directory_iterator(directory_ / "images")) {
+            if (!entry.is_regular_file() || ++number % 2 == 0) continue;
+            if (number == 1)
+                write_file(entry.path(), "another image");
+            else
+                std::filesystem::remove(entry.path());
+        }
+    };
+    ThreadJob job(2);
+    Helpers helpers(job, 2, directory_);
+    train_study(plan, directory_ / "ledger", callbacks, {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_EQ(helpers.end_of(1), "done");
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+    EXPECT_THAT(warnings(), HasSubstr("images are missing on this machine, or are others"));
+}
+
+TEST_F(OnRanks, ARankThatStopsLeavesItsRunToOthers) {
+    const Plan plan = write(small_plan(4));
+    const std::string expected = story_of_one(plan);
+    std::atomic<int> batches{0};
+    ThreadJob job(3);
+    Helpers helpers(job, 3, directory_, {{1, [&] { return ++batches > 10; }}});
+    const StudySummary summary =
+        train_study(plan, directory_ / "ledger", listening(), {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_EQ(summary.trained, 6);
+    EXPECT_THAT(helpers.end_of(1), HasSubstr("stopped"));
+    EXPECT_EQ(helpers.end_of(2), "done");
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+}
+
+TEST_F(OnRanks, AllAreSavedWhenRankZeroStopsAndGoOn) {
+    const Plan plan = write(small_plan(4));
+    const std::string expected = story_of_one(plan);
+    int stops = 0;
+    for (bool done = false; !done && stops < 10; ++stops) {
+        int epochs = 0;
+        StudyCallbacks callbacks;
+        callbacks.epoch_finished = [&](const RunRecord&, const RecordedEpoch&, bool) { ++epochs; };
+        callbacks.stop_requested = [&] { return epochs >= 6; };
+        ThreadJob job(3);
+        Helpers helpers(job, 3, directory_);
+        try {
+            train_study(plan, directory_ / "ledger", callbacks, {.at_once = 1, .ranks = &job.rank(0)});
+            done = true;
+        } catch (const Interrupted&) {
+        }
+        EXPECT_FALSE(job.was_abandoned());
+    }
+    EXPECT_GE(stops, 2);
+    EXPECT_LT(stops, 10);
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+}
+
+TEST_F(OnRanks, ASlowRankGivesItsLastRunToAFasterOne) {
+    const Plan plan = write(small_plan(12, "", "[1, 2, 3]"));
+    const std::string expected = story_of_one(plan);
+    // Rank 1 takes longer for each batch than rank 0 for an epoch.
+    ThreadJob job(2);
+    Helpers helpers(job, 2, directory_, {{1, [] {
+                                              std::this_thread::sleep_for(std::chrono::milliseconds(60));
+                                              return false;
+                                          }}});
+    StudyCallbacks callbacks;
+    std::map<std::string, int> starts;
+    callbacks.run_started = [&](const RunRecord& run, std::int64_t) { ++starts[run.name()]; };
+    train_study(plan, directory_ / "ledger", callbacks, {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+    int moved = 0;
+    for (const auto& [name, times] : starts) moved += times > 1 ? 1 : 0;
+    EXPECT_GE(moved, 1);
+}
+
+TEST_F(OnRanks, AFailingRunIsRecordedWithItsReason) {
+    const Plan plan =
+        write(small_plan(4, "optimiser = { learning_rate = 1000.0, weight_decay = 9.0 }", "[1]"));
+    const auto told = [&](const char* name, Ranks* ranks) {
+        train_study(plan, directory_ / name, {}, {.at_once = 1, .ranks = ranks});
+        const Ledger ledger = Ledger::open(directory_ / name);
+        std::string text;
+        for (const RunRecord& run : ledger.runs(ledger.study().id))
+            text += run.name() + name_of(run.state) + std::to_string(run.epochs) + run.reason + "\n";
+        return text;
+    };
+    const std::string expected = told("alone", nullptr);
+    EXPECT_THAT(expected, HasSubstr("failed"));
+    ThreadJob job(3);
+    Helpers helpers(job, 3, directory_);
+    EXPECT_EQ(told("ledger", &job.rank(0)), expected);
+    EXPECT_EQ(helpers.end_of(2), "done");
+}
+
+// A rank that a test plays itself.
+Json greeting(const std::string& version, const std::string& processor = "") {
+    const RankGreeting here = rank_greeting();
+    return {{"do", "greet"},       {"question", 1},
+            {"host", "elsewhere"}, {"version", version},
+            {"build", here.build}, {"processor", processor.empty() ? here.processor : processor}};
+}
+
+TEST_F(OnRanks, AnotherVersionIsRefusedAndTheStudyGoesOn) {
+    const Plan plan = write(small_plan(2, "", "[1]"));
+    ThreadJob job(2);
+    job.rank(1).send(0, packed(greeting("0.0.1")));
+    job.rank(1).send(0, packed({{"do", "end"}, {"question", 2}}));
+    const StudySummary summary =
+        train_study(plan, directory_ / "ledger", listening(), {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_EQ(summary.trained, 3);
+    EXPECT_THAT(warnings(), HasSubstr("rank 1 on elsewhere takes no part: it has version 0.0.1"));
+    const RankMessage answer = unpacked(*job.rank(1).receive(std::chrono::milliseconds(0)));
+    EXPECT_THAT(answer.head.at("refused").get<std::string>(), HasSubstr("install the same on all machines"));
+}
+
+TEST_F(OnRanks, AnotherProcessorIsSaid) {
+    const Plan plan = write(small_plan(2, "", "[1]"));
+    ThreadJob job(2);
+    job.rank(1).send(0, packed(greeting(rank_greeting().version, "another processor, SSE2")));
+    job.rank(1).send(0, packed({{"do", "end"}, {"question", 2}}));
+    train_study(plan, directory_ / "ledger", listening(), {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_THAT(warnings(), HasSubstr("rank 1 on elsewhere has another processor than rank 0 (another "
+                                      "processor, SSE2"));
+    EXPECT_THAT(warnings(), HasSubstr("not the same bits"));
+}
+
+TEST_F(OnRanks, ASilentRankEndsTheJobAndNothingIsLost) {
+    const Plan plan = write(small_plan(3));
+    const std::string expected = story_of_one(plan);
+    ThreadJob job(2);
+    // It takes a run and is heard of no more.
+    job.rank(1).send(0, packed(greeting(rank_greeting().version)));
+    job.rank(1).send(0, packed({{"do", "run"}, {"question", 2}, {"thread", 0}}));
+    EXPECT_THAT(message_of<WorkError>([&] {
+                    train_study(plan, directory_ / "ledger", {},
+                                {.at_once = 1, .ranks = &job.rank(0), .ranks_patience = 0.5});
+                }),
+                HasSubstr("rank 1 on elsewhere has not been heard of"));
+    EXPECT_TRUE(job.was_abandoned());
+    train_study(plan, directory_ / "ledger", {}, {.at_once = 1});
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+}
+
+TEST_F(OnRanks, ARankThatLosesRankZeroEnds) {
+    ThreadJob job(2);
+    // Rank 0 answers once and then never again.
+    job.rank(0).send(1, packed({{"answer", 1}, {"refused", "not yet"}}));
+    EXPECT_THAT(message_of<WorkError>(
+                    [&] { help_train(job.rank(1), {.ledger = directory_ / "rank 1", .patience = 0.3}); }),
+                HasSubstr("rank 0 has not been heard of"));
+}
+
+TEST_F(OnRanks, WhatIsNoMessageEndsTheJob) {
+    const Plan plan = write(small_plan(2, "", "[1]"));
+    for (const char* bytes : {"", "no message", "99999\n{}", "2\n{}"}) {
+        ThreadJob job(2);
+        job.rank(1).send(0, bytes);
+        EXPECT_THROW(train_study(plan, directory_ / "ledger", {},
+                                 {.at_once = 1, .ranks = &job.rank(0), .ranks_patience = 0.5}),
+                     Error)
+            << bytes;
+    }
+    // A question about a run that it does not have is refused.
+    ThreadJob job(2);
+    job.rank(1).send(0, packed({{"do", "finish"}, {"question", 1}, {"thread", 7}}));
+    job.rank(1).send(0, packed({{"do", "end"}, {"question", 2}}));
+    train_study(plan, directory_ / "ledger", {}, {.at_once = 1, .ranks = &job.rank(0)});
+    EXPECT_TRUE(unpacked(*job.rank(1).receive(std::chrono::milliseconds(0))).head.contains("refused"));
+}
+
+TEST_F(OnRanks, APlanThatWasNotReadFromTextIsRefused) {
+    Plan plan = write(small_plan(2, "", "[1]"));
+    plan.text.clear();
+    ThreadJob job(2);
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { train_study(plan, directory_ / "ledger", {}, {.ranks = &job.rank(0)}); }),
+                HasSubstr("read from a file"));
+}
+
+}  // namespace
+}  // namespace jevrin

@@ -1,0 +1,64 @@
+// The ranks of a job as threads of a test, without MPI.
+#pragma once
+
+#include "jevrin/study/ranks.hpp"
+
+#include <atomic>
+#include <condition_variable>
+#include <deque>
+#include <memory>
+#include <mutex>
+#include <utility>
+#include <vector>
+
+namespace jevrin::test {
+
+class ThreadJob {
+  public:
+    explicit ThreadJob(int size) {
+        for (int rank = 0; rank < size; ++rank) ranks_.push_back(std::make_unique<Rank>(*this, rank));
+    }
+    Ranks& rank(int number) { return *ranks_[static_cast<std::size_t>(number)]; }
+    bool was_abandoned() const { return abandoned_; }
+    std::size_t messages() const { return messages_; }
+    std::size_t bytes() const { return bytes_; }
+
+  private:
+    class Rank : public Ranks {
+      public:
+        Rank(ThreadJob& job, int number) : job_(job), number_(number) {}
+        int rank() const override { return number_; }
+        int size() const override { return static_cast<int>(job_.ranks_.size()); }
+        int on_this_machine() const override { return size(); }
+        void send(int to, std::string bytes) override {
+            ++job_.messages_;
+            job_.bytes_ += bytes.size();
+            Rank& other = *job_.ranks_[static_cast<std::size_t>(to)];
+            const std::lock_guard lock(other.mutex_);
+            other.arrived_.push_back({number_, std::move(bytes)});
+            other.changed_.notify_all();
+        }
+        std::optional<Bytes> receive(std::chrono::milliseconds wait) override {
+            std::unique_lock lock(mutex_);
+            if (!changed_.wait_for(lock, wait, [this] { return !arrived_.empty(); })) return std::nullopt;
+            Bytes first = std::move(arrived_.front());
+            arrived_.pop_front();
+            return first;
+        }
+        void abandon() noexcept override { job_.abandoned_ = true; }
+
+      private:
+        ThreadJob& job_;
+        int number_;
+        std::mutex mutex_;
+        std::condition_variable changed_;
+        std::deque<Bytes> arrived_;
+    };
+
+    std::vector<std::unique_ptr<Rank>> ranks_;
+    std::atomic<bool> abandoned_{false};
+    std::atomic<std::size_t> messages_{0};
+    std::atomic<std::size_t> bytes_{0};
+};
+
+}  // namespace jevrin::test

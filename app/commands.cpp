@@ -12,6 +12,7 @@ void add_layers(Command&);
 void add_features(Command&);
 void add_parts(Command&);
 void add_train(Command&);
+void add_slurm(Command&);
 void add_watch(Command&);
 void add_page(Command&);
 void add_show(Command&);
@@ -69,6 +70,7 @@ const std::vector<CommandGroup>& command_groups() {
         {"training",
          {
              {"train", "train the missing runs of a plan; resume interrupted ones", add_train},
+             {"slurm", "write a batch script that trains a plan on a Slurm cluster", add_slurm},
              {"watch", "follow the training of a study from another terminal", add_watch},
          }},
         {"one run",

@@ -40,6 +40,7 @@
 #include "jevrin/study/study.hpp"
 // Results: every answer as a value, with its JSON, its table and its text
 #include "jevrin/results/agreement_result.hpp"
+#include "jevrin/results/batch_script_result.hpp"
 #include "jevrin/results/check_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"

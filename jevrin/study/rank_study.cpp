@@ -55,14 +55,11 @@ class RankStudy {
             team_->carry_out([this](std::size_t member) { train_runs(static_cast<int>(member)); });
         } catch (const Interrupted&) {
             if (client_.is_sent_home()) return;
-            client_.ask({{"do", "end"}});
-            throw;
+            // What it trained is saved.
         } catch (const Error& error) {
             if (client_.is_lost()) throw;
             client_.tell(
                 {{"do", "note"}, {"text", fmt::format("it takes no further part: {}", error.what())}});
-            client_.ask({{"do", "end"}});
-            throw;
         }
         client_.ask({{"do", "end"}});
     }

@@ -19,8 +19,9 @@ struct HelpOptions {
     double patience = 60.0;  // seconds without a sign of rank 0, after which it counts as lost
 };
 
-// Trains what rank 0 gives, until it has no more, or sends all home. WorkError when rank 0 refuses, or is
-// lost; Interrupted when asked to stop, here or by rank 0: what was trained is saved.
+// Trains what rank 0 gives, until it has no more, sends all home, or this rank cannot go on, which rank 0 is
+// told. Asked to stop, here or by rank 0, it saves what it trains and leaves it to others. WorkError when
+// rank 0 is lost: then the job is to be abandoned.
 void help_train(Ranks& ranks, const HelpOptions& options);
 
 // Rank 0 tells the others that there is nothing to train, before it was asked for runs.

@@ -34,9 +34,10 @@ std::optional<PlaceLock> PlaceLock::try_hold(const std::filesystem::path& file, 
         struct flock wanted = one_place(place);
         if (::fcntl(descriptor.get(), F_OFD_SETLK, &wanted) != 0) {
             if (errno == EAGAIN || errno == EACCES) return std::nullopt;
-            throw WorkError(
-                fmt::format("{}: this file system cannot lock files: {}; keep the ledger on another one",
-                            printable(file.string()), std::strerror(errno)));
+            throw WorkError(fmt::format(
+                "{}: this file system cannot lock files: {}; keep the ledger on a disk of one machine, and "
+                "train on several with mpirun, or into a ledger on each that 'jevrin ledger merge' joins",
+                printable(file.string()), std::strerror(errno)));
         }
         PlaceLock lock(std::move(descriptor), file, place);
         if (lock.is_in_place()) return lock;  // or else it was replaced in between

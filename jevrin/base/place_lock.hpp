@@ -16,6 +16,8 @@ class PlaceLock {
   public:
     // Nothing when somebody else holds the place. WorkError when the file cannot be locked.
     static std::optional<PlaceLock> try_hold(const std::filesystem::path& file, std::int64_t place);
+    // WorkError when the file cannot be locked at all.
+    static void require_locks(const std::filesystem::path& file) { try_hold(file, 0); }
     // Whether somebody holds it now; false when there is no such file.
     static bool is_held(const std::filesystem::path& file, std::int64_t place);
 

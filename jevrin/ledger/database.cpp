@@ -1,6 +1,8 @@
 #include "jevrin/ledger/database.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/file_system.hpp"
+#include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/schema.hpp"
@@ -29,12 +31,14 @@ void await_schema(SQLite::Database& database) {
         std::this_thread::sleep_for(std::chrono::milliseconds(20));
 }
 
-// Changing the journal does not wait for another process that makes the ledger at this moment, as other
-// statements do.
-void use_write_ahead_log(SQLite::Database& database) {
+// A write-ahead log; where several machines may see the file a journal that is rolled back, since the log
+// needs memory that they share. Changing it does not wait for another process that makes the ledger at this
+// moment, as other statements do.
+void use_journal(SQLite::Database& database, const std::filesystem::path& file) {
     constexpr int looks = 500;
+    const char* journal = file_system_of(file.parent_path()).is_shared ? "DELETE" : "WAL";
     for (int look = 0;; ++look) try {
-            database.exec("PRAGMA journal_mode = WAL");
+            database.exec(fmt::format("PRAGMA journal_mode = {}", journal));
             return;
         } catch (const SQLite::Exception& error) {
             if (error.getErrorCode() != SQLITE_BUSY || look == looks) throw;
@@ -109,12 +113,15 @@ OpenedDatabase open_for_reading(const std::filesystem::path& file) {
 }
 
 OpenedDatabase open_for_writing(const std::filesystem::path& file) {
+    const bool is_shared = file_system_of(file.parent_path()).is_shared;
+    // SQLite takes a file system without locks for a database that is busy.
+    if (is_shared) PlaceLock::require_locks(file.parent_path() / "claims");
     auto database = std::make_unique<SQLite::Database>(
         database_uri(file), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_URI,
         patience_milliseconds);
     add_checksum_functions(*database);
     if (stored_version(*database) == 0 && !database->tableExists("runs")) {
-        use_write_ahead_log(*database);
+        use_journal(*database, file);
         SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);
         if (stored_version(*database) == 0) create_tables(*database, file.parent_path());
         transaction.commit();
@@ -125,6 +132,9 @@ OpenedDatabase open_for_writing(const std::filesystem::path& file) {
         transaction.commit();
     }
     check_version(stored_version(*database), file);
+    // One that was copied here from a disk of one machine.
+    if (is_shared && database->execAndGet("PRAGMA journal_mode").getString() == "wal")
+        use_journal(*database, file);
     add_sealing_triggers(*database);
     database->exec("PRAGMA synchronous = FULL");
     database->exec("PRAGMA foreign_keys = ON");
@@ -185,7 +195,7 @@ std::unique_ptr<SQLite::Database> open_beside_ledger(const std::filesystem::path
         auto database = std::make_unique<SQLite::Database>(
             database_uri(file), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_URI,
             patience_milliseconds);
-        use_write_ahead_log(*database);
+        use_journal(*database, file);
         database->exec("PRAGMA synchronous = FULL");
         if (stored_version(*database) < version) {
             SQLite::Transaction transaction(*database, SQLite::TransactionBehavior::IMMEDIATE);

@@ -275,6 +275,10 @@ std::optional<std::string> Ledger::model_hash(RunId run, std::int64_t epoch) con
     });
 }
 
+std::string Ledger::checkpoint_owner(RunId run) const {
+    return fmt::format("{} {}", identity(), run.number);
+}
+
 std::string Ledger::identity() const {
     return reading(*connection_, [&] {
         return connection_->database->execAndGet("SELECT identity FROM ledger").getString();

@@ -109,6 +109,8 @@ class Ledger {
     std::optional<std::string> model_hash(RunId run, std::int64_t epoch = 0) const;
     // What distinguishes this ledger from every other.
     std::string identity() const;
+    // Whose state the checkpoint of a run is: of this run in this ledger (TrainingState::owner).
+    std::string checkpoint_owner(RunId run) const;
     // Of the image set that a run saw.
     std::string image_fingerprint(RunId run) const;
     // A plan, TOML, that trains this run alone; and where it was trained, JSON. Empty before it began.

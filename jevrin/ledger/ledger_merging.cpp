@@ -7,8 +7,10 @@
 #include "jevrin/ledger/columns.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/ledger/statements.hpp"
+#include "jevrin/training/checkpoint.hpp"
 
 #include <map>
+#include <optional>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -167,22 +169,23 @@ std::int64_t same_run(SQLite::Database& database, StudyId study, RunId theirs) {
                          study, theirs);
 }
 
-// Copies of the other ledger's models in a directory of their own, and then in their places: all of them, or
-// none.
-class StagedModels {
+// Copies of the other ledger's models and checkpoints in a directory of their own, and then in their places:
+// all of them, or none.
+class StagedFiles {
   public:
-    explicit StagedModels(const std::filesystem::path& models) : models_(models), staging_(models) {}
-    ~StagedModels() {
+    explicit StagedFiles(const Ledger& ours)
+        : ours_(ours), models_(ours.directory() / "models"), staging_(models_) {}
+    ~StagedFiles() {
         std::error_code none;
         for (auto move = moved_.rbegin(); move != moved_.rend(); ++move)
             std::filesystem::rename(move->second, move->first, none);
     }
-    StagedModels(const StagedModels&) = delete;
-    StagedModels& operator=(const StagedModels&) = delete;
+    StagedFiles(const StagedFiles&) = delete;
+    StagedFiles& operator=(const StagedFiles&) = delete;
 
     // InputError when a model is not the one that the other ledger recorded.
     void stage(const Ledger& other, RunId theirs) {
-        auto& copies = copies_[theirs];
+        Copies& copies = copies_[theirs];
         for (const std::filesystem::path& file : other.model_files(theirs)) {
             // "run-7.onnx", "run-7-epoch-3.onnx": the part behind the number stays.
             const std::string rest =
@@ -195,26 +198,57 @@ class StagedModels {
                     fmt::format("{}: this is not the model that was recorded for its run; it is "
                                 "damaged or of another run. Restore it, or delete the run there",
                                 printable(file.string())));
-            copies.emplace_back(copy, rest);
+            copies.models.emplace_back(copy, rest);
         }
+        stage_checkpoint(other, theirs, copies);
     }
     // False when the run was not staged.
     bool move_into_place(RunId theirs, RunId ours) {
         const auto known = copies_.find(theirs);
         if (known == copies_.end()) return false;
-        for (const auto& [copy, rest] : known->second) {
-            const std::filesystem::path place = models_ / fmt::format("run-{}{}", ours.number, rest);
-            if (std::filesystem::exists(place))
-                move(place, staging_.path() / ("before-" + place.filename().string()));
-            move(copy, place);
+        for (const auto& [copy, rest] : known->second.models)
+            put(copy, models_ / fmt::format("run-{}{}", ours.number, rest));
+        const std::filesystem::path checkpoint = ours_.checkpoint_file(ours);
+        if (std::optional<TrainingState>& state = known->second.state) {
+            const std::filesystem::path copy = staging_.path() / checkpoint.filename();
+            state->owner = ours_.checkpoint_owner(ours);
+            write_checkpoint(copy, *state);
+            put(copy, checkpoint);
+        } else {
+            put_away(checkpoint);
         }
         return true;
     }
-    void sync() const { sync_directory(models_); }
+    void sync() const {
+        for (const char* directory : {"models", "checkpoints"}) sync_directory(ours_.directory() / directory);
+    }
     // They stay where they are.
     void keep() { moved_.clear(); }
 
   private:
+    struct Copies {
+        std::vector<std::pair<std::filesystem::path, std::string>> models;  // each with its ending
+        std::optional<TrainingState> state;
+    };
+
+    // One that cannot be used is left: its run begins again when it is trained here.
+    static void stage_checkpoint(const Ledger& other, RunId theirs, Copies& copies) {
+        const std::filesystem::path file = other.checkpoint_file(theirs);
+        if (std::filesystem::exists(file)) try {
+                TrainingState state = read_checkpoint(file);
+                if (state.owner.empty() || state.owner == other.checkpoint_owner(theirs))
+                    copies.state = std::move(state);
+            } catch (const InputError&) {
+            }
+    }
+    void put(const std::filesystem::path& copy, const std::filesystem::path& place) {
+        put_away(place);
+        move(copy, place);
+    }
+    void put_away(const std::filesystem::path& place) {
+        if (std::filesystem::exists(place))
+            move(place, staging_.path() / ("before-" + place.filename().string()));
+    }
     void move(const std::filesystem::path& from, const std::filesystem::path& to) {
         std::error_code error;
         std::filesystem::rename(from, to, error);
@@ -228,21 +262,27 @@ class StagedModels {
         return rest.starts_with(before) ? std::stoll(rest.substr(before.size())) : 0;
     }
 
+    const Ledger& ours_;
     std::filesystem::path models_;
     StagingDirectory staging_;
-    std::map<RunId, std::vector<std::pair<std::filesystem::path, std::string>>> copies_;  // and its ending
+    std::map<RunId, Copies> copies_;
     std::vector<std::pair<std::filesystem::path, std::filesystem::path>> moved_;
 };
 
-// Copies the models of all runs that this ledger lacks or has not finished, outside of any transaction.
-void stage_models(SQLite::Database& database, const Ledger& other, StagedModels& models) {
-    SQLite::Statement query(database, R"sql(
+// Whether the other ledger's run, `theirs`, is further than ours: finished, or with more epochs.
+constexpr const char* is_further = R"sql(
+    (ours.state NOT IN ('finished', 'unverified') AND (theirs.state IN ('finished', 'unverified') OR
+     (SELECT COUNT(*) FROM other.epochs WHERE run = theirs.id) > (SELECT COUNT(*) FROM epochs WHERE run = ours.id))))sql";
+
+// Copies the files of all runs that this ledger lacks or that are further there, outside of any transaction.
+void stage_files(SQLite::Database& database, const Ledger& other, StagedFiles& files) {
+    SQLite::Statement query(database, fmt::format(R"sql(
         SELECT theirs.id FROM other.runs AS theirs JOIN other.studies AS study ON study.id = theirs.study
-        WHERE NOT EXISTS (SELECT 1 FROM runs AS ours JOIN studies ON studies.id = ours.study
+        WHERE NOT EXISTS (SELECT 1 FROM main.runs AS ours JOIN main.studies ON studies.id = ours.study
             WHERE studies.name = study.name AND ours.candidate = theirs.candidate AND ours.seed = theirs.seed AND
-            ours.fold = theirs.fold AND ours.identity = theirs.identity AND
-            (ours.state = 'finished' OR theirs.state != 'finished')))sql");
-    while (query.executeStep()) models.stage(other, RunId{query.getColumn(0)});
+            ours.fold = theirs.fold AND ours.identity = theirs.identity AND NOT {}))sql",
+                                                  is_further));
+    while (query.executeStep()) files.stage(other, RunId{query.getColumn(0)});
 }
 
 // Looks that this ledger does not know, with the images they were at.
@@ -283,10 +323,10 @@ MergeSummary LedgerWriter::merge(const Ledger& other) {
         ~Detach() { database.tryExec("DETACH DATABASE other"); }
     } const detach{database};
     connection_->require_in_place();
-    StagedModels models(connection_->directory / "models");
+    StagedFiles files(ledger_);
     with_database_errors(other_file, [&] {
         verify_everything(*connection_, "other", other_file);
-        stage_models(database, other, models);
+        stage_files(database, other, files);
     });
     MergeSummary summary;
     in_transaction(*connection_, [&] {
@@ -311,14 +351,14 @@ MergeSummary LedgerWriter::merge(const Ledger& other) {
             runs[foreign.id.number] = merged.ours.number;
             if (!merged.copied) continue;
             copy_records(database, foreign.id, merged.ours);
-            if (!models.move_into_place(foreign.id, merged.ours))
+            if (!files.move_into_place(foreign.id, merged.ours))
                 throw WorkError(fmt::format("{}: it changed while it was merged; merge again",
                                             printable(other.directory().string())));
         }
         copy_looks(database, runs);
-        models.sync();
+        files.sync();
     });
-    models.keep();
+    files.keep();
     return summary;
 }
 
@@ -355,13 +395,21 @@ LedgerWriter::MergedRun LedgerWriter::merge_run(const ForeignRun& foreign, Merge
             best_scores(*connection_->database, "main", ours) !=
                 best_scores(*connection_->database, "other", theirs))
             ++summary.differing;
-        if (!finished_here && finished_there) {
+        const bool further_there =
+            select_number(
+                *connection_->database,
+                fmt::format("SELECT {} FROM main.runs AS ours, other.runs AS theirs WHERE ours.id = ? "
+                            "AND theirs.id = ?",
+                            is_further),
+                ours, theirs) != 0;
+        if (further_there) {
             const std::optional<PlaceLock> claimed = claim(ours);
             if (claimed) {
                 forget_records(ours);
                 execute(*connection_->database, R"sql(
-                    UPDATE runs SET (state, best_epoch, jevrin_version, finished, plan, environment) =
-                        (SELECT state, best_epoch, jevrin_version, finished, plan, environment FROM other.runs WHERE id = ?1),
+                    UPDATE runs SET (state, reason, best_epoch, jevrin_version, finished, plan, environment) =
+                        (SELECT state, reason, best_epoch, jevrin_version, finished, plan, environment
+                         FROM other.runs WHERE id = ?1),
                         superseded = min(superseded, ?3) WHERE id = ?2)sql",
                         theirs, ours, std::int64_t{foreign.superseded});
                 copies = true;

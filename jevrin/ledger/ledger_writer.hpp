@@ -105,8 +105,10 @@ class LedgerWriter {
     // was looked at with it; when its plan asks for it, it is trained again. InputError while a process
     // trains it.
     void delete_run(RunId run);
-    // Copies studies, runs and models of another ledger that this one lacks. Of a run that both have, the
-    // finished one is kept, or else ours. Tags and looks at the test part are joined.
+    // Copies studies, runs, models and checkpoints of another ledger that this one lacks. Of a run that both
+    // have, the one that is further is kept: the finished one, or that with more epochs, or else ours. Tags
+    // and looks at the test part are joined. One transaction: interrupted it has done nothing, repeated it
+    // does nothing more. Stores are left out: they are made again.
     MergeSummary merge(const Ledger& other);
 
   private:

@@ -56,7 +56,7 @@ void LedgerRunKeeper::require_own() {
 }
 
 std::string LedgerRunKeeper::owner() const {
-    return fmt::format("{} {}", writer_.ledger().identity(), run_.number);
+    return writer_.ledger().checkpoint_owner(run_);
 }
 
 void LedgerRunKeeper::save(TrainingState state) {

@@ -1,6 +1,7 @@
 #include "jevrin/study/study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/file_system.hpp"
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/images/image_store.hpp"
@@ -262,6 +263,13 @@ void warn_about(const Materials& materials, const std::filesystem::path& ledger,
     }
     for (const auto* notes : {&materials.set.notes, &materials.parts.notes})
         for (const std::string& note : *notes) warning(note);
+    if (const FileSystem on = file_system_of(ledger); !on.local_locks.empty())
+        warning(
+            fmt::format("{} is on a network file system ({}) whose locks hold on one machine alone ({}): "
+                        "never let two machines "
+                        "write there at the same time; have it mounted with locks, or keep the ledger on a "
+                        "disk of one machine",
+                        printable(ledger.string()), on.type, on.local_locks));
     if (materials.store && !materials.store->accepts())
         warning(fmt::format(
             "{}: prepared images cannot be stored (disk full, no write permission, or another process "

@@ -6,6 +6,8 @@
 //     JEVRIN_FAULT_AT      the place of the call, from 1; 0: none
 //     JEVRIN_FAULT_ACT     fail (the default), kill, delay
 //     JEVRIN_FAULT_ERROR   the error number of one that fails (default: ENOSPC)
+//     JEVRIN_FAULT_MOUNTS  a file that is read instead of /proc/self/mountinfo
+//     JEVRIN_FAULT_LOCKS   the error number of every lock (ENOLCK: 37)
 //     JEVRIN_FAULT_COUNT   a file that receives the number of counted calls when the process ends
 #include <dlfcn.h>
 #include <fcntl.h>
@@ -99,6 +101,8 @@ int open(const char* path, int flags, ...) {
     const mode_t mode = mode_of(flags, arguments);
     va_end(arguments);
     if (fails_at("open", path)) return -1;
+    if (std::strcmp(path, "/proc/self/mountinfo") == 0 && setting("JEVRIN_FAULT_MOUNTS")[0] != '\0')
+        path = setting("JEVRIN_FAULT_MOUNTS");
     return next<int(const char*, int, ...)>("open")(path, flags, mode);
 }
 int open64(const char* path, int flags, ...) {
@@ -108,6 +112,31 @@ int open64(const char* path, int flags, ...) {
     va_end(arguments);
     if (fails_at("open", path)) return -1;
     return next<int(const char*, int, ...)>("open64")(path, flags, mode);
+}
+// Commands that lock; all others are left alone.
+static bool lock_fails(int command) {
+    const int error = std::atoi(setting("JEVRIN_FAULT_LOCKS"));
+    const bool locks =
+        command == F_SETLK || command == F_SETLKW || command == F_OFD_SETLK || command == F_OFD_SETLKW;
+    if (error == 0 || !locks) return false;
+    errno = error;
+    return true;
+}
+int fcntl(int descriptor, int command, ...) {
+    va_list arguments;
+    va_start(arguments, command);
+    void* argument = va_arg(arguments, void*);
+    va_end(arguments);
+    if (lock_fails(command)) return -1;
+    return next<int(int, int, ...)>("fcntl")(descriptor, command, argument);
+}
+int fcntl64(int descriptor, int command, ...) {
+    va_list arguments;
+    va_start(arguments, command);
+    void* argument = va_arg(arguments, void*);
+    va_end(arguments);
+    if (lock_fails(command)) return -1;
+    return next<int(int, int, ...)>("fcntl64")(descriptor, command, argument);
 }
 ssize_t write(int descriptor, const void* bytes, size_t size) {
     if (fails("write", descriptor)) return -1;

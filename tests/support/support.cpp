@@ -131,7 +131,10 @@ std::string story(const std::filesystem::path& directory) {
     const Ledger ledger = Ledger::open(directory);
     std::string text;
     const auto add = [&](double value) { text.append(reinterpret_cast<const char*>(&value), sizeof value); };
-    for (const RunRecord& run : ledger.runs(ledger.study().id)) {
+    std::vector<RunRecord> runs = ledger.runs(ledger.study().id);
+    std::sort(runs.begin(), runs.end(),
+              [](const RunRecord& a, const RunRecord& b) { return a.name() < b.name(); });
+    for (const RunRecord& run : runs) {
         text += run.name() + name_of(run.state) + std::to_string(run.best->epoch);
         for (const RecordedEpoch& e : ledger.epochs(run.id)) {
             for (const double v :

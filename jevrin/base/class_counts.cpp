@@ -9,6 +9,11 @@ ClassCounts ClassCounts::of_classes(std::size_t classes) {
     return {zeros, zeros, zeros};
 }
 
+void ClassCounts::add(const ClassCounts& others) {
+    for (const auto list : {&ClassCounts::labelled, &ClassCounts::predicted, &ClassCounts::correct})
+        for (std::size_t c = 0; c < (this->*list).size(); ++c) (this->*list)[c] += (others.*list)[c];
+}
+
 void ClassCounts::add(std::size_t label, std::size_t prediction) {
     ++labelled[label];
     ++predicted[prediction];

@@ -16,6 +16,7 @@ struct ClassCounts {
     static ClassCounts of_classes(std::size_t classes);
 
     void add(std::size_t label, std::size_t prediction);
+    void add(const ClassCounts& others);
     std::int64_t total() const;
 };
 

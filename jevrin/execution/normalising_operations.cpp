@@ -23,23 +23,31 @@ class BatchNormalisationOperation : public Operation {
         statistics_.variance.assign(variance.begin(), variance.end());
         apply(batch, node, inputs, output);
     }
-    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw&, float* output) override {
+    void forward(std::int64_t batch, Node& node, StepInputs inputs, const PassDraw& draw,
+                 float* output) override {
         if (fixed_) {
             infer(batch, node, inputs, output);
             return;
         }
         measure_statistics(shape_, batch, inputs[0], statistics_);
+        sums_ = draw.sums;
+        rows_ = static_cast<double>(batch * shape_.pixels);
+        if (sums_ != nullptr) rows_ = sums_->combine(statistics_, rows_);
         apply(batch, node, inputs, output);
         // Running statistics take the unbiased variance, as inference sees the population, not the batch.
-        const double count = static_cast<double>(batch * shape_.pixels);
-        const double correction = count > 1 ? count / (count - 1) : 1.0;
-        const auto move = [&](float& running, double newest) {
+        const double correction = rows_ > 1 ? rows_ / (rows_ - 1) : 1.0;
+        newest_ = statistics_.mean;
+        for (const double variance : statistics_.variance) newest_.push_back(variance * correction);
+        if (!draw.is_shard) move_statistics(node, newest_);
+    }
+    bool meets_shards() const override { return !fixed_; }
+    std::span<const double> statistics() const override { return newest_; }
+    void move_statistics(Node& node, std::span<const double> newest) const override {
+        const std::size_t channels = newest.size() / 2;
+        for (std::size_t i = 0; i < newest.size(); ++i) {
+            float& running = node.parameters[i < channels ? 2 : 3].data()[i % channels];
             running =
-                static_cast<float>((1.0 - momentum_) * static_cast<double>(running) + momentum_ * newest);
-        };
-        for (std::size_t c = 0; c < statistics_.mean.size(); ++c) {
-            move(node.parameters[2].data()[c], statistics_.mean[c]);
-            move(node.parameters[3].data()[c], statistics_.variance[c] * correction);
+                static_cast<float>((1.0 - momentum_) * static_cast<double>(running) + momentum_ * newest[i]);
         }
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
@@ -48,7 +56,8 @@ class BatchNormalisationOperation : public Operation {
                            fixed_ ? StatisticsKind::stored : StatisticsKind::of_batch,
                            node.parameters[0].data(), node.parameters[1].data(), after_, a.output_gradient,
                            {target.gradient, target.accumulate, (*a.parameter_gradients)[0].data(),
-                            (*a.parameter_gradients)[1].data()});
+                            (*a.parameter_gradients)[1].data()},
+                           fixed_ || sums_ == nullptr ? nullptr : &shared_);
     }
 
   private:
@@ -62,6 +71,10 @@ class BatchNormalisationOperation : public Operation {
     bool fixed_;
     AfterNormalisation after_;
     BatchStatistics statistics_;
+    std::vector<double> newest_;  // mean, and unbiased variance
+    ShardSums* sums_ = nullptr;   // of the last forward()
+    double rows_ = 0.0;           // that its statistics are of
+    const SharedNormalisation shared_{rows_, [this](std::span<double> sums) { sums_->add(sums); }};
 };
 
 // Layer normalisation is the case of one pixel and one group, over rows of each item.

@@ -57,6 +57,14 @@ class Operation {
         static_cast<void>(draw);
         infer(batch, node, inputs, output);
     }
+    // Whether it needs the passes over other shards (PassDraw::sums): then it runs for an empty shard, too.
+    virtual bool meets_shards() const { return false; }
+    // What the last forward() measured, which moves running statistics; empty where there are none.
+    virtual std::span<const double> statistics() const { return {}; }
+    virtual void move_statistics(Node& node, std::span<const double> newest) const {
+        static_cast<void>(node);
+        static_cast<void>(newest);
+    }
     virtual void backward(std::int64_t batch, const Node& node, const BackwardArguments& arguments) = 0;
 };
 

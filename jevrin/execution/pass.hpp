@@ -2,14 +2,31 @@
 #pragma once
 
 #include <cstdint>
+#include <span>
 
 namespace jevrin::inline v1 {
 
-// What the random operators of a training pass are keyed by.
+struct BatchStatistics;
+
+// What passes over the shards of one batch compute together when batch normalisation takes the statistics of
+// the whole batch. Each function waits for the passes over all other shards.
+class ShardSums {
+  public:
+    virtual ~ShardSums() = default;
+    // Replaces the statistics of this shard, over so many rows, by those of the batch; returns its rows.
+    virtual double combine(BatchStatistics& statistics, double rows) = 0;
+    // Replaces sums over this shard by sums over the batch.
+    virtual void add(std::span<double> sums) = 0;
+};
+
+// What the random operators of a training pass are keyed by, and whether the pass is one of several over
+// shards of a batch: then running statistics stay as they are (TrainingPass::move_statistics()).
 struct PassDraw {
     std::uint64_t seed = 0;
     std::uint32_t epoch = 0;
     const std::int64_t* items = nullptr;  // [batch], stable numbers of the items
+    bool is_shard = false;
+    ShardSums* sums = nullptr;  // null: each shard has its own statistics
 };
 
 // Bytes that a pass takes beside its network's parameters.

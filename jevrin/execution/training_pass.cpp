@@ -21,6 +21,7 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
         for (std::size_t p = 0; p < node.parameters.size() && !node.frozen; ++p)
             if (parameter_kind(node.op, p) != ParameterKind::statistic)
                 parameter_gradients_[k].emplace_back(node.parameters[p].shape());
+        first_of_.push_back(parameters_.size());
         for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
             add_parameter(instructions[k].node, p, parameter_gradients_[k][p]);
         backward_[k].inputs.resize(node.inputs.size());
@@ -29,6 +30,11 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
         most_inputs = std::max(most_inputs, node.inputs.size());
     }
     inputs_.reserve(most_inputs);
+    // What nodes share is ready at the end.
+    for (const bool shared : {false, true})
+        for (std::size_t k = instructions.size(); k-- > 0;)
+            for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
+                if (is_shared(first_of_[k] + p) == shared) ready_order_.push_back(first_of_[k] + p);
 }
 
 TrainingPass::~TrainingPass() = default;
@@ -40,6 +46,7 @@ void TrainingPass::add_parameter(std::size_t node, std::size_t p, Tensor& gradie
                            .kind = parameter_kind(of.op, p),
                            .rate_factor = static_cast<float>(of.rate_factor),
                            .node = node});
+    gradients_.push_back(gradient.values());
     const std::string& name = shared_name(of, p);
     if (name.empty()) return;
     Shared& shared = shared_.try_emplace(name, Shared{parameters_.size() - 1, {}}).first->second;
@@ -57,6 +64,7 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
     assert(static_cast<std::int64_t>(input.size()) >= batch * compiled_->input_size());
     input_ = input.data();
     for (const auto& instruction : compiled_->instructions()) {
+        if (batch == 0 && !instruction.operation->meets_shards()) continue;
         inputs_.clear();
         for (const std::size_t from : instruction.inputs)
             inputs_.push_back(from == 0 ? input_ : compiled_->value(from));
@@ -74,9 +82,28 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
     return {compiled_->value(last), static_cast<std::size_t>(batch * compiled_->output_size())};
 }
 
-void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gradient) {
+void TrainingPass::copy_statistics(std::vector<double>& statistics) const {
+    statistics.clear();
+    for (const auto& instruction : compiled_->instructions()) {
+        const std::span<const double> own = instruction.operation->statistics();
+        statistics.insert(statistics.end(), own.begin(), own.end());
+    }
+}
+
+void TrainingPass::move_statistics(std::span<const double> statistics) {
+    for (const auto& instruction : compiled_->instructions()) {
+        const std::size_t count = instruction.operation->statistics().size();
+        if (count == 0) continue;
+        instruction.operation->move_statistics(network_.nodes[instruction.node], statistics.first(count));
+        statistics = statistics.subspan(count);
+    }
+}
+
+void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gradient,
+                            const std::function<void(std::size_t)>& ready) {
     assert(static_cast<std::int64_t>(output_gradient.size()) >= batch * compiled_->output_size());
     const auto& instructions = compiled_->instructions();
+    std::size_t next = 0;  // of ready_order_
     std::fill(gradient_written_.begin(), gradient_written_.end(), false);
     gradient_written_.back() = true;
     float* own = compiled_->gradient(instructions.back().output);
@@ -96,7 +123,13 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         }
         arguments.output = compiled_->value(instruction.output);
         arguments.output_gradient = compiled_->gradient(instruction.output);
-        instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
+        if (batch > 0 || instruction.operation->meets_shards())
+            instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
+        if (batch == 0)  // an empty shard
+            for (Tensor& gradient : parameter_gradients_[k]) std::ranges::fill(gradient.values(), 0.0F);
+        while (ready && next < ready_order_.size() && ready_order_[next] >= first_of_[k] &&
+               ready_order_[next] < first_of_[k] + parameter_gradients_[k].size())
+            ready(ready_order_[next++]);
     }
     for (const auto& [name, shared] : shared_) {
         const std::vector<Tensor*>& gradients = shared.gradients;
@@ -106,6 +139,13 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         for (std::size_t other = 1; other < gradients.size(); ++other)
             std::ranges::copy(sum, gradients[other]->values().begin());
     }
+    while (ready && next < ready_order_.size()) ready(ready_order_[next++]);
+}
+
+bool TrainingPass::is_shared(std::size_t parameter) const {
+    return parameters_[parameter].repeated ||
+           std::any_of(shared_.begin(), shared_.end(),
+                       [&](const auto& entry) { return entry.second.first == parameter; });
 }
 
 }  // namespace jevrin::inline v1

@@ -48,24 +48,38 @@ class TrainingPass {
     TrainingPass(const TrainingPass&) = delete;
     TrainingPass& operator=(const TrainingPass&) = delete;
 
-    // input [batch, item...] must stay valid until backward(). Moves the running statistics. The result
-    // [batch, output...] is valid until the next forward().
+    // batch may be 0: an empty shard. input [batch, item...] must stay valid until backward(). Moves the
+    // running statistics. The result [batch, output...] is valid until the next forward().
     std::span<const float> forward(std::int64_t batch, std::span<const float> input, const PassDraw& draw,
                                    const ValueObserver& observer = {});
     // output_gradient is that of the loss with respect to the output of forward(). What nodes share gets the
-    // sum of its gradients.
-    void backward(std::int64_t batch, std::span<const float> output_gradient);
+    // sum of its gradients. ready, unless empty, is called with a parameter when its gradient is there; the
+    // order is that of ready_order().
+    void backward(std::int64_t batch, std::span<const float> output_gradient,
+                  const std::function<void(std::size_t parameter)>& ready = {});
+
+    std::span<const std::size_t> ready_order() const { return ready_order_; }
 
     std::span<TrainedParameter> parameters() { return parameters_; }
+    // The gradient of a parameter, to add those of other shards of the batch.
+    std::span<float> gradient(std::size_t parameter) { return gradients_[parameter]; }
+
+    // What the last forward() over a shard measured, node by node: what moves running statistics.
+    void copy_statistics(std::vector<double>& statistics) const;
+    void move_statistics(std::span<const double> statistics);
     const PassMemory& memory() const;
 
   private:
+    bool is_shared(std::size_t parameter) const;
     void add_parameter(std::size_t node, std::size_t p, Tensor& gradient);
 
     Network& network_;
     std::unique_ptr<CompiledNetwork> compiled_;
     std::vector<std::vector<Tensor>> parameter_gradients_;  // of each instruction
     std::vector<TrainedParameter> parameters_;
+    std::vector<std::span<float>> gradients_;  // of these
+    std::vector<std::size_t> ready_order_;     // of these, backwards through the network
+    std::vector<std::size_t> first_of_;        // of these, by instruction
     // What nodes share: the first of parameters_ that has it, and the gradients of all.
     struct Shared {
         std::size_t first = 0;

@@ -150,7 +150,9 @@ struct BatchQueue::Work {
     void prepare(std::int64_t number, Batch& batch) const {
         const auto begin = number * settings.size;
         const auto end = std::min<std::int64_t>(std::ssize(order), begin + settings.size);
-        batch.items.assign(order.begin() + begin, order.begin() + end);
+        const auto [first, last] =
+            settings.part ? settings.part(end - begin) : std::pair(std::int64_t{0}, end - begin);
+        batch.items.assign(order.begin() + begin + first, order.begin() + begin + last);
         batch.images.resize(batch.items.size() * static_cast<std::size_t>(images.values_per_image()));
         batch.targets = targets_of(batch.items, labels, weights);
         if (settings.augmentation.mixing.form == MixingForm::none)

@@ -8,8 +8,10 @@
 #include "jevrin/images/prepared_images.hpp"
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <span>
+#include <utility>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -31,6 +33,8 @@ struct BatchSettings {
     std::int64_t first = 0;  // the batch to begin with, when some were taken before
     Augmentation augmentation;
     AugmentationKey key;
+    // Which places of a batch of so many items are prepared, from the first to before the second; empty: all.
+    std::function<std::pair<std::int64_t, std::int64_t>(std::int64_t items)> part = {};
 };
 
 // The batches of one epoch, in order, from settings.first on. While one is used, the next are read, fitted,

@@ -104,7 +104,8 @@ PlanCheck check_plan(const Materials& materials) {
         note_what_trains(result, built);
         const PassMemory memory = run_memory(built.network, built.first_trained());
         result.largest_batch = fitting_batch(memory);
-        result.memory_bytes = require_candidate_memory(candidate, built, batch);
+        result.memory_bytes =
+            require_candidate_memory(candidate, built, items_at_once(candidate.training, batch));
 
         std::vector<std::int64_t> items(own.parts.training.begin(), own.parts.training.begin() + batch);
         std::vector<float> images(static_cast<std::size_t>(batch * data.images->values_per_image()));

@@ -117,11 +117,12 @@ std::vector<std::int64_t> require_memory_of(const Materials& materials, const st
             continue;
         }
         const auto items = std::ssize(materials.data_for(*run.candidate, run.fold).parts.training);
-        bytes.push_back(
-            require_candidate_memory(*run.candidate,
-                                     build_network(materials.plan, *run.candidate, materials.backbones,
-                                                   materials.set.classes.size(), run.seed),
-                                     std::min<std::int64_t>(run.candidate->training.batch, items)));
+        bytes.push_back(require_candidate_memory(
+            *run.candidate,
+            build_network(materials.plan, *run.candidate, materials.backbones, materials.set.classes.size(),
+                          run.seed),
+            items_at_once(run.candidate->training,
+                          std::min<std::int64_t>(run.candidate->training.batch, items))));
     }
     return bytes;
 }

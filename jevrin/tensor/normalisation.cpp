@@ -126,15 +126,17 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     const auto channels = static_cast<std::size_t>(shape.channels);
     const double count = static_cast<double>(batch * shape.pixels);
     thread_local std::vector<double> sums;
-    sum_channels(
-        shape, batch,
-        [=](auto lanes, std::int64_t c) {
-            using Lanes = decltype(lanes);
-            return StatisticsTerms<Lanes>{input, Lanes::widen(load<typename Lanes::Stored>(input + c))};
-        },
-        sums);
-    statistics.mean.resize(channels);
-    statistics.variance.resize(channels);
+    if (batch > 0)
+        sum_channels(
+            shape, batch,
+            [=](auto lanes, std::int64_t c) {
+                using Lanes = decltype(lanes);
+                return StatisticsTerms<Lanes>{input, Lanes::widen(load<typename Lanes::Stored>(input + c))};
+            },
+            sums);
+    statistics.mean.assign(channels, 0.0);
+    statistics.variance.assign(channels, 0.0);
+    if (batch == 0) return;  // an empty shard
     for (std::size_t c = 0; c < channels; ++c) {
         const double offset = sums[c] / count;
         statistics.mean[c] = input[c] + offset;
@@ -191,9 +193,9 @@ void normalise(const NormalisationShape& shape, std::int64_t batch, const float*
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
                         const float* shift, AfterNormalisation after, const float* output_gradient,
-                        const NormalisationGradients& gradients) {
+                        const NormalisationGradients& gradients, const SharedNormalisation* shared) {
     const auto channels = static_cast<std::size_t>(shape.channels);
-    const double count = static_cast<double>(batch * shape.pixels);
+    const double count = shared != nullptr ? shared->rows : static_cast<double>(batch * shape.pixels);
     const double* mean = statistics.mean.data();
     const float* scaled = affine_form(shape, statistics, scale, shift);
     const float* offset = scaled + channels;
@@ -216,6 +218,13 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
                     load<typename Lanes::Sum>(mean + c)};
             },
             sums);
+        for (std::size_t c = 0; c < channels; ++c) {
+            const double inverse =
+                1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
+            gradients.scale[c] = static_cast<float>(sums[channels + c] * inverse);
+            gradients.shift[c] = static_cast<float>(sums[c]);
+        }
+        if (shared != nullptr) shared->add(sums);
         // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,
         // section 3. With stored statistics only the first term is left.
         for (std::size_t c = 0; c < channels; ++c) {
@@ -228,8 +237,6 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
             terms[channels + c] = static_cast<float>(slope);
             terms[2 * channels + c] =
                 static_cast<float>(-dependent * factor * sums[c] / count - slope * mean[c]);
-            gradients.scale[c] = static_cast<float>(sums[channels + c] * inverse);
-            gradients.shift[c] = static_cast<float>(sums[c]);
         }
         if (gradients.input == nullptr) return;
         const float* factor = terms.data();

@@ -8,6 +8,8 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
+#include <span>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -46,10 +48,17 @@ struct NormalisationGradients {
     float* shift = nullptr;
 };
 
-// The gradients of normalise(); input is that of forward.
+// Of a batch that is cut into shards which share their statistics: the rows of all, and what makes sums over
+// this shard sums over all.
+struct SharedNormalisation {
+    const double& rows;
+    std::function<void(std::span<double>)> add;
+};
+
+// The gradients of normalise(); input is that of forward. Those of scale and shift are sums over this shard.
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
                         const float* shift, AfterNormalisation after, const float* output_gradient,
-                        const NormalisationGradients& gradients);
+                        const NormalisationGradients& gradients, const SharedNormalisation* shared = nullptr);
 
 }  // namespace jevrin::inline v1

@@ -153,6 +153,15 @@ Description<TrainingSettings> describe_training() {
         .unit("validations")
         .means("early stopping: validations without a new best score before training ends; 0: off");
     d.integer("batch", &T::batch, 1, 65'536).unit("items").means("batch size");
+    d.integer("shards", &T::shards, 1, 4096)
+        .means(
+            "number of shards that a batch is cut into: each is a pass of its own, and their gradients are "
+            "added "
+            "in a fixed order, by one process after each other or by several ranks of a job");
+    d.word("shard_statistics", &T::shard_statistics)
+        .means(
+            "what batch normalisation measures where batches are cut into shards: each shard, or the whole "
+            "batch");
     d.number("training_fraction", &T::fraction, 1e-6, 1.0)
         .means("fraction of the training part that is used, stratified by class");
     d.boolean("redraw_training_part", &T::redraw)
@@ -177,6 +186,11 @@ Description<TrainingSettings> describe_training() {
     d.check("steps", [](const TableReader& reader, const T&) {
         if (reader.has("epochs") && reader.has("steps"))
             throw InputError("'epochs' and 'steps' both set the length of training; remove one");
+    });
+    d.check("shards", [](const TableReader&, const T& t) {
+        if (t.shards > t.batch)
+            throw InputError(fmt::format("'shards' is {}, and a batch has only {}; use fewer", t.shards,
+                                         plural(t.batch, "item")));
     });
     d.check("schedule", [](const TableReader&, const T& t) {
         if (t.steps == 0 && t.schedule.warm_up >= static_cast<double>(t.epochs))

@@ -37,10 +37,10 @@ double focal_slope(double probability, double log_probability, double gamma) {
 
 BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std::span<const Target> targets,
                         std::span<float> gradient, const LossSettings& settings,
-                        std::span<std::size_t> predicted) {
+                        std::span<std::size_t> predicted, std::int64_t items) {
     assert(logits.size() >= targets.size() * static_cast<std::size_t>(classes));
     BatchLoss result;
-    const double part = 1.0 / static_cast<double>(targets.size());
+    const double part = 1.0 / static_cast<double>(items > 0 ? items : std::ssize(targets));
     const double smoothing = settings.label_smoothing;
     for (std::size_t n = 0; n < targets.size(); ++n) {
         const Target& target = targets[n];

@@ -36,11 +36,12 @@ struct BatchLoss {
 };
 
 // logits [batch, classes]; gradient (same shape, may be empty) receives that of objective_sum / batch with
-// respect to the logits. predicted (batch, may be empty) receives the class with the largest logit; ties go
+// respect to the logits; of a shard, `items` is those of the whole batch (0: the batch has no others).
+// predicted (batch, may be empty) receives the class with the largest logit; ties go
 // to the first. Sums are in double.
 BatchLoss cross_entropy(std::int64_t classes, std::span<const float> logits, std::span<const Target> targets,
                         std::span<float> gradient, const LossSettings& settings = {},
-                        std::span<std::size_t> predicted = {});
+                        std::span<std::size_t> predicted = {}, std::int64_t items = 0);
 
 // Targets of unmixed images of weight 1.
 std::vector<Target> plain_targets(std::span<const std::size_t> labels);

@@ -76,18 +76,23 @@ struct RunTrainer::Work {
     std::int64_t best_epoch = 0;
     std::vector<Tensor> best_parameters;
     std::vector<float> input;
-    std::vector<float> gradient;
-    std::vector<std::size_t> predicted;
+    ShardLink* link;
+    ShardRange own_shards;
+    bool stop_asked = false;  // and the other ranks of the run do not know it yet
 
     Work(const TrainingData& data_, Network network, std::vector<TrainingPhase> phases,
-         const Scaling& scaling, const TrainingSettings& settings_, std::uint64_t seed_, FeaturePool* pool)
+         const Scaling& scaling, const TrainingSettings& settings_, std::uint64_t seed_, FeaturePool* pool,
+         ShardLink* link_)
         : data(data_),
           settings(settings_),
           seed(seed_),
           batch(std::min(settings.batch, static_cast<std::int64_t>(data.parts.training.size()))),
           length(run_length(settings, static_cast<std::int64_t>(data.parts.training.size()))),
           weights(data, std::move(network), std::move(phases), scaling, settings, batch,
-                  pool != nullptr ? *pool : own_pool) {
+                  pool != nullptr ? *pool : own_pool, link_),
+          link(link_),
+          own_shards(shards_of_rank(settings.shards, link_ == nullptr ? 0 : link_->rank(),
+                                    link_ == nullptr ? 1 : link_->size())) {
         std::vector<std::size_t> labels;
         for (const std::size_t item : data.parts.training) labels.push_back(data.labels[item]);
         settings.loss.class_weights = settle_class_weights(settings.loss, class_names(), labels);
@@ -138,49 +143,48 @@ struct RunTrainer::Work {
             view_of(pass) > 0 ? key_of_view(view_of(pass)) : AugmentationKey{seed, pass};
         return std::make_unique<BatchQueue>(
             features.images(), features.scaling(),
-            BatchSettings{.size = batch, .first = first, .augmentation = settings.augmentation, .key = key},
+            BatchSettings{.size = batch,
+                          .first = first,
+                          .augmentation = settings.augmentation,
+                          .key = key,
+                          .part =
+                              [own = own_shards, shards = settings.shards](std::int64_t items) {
+                                  const ShardRange range = items_of_shards(own, shards, items);
+                                  return std::pair(range.begin, range.end);
+                              }},
             order, data.labels, data.weights);
     }
 
-    // A batch of a pass as the trained part of the network takes it.
-    struct Input {
-        std::span<const std::int64_t> items;
-        std::span<const float> numbers;
-        std::vector<Target> targets;
-    };
-    Input take(BatchQueue* queue, std::span<const std::int64_t> items, std::uint32_t pass) {
+    // A batch of a pass, or what this rank has of it, as the trained part of the network takes it.
+    BatchInput take(BatchQueue* queue, std::span<const std::int64_t> items, std::uint32_t pass) {
         BoundaryFeatures& features = *phase().features;
         input.resize(static_cast<std::size_t>(batch * features.values_per_item()));
         if (const Batch* prepared = queue != nullptr ? queue->next() : nullptr) {
             if (!phase().keeps_features()) return {items, prepared->images, prepared->targets};
             features.compute(std::ssize(items), prepared->images, input);
-            return {items, input, prepared->targets};
+            return {items, values_of(items), prepared->targets};
         }
         features.fill_view(items, settings.augmentation, view_of(pass), input);
-        return {items, input, targets_of(items, data.labels, data.weights)};
+        return {items, values_of(items), targets_of(items, data.labels, data.weights)};
+    }
+    std::span<const float> values_of(std::span<const std::int64_t> items) const {
+        return std::span<const float>(input).first(
+            items.size() * static_cast<std::size_t>(phase().features->values_per_item()));
     }
 
-    // One step of the run.
-    void learn(const Input& taken, std::uint32_t pass) {
+    // One step of the run, over a batch of so many items. Whether somebody asked to stop behind it.
+    bool learn(const BatchInput& taken, std::int64_t items, std::uint32_t pass, bool stop) {
         PhaseWork& p = phase();
-        const auto count = std::ssize(taken.items);
         const bool looks =
             LayerMonitor::looks_at(steps_done - sums.first_step, end_of_epoch() - sums.first_step);
         const ValueObserver observer = [&](std::size_t node, std::span<const float> values) {
             p.monitor.see(node, values);
         };
-        const auto logits = p.pass.forward(count, taken.numbers, {seed, pass, taken.items.data()},
-                                           looks ? observer : ValueObserver());
-        gradient.resize(static_cast<std::size_t>(batch) * data.classes);
-        predicted.resize(static_cast<std::size_t>(count));
-        const BatchLoss loss = cross_entropy(static_cast<std::int64_t>(data.classes), logits, taken.targets,
-                                             gradient, settings.loss, predicted);
-        require_finite(loss.objective_sum);
-        sums.loss += loss.loss_sum;
-        sums.objective += loss.objective_sum;
-        for (std::size_t n = 0; n < predicted.size(); ++n)
-            sums.counts.add(taken.targets[n].label, predicted[n]);
-        p.pass.backward(count, gradient);
+        const BatchSums seen = p.step.run(taken, items, seed, pass, looks ? observer : ValueObserver(), stop);
+        require_finite(seen.objective);
+        sums.loss += seen.loss;
+        sums.objective += seen.objective;
+        sums.counts.add(seen.counts);
         OptimiserStep step{.learning_rate = learning_rate(steps_done)};
         if (settings.gradient_clipping > 0.0)
             step.gradient_factor =
@@ -189,6 +193,7 @@ struct RunTrainer::Work {
         p.optimiser.step(p.pass.parameters(), step);
         if (looks) p.monitor.after_change();
         weights.average(++steps_done);
+        return seen.stop;
     }
 
     // Trains on to the end of the epoch. Which images a step sees depends on its number alone.
@@ -208,14 +213,22 @@ struct RunTrainer::Work {
             }
             const std::int64_t begin = place * batch;
             const std::int64_t count = std::min(batch, std::ssize(order) - begin);
-            const std::span<const std::int64_t> items(order.data() + begin, static_cast<std::size_t>(count));
-            const Input taken = take(queue.get(), items, pass);
+            const ShardRange own = items_of_shards(own_shards, settings.shards, count);
+            const std::span<const std::int64_t> items(order.data() + begin + own.begin,
+                                                      static_cast<std::size_t>(own.end - own.begin));
+            const BatchInput taken = take(queue.get(), items, pass);
             sums.data_seconds += seconds_since(clock);
             clock = std::chrono::steady_clock::now();
-            learn(taken, pass);
+            // The ranks of a run stop behind the same step: they agree on it within the step before.
+            const bool stops = learn(taken, count, pass, stop_asked);
             sums.compute_seconds += seconds_since(clock);
-            if (progress && !progress(steps_done - sums.first_step, end_of_epoch() - sums.first_step))
+            stop_asked =
+                progress && !progress(steps_done - sums.first_step, end_of_epoch() - sums.first_step);
+            if (stops || (stop_asked && link == nullptr)) {
+                stop_asked = false;
+                merge_layers();
                 throw Interrupted("stopped; what was trained so far is kept");
+            }
         }
     }
 
@@ -297,6 +310,22 @@ struct RunTrainer::Work {
         return result;
     }
 
+    // A unit is alive when it is so in the shards of any rank.
+    void merge_layers() {
+        if (link == nullptr || link->size() == 1) return;
+        LayerSums seen = phase().monitor.sums();
+        std::vector<double> alive;
+        for (const std::string& units : seen.alive)
+            for (const char unit : units) alive.push_back(unit == '1' ? 1.0 : 0.0);
+        std::vector<double> space;
+        constexpr int layers_channel = 3;
+        join_ranks(*link, layers_channel, std::span<double>(alive), space, add_values<double>);
+        auto next = alive.begin();
+        for (std::string& units : seen.alive)
+            for (char& unit : units) unit = *next++ > 0.0 ? '1' : '0';
+        phase().monitor.restore(seen);
+    }
+
     // The rest of an epoch whose steps are done, or whose head was solved.
     EpochResult validate(double rate) {
         const auto clock = std::chrono::steady_clock::now();
@@ -307,6 +336,7 @@ struct RunTrainer::Work {
                            .objective = sums.objective / seen,
                            .training = sums.counts,
                            .learning_rate = rate};
+        merge_layers();
         result.layers = phase().monitor.summaries(rate);
         result.validation = settings.ema_decay > 0.0
                                 ? predict(weights.trained_with(weights.averages()), data.parts.validation)
@@ -326,9 +356,9 @@ struct RunTrainer::Work {
 
 RunTrainer::RunTrainer(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
                        const Scaling& scaling, const TrainingSettings& settings, std::uint64_t seed,
-                       FeaturePool* pool)
-    : work_(std::make_unique<Work>(data, std::move(network), std::move(phases), scaling, settings, seed,
-                                   pool)) {}
+                       FeaturePool* pool, ShardLink* link)
+    : work_(std::make_unique<Work>(data, std::move(network), std::move(phases), scaling, settings, seed, pool,
+                                   link)) {}
 
 RunTrainer::RunTrainer(const TrainingData& data, Network network, std::size_t first_trained,
                        const Scaling& scaling, const TrainingSettings& settings, std::uint64_t seed,

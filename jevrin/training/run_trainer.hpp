@@ -78,14 +78,18 @@ struct TrainingState;
 // Boundary features of items, computed once and shared by runs with the same frozen part.
 class FeaturePool;
 
+// The ranks that train one run together (training/shard_link.hpp).
+class ShardLink;
+
 class RunTrainer {
   public:
     // data and pool must outlive the trainer. The network's output is one logit per class. phases begin with
     // epoch 1; each trains at least what the one before it does. pool may be shared by trainers of the same
-    // backbone and scaling.
+    // backbone and scaling. With a link its ranks train the run together, each with the same arguments and
+    // calls; settings.shards must be at least as many.
     RunTrainer(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
                const Scaling& scaling, const TrainingSettings& settings, std::uint64_t seed,
-               FeaturePool* pool = nullptr);
+               FeaturePool* pool = nullptr, ShardLink* link = nullptr);
     // In one phase from a node on (1 when everything trains).
     RunTrainer(const TrainingData& data, Network network, std::size_t first_trained, const Scaling& scaling,
                const TrainingSettings& settings, std::uint64_t seed, FeaturePool* pool = nullptr);

@@ -21,25 +21,27 @@ void for_trained(const Network& trained, Visit visit) {
 }  // namespace
 
 PhaseWork::PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
-                     std::int64_t batch, const OptimiserSettings& settings)
+                     std::int64_t batch, const TrainingSettings& settings, std::size_t classes,
+                     ShardLink* link)
     : first_trained(first),
       halves(std::move(cut)),
       features(std::move(shared)),
-      pass(halves.trained, batch),
-      optimiser(settings, pass.parameters()),
+      pass(halves.trained, settings.shards == 1 ? batch : (batch + settings.shards - 1) / settings.shards),
+      step(halves.trained, pass, settings, classes, batch, link),
+      optimiser(settings.optimiser, pass.parameters()),
       monitor(halves.trained, pass.parameters()) {}
 
 RunWeights::RunWeights(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
                        const Scaling& scaling, const TrainingSettings& settings, std::int64_t batch,
-                       FeaturePool& pool)
+                       FeaturePool& pool, ShardLink* link)
     : data_(data),
       network_(std::move(network)),
       phases_(std::move(phases)),
       scaling_(scaling),
-      optimiser_(settings.optimiser),
-      averaging_(settings.ema_decay),
+      settings_(settings),
       batch_(batch),
       pool_(pool),
+      link_(link),
       first_ever_(phases_.back().first_trained) {
     std::size_t parameters = 0;
     for (std::size_t i = 0; i < network_.nodes.size(); ++i) {
@@ -48,7 +50,7 @@ RunWeights::RunWeights(const TrainingData& data, Network network, std::vector<Tr
         if (i >= first_ever_) parameters += network_.nodes[i].parameters.size();
     }
     enter(1);
-    if (averaging_ > 0.0) averages_ = this->parameters();
+    if (settings_.ema_decay > 0.0) averages_ = this->parameters();
 }
 
 void RunWeights::enter(std::int64_t epoch) {
@@ -65,7 +67,7 @@ void RunWeights::enter(std::int64_t epoch) {
                         ? pool_.get(*data_.images, halves.frozen, scaling_)
                         : std::make_shared<BoundaryFeatures>(*data_.images, halves.frozen, scaling_);
     phase_ = std::make_unique<PhaseWork>(std::move(halves), first_trained, std::move(features), batch_,
-                                         optimiser_);
+                                         settings_, data_.classes, link_);
     std::size_t next = 0;
     for_trained(phase_->halves.trained, [&](const std::string& node, std::size_t p) {
         Moments& moments = phase_->optimiser.moments()[next++];
@@ -118,23 +120,24 @@ void RunWeights::restore(const TrainingState& state) {
             const auto size = static_cast<std::size_t>(restored.nodes[i].parameters[k].size());
             const bool known = next < state.moments.size();
             const Moments saved = known ? state.moments[next] : Moments{};
-            const bool has_second = optimiser_.kind != OptimiserKind::sgd;
+            const bool has_second = settings_.optimiser.kind != OptimiserKind::sgd;
             if (!known || (!saved.first.empty() &&
                            (saved.first.size() != size || saved.second.size() != (has_second ? size : 0))))
                 throw InputError("the saved optimiser state does not fit this network");
             if (!saved.first.empty()) moments[{restored.nodes[i].name, k}] = saved;
         }
-    if (averaging_ > 0.0) network_with(state.averages);  // throws when they do not fit
+    if (settings_.ema_decay > 0.0) network_with(state.averages);  // throws when they do not fit
     phase_.reset();
     network_ = std::move(restored);
     moments_ = std::move(moments);
-    if (averaging_ > 0.0) averages_ = state.averages;
+    if (settings_.ema_decay > 0.0) averages_ = state.averages;
 }
 
 void RunWeights::average(std::int64_t steps) {
-    if (averaging_ == 0.0) return;
+    if (settings_.ema_decay == 0.0) return;
+    const double decay = settings_.ema_decay;
     const auto share =
-        static_cast<float>((1.0 - averaging_) / (1.0 - std::pow(averaging_, static_cast<double>(steps))));
+        static_cast<float>((1.0 - decay) / (1.0 - std::pow(decay, static_cast<double>(steps))));
     for (const Node& node : phase_->halves.trained.nodes) {
         const auto place = places_.find(node.name);
         if (node.frozen || place == places_.end()) continue;

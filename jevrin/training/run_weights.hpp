@@ -3,6 +3,7 @@
 
 #include "jevrin/execution/training_pass.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/training/batch_step.hpp"
 #include "jevrin/training/boundary_features.hpp"
 #include "jevrin/training/layer_monitor.hpp"
 #include "jevrin/training/optimiser.hpp"
@@ -23,21 +24,22 @@ struct PhaseWork {
     NetworkHalves halves;
     std::shared_ptr<BoundaryFeatures> features;
     TrainingPass pass;
+    BatchStep step;
     Optimiser optimiser;
     LayerMonitor monitor;
 
     PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<BoundaryFeatures> shared,
-              std::int64_t batch, const OptimiserSettings& settings);
+              std::int64_t batch, const TrainingSettings& settings, std::size_t classes, ShardLink* link);
 
     bool keeps_features() const { return halves.frozen.nodes.size() > 1; }
 };
 
 class RunWeights {
   public:
-    // data and pool must outlive this; batch is the largest.
+    // data, settings, pool and link must outlive this; batch is the largest.
     RunWeights(const TrainingData& data, Network network, std::vector<TrainingPhase> phases,
                const Scaling& scaling, const TrainingSettings& settings, std::int64_t batch,
-               FeaturePool& pool);
+               FeaturePool& pool, ShardLink* link);
 
     // Goes to the phase to which an epoch (from 1) belongs.
     void enter(std::int64_t epoch);
@@ -70,10 +72,10 @@ class RunWeights {
     Network network_;  // nodes that train now are up to date only after collect()
     std::vector<TrainingPhase> phases_;
     Scaling scaling_;
-    OptimiserSettings optimiser_;
-    double averaging_;
+    const TrainingSettings& settings_;
     std::int64_t batch_;
     FeaturePool& pool_;
+    ShardLink* link_;
     std::size_t first_ever_;                     // the first node that ever trains
     std::map<std::string, std::size_t> places_;  // of the nodes by name
     std::vector<std::size_t> first_parameter_;   // of each node, in the list of all that ever train

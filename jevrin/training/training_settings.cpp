@@ -4,6 +4,18 @@
 
 namespace jevrin::inline v1 {
 
+const EnumNames<ShardStatistics>& names_of(ShardStatistics) {
+    static const EnumNames<ShardStatistics> names(
+        "shard_statistics", {{ShardStatistics::shard, "shard"}, {ShardStatistics::batch, "batch"}});
+    return names;
+}
+
+std::int64_t items_at_once(const TrainingSettings& settings, std::int64_t batch) {
+    return settings.shard_statistics == ShardStatistics::batch
+               ? batch
+               : (batch + settings.shards - 1) / settings.shards;
+}
+
 RunLength run_length(const TrainingSettings& settings, std::int64_t training_items) {
     const auto rounded_up = [](std::int64_t a, std::int64_t b) { return (a + b - 1) / b; };
     RunLength length;

@@ -1,6 +1,7 @@
 // The training settings of a candidate: everything but network, images and seed.
 #pragma once
 
+#include "jevrin/base/enumeration.hpp"
 #include "jevrin/images/augmentation.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser_settings.hpp"
@@ -11,6 +12,11 @@
 
 namespace jevrin::inline v1 {
 
+// What batch normalisation measures where batches are cut into shards: each shard by itself, or the whole
+// batch.
+enum class ShardStatistics { shard, batch };
+const EnumNames<ShardStatistics>& names_of(ShardStatistics);
+
 struct TrainingSettings {
     std::int64_t epochs = 15;
     std::int64_t steps = 0;           // instead of epochs, when it is not 0
@@ -18,6 +24,10 @@ struct TrainingSettings {
     std::int64_t validate_every = 0;  // steps between validations; 0: one at the end of each epoch
     std::int64_t patience = 0;        // validations without a new best before training ends; 0: never
     std::int64_t batch = 32;
+    // Into how many shards a batch is cut; each is a pass of its own, and their gradients are added in a
+    // fixed order, whoever computes them.
+    std::int64_t shards = 1;
+    ShardStatistics shard_statistics = ShardStatistics::shard;
     double fraction = 1.0;           // of the training part, the same of each class
     bool redraw = false;             // each seed learns from a sample of it, drawn with replacement
     double gradient_clipping = 0.0;  // largest norm of the gradient; 0: not clipped
@@ -39,6 +49,9 @@ struct RunLength {
     std::int64_t steps_per_validation = 1;
     std::int64_t validations = 1;
 };
+// The most items of a batch that are in work at the same time, where one process computes all shards.
+std::int64_t items_at_once(const TrainingSettings& settings, std::int64_t batch);
+
 RunLength run_length(const TrainingSettings& settings, std::int64_t training_items);
 
 }  // namespace jevrin::inline v1

@@ -192,7 +192,7 @@ TEST_F(OnRanks, ASlowRankGivesItsLastRunToAFasterOne) {
     // Rank 1 takes longer for each batch than rank 0 for an epoch.
     ThreadJob job(2);
     Helpers helpers(job, 2, directory_, {{1, [] {
-                                              std::this_thread::sleep_for(std::chrono::milliseconds(60));
+                                              std::this_thread::sleep_for(std::chrono::milliseconds(150));
                                               return false;
                                           }}});
     StudyCallbacks callbacks;

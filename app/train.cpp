@@ -6,9 +6,12 @@
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/processor.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/mpi/job.hpp"
 #include "jevrin/results/runs_result.hpp"
 #include "jevrin/results/training_result.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin::app {
 namespace {
@@ -22,6 +25,7 @@ struct TrainOptions {
     bool json = false;
     std::int64_t threads = 0;
     double memory = 0.0;
+    std::int64_t ranks_of_run = 1;
 };
 
 // What would be trained, in order, and what of it is done already.
@@ -40,6 +44,17 @@ void share_machine(const Ranks& ranks) {
     set_memory_limit(memory_limit() / here);
 }
 
+// The ranks that train each run together with this one; null: each trains its own.
+std::unique_ptr<ShardLink> team_of(Ranks* ranks, std::int64_t ranks_of_run) {
+    if (ranks_of_run == 1) return nullptr;
+    const std::int64_t size = ranks == nullptr ? 1 : ranks->size();
+    if (size % ranks_of_run != 0)
+        throw InputError(
+            fmt::format("--ranks-per-run is {} and the job has {}: it must be a multiple of that",
+                        ranks_of_run, plural(size, "rank")));
+    return ranks->divide(static_cast<int>(ranks_of_run));
+}
+
 // The other ranks do not wait for a plan that is wrong.
 Plan read_plan_of_job(const std::filesystem::path& file, Ranks* others) {
     try {
@@ -55,9 +70,11 @@ void train(TrainOptions options) {
     if (ranks) share_machine(*ranks);
     if (options.threads > 0) set_threads(static_cast<int>(options.threads));
     limit_memory(options.memory);
+    const std::unique_ptr<ShardLink> team = team_of(ranks.get(), options.ranks_of_run);
+    options.study.team = team.get();
     if (ranks && ranks->rank() > 0)
-        return help_train_until_done(*ranks,
-                                     {.ledger = options.ledger, .patience = options.study.ranks_patience});
+        return help_train_until_done(
+            *ranks, {.ledger = options.ledger, .patience = options.study.ranks_patience, .team = team.get()});
     if (ranks && ranks->size() > 1) options.study.ranks = ranks.get();
     const Plan plan = read_plan_of_job(options.plan, options.study.ranks);
     if (options.list) {
@@ -97,7 +114,8 @@ void add_train(Command& command) {
     command
         .add_option("--threads", options->threads,
                     "number of threads (default: all processors; same results)")
-        .within(1, 1024);
+        .within(1, 1024)
+        .option_text("N");
     command
         .add_option(
             "--at-once", options->study.at_once,
@@ -110,6 +128,13 @@ void add_train(Command& command) {
                     "under mpirun: seconds without a sign of a rank after which the job ends (default: 60)")
         .within(1, 86400)
         .option_text("SECONDS");
+    command
+        .add_option("--ranks-per-run", options->ranks_of_run,
+                    "under mpirun: ranks that train each run together, as shards of its batches (default: 1)")
+        .within(1, 4096)
+        .option_text("N");
+    command.add_flag("--mixed-processors", options->study.mixed_processors,
+                     "with --ranks-per-run: allow ranks of several kinds of processor (other bits)");
     add_memory_option(command, options->memory);
     command.callback([options] { train(*options); });
 }

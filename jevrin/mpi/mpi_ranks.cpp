@@ -9,6 +9,7 @@
 #include <mpi.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cstdint>
 #include <list>
 #include <map>
@@ -33,6 +34,67 @@ void require(int code) {
     text.resize(static_cast<std::size_t>(length));
     throw WorkError("the connection to another rank is lost: " + text);
 }
+
+// The ranks of a run. While one thread waits, others may call MPI.
+class MpiLink : public ShardLink {
+  public:
+    MpiLink(MPI_Comm team, std::mutex& mutex) : team_(team), mutex_(mutex) {
+        MPI_Comm_set_errhandler(team_, MPI_ERRORS_RETURN);
+        MPI_Comm_rank(team_, &rank_);
+        MPI_Comm_size(team_, &size_);
+    }
+    ~MpiLink() override { MPI_Comm_free(&team_); }
+    int rank() const override { return rank_; }
+    int size() const override { return size_; }
+    void send(int to, int channel, std::span<const std::byte> bytes) override {
+        in_pieces(bytes.size(), [&](std::size_t at, int count, MPI_Request* request) {
+            return MPI_Isend(bytes.data() + at, count, MPI_BYTE, to, channel, team_, request);
+        });
+    }
+    void receive(int from, int channel, std::span<std::byte> bytes) override {
+        in_pieces(bytes.size(), [&](std::size_t at, int count, MPI_Request* request) {
+            return MPI_Irecv(bytes.data() + at, count, MPI_BYTE, from, channel, team_, request);
+        });
+    }
+
+    void give_up() override { given_up_ = true; }
+
+  private:
+    template <typename Begin>
+    void in_pieces(std::size_t size, const Begin& begin) {
+        for (std::size_t at = 0; at < size; at += largest_piece) {
+            MPI_Request request = MPI_REQUEST_NULL;
+            {
+                const std::lock_guard lock(mutex_);
+                require(begin(at, static_cast<int>(std::min(largest_piece, size - at)), &request));
+            }
+            wait(request);
+        }
+    }
+    // Another rank is about as far: it is asked for often at first.
+    void wait(MPI_Request& request) {
+        constexpr int eager_looks = 2000;
+        for (int look = 0;; ++look) {
+            if (given_up_) throw WorkError("another rank of this run is lost");
+            {
+                const std::lock_guard lock(mutex_);
+                int done = 0;
+                require(MPI_Test(&request, &done, MPI_STATUS_IGNORE));
+                if (done != 0) return;
+            }
+            if (look < eager_looks)
+                std::this_thread::yield();
+            else
+                std::this_thread::sleep_for(std::chrono::microseconds(50));
+        }
+    }
+
+    MPI_Comm team_;
+    std::mutex& mutex_;
+    std::atomic<bool> given_up_{false};
+    int rank_ = 0;
+    int size_ = 1;
+};
 
 // Calls to MPI are made by one thread at a time; none of them waits.
 class MpiRanks : public Ranks {
@@ -90,6 +152,12 @@ class MpiRanks : public Ranks {
         }
     }
 
+    std::unique_ptr<ShardLink> divide(int ranks_of_run) override {
+        const std::lock_guard lock(mutex_);
+        MPI_Comm team = MPI_COMM_NULL;
+        require(MPI_Comm_split(world_, rank_ / ranks_of_run, rank_, &team));
+        return std::make_unique<MpiLink>(team, mutex_);
+    }
     void abandon() noexcept override { MPI_Abort(MPI_COMM_WORLD, 1); }
 
   private:

@@ -43,6 +43,8 @@ RankService::RankService(Ranks& ranks, const Materials& materials, const StudyOp
       runs_(runs),
       reporter_(reporter),
       patience_(options.ranks_patience),
+      is_shared_(options.team != nullptr),
+      mixed_(options.mixed_processors),
       brief_(packed(study_brief(materials, options))),
       looked_(Clock::now()) {
     for (int rank = 1; rank < ranks.size(); ++rank) others_[rank] = {};
@@ -98,14 +100,16 @@ void RankService::ask_to_stop() {
 }
 
 void RankService::dismiss(const std::string& why) noexcept {
-    try {
-        ask_to_stop();
-        const Clock::time_point begin = Clock::now();
-        while (turn() && std::chrono::duration<double>(Clock::now() - begin).count() < patience_)
+    const Clock::time_point begin = Clock::now();
+    for (bool is_more = true;
+         is_more && std::chrono::duration<double>(Clock::now() - begin).count() < patience_;)
+        try {
+            ask_to_stop();
+            is_more = turn();
             std::this_thread::sleep_for(std::chrono::milliseconds(1));
-    } catch (...) {
-        // What is wrong is known already.
-    }
+        } catch (...) {
+            // What is wrong is known already.
+        }
     if (std::all_of(others_.begin(), others_.end(), [](const auto& other) { return other.second.ended; }))
         return;
     try {
@@ -178,7 +182,13 @@ void RankService::greet(const RankMessage& message) {
     }
     for (const auto& [key, ours, name] :
          {std::tuple("processor", here.processor, "processor"), std::tuple("build", here.build, "build")})
-        if (said(key) != ours)
+        if (said(key) != ours && is_shared_ && !mixed_)
+            throw InputError(
+                fmt::format("{} has another {} than rank 0 ({}, here {}): ranks that train a run together "
+                            "must be of one kind, or its "
+                            "bits depend on who computed what; use such machines, or allow mixed processors",
+                            called(message.from), name, printable(said(key)), printable(ours)));
+        else if (said(key) != ours)
             warn_once(fmt::format(
                 "{} has another {} than rank 0 ({}, here {}): its runs are sound, but not the same bits as "
                 "those that are trained here",

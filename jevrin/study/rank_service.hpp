@@ -68,6 +68,8 @@ class RankService {
     StudyRuns& runs_;
     StudyReporter& reporter_;
     double patience_;
+    bool is_shared_;  // ranks train runs together
+    bool mixed_;      // and may be of several kinds
     std::string brief_;
     std::map<int, Rank> others_;
     std::map<RunWorker, std::unique_ptr<Entrusted>> entrusted_;

@@ -13,6 +13,7 @@
 #include "jevrin/study/run_execution.hpp"
 #include "jevrin/study/run_team.hpp"
 #include "jevrin/study/runs_at_once.hpp"
+#include "jevrin/study/shard_team.hpp"
 #include "jevrin/study/study_brief.hpp"
 
 #include <fmt/format.h>
@@ -48,10 +49,18 @@ class RankStudy {
     void carry_out() {
         try {
             gather();
-            const std::int64_t at_once = runs_at_once(require_memory_of(*materials_, runs_), at_once_, size_);
+            if (options_.team != nullptr) shared_.emplace(*options_.team);
+            if (shared_ && !shared_->leads()) {
+                follow();
+                client_.ask({{"do", "end"}});
+                return;
+            }
+            const std::int64_t at_once =
+                shared_ ? 1 : runs_at_once(require_memory_of(*materials_, runs_), at_once_, size_);
             team_.emplace(static_cast<std::size_t>(at_once), [this] {
                 return client_.stop_requested() || (options_.stop_requested && options_.stop_requested());
             });
+            const TeamEnd end{shared_ ? &*shared_ : nullptr};
             team_->carry_out([this](std::size_t member) { train_runs(static_cast<int>(member)); });
         } catch (const Interrupted&) {
             if (client_.is_sent_home()) return;
@@ -97,15 +106,32 @@ class RankStudy {
         pools_.emplace(*materials_, stores_);
     }
 
-    const PlannedRun& planned(const RankMessage& given) const {
-        const RunRecord record = record_from(given.head.at("run"));
-        const auto identity = given.head.at("identity").get<std::string>();
+    const PlannedRun& planned(const std::string& name, const std::string& identity) const {
         for (const PlannedRun& run : runs_)
-            if (run.identity.identity == identity && run.name() == record.name()) return run;
+            if (run.identity.identity == identity && run.name() == name) return run;
         throw WorkError(fmt::format(
             "what this rank makes of the plan is not what rank 0 makes of it ('{}'); the plan, its images or "
             "backbones changed since it was read",
-            printable(record.name())));
+            printable(name)));
+    }
+
+    // Trains what the leader of the team trains.
+    void follow() {
+        while (const std::optional<ShardTeam::Run> given = shared_->next()) {
+            const PlannedRun& run = planned(given->name, given->identity);
+            FollowingKeeper keeper(*shared_);
+            RunEvents events;
+            events.stop_requested = [&] { return options_.stop_requested && options_.stop_requested(); };
+            try {
+                RunExecution(keeper, *materials_, run,
+                             {.pool = pools_->pool_for(run), .link = &shared_->link()}, events)
+                    .carry_out();
+            } catch (const RunError&) {
+                // The leader says it.
+            } catch (const Interrupted&) {
+                // The leader knows whether another run follows.
+            }
+        }
     }
 
     void train_runs(int thread) {
@@ -113,7 +139,8 @@ class RankStudy {
             if (team_->stop_requested()) throw Interrupted("stopped before the next run began");
             const RankMessage given = waited_for(thread);
             if (!given.head.contains("run")) return;
-            train(thread, planned(given));
+            train(thread, planned(record_from(given.head.at("run")).name(),
+                                  given.head.at("identity").get<std::string>()));
         }
     }
 
@@ -148,9 +175,14 @@ class RankStudy {
         };
         events.stop_requested = [&] { return team_->stop_requested(); };
         events.alone = [&](const std::function<void()>& work) { team_->alone(work); };
+        std::optional<LeadingKeeper> leading;
+        if (shared_) leading.emplace(keeper, *shared_);
+        if (shared_) shared_->begin(run);
+        RunKeeper& kept = leading ? static_cast<RunKeeper&>(*leading) : keeper;
         try {
-            RunExecution(keeper, *materials_, run,
-                         {.pool = pools_->pool_for(run), .keep_epochs = keep_epochs_}, events)
+            RunExecution(kept, *materials_, run,
+                         {.pool = pools_->pool_for(run), .keep_epochs = keep_epochs_, .link = options_.team},
+                         events)
                 .carry_out();
         } catch (const RunError& error) {
             Json failed = say("fail");
@@ -172,6 +204,7 @@ class RankStudy {
     std::optional<FeaturePools> pools_;
     bool keep_epochs_ = false;
     std::int64_t at_once_ = 0;
+    std::optional<ShardTeam> shared_;
     std::optional<RunTeam> team_;
 };
 

@@ -16,7 +16,8 @@ struct HelpOptions {
     // ledger here.
     std::filesystem::path ledger;
     std::function<bool()> stop_requested = {};
-    double patience = 60.0;  // seconds without a sign of rank 0, after which it counts as lost
+    double patience = 60.0;     // seconds without a sign of rank 0, after which it counts as lost
+    ShardLink* team = nullptr;  // the ranks that train each run together with this one
 };
 
 // Trains what rank 0 gives, until it has no more, sends all home, or this rank cannot go on, which rank 0 is

@@ -4,6 +4,8 @@
 // How messages travel is somebody else's business: MPI (jevrin/mpi/), or threads of one process in a test.
 #pragma once
 
+#include "jevrin/training/shard_link.hpp"
+
 #include <chrono>
 #include <memory>
 #include <optional>
@@ -29,6 +31,9 @@ class Ranks {
     virtual void send(int to, std::string bytes) = 0;
     // The next that arrived; nothing when none comes for so long.
     virtual std::optional<Bytes> receive(std::chrono::milliseconds wait) = 0;
+    // The ranks that train one run together: as many as stated, with numbers that follow each other. Called
+    // once, by every rank, with the same number; size() must be a multiple of it.
+    virtual std::unique_ptr<ShardLink> divide(int ranks_of_run) = 0;
     // Ends all processes of the job, this one too where that is how a job ends: when a rank cannot be
     // reached.
     virtual void abandon() noexcept = 0;

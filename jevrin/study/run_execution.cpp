@@ -31,9 +31,9 @@ CandidateNetwork network_of(const Materials& materials, const PlannedRun& planne
 }
 
 RunTrainer trainer_of(const TrainingData& data, CandidateNetwork built, const Scaling& scaling,
-                      const PlannedRun& planned, FeaturePool* pool) {
+                      const PlannedRun& planned, const RunExecutionOptions& options) {
     return RunTrainer(data, std::move(built.network), std::move(built.phases), scaling,
-                      planned.candidate->training, planned.seed, pool);
+                      planned.candidate->training, planned.seed, options.pool, options.link);
 }
 
 std::vector<std::size_t> in_order_of(const std::vector<std::size_t>& items, const Predictions& predictions) {
@@ -57,7 +57,7 @@ RunExecution::RunExecution(RunKeeper& keeper, const Materials& materials, const 
       events_(events),
       data_(materials.data_for(*planned.candidate, planned.fold, planned.seed)),
       scaling_(materials.scaling_for(*planned.candidate, planned.fold)),
-      trainer_(trainer_of(data_, network_of(materials, planned), scaling_, planned, options.pool)),
+      trainer_(trainer_of(data_, network_of(materials, planned), scaling_, planned, options)),
       watch_(majority_share(data_, planned.candidate->training.sampling)) {}
 
 // Whether nothing is left to train.
@@ -80,7 +80,7 @@ RunRecord RunExecution::carry_out() {
         return !(events_.stop_requested && events_.stop_requested());
     };
     bool is_ours = true;
-    while (!is_over()) {
+    while (!keeper_.agree(is_over())) {
         if (!is_ours) throw Interrupted("left to another process of the job");
         try {
             is_ours = finish_epoch(candidate().last_layer == LastLayer::logistic_regression
@@ -91,7 +91,7 @@ RunRecord RunExecution::carry_out() {
             throw;
         }
     }
-    finish();
+    if (keeper_.keeps()) finish();
     return record_;
 }
 
@@ -156,7 +156,7 @@ bool RunExecution::finish_epoch(const EpochResult& result) {
         trainer_.keep_as_best();
         record_.best = epoch;
     }
-    if (options_.keep_epochs) {
+    if (options_.keep_epochs && keeper_.keeps()) {
         save_classifier(keeper_.model_file(epoch.epoch), classifier(trainer_.network()));
         keeper_.put_epoch_model(epoch.epoch);
     }

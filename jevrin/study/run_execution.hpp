@@ -32,6 +32,7 @@ struct RunEvents {
 struct RunExecutionOptions {
     FeaturePool* pool = nullptr;  // of features at the boundary; none: they are computed in each epoch
     bool keep_epochs = false;     // a model file of every epoch, not only of the best
+    ShardLink* link = nullptr;    // of the ranks that train the run together
 };
 
 class RunExecution {

@@ -39,6 +39,11 @@ class RunKeeper {
     virtual void save(TrainingState state) = 0;
     // The state at the end of an epoch, whose note is in it. False: the run shall be left to somebody else.
     virtual bool finish_epoch(TrainingState state, const EpochNote& note) = 0;
+    // Where several processes train a run together: what the one that has it says to a question that each
+    // answers for itself.
+    virtual bool agree(bool mine) { return mine; }
+    // Whether the run belongs to this process; what follows is for that one.
+    virtual bool keeps() const { return true; }
     // Where to write the model file of an epoch, or of the best weights (0); then say so with what follows.
     virtual std::filesystem::path model_file(std::int64_t epoch = 0) = 0;
     virtual void put_epoch_model(std::int64_t epoch) = 0;

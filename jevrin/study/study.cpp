@@ -14,6 +14,7 @@
 #include "jevrin/study/run_execution.hpp"
 #include "jevrin/study/run_team.hpp"
 #include "jevrin/study/runs_at_once.hpp"
+#include "jevrin/study/shard_team.hpp"
 #include "jevrin/study/study_reporter.hpp"
 #include "jevrin/study/study_runs.hpp"
 
@@ -74,6 +75,7 @@ class StudyScheduler {
         const std::int64_t ranks = options_.ranks == nullptr ? 1 : options_.ranks->size();
         reporter_.emplace(runs_->runs(), callbacks_, static_cast<std::size_t>(at_once * ranks));
         if (ranks > 1) service_.emplace(*options_.ranks, materials_, options_, writer_, *runs_, *reporter_);
+        if (options_.team != nullptr) shared_.emplace(*options_.team);
         team_.emplace(static_cast<std::size_t>(at_once), callbacks_.stop_requested,
                       service_ ? std::function<bool()>([this] { return serve(); }) : nullptr);
     }
@@ -135,12 +137,26 @@ class StudyScheduler {
         summary_.already_finished = outlook.finished;
         summary_.failed_before = outlook.failed;
         if (options_.ranks != nullptr) outlook.ranks = options_.ranks->size();
-        outlook.at_once = runs_at_once(require_memory_of(materials_, to_train), options_.at_once,
-                                       static_cast<int>(outlook.ranks));
+        if (options_.team != nullptr) require_shards(to_train, options_.team->size());
+        outlook.at_once = options_.team != nullptr
+                              ? 1
+                              : runs_at_once(require_memory_of(materials_, to_train), options_.at_once,
+                                             static_cast<int>(outlook.ranks));
         runs_.emplace(std::move(to_train), std::move(ids_to_train), options_.retry_failed, summary_,
                       [this](std::size_t place) { tell([this, place] { reporter_->over(place); }); });
         if (callbacks_.begun) callbacks_.begun(outlook);
         return outlook.at_once;
+    }
+
+    static void require_shards(const std::vector<PlannedRun>& runs, int ranks) {
+        for (const PlannedRun& run : runs)
+            if (run.candidate->training.shards < ranks)
+                throw InputError(
+                    fmt::format("{}: candidate '{}' has {}, and {} ranks are to train each of its runs "
+                                "together; set 'shards' in "
+                                "[training] to {} or a multiple of it",
+                                run.candidate->place, printable(run.candidate->name),
+                                plural(run.candidate->training.shards, "shard"), ranks, ranks));
     }
 
     // Carried out by the thread that called carry_out(): at once when that is the calling one.
@@ -148,12 +164,19 @@ class StudyScheduler {
 
     // The other ranks, when there are some.
     bool serve() {
-        if (team_->stop_requested()) service_->ask_to_stop();
-        return service_->turn();
+        try {
+            if (team_->stop_requested()) service_->ask_to_stop();
+            return service_->turn();
+        } catch (...) {
+            // A run that is shared with a rank that is lost would wait for it.
+            if (shared_) shared_->link().give_up();
+            throw;
+        }
     }
 
     void train_what_is_left(LedgerWriter& writer, int member) {
         const RunWorker self{.rank = 0, .thread = member};
+        const TeamEnd end{shared_ ? &*shared_ : nullptr};
         for (;;) {
             if ((team_->members() > 1 || service_) && team_->stop_requested())
                 throw Interrupted("stopped before the next run began");
@@ -180,7 +203,13 @@ class StudyScheduler {
                                    return !moves;
                                });
         try {
-            execute(place, keeper);
+            if (shared_) {
+                LeadingKeeper leading(keeper, *shared_);
+                shared_->begin(runs_->planned(place));
+                execute(place, leading);
+            } else {
+                execute(place, keeper);
+            }
             runs_->finish(place);
         } catch (const RunError& error) {
             runs_->fail(place, writer, error.what());
@@ -218,7 +247,8 @@ class StudyScheduler {
         };
         events.stop_requested = [&] { return team_->stop_requested(); };
         events.alone = [&](const std::function<void()>& work) { team_->alone(work); };
-        RunExecution(keeper, materials_, planned, {.pool = pool, .keep_epochs = options_.keep_epochs}, events)
+        RunExecution(keeper, materials_, planned,
+                     {.pool = pool, .keep_epochs = options_.keep_epochs, .link = options_.team}, events)
             .carry_out();
         if (pool != nullptr && !pool->accepts()) tell([this] { warn_about_features(); });
     }
@@ -240,6 +270,7 @@ class StudyScheduler {
     StudySummary summary_;  // shared by all members
     std::optional<StudyRuns> runs_;
     std::optional<RunTeam> team_;
+    std::optional<ShardTeam> shared_;
     // Of the thread that tells.
     std::optional<StudyReporter> reporter_;
     std::optional<RankService> service_;

@@ -40,6 +40,10 @@ struct StudyOptions {
     // The other processes of a job, which train runs too. Must outlive the study.
     Ranks* ranks = nullptr;
     double ranks_patience = 60.0;  // seconds without a sign of a rank, after which the study stops
+    // Those of them that train each run together with this one (Ranks::divide()); every run needs as many
+    // shards.
+    ShardLink* team = nullptr;
+    bool mixed_processors = false;  // they may be of several kinds; then bits depend on who computes what
 };
 
 // Where a study stands while it runs. Times are estimated from what was seen so far, and negative while

@@ -254,13 +254,14 @@ struct RunTrainer::Work {
     }
 
     // Calls seen(first, items, values) for one batch of items after the other, with the values at the
-    // boundary.
-    template <typename Seen>
-    void at_boundary(const std::vector<std::size_t>& items, const Seen& seen) const {
+    // boundary, where is_wanted(first).
+    template <typename Wanted, typename Seen>
+    void at_boundary(const std::vector<std::size_t>& items, const Wanted& is_wanted, const Seen& seen) const {
         const std::shared_ptr<BoundaryFeatures>& features = phase().features;
         const auto width = static_cast<std::size_t>(features->values_per_item());
         std::vector<float> space(evaluation_batch * width);
         for (std::size_t begin = 0; begin < items.size(); begin += evaluation_batch) {
+            if (!is_wanted(begin)) continue;
             const std::size_t count = std::min<std::size_t>(evaluation_batch, items.size() - begin);
             const std::vector<std::int64_t> some(items.begin() + static_cast<std::ptrdiff_t>(begin),
                                                  items.begin() + static_cast<std::ptrdiff_t>(begin + count));
@@ -272,20 +273,38 @@ struct RunTrainer::Work {
         }
     }
 
-    Predictions predict(const Network& trained, const std::vector<std::size_t>& items) const {
+    // together: ranks that make the same call divide the batches.
+    Predictions predict(const Network& trained, const std::vector<std::size_t>& items,
+                        ShardLink* together = nullptr) const {
         Predictions result{.items = items, .probabilities = std::vector<float>(items.size() * data.classes)};
         if (items.empty()) return result;
+        std::vector<double> losses((items.size() + evaluation_batch - 1) / evaluation_batch);
         const auto classes = static_cast<std::int64_t>(data.classes);
         Inference inference(trained, evaluation_batch);
-        at_boundary(items, [&](std::size_t begin, const auto& some, std::span<const float> values) {
+        const auto is_ours = [&](std::size_t begin) {
+            return together == nullptr ||
+                   static_cast<int>(begin / evaluation_batch) % together->size() == together->rank();
+        };
+        at_boundary(items, is_ours, [&](std::size_t begin, const auto& some, std::span<const float> values) {
             const auto logits = inference.run(std::ssize(some), values);
             std::vector<std::size_t> labels;
             for (const std::int64_t item : some)
                 labels.push_back(data.labels[static_cast<std::size_t>(item)]);
-            result.loss += cross_entropy(classes, logits, plain_targets(labels), {}).loss_sum;
+            losses[begin / evaluation_batch] =
+                cross_entropy(classes, logits, plain_targets(labels), {}).loss_sum;
             class_probabilities(std::ssize(some), classes, logits,
                                 std::span(result.probabilities).subspan(begin * data.classes));
         });
+        if (together != nullptr) {
+            // Each has zeros where others computed.
+            constexpr int predictions_channel = 5;
+            std::vector<double> space;
+            join_ranks(*together, predictions_channel, std::span<double>(losses), space, add_values<double>);
+            std::vector<float> rows;
+            join_ranks(*together, predictions_channel, std::span<float>(result.probabilities), rows,
+                       add_values<float>);
+        }
+        for (const double loss : losses) result.loss += loss;
         result.loss /= static_cast<double>(items.size());
         return result;
     }
@@ -293,18 +312,19 @@ struct RunTrainer::Work {
     std::vector<float> features_before_head(const Network& trained,
                                             const std::vector<std::size_t>& items) const {
         std::vector<float> result;
+        const auto all = [](std::size_t) { return true; };
         const auto append = [&](std::span<const float> values) {
             result.insert(result.end(), values.begin(), values.end());
         };
         if (find_features(trained).head == 1) {  // nothing lies between the boundary and the head
             if (trained.input.size() == 1 && phase().keeps_features())
-                at_boundary(items, [&](std::size_t, const auto&, auto values) { append(values); });
+                at_boundary(items, all, [&](std::size_t, const auto&, auto values) { append(values); });
             return result;
         }
         const std::optional<NetworkHalves> halves = cut_at_head(trained);
         if (!halves) return result;
         Inference inference(halves->frozen, evaluation_batch);
-        at_boundary(items, [&](std::size_t, const auto& some, auto values) {
+        at_boundary(items, all, [&](std::size_t, const auto& some, auto values) {
             append(inference.run(std::ssize(some), values));
         });
         return result;
@@ -338,9 +358,10 @@ struct RunTrainer::Work {
                            .learning_rate = rate};
         merge_layers();
         result.layers = phase().monitor.summaries(rate);
-        result.validation = settings.ema_decay > 0.0
-                                ? predict(weights.trained_with(weights.averages()), data.parts.validation)
-                                : predict(phase().halves.trained, data.parts.validation);
+        result.validation =
+            settings.ema_decay > 0.0
+                ? predict(weights.trained_with(weights.averages()), data.parts.validation, link)
+                : predict(phase().halves.trained, data.parts.validation, link);
         require_finite(result.validation.loss);
         if (settings.schedule.kind == ScheduleKind::plateau)
             plateau.observe(settings.schedule, result.validation.loss);

@@ -18,6 +18,8 @@ class ShardLink {
     virtual int size() const = 0;
     virtual void send(int to, int channel, std::span<const std::byte> bytes) = 0;
     virtual void receive(int from, int channel, std::span<std::byte> bytes) = 0;
+    // Whoever waits here, now or later, gets a WorkError: called when another rank is known to be lost.
+    virtual void give_up() = 0;
 };
 
 // Shards of a batch are added as a binary tree: those from begin to end are the sum of the first half of

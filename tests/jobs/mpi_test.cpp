@@ -145,6 +145,20 @@ TEST_F(UnderMpi, AFullDiskOfRankZeroEndsTheJobAndLosesNothing) {
     std::system(fmt::format("umount '{}'", ledger().string()).c_str());
 }
 
+TEST_F(UnderMpi, RunsThatRanksTrainTogetherAreTheSameBits) {
+    const std::string expected = story_of_one(small_plan(2, "shards = 4", "[1]"));
+    for (const auto& [ranks, of_run] : {std::pair(2, 2), std::pair(4, 2)}) {
+        std::filesystem::remove_all(ledger());
+        Job job(directory_.path(),
+                fmt::format("mpirun -n {} {}", ranks, train(fmt::format("--ranks-per-run {}", of_run))));
+        EXPECT_EQ(job.wait(), 0) << job.output();
+        EXPECT_EQ(story(ledger()) == expected, true) << ranks << " " << of_run;
+    }
+    Job odd(directory_.path(), "mpirun -n 3 " + train("--ranks-per-run 2"));
+    EXPECT_EQ(odd.wait(), 2);
+    EXPECT_THAT(odd.output(), HasSubstr("must be a multiple"));
+}
+
 TEST_F(UnderMpi, APlanThatIsWrongEndsTheJobAtOnce) {
     write_small_study(directory_.path(), "name = \"x\"\nwrong = 1\n");
     Job job(directory_.path(), "mpirun -n 3 " + train());

@@ -31,15 +31,18 @@ using testing::IsEmpty;
 // Ranks from 1 on that help, each on a thread of its own and with stores of its own, until they end.
 class Helpers {
   public:
+    // ranks_of_run: so many train each run together.
     Helpers(ThreadJob& job, int size, const TemporaryDirectory& directory,
-            std::map<int, std::function<bool()>> stops = {}) {
+            std::map<int, std::function<bool()>> stops = {}, int ranks_of_run = 1) {
         for (int rank = 1; rank < size; ++rank)
-            threads_.emplace_back([&job, &directory, rank, stop = stops[rank], this] {
+            threads_.emplace_back([&job, &directory, rank, ranks_of_run, stop = stops[rank], this] {
                 std::string end = "done";
                 try {
+                    const auto team = ranks_of_run == 1 ? nullptr : job.rank(rank).divide(ranks_of_run);
                     help_train(job.rank(rank), {.ledger = directory / fmt::format("rank {}", rank),
                                                 .stop_requested = stop,
-                                                .patience = 20.0});
+                                                .patience = 20.0,
+                                                .team = team.get()});
                 } catch (const Error& error) {
                     end = error.what();
                 }
@@ -224,6 +227,67 @@ TEST_F(OnRanks, AFailingRunIsRecordedWithItsReason) {
     EXPECT_EQ(helpers.end_of(2), "done");
 }
 
+TEST_F(OnRanks, RunsThatSeveralTrainTogetherAreTheSameBits) {
+    for (const char* statistics : {"shard", "batch"}) {
+        const Plan plan = write(small_plan(
+            3, fmt::format("augment = {{ flip = true }}\nshards = 4\nshard_statistics = \"{}\"", statistics),
+            "[1]"));
+        std::filesystem::remove_all(directory_ / "one");
+        const std::string expected = story_of_one(plan);
+        for (const auto& [size, ranks_of_run] : {std::pair(2, 2), std::pair(3, 3), std::pair(4, 2)}) {
+            SCOPED_TRACE(fmt::format("{} of {} ranks, statistics of the {}", ranks_of_run, size, statistics));
+            const std::filesystem::path ledger =
+                directory_ / fmt::format("{} {} {}", size, ranks_of_run, statistics);
+            ThreadJob job(size);
+            Helpers helpers(job, size, directory_, {}, ranks_of_run);
+            const auto team = job.rank(0).divide(ranks_of_run);
+            const StudySummary summary =
+                train_study(plan, ledger, {}, {.ranks = &job.rank(0), .team = team.get()});
+            EXPECT_EQ(summary.trained, 3);
+            for (int rank = 1; rank < size; ++rank) EXPECT_EQ(helpers.end_of(rank), "done");
+            EXPECT_EQ(story(ledger) == expected, true);
+        }
+    }
+}
+
+TEST_F(OnRanks, ATeamStopsTogetherAndAnyNumberGoesOn) {
+    const Plan plan = write(small_plan(4, "shards = 2\npatience = 3", "[1]"));
+    const std::string expected = story_of_one(plan);
+    int stops = 0;
+    for (bool done = false; !done && stops < 10; ++stops) {
+        int epochs = 0;
+        StudyCallbacks callbacks;
+        callbacks.epoch_finished = [&](const RunRecord&, const RecordedEpoch&, bool) { ++epochs; };
+        callbacks.stop_requested = [&] { return epochs >= 3; };
+        const int ranks = stops % 2 == 0 ? 2 : 1;
+        ThreadJob job(ranks);
+        Helpers helpers(job, ranks, directory_, {}, 2);
+        const auto team = ranks == 1 ? nullptr : job.rank(0).divide(2);
+        try {
+            train_study(plan, directory_ / "ledger", callbacks,
+                        {.at_once = 1, .ranks = &job.rank(0), .team = team.get()});
+            done = true;
+        } catch (const Interrupted&) {
+        }
+        EXPECT_FALSE(job.was_abandoned());
+    }
+    EXPECT_GE(stops, 3);
+    EXPECT_LT(stops, 10);
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+}
+
+TEST_F(OnRanks, ATeamNeedsAsManyShards) {
+    const Plan plan = write(small_plan(2, "shards = 2", "[1]"));
+    ThreadJob job(3);
+    Helpers helpers(job, 3, directory_, {}, 3);
+    const auto team = job.rank(0).divide(3);
+    EXPECT_THAT(message_of<InputError>([&] {
+                    train_study(plan, directory_ / "ledger", {}, {.ranks = &job.rank(0), .team = team.get()});
+                }),
+                HasSubstr("has 2 shards, and 3 ranks are to train each of its runs together"));
+    EXPECT_EQ(helpers.end_of(1), "done");
+}
+
 // A rank that a test plays itself.
 Json greeting(const std::string& version, const std::string& processor = "") {
     const RankGreeting here = rank_greeting();
@@ -254,6 +318,27 @@ TEST_F(OnRanks, AnotherProcessorIsSaid) {
     EXPECT_THAT(warnings(), HasSubstr("rank 1 on elsewhere has another processor than rank 0 (another "
                                       "processor, SSE2"));
     EXPECT_THAT(warnings(), HasSubstr("not the same bits"));
+}
+
+TEST_F(OnRanks, AnotherProcessorIsRefusedWhereRunsAreShared) {
+    const Plan plan = write(small_plan(2, "shards = 2", "[1]"));
+    ThreadJob job(4);
+    // Of the second team: the first could train without it.
+    for (const int rank : {2, 3})
+        job.rank(rank).send(0, packed(greeting(rank_greeting().version, "another, SSE2")));
+    std::thread follower([&] {
+        const auto team = job.rank(1).divide(2);
+        EXPECT_THROW(
+            help_train(job.rank(1), {.ledger = directory_ / "rank 1", .patience = 20.0, .team = team.get()}),
+            WorkError);
+    });
+    const auto team = job.rank(0).divide(2);
+    EXPECT_THAT(message_of<InputError>([&] {
+                    train_study(plan, directory_ / "ledger", {},
+                                {.ranks = &job.rank(0), .ranks_patience = 0.5, .team = team.get()});
+                }),
+                HasSubstr("ranks that train a run together must be of one kind"));
+    follower.join();
 }
 
 TEST_F(OnRanks, ASilentRankEndsTheJobAndNothingIsLost) {

@@ -1,6 +1,7 @@
 // Ranks that train one run together, as threads of a test.
 #pragma once
 
+#include "jevrin/base/error.hpp"
 #include "jevrin/training/shard_link.hpp"
 
 #include <condition_variable>
@@ -23,6 +24,10 @@ class ThreadLinks {
         for (int rank = 0; rank < size; ++rank) links_.push_back(std::make_unique<Link>(*this, rank));
     }
     ShardLink& of(int rank) { return *links_[static_cast<std::size_t>(rank)]; }
+
+    void give_up() {
+        for (const auto& link : links_) link->give_up();
+    }
 
     // work(rank) on a thread for each rank; throws what one of them threw.
     void on_each(const std::function<void(int rank)>& work) {
@@ -55,14 +60,22 @@ class ThreadLinks {
         void receive(int from, int channel, std::span<std::byte> bytes) override {
             std::unique_lock lock(all_.mutex_);
             auto& waiting = all_.waiting_[{from, number_, channel}];
-            all_.changed_.wait(lock, [&] { return !waiting.empty(); });
+            all_.changed_.wait(lock, [&] { return !waiting.empty() || given_up_; });
+            if (waiting.empty()) throw WorkError("another rank of this run is lost");
             std::memcpy(bytes.data(), waiting.front().data(), bytes.size());
             waiting.pop_front();
+        }
+
+        void give_up() override {
+            const std::lock_guard lock(all_.mutex_);
+            given_up_ = true;
+            all_.changed_.notify_all();
         }
 
       private:
         ThreadLinks& all_;
         int number_;
+        bool given_up_ = false;
     };
 
     std::vector<std::unique_ptr<Link>> links_;

@@ -1,11 +1,14 @@
 // The ranks of a job as threads of a test, without MPI.
 #pragma once
 
+#include "support/thread_link.hpp"
+
 #include "jevrin/study/ranks.hpp"
 
 #include <atomic>
 #include <condition_variable>
 #include <deque>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <utility>
@@ -24,6 +27,22 @@ class ThreadJob {
     std::size_t bytes() const { return bytes_; }
 
   private:
+    class Borrowed : public ShardLink {
+      public:
+        explicit Borrowed(ShardLink& link) : link_(link) {}
+        int rank() const override { return link_.rank(); }
+        int size() const override { return link_.size(); }
+        void send(int to, int channel, std::span<const std::byte> bytes) override {
+            link_.send(to, channel, bytes);
+        }
+        void receive(int from, int channel, std::span<std::byte> bytes) override {
+            link_.receive(from, channel, bytes);
+        }
+        void give_up() override { link_.give_up(); }
+
+      private:
+        ShardLink& link_;
+    };
     class Rank : public Ranks {
       public:
         Rank(ThreadJob& job, int number) : job_(job), number_(number) {}
@@ -39,13 +58,25 @@ class ThreadJob {
             other.changed_.notify_all();
         }
         std::optional<Bytes> receive(std::chrono::milliseconds wait) override {
+            if (job_.abandoned_) throw WorkError("the job was ended");
             std::unique_lock lock(mutex_);
             if (!changed_.wait_for(lock, wait, [this] { return !arrived_.empty(); })) return std::nullopt;
             Bytes first = std::move(arrived_.front());
             arrived_.pop_front();
             return first;
         }
-        void abandon() noexcept override { job_.abandoned_ = true; }
+        std::unique_ptr<ShardLink> divide(int ranks_of_run) override {
+            const std::lock_guard lock(job_.mutex_);
+            auto& team = job_.teams_[number_ / ranks_of_run];
+            if (!team) team = std::make_unique<ThreadLinks>(ranks_of_run);
+            return std::make_unique<Borrowed>(team->of(number_ % ranks_of_run));
+        }
+        // Whoever waits for somebody is ended, as a killed process would be.
+        void abandon() noexcept override {
+            job_.abandoned_ = true;
+            const std::lock_guard lock(job_.mutex_);
+            for (const auto& [number, team] : job_.teams_) team->give_up();
+        }
 
       private:
         ThreadJob& job_;
@@ -56,6 +87,8 @@ class ThreadJob {
     };
 
     std::vector<std::unique_ptr<Rank>> ranks_;
+    std::mutex mutex_;
+    std::map<int, std::unique_ptr<ThreadLinks>> teams_;
     std::atomic<bool> abandoned_{false};
     std::atomic<std::size_t> messages_{0};
     std::atomic<std::size_t> bytes_{0};

@@ -5,6 +5,7 @@
 #include "figures.hpp"
 #include "glaze.hpp"
 #include "measure.hpp"
+#include "scaling_simulation.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/random.hpp"
@@ -13,7 +14,6 @@
 #include "jevrin/study/rank_study.hpp"
 #include "jevrin/study/study.hpp"
 
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -76,30 +76,31 @@ const char* const demo_network =
 const char* const residual18 =
     "{ family = \"residual\", widths = [64, 128, 256, 512], blocks = 2, stem_stride = 1 }";
 
-// Seconds until all of these commands have ended, side by side.
-double seconds_of(const std::vector<std::string>& commands) {
-    const auto begin = Clock::now();
-    std::vector<pid_t> processes;
-    for (const std::string& command : commands) {
-        processes.push_back(::fork());
-        if (processes.back() != 0) continue;
-        ::execl("/bin/sh", "sh", "-c", ("exec " + command + " > /dev/null 2>&1").c_str(), nullptr);
-        ::_exit(127);
-    }
+// Epochs a second of commands that run side by side and print a line for each epoch. The first and last
+// lines, so many of them, are left out: processes begin and end there.
+double epochs_a_second(const std::vector<std::string>& commands, std::size_t left_out) {
+    std::mutex mutex;
+    std::vector<double> lines;
     bool failed = false;
-    for (const pid_t process : processes) {
-        int status = 0;
-        ::waitpid(process, &status, 0);
-        failed = failed || status != 0;
-    }
-    if (failed) throw std::runtime_error("a process failed: " + commands.front());
-    return bench::seconds_since(begin);
-}
-
-// Seconds that the part behind the first `few` of `many` took: start and end of the processes cancel out.
-double seconds_between(int few, int many, const std::function<std::vector<std::string>(int)>& commands) {
-    const double shorter = seconds_of(commands(few));
-    return (seconds_of(commands(many)) - shorter) / (many - few);
+    const auto begin = Clock::now();
+    std::vector<std::thread> readers;
+    for (const std::string& command : commands)
+        readers.emplace_back([&, command] {
+            FILE* pipe = ::popen((command + " 2> /dev/null").c_str(), "r");
+            char line[4096];
+            while (pipe != nullptr && std::fgets(line, sizeof line, pipe) != nullptr) {
+                const std::lock_guard lock(mutex);
+                if (std::string_view(line).find(" epoch ") != std::string_view::npos)
+                    lines.push_back(bench::seconds_since(begin));
+            }
+            const int status = pipe == nullptr ? 1 : ::pclose(pipe);
+            const std::lock_guard lock(mutex);
+            failed = failed || status != 0;
+        });
+    for (std::thread& reader : readers) reader.join();
+    if (failed || lines.size() < 2 * left_out + 2) throw std::runtime_error("failed: " + commands.front());
+    const std::size_t last = lines.size() - 1 - left_out;
+    return static_cast<double>(last - left_out) / (lines[last] - lines[left_out]);
 }
 
 std::string train(const std::filesystem::path& plan, const std::string& options) {
@@ -108,50 +109,47 @@ std::string train(const std::filesystem::path& plan, const std::string& options)
                        plan.string(), ground().directory().string(), ++number, options);
 }
 
-// Four runs on four ranks, over four processes that train and do nothing else.
+// Four runs on four ranks, over four processes that train and do nothing else, before and after.
 void run_throughput(benchmark::State& state) {
+    constexpr int epochs = 12;
+    const auto alone = [&] {
+        std::vector<std::string> commands;
+        for (int seed = 1; seed <= 4; ++seed)
+            commands.push_back(fmt::format("{} alone {} {} {}", JEVRIN_BENCH_RANKS,
+                                           ground().directory().string(), epochs, seed));
+        return epochs_a_second(commands, 8);
+    };
     std::vector<double> ratios;
+    double before = alone();
     for (auto _ : state) {
-        const double alone = seconds_between(3, 15, [](int epochs) {
-            std::vector<std::string> commands;
-            for (int seed = 1; seed <= 4; ++seed)
-                commands.push_back(fmt::format("{} alone {} {} {}", JEVRIN_BENCH_RANKS,
-                                               ground().directory().string(), epochs, seed));
-            return commands;
-        });
-        const double ranks = seconds_between(3, 15, [](int epochs) {
-            const auto plan = ground().plan("[1, 2, 3, 4]", fmt::format("epochs = {}", epochs), demo_network);
-            return std::vector<std::string>{"mpirun -n 4 " + train(plan, "")};
-        });
-        ratios.push_back(alone / ranks);
-        state.SetIterationTime(ranks);
+        const auto plan = ground().plan("[1, 2, 3, 4]", fmt::format("epochs = {}", epochs), demo_network);
+        const double ranks = epochs_a_second({"mpirun -n 4 " + train(plan, "")}, 8);
+        const double after = alone();
+        ratios.push_back(ranks / ((before + after) / 2.0));
+        before = after;
+        state.SetIterationTime(1.0 / ranks);
     }
     state.SetLabel("x");
     state.counters["value"] = state.counters["ratio"] = bench::median(ratios);
+    state.counters["least"] = *std::min_element(ratios.begin(), ratios.end());
+    state.counters["most"] = *std::max_element(ratios.begin(), ratios.end());
     state.counters["threads"] = 4;
 }
 
 // One run of two shards on two ranks, over one rank; beside two such runs at the same time, which share
-// nothing but the processors.
+// nothing but the processors. An epoch is four steps here.
 void run_shards(benchmark::State& state) {
     std::vector<double> speedups;
     std::vector<double> limits;
     for (auto _ : state) {
-        const auto plan = [](int steps) {
-            return ground().plan("[1]", fmt::format("steps = {0}\nvalidate_every = {0}\nshards = 2", steps),
-                                 residual18);
-        };
-        const double one = seconds_between(
-            4, 24, [&](int steps) { return std::vector<std::string>{train(plan(steps), "")}; });
-        const double two = seconds_between(4, 24, [&](int steps) {
-            return std::vector<std::string>{"mpirun -n 2 " + train(plan(steps), "--ranks-per-run 2")};
-        });
-        const double apart = seconds_between(4, 24, [&](int steps) {
-            return std::vector<std::string>{train(plan(steps), ""), train(plan(steps), "")};
-        });
-        speedups.push_back(one / two);
-        limits.push_back(2.0 * one / apart);
-        state.SetIterationTime(two);
+        const auto plan = ground().plan("[1]", "steps = 20\nvalidate_every = 4\nshards = 2", residual18);
+        const double before = epochs_a_second({train(plan, "")}, 1);
+        const double two = epochs_a_second({"mpirun -n 2 " + train(plan, "--ranks-per-run 2")}, 1);
+        const double apart = epochs_a_second({train(plan, ""), train(plan, "")}, 2);
+        const double one = (before + epochs_a_second({train(plan, "")}, 1)) / 2.0;
+        speedups.push_back(two / one);
+        limits.push_back(apart / one);
+        state.SetIterationTime(1.0 / two);
     }
     state.SetLabel("x");
     state.counters["value"] = bench::median(speedups);
@@ -302,6 +300,37 @@ void run_records(benchmark::State& state) {
     }
 }
 
+// Studies of many runs on many nodes, with the times of rank 0 as they were measured here (a fifth of a
+// second of records is enough for that).
+void run_scaling(benchmark::State& state, int nodes, int runs, bool dearest_first, bool moves) {
+    static const std::vector<double> service = [] {
+        RecordedRanks job;
+        const Plan plan = read_plan(ground().plan("[1, 2, 3, 4]", "epochs = 12", demo_network));
+        std::thread helper(
+            [&] { help_train(job.rank(1), {.ledger = ground().directory() / "helper", .patience = 60.0}); });
+        train_study(plan, ground().directory() / "measured", {}, {.at_once = 1, .ranks = &job.rank(0)});
+        helper.join();
+        return job.kinds().at("finish_epoch").seconds;
+    }();
+    bench::SimulatedOutcome outcome;
+    for (auto _ : state) {
+        const auto begin = Clock::now();
+        outcome = bench::simulate_study({.runs = runs,
+                                         .nodes = nodes,
+                                         .dearest_first = dearest_first,
+                                         .moves = moves,
+                                         .service = &service});
+        state.SetIterationTime(bench::seconds_since(begin));
+    }
+    state.SetLabel("s");
+    state.counters["value"] = outcome.makespan;
+    state.counters["ratio"] = outcome.of_bound;
+    state.counters["idle"] = outcome.idle;
+    state.counters["rank0_busy"] = outcome.busy;
+    state.counters["megabytes_a_second"] = outcome.megabytes;
+    state.counters["moved"] = outcome.moved;
+}
+
 // A process of run_throughput(): a run without a ledger.
 int train_alone(const std::filesystem::path& directory, std::int64_t epochs, std::uint64_t seed) {
     set_threads(1);
@@ -313,7 +342,11 @@ int train_alone(const std::filesystem::path& directory, std::int64_t epochs, std
     settings.epochs = epochs;
     RunTrainer trainer(materials->data, std::move(built.network), std::move(built.phases),
                        materials->scaling_for(candidate), settings, seed);
-    while (!trainer.finished()) trainer.train_epoch();
+    while (!trainer.finished()) {
+        trainer.train_epoch();
+        fmt::print("one epoch more\n");
+        std::fflush(stdout);
+    }
     return 0;
 }
 
@@ -326,6 +359,18 @@ int main(int argc, char** argv) {
                                ground().directory() / "alone.toml");
     bench::add_figure("ranks/throughput/r4", 3, run_throughput);
     bench::add_figure("ranks/epoch_record", 1, run_records);
-    bench::add_figure("shards/residual18_64/r2", 3, run_shards);
+    for (const int runs : {10, 100, 1000, 10000})
+        for (const int nodes : {1, 10, 100, 1000}) {
+            if (nodes > runs) continue;
+            const std::string name = fmt::format("scaling/nodes{}/runs{}", nodes, runs);
+            bench::add_figure(name, 1,
+                              [=](benchmark::State& state) { run_scaling(state, nodes, runs, false, true); });
+            bench::add_figure(name + "/dearest_first", 1,
+                              [=](benchmark::State& state) { run_scaling(state, nodes, runs, true, true); });
+            bench::add_figure(name + "/without_moves", 1, [=](benchmark::State& state) {
+                run_scaling(state, nodes, runs, false, false);
+            });
+        }
+    bench::add_figure("shards/residual18_64/r2", 1, run_shards);
     return bench::run(argc, argv);
 }

@@ -73,7 +73,7 @@ install(FILES demo/glaze.toml demo/surfaces.toml demo/backbone.onnx
         DESTINATION ${CMAKE_INSTALL_DATADIR}/jevrin/demo COMPONENT tool)
 install(FILES deploy/jevrin.service deploy/Containerfile DESTINATION ${CMAKE_INSTALL_DATADIR}/jevrin/deploy COMPONENT tool)
 install(FILES README.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
-install(FILES docs/architecture.md docs/guide.md docs/library.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md
+install(FILES docs/architecture.md docs/guide.md docs/library.md docs/formats.md docs/choice.md docs/diagnosis.md docs/performance.md docs/scaling.md
         DESTINATION ${CMAKE_INSTALL_DOCDIR}/docs COMPONENT tool)
 
 set(CPACK_GENERATOR DEB)

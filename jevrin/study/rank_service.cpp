@@ -127,20 +127,14 @@ void RankService::answer(const RankMessage& message) {
     } else if (what == "greet") {
         greet(message);
     } else if (what == "end") {
-        others_.at(message.from).ended = true;
+        end(message.from);
         reply(message, Json::object());
-    } else if (what == "backbone") {
-        const auto name = message.head.at("name").get<std::string>();
-        for (const BackbonePlan& backbone : materials_.plan.backbones)
-            if (backbone.name == name) return reply(message, Json::object(), read_text(backbone.file));
-    } else if (what == "images") {
-        std::string pixels;
-        std::vector<std::uint8_t> image(static_cast<std::size_t>(materials_.images->values_per_image()));
-        for (const Json& item : message.head.at("items")) {
-            materials_.images->read_pixels(item.get<std::size_t>(), image);
-            pixels += as_text(std::as_bytes(std::span(image)));
+    } else if (what == "backbone" || what == "images") {
+        try {
+            reply(message, Json::object(), supplies(what, message.head));
+        } catch (const InputError& error) {
+            reply(message, {{"refused", error.what()}});  // one that ends, and no more
         }
-        reply(message, Json::object(), pixels);
     } else if (what == "note") {
         warn_once(fmt::format("{}: {}", called(message.from), message.head.at("text").get<std::string>()));
     } else if (what == "run") {
@@ -165,6 +159,37 @@ void RankService::answer(const RankMessage& message) {
     } else if (message.head.contains("question")) {
         reply(message, {{"refused", "rank 0 has given no run to this thread"}});
     }
+}
+
+// What a machine lacks: the file of a backbone, or fitted images. InputError when it is gone here, too.
+std::string RankService::supplies(const std::string& what, const Json& head) const {
+    if (what == "backbone") {
+        const auto name = head.at("name").get<std::string>();
+        for (const BackbonePlan& backbone : materials_.plan.backbones)
+            if (backbone.name == name) return read_text(backbone.file);
+        throw InputError(fmt::format("the plan has no backbone '{}'", printable(name)));
+    }
+    std::string pixels;
+    std::vector<std::uint8_t> image(static_cast<std::size_t>(materials_.images->values_per_image()));
+    for (const auto item : head.at("items").get<std::vector<std::size_t>>()) {
+        if (item >= materials_.set.items.size()) throw InputError("the image set has no such item");
+        materials_.images->read_pixels(item, image);
+        pixels += as_text(std::as_bytes(std::span(image)));
+    }
+    return pixels;
+}
+
+// A rank takes no further part; what it has is for others.
+void RankService::end(int rank) {
+    others_.at(rank).ended = true;
+    std::erase_if(waiting_, [&](const auto& entry) { return entry.first.rank == rank; });
+    std::vector<std::size_t> left;
+    std::erase_if(entrusted_, [&](const auto& entry) {
+        if (entry.first.rank != rank) return false;
+        left.push_back(entry.second->taken.place);
+        return true;
+    });
+    for (const std::size_t place : left) runs_.leave(place);
 }
 
 void RankService::greet(const RankMessage& message) {

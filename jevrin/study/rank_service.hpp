@@ -49,6 +49,8 @@ class RankService {
     void answer(const RankMessage& message);
     void reply(const RankMessage& message, Json head, std::string_view body = {});
     void greet(const RankMessage& message);
+    std::string supplies(const std::string& what, const Json& head) const;
+    void end(int rank);
     void give_runs();
     struct Answer {
         Json head = Json::object();

@@ -31,6 +31,7 @@ using testing::HasSubstr;
 class UnderMpi : public testing::Test {
   protected:
     void SetUp() override {
+        if (JEVRIN_MPI == 0) GTEST_SKIP() << "this build has no MPI (JEVRIN_MPI=OFF)";
         if (!test::is_installed("mpirun")) GTEST_SKIP() << "mpirun is not installed (openmpi-bin)";
     }
     // Writes the study and trains it in one process.

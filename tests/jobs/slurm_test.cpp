@@ -145,6 +145,7 @@ class OnSlurm : public testing::Test {
 std::unique_ptr<Cluster> OnSlurm::cluster_;
 
 TEST_F(OnSlurm, AnMpiJobOnTwoNodesTrainsTheStudy) {
+    if (JEVRIN_MPI == 0) GTEST_SKIP() << "this build has no MPI (JEVRIN_MPI=OFF)";
     const std::string expected = story_of_one(small_plan(3));
     const std::string said = script({"--ranks", "3", "--option", "nodes=2"});
     EXPECT_THAT(said, AllOf(HasSubstr("6 runs on 3 ranks with 1 thread"),
@@ -166,6 +167,7 @@ TEST_F(OnSlurm, AnArrayOfTasksSharesTheLedger) {
 }
 
 TEST_F(OnSlurm, BeforeItsTimeLimitAJobSavesAndQueuesItselfAgain) {
+    if (JEVRIN_MPI == 0) GTEST_SKIP() << "this build has no MPI (JEVRIN_MPI=OFF)";
     const std::string expected = story_of_one(small_plan(150, "", "[1, 2]"));
     script({"--ranks", "2", "--option", "nodes=2"});
     const std::string job = submit();
@@ -182,6 +184,7 @@ TEST_F(OnSlurm, BeforeItsTimeLimitAJobSavesAndQueuesItselfAgain) {
 }
 
 TEST_F(OnSlurm, AJobThatIsRequeuedOrCancelledLosesNothing) {
+    if (JEVRIN_MPI == 0) GTEST_SKIP() << "this build has no MPI (JEVRIN_MPI=OFF)";
     const std::string expected = story_of_one(small_plan(150, "", "[1, 2]"));
     script({"--ranks", "2"});
     const std::string job = submit();

@@ -309,6 +309,25 @@ TEST_F(OnRanks, AnotherVersionIsRefusedAndTheStudyGoesOn) {
     EXPECT_THAT(answer.head.at("refused").get<std::string>(), HasSubstr("install the same on all machines"));
 }
 
+TEST_F(OnRanks, WhatARankHasThatEndsIsForOthers) {
+    const Plan plan = write(small_plan(2, "", "[1]"));
+    const std::string expected = story_of_one(plan);
+    ThreadJob job(2);
+    job.rank(1).send(0, packed(greeting(rank_greeting().version)));
+    job.rank(1).send(0, packed({{"do", "run"}, {"question", 2}, {"thread", 0}}));
+    job.rank(1).send(0, packed({{"do", "run"}, {"question", 3}, {"thread", 1}}));
+    std::thread later([&] {
+        // Once it has them.
+        for (int answers = 0; answers < 3;) answers += job.rank(1).receive(std::chrono::seconds(5)) ? 1 : 3;
+        job.rank(1).send(0, packed({{"do", "end"}, {"question", 4}}));
+    });
+    const StudySummary summary =
+        train_study(plan, directory_ / "ledger", {}, {.at_once = 1, .ranks = &job.rank(0)});
+    later.join();
+    EXPECT_EQ(summary.trained, 3);
+    EXPECT_EQ(story(directory_ / "ledger") == expected, true);
+}
+
 TEST_F(OnRanks, AnotherProcessorIsSaid) {
     const Plan plan = write(small_plan(2, "", "[1]"));
     ThreadJob job(2);
@@ -377,12 +396,16 @@ TEST_F(OnRanks, WhatIsNoMessageEndsTheJob) {
                      Error)
             << bytes;
     }
-    // A question about a run that it does not have is refused.
+    // What rank 0 has not, or has not given, is refused, and it goes on.
     ThreadJob job(2);
     job.rank(1).send(0, packed({{"do", "finish"}, {"question", 1}, {"thread", 7}}));
-    job.rank(1).send(0, packed({{"do", "end"}, {"question", 2}}));
+    job.rank(1).send(0, packed({{"do", "images"}, {"question", 2}, {"items", {0, 1'000'000}}}));
+    job.rank(1).send(0, packed({{"do", "backbone"}, {"question", 3}, {"name", "another"}}));
+    job.rank(1).send(0, packed({{"do", "end"}, {"question", 4}}));
     train_study(plan, directory_ / "ledger", {}, {.at_once = 1, .ranks = &job.rank(0)});
-    EXPECT_TRUE(unpacked(*job.rank(1).receive(std::chrono::milliseconds(0))).head.contains("refused"));
+    for (int question = 1; question <= 3; ++question)
+        EXPECT_TRUE(unpacked(*job.rank(1).receive(std::chrono::milliseconds(0))).head.contains("refused"))
+            << question;
 }
 
 TEST_F(OnRanks, APlanThatWasNotReadFromTextIsRefused) {

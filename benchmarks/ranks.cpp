@@ -111,7 +111,7 @@ std::string train(const std::filesystem::path& plan, const std::string& options)
 
 // Four runs on four ranks, over four processes that train and do nothing else, before and after.
 void run_throughput(benchmark::State& state) {
-    constexpr int epochs = 12;
+    constexpr int epochs = 9;
     const auto alone = [&] {
         std::vector<std::string> commands;
         for (int seed = 1; seed <= 4; ++seed)
@@ -137,12 +137,12 @@ void run_throughput(benchmark::State& state) {
 }
 
 // One run of two shards on two ranks, over one rank; beside two such runs at the same time, which share
-// nothing but the processors. An epoch is four steps here.
+// nothing but the processors. An epoch is two steps here.
 void run_shards(benchmark::State& state) {
     std::vector<double> speedups;
     std::vector<double> limits;
     for (auto _ : state) {
-        const auto plan = ground().plan("[1]", "steps = 20\nvalidate_every = 4\nshards = 2", residual18);
+        const auto plan = ground().plan("[1]", "steps = 12\nvalidate_every = 2\nshards = 2", residual18);
         const double before = epochs_a_second({train(plan, "")}, 1);
         const double two = epochs_a_second({"mpirun -n 2 " + train(plan, "--ranks-per-run 2")}, 1);
         const double apart = epochs_a_second({train(plan, ""), train(plan, "")}, 2);

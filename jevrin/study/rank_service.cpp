@@ -85,11 +85,13 @@ void RankService::watch_for_silence() {
     for (auto& [rank, other] : others_) {
         if (other.ended) continue;
         other.silent += passed;
-        if (other.silent > patience_)
-            throw WorkError(
-                fmt::format("{} has not been heard of for {:.0f} seconds: its process, its machine or the "
-                            "network is down; start the job again, and it continues behind the last epochs",
-                            called(rank), patience_));
+        if (other.silent <= patience_) continue;
+        const std::string lost = fmt::format(
+            "{} has not been heard of for {:.0f} seconds: its process, its machine or the network is "
+            "down; start the job again, and it continues behind the last epochs",
+            called(rank), patience_);
+        warn_once(lost);  // now: a launcher that notices, too, ends this process
+        throw WorkError(lost);
     }
 }
 
@@ -113,7 +115,7 @@ void RankService::dismiss(const std::string& why) noexcept {
     if (std::all_of(others_.begin(), others_.end(), [](const auto& other) { return other.second.ended; }))
         return;
     try {
-        reporter_.warn(why);
+        warn_once(why);
     } catch (...) {
     }
     ranks_.abandon();

@@ -21,7 +21,7 @@ class Job {
         const std::string& log = "job.log");
 
     // Its exit status; the test fails when it runs on for so long.
-    int wait(double seconds = 60.0);
+    int wait(double seconds = 120.0);
     bool is_running() { return process_.is_running(); }
     void signal(int number) { process_.signal(number); }
     std::string output() const;
@@ -35,6 +35,6 @@ class Job {
 std::vector<int> training_processes(const std::filesystem::path& directory);
 
 // Waits until a condition holds; false when it does not within so many seconds.
-bool comes_true(const std::function<bool()>& condition, double seconds = 30.0);
+bool comes_true(const std::function<bool()>& condition, double seconds = 60.0);
 
 }  // namespace jevrin::test

@@ -67,7 +67,7 @@ TEST_F(UnderMpi, AStudyIsSpreadAndTheRecordsAreThoseOfOneProcess) {
 }
 
 TEST_F(UnderMpi, ASignalSavesAllAndAnotherNumberOfRanksGoesOn) {
-    const std::string expected = story_of_one(small_plan(60, "", "[1, 2]"));
+    const std::string expected = story_of_one(small_plan(30, "", "[1, 2]"));
     Job job(directory_.path(), "mpirun -n 3 " + train());
     ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << job.output();
     job.signal(SIGUSR1);  // mpirun passes it on
@@ -211,7 +211,7 @@ class TwoMachines : public UnderMpi {
     std::string machines(const std::string& command) const {
         return fmt::format(
             "--mca plm_rsh_agent {} --mca plm_rsh_no_tree_spawn 1 --mca btl tcp,self "
-            "--mca oob_tcp_keepalive_time 2 --mca oob_tcp_keepalive_intvl 1 --mca oob_tcp_keepalive_probes 2 "
+            "--mca oob_tcp_keepalive_time 5 --mca oob_tcp_keepalive_intvl 1 --mca oob_tcp_keepalive_probes 2 "
             "--mca oob_tcp_if_include 10.77.0.0/24 --mca btl_tcp_if_include 10.77.0.0/24 "
             "--host 10.77.0.1:1,10.77.0.2:1 -n 2 {}",
             (directory_ / "remote.sh").string(), command);
@@ -233,12 +233,12 @@ class TwoMachines : public UnderMpi {
 };
 
 TEST_F(TwoMachines, ACutNetworkEndsTheJobAndNothingIsLost) {
-    const std::string expected = story_of_one(small_plan(80, "", "[1, 2]"));
+    const std::string expected = story_of_one(small_plan(40, "", "[1, 2]"));
     {
         Job first = job(train("--rank-timeout 3"));
         ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << first.output();
         cut();
-        EXPECT_NE(first.wait(40.0), 0) << first.output();
+        EXPECT_NE(first.wait(60.0), 0) << first.output();
         EXPECT_THAT(first.output(), HasSubstr("rank 1 on machine-b has not been heard of for 3 seconds"));
     }
     ASSERT_TRUE(comes_true([&] { return training_processes(ledger()).empty(); }));

@@ -133,7 +133,7 @@ class OnSlurm : public testing::Test {
         const std::filesystem::path checkpoints = ledger() / "checkpoints";
         return std::filesystem::exists(checkpoints) && !std::filesystem::is_empty(checkpoints);
     }
-    bool completes(const std::string& job, double seconds = 60.0) const {
+    bool completes(const std::string& job, double seconds = 120.0) const {
         return comes_true([&] { return state_of(job) == "COMPLETED"; }, seconds);
     }
     std::string logs() const { return printed(fmt::format("cat '{}'/*.log", directory_.path().string())); }

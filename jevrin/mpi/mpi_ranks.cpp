@@ -200,7 +200,11 @@ class MpiRanks : public Ranks {
                 MPI_Recv(&length, 1, MPI_UINT64_T, status.MPI_SOURCE, length_tag, world_, MPI_STATUS_IGNORE));
             begin(status.MPI_SOURCE, length);
         }
-        for (auto& [from, messages] : receiving_) {
+        // Whoever was heard last waits for the others.
+        auto next = receiving_.upper_bound(last_heard_);
+        for (std::size_t i = 0; i < receiving_.size(); ++i, ++next) {
+            if (next == receiving_.end()) next = receiving_.begin();
+            auto& [from, messages] = *next;
             if (messages.empty()) continue;
             Receiving& first = messages.front();
             int done = 0;
@@ -209,6 +213,7 @@ class MpiRanks : public Ranks {
             if (done == 0) continue;
             Bytes message{from, std::move(first.bytes)};
             messages.pop_front();
+            last_heard_ = from;
             return message;
         }
         return std::nullopt;
@@ -232,6 +237,7 @@ class MpiRanks : public Ranks {
     std::mutex mutex_;
     std::list<Sending> sending_;
     std::map<int, std::list<Receiving>> receiving_;
+    int last_heard_ = -1;
 };
 
 }  // namespace

@@ -76,9 +76,16 @@ bool LedgerRunKeeper::finish_epoch(TrainingState state, const EpochNote& note) {
     return !goes_on_ || goes_on_(note);
 }
 
-void LedgerRunKeeper::finish_epoch(std::span<const std::byte> checkpoint, const EpochNote& note) {
-    save(checkpoint);
-    record(note);
+void LedgerRunKeeper::finish_epochs(LedgerWriter& writer, const std::vector<FinishedEpoch>& finished) {
+    std::vector<FileToWrite> checkpoints;
+    for (const FinishedEpoch& epoch : finished) {
+        epoch.keeper.require_own();
+        checkpoints.push_back({writer.ledger().checkpoint_file(epoch.keeper.run_), epoch.checkpoint});
+    }
+    write_files(checkpoints);
+    writer.together([&] {
+        for (const FinishedEpoch& epoch : finished) epoch.keeper.record(epoch.note);
+    });
 }
 
 void LedgerRunKeeper::record(const EpochNote& note) {

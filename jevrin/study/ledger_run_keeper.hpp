@@ -32,9 +32,15 @@ class LedgerRunKeeper : public RunKeeper {
     void put_epoch_model(std::int64_t epoch) override;
     void finish(const std::vector<PredictionRecord>& validation, const PredictionCost& cost) override;
 
-    // The same of a state that is a checkpoint already (checkpoint_text()).
+    // The same of a state that is a checkpoint already (checkpoint_bytes()).
     void save(std::span<const std::byte> checkpoint);
-    void finish_epoch(std::span<const std::byte> checkpoint, const EpochNote& note);
+    // Of several runs of one ledger together: as many wait for the disk as long as one.
+    struct FinishedEpoch {
+        LedgerRunKeeper& keeper;
+        std::span<const std::byte> checkpoint;
+        EpochNote note;
+    };
+    static void finish_epochs(LedgerWriter& writer, const std::vector<FinishedEpoch>& finished);
     // Whose state a checkpoint is: of this run in this ledger.
     std::string owner() const;
 

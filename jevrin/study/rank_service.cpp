@@ -23,6 +23,10 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
+constexpr std::ptrdiff_t most_epochs_together = 16;
+constexpr std::ptrdiff_t most_bytes_together = 16 << 20;
+constexpr const char* no_run = "rank 0 has given no run to this thread";
+
 RunWorker worker_of(const RankMessage& message) {
     return {message.from, message.head.value("thread", 0)};
 }
@@ -69,10 +73,18 @@ void RankService::reply(const RankMessage& message, Json head, std::string_view 
 bool RankService::turn() {
     watch_for_silence();
     while (const auto bytes = ranks_.receive(std::chrono::milliseconds(0))) {
-        const RankMessage message = unpacked(*bytes);
+        RankMessage message = unpacked(*bytes);
         others_.at(message.from).silent = 0.0;
-        answer(message);
+        if (message.head.at("do") != "finish_epoch") {
+            answer(message);
+            continue;
+        }
+        epochs_bytes_ += std::ssize(message.body);
+        epochs_.push_back(std::move(message));
+        if (std::ssize(epochs_) >= most_epochs_together || epochs_bytes_ >= most_bytes_together)
+            keep_epochs();
     }
+    keep_epochs();
     give_runs();
     return std::any_of(others_.begin(), others_.end(), [](const auto& other) { return !other.second.ended; });
 }
@@ -124,6 +136,7 @@ void RankService::dismiss(const std::string& why) noexcept {
 void RankService::answer(const RankMessage& message) {
     const auto what = message.head.at("do").get<std::string>();
     const RunWorker worker = worker_of(message);
+    if (what != "alive" && what != "batch") keep_epochs();  // in the order in which they came
     if (what == "alive") {
         ranks_.send(message.from, packed({{"alive", true}}));
     } else if (what == "greet") {
@@ -159,7 +172,7 @@ void RankService::answer(const RankMessage& message) {
             }
         }
     } else if (message.head.contains("question")) {
-        reply(message, {{"refused", "rank 0 has given no run to this thread"}});
+        reply(message, {{"refused", no_run}});
     }
 }
 
@@ -268,8 +281,6 @@ RankService::Answer RankService::kept(Entrusted& run, const std::string& what, c
         run.taken.record.state = RunState::training;
     } else if (what == "save") {
         run.keeper.save(as_bytes(message.body));
-    } else if (what == "finish_epoch") {
-        answer.head["goes_on"] = keep_epoch(run, message);
     } else if (what == "model") {
         if (content_hash(message.body) != text("hash"))
             throw WorkError(
@@ -295,16 +306,37 @@ RankService::Answer RankService::kept(Entrusted& run, const std::string& what, c
     return answer;
 }
 
-// Whether the run goes on where it is.
-bool RankService::keep_epoch(Entrusted& run, const RankMessage& message) {
-    const EpochNote note = note_from_text(message.head.at("note").get<std::string>()).value();
-    run.keeper.finish_epoch(as_bytes(message.body), note);
-    RunRecord& record = run.taken.record;
-    record.epochs = note.epoch.epoch;
-    if (note.best) record.best = note.epoch;
-    reporter_.epoch(run.taken.place, record, note);
-    const std::int64_t left = runs_.planned(run.taken.place).epochs - note.epoch.epoch;
-    return !runs_.should_move(run.taken.place, worker_of(message), left);
+// Those that have arrived, together; each rank is told whether its run goes on there.
+void RankService::keep_epochs() {
+    epochs_bytes_ = 0;
+    std::vector<RankMessage> messages;
+    std::vector<LedgerRunKeeper::FinishedEpoch> finished;
+    for (RankMessage& message : std::exchange(epochs_, {})) {
+        if (!entrusted_.contains(worker_of(message)))
+            reply(message, {{"refused", no_run}});
+        else
+            messages.push_back(std::move(message));
+    }
+    if (messages.empty()) return;
+    try {
+        for (const RankMessage& message : messages)
+            finished.push_back({entrusted_.at(worker_of(message))->keeper, as_bytes(message.body),
+                                note_from_text(message.head.at("note").get<std::string>()).value()});
+        LedgerRunKeeper::finish_epochs(writer_, finished);
+    } catch (const Error& error) {
+        for (const RankMessage& message : messages) reply(message, {{"refused", error.what()}});
+        throw;
+    }
+    for (std::size_t i = 0; i < messages.size(); ++i) {
+        const RunWorker worker = worker_of(messages[i]);
+        const EpochNote& note = finished[i].note;
+        ClaimedRun& run = entrusted_.at(worker)->taken;
+        run.record.epochs = note.epoch.epoch;
+        if (note.best) run.record.best = note.epoch;
+        reporter_.epoch(run.place, run.record, note);
+        const std::int64_t left = runs_.planned(run.place).epochs - note.epoch.epoch;
+        reply(messages[i], {{"goes_on", !runs_.should_move(run.place, worker, left)}});
+    }
 }
 
 void RankService::finish(Entrusted& run, const RankMessage& message) {

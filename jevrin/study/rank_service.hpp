@@ -14,6 +14,7 @@
 #include <memory>
 #include <set>
 #include <string>
+#include <vector>
 
 namespace jevrin::inline v1 {
 
@@ -57,7 +58,7 @@ class RankService {
         std::string body = {};
     };
     Answer kept(Entrusted& run, const std::string& what, const RankMessage& message);
-    bool keep_epoch(Entrusted& run, const RankMessage& message);
+    void keep_epochs();
     void finish(Entrusted& run, const RankMessage& message);
     void release(RunWorker worker);
     void warn_once(const std::string& message);
@@ -76,7 +77,9 @@ class RankService {
     std::map<int, Rank> others_;
     std::map<RunWorker, std::unique_ptr<Entrusted>> entrusted_;
     std::map<RunWorker, RankMessage> waiting_;  // for a run
-    std::set<std::string> said_;                // warnings
+    std::vector<RankMessage> epochs_;           // that are not kept yet
+    std::ptrdiff_t epochs_bytes_ = 0;
+    std::set<std::string> said_;  // warnings
     bool stopping_ = false;
     std::chrono::steady_clock::time_point looked_;
 };

@@ -5,26 +5,21 @@
 #include "figures.hpp"
 #include "glaze.hpp"
 #include "measure.hpp"
+#include "rank_zero.hpp"
 #include "scaling_simulation.hpp"
 
 #include "jevrin/base/files.hpp"
-#include "jevrin/base/random.hpp"
+#include "jevrin/ledger/ledger.hpp"
 #include "jevrin/study/materials.hpp"
-#include "jevrin/study/rank_message.hpp"
-#include "jevrin/study/rank_study.hpp"
 #include "jevrin/study/study.hpp"
 
 #include <unistd.h>
 
 #include <algorithm>
-#include <condition_variable>
-#include <deque>
 #include <filesystem>
-#include <functional>
-#include <map>
 #include <mutex>
-#include <queue>
 #include <thread>
+#include <vector>
 
 namespace {
 
@@ -103,27 +98,56 @@ double epochs_a_second(const std::vector<std::string>& commands, std::size_t lef
     return static_cast<double>(last - left_out) / (lines[last] - lines[left_out]);
 }
 
-std::string train(const std::filesystem::path& plan, const std::string& options) {
+// A command that trains with one thread, and where.
+struct Training {
+    std::string command;
+    std::filesystem::path ledger;
+};
+Training train(const std::filesystem::path& plan, const std::string& before = "",
+               const std::string& options = "") {
     static int number = 0;
-    return fmt::format("{} train {} --threads 1 --at-once 1 --ledger {}/ledger-{} {}", JEVRIN_PROGRAM,
-                       plan.string(), ground().directory().string(), ++number, options);
+    const auto ledger = ground().directory() / fmt::format("ledger-{}", ++number);
+    return {fmt::format("{} {} train {} --threads 1 --at-once 1 --ledger {} {}", before, JEVRIN_PROGRAM,
+                        plan.string(), ledger.string(), options),
+            ledger};
+}
+
+// Carries them out side by side; what each ledger records of the steps of its only run.
+std::vector<double> seconds_of_steps(const std::vector<Training>& trainings) {
+    std::vector<std::thread> side_by_side;
+    for (const Training& training : trainings)
+        side_by_side.emplace_back([&] {
+            if (std::system((training.command + " > /dev/null 2>&1").c_str()) != 0)
+                fmt::print(stderr, "failed: {}\n", training.command);
+        });
+    for (std::thread& one : side_by_side) one.join();
+    std::vector<double> seconds;
+    for (const Training& training : trainings) {
+        const Ledger ledger = Ledger::open(training.ledger);
+        double sum = 0.0;
+        for (const EpochRecord& epoch : ledger.curve(ledger.runs(ledger.study().id).front().id))
+            sum += epoch.compute_seconds;
+        seconds.push_back(sum);
+    }
+    return seconds;
 }
 
 // Four runs on four ranks, over four processes that train and do nothing else, before and after.
 void run_throughput(benchmark::State& state) {
-    constexpr int epochs = 9;
+    constexpr int epochs = 6;
+    constexpr std::size_t left_out = 4;
     const auto alone = [&] {
         std::vector<std::string> commands;
         for (int seed = 1; seed <= 4; ++seed)
             commands.push_back(fmt::format("{} alone {} {} {}", JEVRIN_BENCH_RANKS,
                                            ground().directory().string(), epochs, seed));
-        return epochs_a_second(commands, 8);
+        return epochs_a_second(commands, left_out);
     };
     std::vector<double> ratios;
     double before = alone();
     for (auto _ : state) {
         const auto plan = ground().plan("[1, 2, 3, 4]", fmt::format("epochs = {}", epochs), demo_network);
-        const double ranks = epochs_a_second({"mpirun -n 4 " + train(plan, "")}, 8);
+        const double ranks = epochs_a_second({train(plan, "mpirun -n 4").command}, left_out);
         const double after = alone();
         ratios.push_back(ranks / ((before + after) / 2.0));
         before = after;
@@ -137,19 +161,19 @@ void run_throughput(benchmark::State& state) {
 }
 
 // One run of two shards on two ranks, over one rank; beside two such runs at the same time, which share
-// nothing but the processors. An epoch is two steps here.
+// nothing but the processors. By what the ledgers record of the steps.
 void run_shards(benchmark::State& state) {
     std::vector<double> speedups;
     std::vector<double> limits;
     for (auto _ : state) {
-        const auto plan = ground().plan("[1]", "steps = 12\nvalidate_every = 2\nshards = 2", residual18);
-        const double before = epochs_a_second({train(plan, "")}, 1);
-        const double two = epochs_a_second({"mpirun -n 2 " + train(plan, "--ranks-per-run 2")}, 1);
-        const double apart = epochs_a_second({train(plan, ""), train(plan, "")}, 2);
-        const double one = (before + epochs_a_second({train(plan, "")}, 1)) / 2.0;
-        speedups.push_back(two / one);
-        limits.push_back(apart / one);
-        state.SetIterationTime(1.0 / two);
+        const auto plan = ground().plan("[1]", "steps = 6\nvalidate_every = 6\nshards = 2", residual18);
+        const double before = seconds_of_steps({train(plan)}).front();
+        const double two = seconds_of_steps({train(plan, "mpirun -n 2", "--ranks-per-run 2")}).front();
+        const std::vector<double> apart = seconds_of_steps({train(plan), train(plan)});
+        const double one = (before + seconds_of_steps({train(plan)}).front()) / 2.0;
+        speedups.push_back(one / two);
+        limits.push_back(one / apart[0] + one / apart[1]);
+        state.SetIterationTime(two);
     }
     state.SetLabel("x");
     state.counters["value"] = bench::median(speedups);
@@ -158,159 +182,45 @@ void run_shards(benchmark::State& state) {
     state.counters["threads"] = 2;
 }
 
-// Two ranks as threads of this process. What rank 0 takes to answer is the time between two looks for
-// messages.
-class RecordedRanks {
-  public:
-    struct Kind {
-        std::vector<double> seconds;
-        std::size_t bytes = 0;
-    };
-    RecordedRanks() : zero_(*this, 0), one_(*this, 1) {}
-    Ranks& rank(int number) { return number == 0 ? zero_ : one_; }
-    const std::map<std::string, Kind>& kinds() const { return kinds_; }
-
-  private:
-    class Rank : public Ranks {
-      public:
-        Rank(RecordedRanks& job, int number) : job_(job), number_(number) {}
-        int rank() const override { return number_; }
-        int size() const override { return 2; }
-        int on_this_machine() const override { return 2; }
-        void send(int to, std::string bytes) override {
-            Rank& other = to == 0 ? job_.zero_ : job_.one_;
-            const std::lock_guard lock(other.mutex_);
-            other.arrived_.push_back({number_, std::move(bytes)});
-            other.changed_.notify_all();
-        }
-        std::optional<Bytes> receive(std::chrono::milliseconds wait) override {
-            if (number_ == 0 && !in_work_.empty()) {
-                Kind& kind = job_.kinds_[std::exchange(in_work_, "")];
-                kind.seconds.push_back(bench::seconds_since(begun_));
-                kind.bytes = std::max(kind.bytes, bytes_);
-            }
-            std::unique_lock lock(mutex_);
-            if (!changed_.wait_for(lock, wait, [this] { return !arrived_.empty(); })) return std::nullopt;
-            Bytes first = std::move(arrived_.front());
-            arrived_.pop_front();
-            if (number_ == 0) {
-                in_work_ = unpacked(first).head.at("do").get<std::string>();
-                bytes_ = first.bytes.size();
-                begun_ = Clock::now();
-            }
-            return first;
-        }
-        std::unique_ptr<ShardLink> divide(int) override { return nullptr; }
-        void abandon() noexcept override {}
-
-      private:
-        RecordedRanks& job_;
-        int number_;
-        std::mutex mutex_;
-        std::condition_variable changed_;
-        std::deque<Bytes> arrived_;
-        std::string in_work_;  // of rank 0
-        std::size_t bytes_ = 0;
-        Clock::time_point begun_;
-    };
-
-    std::map<std::string, Kind> kinds_;
-    Rank zero_;
-    Rank one_;
-};
-
-// So many ranks that each send a record at the end of an epoch of so many seconds (within a fifth, drawn),
-// the news of its batches and a sign of life; rank 0 answers one after the other, each in a time that was
-// measured. The share of the time in which it is busy, and what a rank waits for the answer to a record.
-struct Simulated {
-    double busy = 0.0;
-    double wait = 0.0;  // seconds, mean
-};
-Simulated simulate(int ranks, double epoch, const std::map<std::string, RecordedRanks::Kind>& kinds) {
-    struct Event {
-        double at;
-        int rank;
-        const char* kind;
-        bool operator>(const Event& other) const { return at > other.at; }
-    };
-    std::priority_queue<Event, std::vector<Event>, std::greater<>> events;
-    RandomStream random({1, Purpose::sample, 0, 0});
-    const auto drawn = [&](double from, double to) {
-        return from + (to - from) * static_cast<double>(random.below(1U << 20)) / (1U << 20);
-    };
-    constexpr double seconds_between_news = 0.3;
-    constexpr double seconds_between_signs = 1.0;
-    for (int rank = 0; rank < ranks; ++rank) {
-        events.push({drawn(0.0, epoch), rank, "finish_epoch"});
-        events.push({drawn(0.0, seconds_between_news), rank, "batch"});
-        events.push({drawn(0.0, seconds_between_signs), rank, "alive"});
-    }
-    const double until = 20.0 * epoch;
-    double free_at = 0.0;
-    double busy = 0.0;
-    double waited = 0.0;
-    double records = 0.0;
-    while (!events.empty() && events.top().at < until) {
-        const Event event = events.top();
-        events.pop();
-        const std::vector<double>& times = kinds.at(event.kind).seconds;
-        const double takes = times[random.below(static_cast<std::uint32_t>(times.size()))];
-        const double begin = std::max(free_at, event.at);
-        free_at = begin + takes;
-        busy += takes;
-        const std::string kind = event.kind;
-        if (kind == "finish_epoch") {
-            waited += free_at - event.at;
-            ++records;
-            events.push({free_at + drawn(0.8, 1.2) * epoch, event.rank, event.kind});
-        } else {
-            events.push({event.at + (kind == "batch" ? seconds_between_news : seconds_between_signs),
-                         event.rank, event.kind});
-        }
-    }
-    return {busy / std::max(until, free_at), waited / records};
-}
-
-// What rank 0 takes for the record of an epoch of the demo's network, durable; and how busy a thousand ranks
-// with epochs of ten seconds would keep it.
+// What rank 0 takes for the record of an epoch of the demo's network, durable, over the time of a file of the
+// same bytes; and how busy a thousand ranks with epochs of 5, 10 and 60 seconds would keep it.
 void run_records(benchmark::State& state) {
-    RecordedRanks job;
     const Plan plan = read_plan(ground().plan("[1, 2, 3, 4]", "epochs = 12", demo_network));
-    const auto ledger = ground().directory() / "records";
+    const auto directory = ground().directory() / "records";
+    make_directory(directory);
+    const auto messages = bench::messages_of_study(plan, directory);
+    bench::RecordCost cost;
     for (auto _ : state) {
-        std::filesystem::remove_all(ledger);
         const auto begin = Clock::now();
-        std::thread helper(
-            [&] { help_train(job.rank(1), {.ledger = ground().directory() / "helper", .patience = 60.0}); });
-        train_study(plan, ledger, {}, {.at_once = 1, .ranks = &job.rank(0)});
-        helper.join();
+        cost = bench::record_cost(plan, directory, messages.at("finish_epoch").last);
         state.SetIterationTime(bench::seconds_since(begin));
     }
-    const RecordedRanks::Kind& record = job.kinds().at("finish_epoch");
+    const double news = bench::median(messages.at("batch").seconds);
+    const double sign = bench::median(messages.at("alive").seconds);
     state.SetLabel("ms");
-    state.counters["value"] = 1e3 * bench::median(record.seconds);
-    state.counters["bytes"] = static_cast<double>(record.bytes);
-    state.counters["batch_ms"] = 1e3 * bench::median(job.kinds().at("batch").seconds);
-    state.counters["alive_ms"] = 1e3 * bench::median(job.kinds().at("alive").seconds);
+    state.counters["value"] = 1e3 * cost.one;
+    state.counters["ratio"] = cost.one / cost.file;
+    state.counters["further_ms"] = 1e3 * cost.further;
+    state.counters["file_ms"] = 1e3 * cost.file;
+    state.counters["while_training_ms"] = 1e3 * bench::median(messages.at("finish_epoch").seconds);
+    state.counters["bytes"] = static_cast<double>(cost.bytes);
+    state.counters["news_ms"] = 1e3 * news;
+    state.counters["sign_ms"] = 1e3 * sign;
     for (const double epoch : {5.0, 10.0, 60.0}) {
-        const Simulated simulated = simulate(1000, epoch, job.kinds());
-        state.counters[fmt::format("busy_1000_ranks_{:.0f}s", epoch)] = simulated.busy;
-        state.counters[fmt::format("wait_ms_1000_ranks_{:.0f}s", epoch)] = 1e3 * simulated.wait;
-        if (epoch == 10.0) state.counters["ratio"] = simulated.busy;
+        const bench::RankZeroLoad load = bench::simulate_ranks(1000, epoch, cost, news, sign);
+        state.counters[fmt::format("busy_1000_ranks_{:.0f}s", epoch)] = load.busy;
+        state.counters[fmt::format("wait_ms_1000_ranks_{:.0f}s", epoch)] = 1e3 * load.wait;
     }
 }
 
-// Studies of many runs on many nodes, with the times of rank 0 as they were measured here (a fifth of a
-// second of records is enough for that).
+// Studies of many runs on many nodes, with the times of rank 0 as they were measured here, each record by
+// itself.
 void run_scaling(benchmark::State& state, int nodes, int runs, bool dearest_first, bool moves) {
     static const std::vector<double> service = [] {
-        RecordedRanks job;
+        const auto directory = ground().directory() / "measured";
+        make_directory(directory);
         const Plan plan = read_plan(ground().plan("[1, 2, 3, 4]", "epochs = 12", demo_network));
-        std::thread helper(
-            [&] { help_train(job.rank(1), {.ledger = ground().directory() / "helper", .patience = 60.0}); });
-        train_study(plan, ground().directory() / "measured", {}, {.at_once = 1, .ranks = &job.rank(0)});
-        helper.join();
-        return job.kinds().at("finish_epoch").seconds;
+        return bench::messages_of_study(plan, directory).at("finish_epoch").seconds;
     }();
     bench::SimulatedOutcome outcome;
     for (auto _ : state) {
@@ -357,7 +267,7 @@ int main(int argc, char** argv) {
         return train_alone(argv[2], std::atoi(argv[3]), std::strtoull(argv[4], nullptr, 10));
     std::filesystem::copy_file(ground().plan("[1]", "epochs = 1", demo_network),
                                ground().directory() / "alone.toml");
-    bench::add_figure("ranks/throughput/r4", 3, run_throughput);
+    bench::add_figure("ranks/throughput/r4", 5, run_throughput);
     bench::add_figure("ranks/epoch_record", 1, run_records);
     for (const int runs : {10, 100, 1000, 10000})
         for (const int nodes : {1, 10, 100, 1000}) {

@@ -8,6 +8,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <cstring>
 
@@ -24,6 +25,21 @@ std::vector<Shape> shapes_of(const std::vector<Tensor>& tensors) {
     std::vector<Shape> shapes;
     for (const Tensor& tensor : tensors) shapes.push_back(tensor.shape());
     return shapes;
+}
+
+bool same_bits(const std::vector<Tensor>& a, const std::vector<Tensor>& b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const Tensor& one, const Tensor& other) {
+        return one.shape() == other.shape() &&
+               std::memcmp(one.data(), other.data(), one.values().size_bytes()) == 0;
+    });
+}
+
+// The best weights are written once when they are those of the last epoch: then this names the list.
+Json best_parameters_json(const TrainingState& state) {
+    if (!state.best_parameters.empty() && same_bits(state.best_parameters, state.parameters))
+        return "parameters";
+    if (!state.best_parameters.empty() && same_bits(state.best_parameters, state.averages)) return "averages";
+    return shapes_of(state.best_parameters);
 }
 
 Json to_json(const EpochSums& sums) {
@@ -107,13 +123,14 @@ void make_checkpoint(const TrainingState& state, const Take& take) {
     std::vector<std::array<std::int64_t, 3>> moments;  // first, second, steps
     for (const Moments& m : state.moments)
         moments.push_back({std::ssize(m.first), std::ssize(m.second), m.steps});
+    const Json best = best_parameters_json(state);
     const Json header = {{"epochs_done", state.epochs_done},
                          {"steps_done", state.steps_done},
                          {"best_epoch", state.best_epoch},
                          {"parameters", shapes_of(state.parameters)},
                          {"moments", moments},
                          {"averages", shapes_of(state.averages)},
-                         {"best_parameters", shapes_of(state.best_parameters)},
+                         {"best_parameters", best},
                          {"plateau", to_json(state.plateau)},
                          {"sums", to_json(state.sums)},
                          {"note", state.note},
@@ -128,7 +145,8 @@ void make_checkpoint(const TrainingState& state, const Take& take) {
         add(m.second);
     }
     for (const Tensor& tensor : state.averages) add(tensor.values());
-    for (const Tensor& tensor : state.best_parameters) add(tensor.values());
+    if (best.is_array())
+        for (const Tensor& tensor : state.best_parameters) add(tensor.values());
     ContentHasher hasher;
     for (const auto piece : pieces) hasher.add(piece);
     const std::string hash = hasher.hash().text();
@@ -182,7 +200,10 @@ TrainingState read_checkpoint(std::string_view bytes, const std::string& name) {
         state.plateau = plateau_from_json(header.at("plateau"));
         state.sums = sums_from_json(header.at("sums"));
         state.best_epoch = integer("best_epoch");
-        state.best_parameters = reader.read_tensors(shapes("best_parameters"));
+        const Json& best = header.at("best_parameters");
+        state.best_parameters = best == "parameters" ? state.parameters
+                                : best == "averages" ? state.averages
+                                                     : reader.read_tensors(shapes("best_parameters"));
         state.note = header.at("note").get<std::string>();
         if (header.contains("owner")) state.owner = header.at("owner").get<std::string>();
         return state;

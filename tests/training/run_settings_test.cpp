@@ -33,11 +33,6 @@ class RunSettings : public SmallTraining {
         const std::size_t first = boundary.empty() ? 1 : find_boundary(network_, boundary);
         return std::make_unique<RunTrainer>(data_, network_, first, scaling_, settings, 7, pool);
     }
-    static std::vector<float> flat(const std::vector<Tensor>& tensors) {
-        std::vector<float> all;
-        for (const Tensor& t : tensors) all.insert(all.end(), t.values().begin(), t.values().end());
-        return all;
-    }
     // The weights at the end, and every number that was said on the way.
     struct Story {
         std::vector<float> weights;

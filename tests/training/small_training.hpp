@@ -31,4 +31,11 @@ class SmallTraining : public testing::Test {
     Scaling scaling_;
 };
 
+// The numbers of all tensors, one after the other.
+inline std::vector<float> flat(const std::vector<Tensor>& tensors) {
+    std::vector<float> all;
+    for (const Tensor& t : tensors) all.insert(all.end(), t.values().begin(), t.values().end());
+    return all;
+}
+
 }  // namespace jevrin

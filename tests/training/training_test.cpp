@@ -256,6 +256,27 @@ TEST_F(RunTrainerTest, AResumedRunIsTheUndisturbedOne) {
                                    before->best_network().nodes.back().parameters[0].values()));
 }
 
+TEST_F(RunTrainerTest, ACheckpointHoldsTheBestWeightsOnlyWhenTheyAreOthers) {
+    const auto size = [&](const RunTrainer& run) {
+        write_checkpoint(directory_ / "run.checkpoint", run.state());
+        const TrainingState read = read_checkpoint(directory_ / "run.checkpoint");
+        EXPECT_EQ(flat(read.best_parameters), flat(run.state().best_parameters));
+        EXPECT_FALSE(read.best_parameters.empty());
+        return std::filesystem::file_size(directory_ / "run.checkpoint");
+    };
+    for (const double average : {0.0, 0.9}) {
+        TrainingSettings s = settings(3);
+        s.ema_decay = average;
+        const auto run = trainer("", s);
+        run->train_epoch();
+        run->keep_as_best();
+        const auto same = size(*run);
+        run->train_epoch();
+        const auto weights = 4 * flat(run->state().parameters).size();
+        EXPECT_NEAR(static_cast<double>(size(*run) - same), static_cast<double>(weights), 500.0);
+    }
+}
+
 TEST_F(RunTrainerTest, StoppingInTheMiddleOfAnEpochLeavesNoTrace) {
     const std::vector<float> undisturbed = weights_after(*trainer("", settings(2)), 2);
     const auto run = trainer("", settings(2));

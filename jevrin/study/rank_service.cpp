@@ -205,6 +205,7 @@ void RankService::end(int rank) {
         return true;
     });
     for (const std::size_t place : left) runs_.leave(place);
+    runs_.gone(rank);
 }
 
 void RankService::greet(const RankMessage& message) {

@@ -32,7 +32,7 @@ std::optional<std::size_t> StudyRuns::next(RunWorker worker) {
     }
     const auto found = std::find_if(open_.begin(), open_.end(), [&](std::size_t place) {
         const auto kept = kept_for_.find(place);
-        return kept == kept_for_.end() || kept->second == worker;
+        return kept == kept_for_.end() || kept->second == worker || !idle_.contains(kept->second);
     });
     if (found == open_.end()) {
         idle_.insert(worker);
@@ -98,6 +98,11 @@ void StudyRuns::leave(std::size_t place) {
     const std::lock_guard lock(mutex_);
     open_.push_front(place);
     --taken_;
+}
+
+void StudyRuns::gone(int rank) {
+    const std::lock_guard lock(mutex_);
+    std::erase_if(idle_, [&](const RunWorker& worker) { return worker.rank == rank; });
 }
 
 bool StudyRuns::should_move(std::size_t place, RunWorker worker, std::int64_t epochs_left) {

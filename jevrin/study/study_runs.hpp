@@ -55,6 +55,9 @@ class StudyRuns {
     void fail(std::size_t place, LedgerWriter& writer, const std::string& reason);
     void leave(std::size_t place);
 
+    // A rank takes no further part: nothing is kept for it.
+    void gone(int rank);
+
     // Whether a run had better go on on another rank: one that is idle and needs less than half the time for
     // an epoch of the same candidate. Asked at the end of each epoch. When it had, the run is kept for that
     // rank.
@@ -84,7 +87,7 @@ class StudyRuns {
     std::map<std::size_t, Pace> paces_;                           // of places that are trained
     std::map<RunWorker, std::map<std::string, double>> seconds_;  // of an epoch, by candidate
     std::set<RunWorker> idle_;
-    std::map<std::size_t, RunWorker> kept_for_;  // places
+    std::map<std::size_t, RunWorker> kept_for_;  // places; as long as that one is idle
 };
 
 }  // namespace jevrin::inline v1

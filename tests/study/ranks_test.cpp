@@ -8,6 +8,7 @@
 #include "jevrin/study/rank_message.hpp"
 #include "jevrin/study/rank_study.hpp"
 #include "jevrin/study/study.hpp"
+#include "jevrin/study/study_runs.hpp"
 
 #include <fmt/format.h>
 
@@ -224,6 +225,38 @@ TEST_F(OnRanks, ASlowRankGivesItsLastRunToAFasterOne) {
     int moved = 0;
     for (const auto& [name, times] : starts) moved += times > 1 ? 1 : 0;
     EXPECT_GE(moved, 1);
+}
+
+TEST_F(OnRanks, ARunThatWasKeptForARankThatEndsIsForOthers) {
+    const Plan plan = write(small_plan(12, "", "[1, 2]"));
+    declare_study(plan, directory_ / "ledger");
+    LedgerWriter writer = LedgerWriter::open(directory_ / "ledger");
+    std::vector<PlannedRun> two;
+    std::vector<RunId> ids;
+    const auto materials = gather_materials(plan);
+    for (PlannedRun& run : plan_runs(*materials)) {
+        if (run.candidate->name != plan.candidates.front().name) continue;
+        ids.push_back(writer.put_run(writer.ledger().study().id, run.identity));
+        two.push_back(std::move(run));
+    }
+    ASSERT_EQ(two.size(), 2U);
+    StudySummary summary;
+    StudyRuns runs(std::move(two), ids, false, summary, [](std::size_t) {});
+    const RunWorker slow{.rank = 1, .thread = 0};
+    const RunWorker fast{.rank = 2, .thread = 0};
+    const RunWorker other{.rank = 3, .thread = 0};
+    const std::size_t first = runs.take(writer, fast).value().place;
+    const std::size_t last = runs.take(writer, slow).value().place;
+    for (int epoch = 0; epoch < 3; ++epoch) EXPECT_FALSE(runs.should_move(first, fast, 9));
+    runs.finish(first);
+    EXPECT_FALSE(runs.take(writer, fast));
+    EXPECT_FALSE(runs.should_move(last, slow, 9));
+    std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    EXPECT_TRUE(runs.should_move(last, slow, 8));
+    runs.leave(last);
+    EXPECT_FALSE(runs.take(writer, other));
+    runs.gone(fast.rank);
+    EXPECT_TRUE(runs.take(writer, other));
 }
 
 TEST_F(OnRanks, AFailingRunIsRecordedWithItsReason) {

@@ -13,6 +13,9 @@ namespace jevrin::test {
 // Whether a program is found; tests are skipped with its name when it is not.
 bool is_installed(const std::string& program);
 
+// Sets variables that launchers heed: more ranks than processors, and root.
+void allow_small_machines();
+
 // A command of the shell, in a directory. mpirun in it is allowed to run as root and to start more ranks than
 // there are processors. What it prints goes to a file, LOG, in the directory.
 class Job {

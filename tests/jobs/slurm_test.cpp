@@ -76,9 +76,7 @@ class OnSlurm : public testing::Test {
     void SetUp() override {
         if (!cluster_->missing().empty()) GTEST_SKIP() << cluster_->missing();
         ASSERT_EQ(cluster_->failure(), "");
-        ::setenv("OMPI_ALLOW_RUN_AS_ROOT", "1", 1);
-        ::setenv("OMPI_ALLOW_RUN_AS_ROOT_CONFIRM", "1", 1);
-        ::setenv("OMPI_MCA_rmaps_base_oversubscribe", "1", 1);
+        test::allow_small_machines();
     }
     // Writes the study, trains it here, and writes its batch script.
     std::string story_of_one(const std::string& text) {

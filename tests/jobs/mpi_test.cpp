@@ -84,7 +84,7 @@ TEST_F(UnderMpi, ASignalSavesAllAndAnotherNumberOfRanksGoesOn) {
 TEST_F(UnderMpi, KilledAgainAndAgainItEndsAsIfUndisturbed) {
     const char* stated = std::getenv("JEVRIN_KILLS");
     const int kills = stated == nullptr ? 5 : std::atoi(stated);
-    const std::string expected = story_of_one(small_plan(40 + 20 * kills / 5, "", "[1, 2]"));
+    const std::string expected = story_of_one(small_plan(40 + 12 * kills, "", "[1, 2]"));
     std::minstd_rand random(7);
     int killed = 0;
     for (int start = 0; start < 4 * kills + 10; ++start) {

@@ -26,8 +26,8 @@ void add_bias_gradient(const BackwardArguments& a, std::int64_t rows, std::int64
 
 class ConvolutionOperation : public Operation {
   public:
-    ConvolutionOperation(const ConvolutionShape& shape, const Function& activation)
-        : kernel_(shape), activation_(activation) {}
+    ConvolutionOperation(const ConvolutionShape& shape, const Convolution& op)
+        : kernel_(shape, ProductForm::fastest, op.winograd), activation_(op.activation) {}
     Traits traits() const override { return {.keeps_inputs = true}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
@@ -124,7 +124,7 @@ std::unique_ptr<Operation> operation_of(const Constant&, const Node&, const Oper
 template <>
 std::unique_ptr<Operation> operation_of(const Convolution& op, const Node& node,
                                         const OperationShapes& shapes) {
-    return std::make_unique<ConvolutionOperation>(convolution_shape(node, shapes.inputs[0]), op.activation);
+    return std::make_unique<ConvolutionOperation>(convolution_shape(node, shapes.inputs[0]), op);
 }
 template <>
 std::unique_ptr<Operation> operation_of(const MatrixProduct&, const Node&, const OperationShapes& shapes) {

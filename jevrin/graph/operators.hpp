@@ -37,7 +37,8 @@ struct Constant {
 struct Convolution {
     Window window;
     std::int64_t groups = 1;
-    Function activation;  // set only by the rewriting pipeline
+    Function activation;   // set only by the rewriting pipeline
+    bool winograd = true;  // in transformed tiles where they serve; other rounding
 };
 // Over the last dimension. Parameters: scale, shift, mean, variance, each [channels]; the last two are
 // statistics, not trained.

@@ -12,11 +12,8 @@
 namespace jevrin::inline v1 {
 
 std::string environment_json() {
-    Json json = {{"jevrin", JEVRIN_VERSION},
-                 {"compiler", __VERSION__},
-                 {"processor", processor().name},
-                 {"cores", processor().cores},
-                 {"threads", threads()}};
+    Json json = {{"jevrin", JEVRIN_VERSION},   {"compiler", __VERSION__}, {"processor", processor().name},
+                 {"cores", processor().cores}, {"threads", threads()},    {"arithmetic", arithmetic_version}};
     for (const auto& [library, version] : image_libraries()) json["libraries"][library] = version;
     for (const auto& [library, version] : compute_libraries()) json["libraries"][library] = version;
     json["libraries"]["SQLite"] = sqlite3_libversion();

@@ -8,6 +8,9 @@
 namespace jevrin::inline v1 {
 namespace {
 
+// With fewer the weight gradient gains nothing by transformed tiles.
+constexpr std::int64_t fewest_gradient_channels = 64;
+
 // One axis of the data gradient: the input places first, first + stride, ... and what reaches them.
 struct PhaseAxis {
     std::int64_t count = 0;
@@ -31,12 +34,23 @@ PhaseAxis phase_axis(std::int64_t first, std::int64_t size, std::int64_t kernel,
 
 }  // namespace
 
-ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm form) : shape_(shape) {
+ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm form, bool winograd)
+    : shape_(shape) {
     const ConvolutionShape& s = shape_;
     assert(s.out_height() > 0 && s.out_width() > 0);
     assert(s.in_channels % s.groups == 0 && s.out_channels % s.groups == 0);
     if (is_depthwise()) {
         depthwise_ = DepthwiseKernel(s);
+        return;
+    }
+    if (winograd && winograd_serves(s)) {
+        winograd_ = {.forward = WinogradSum(WinogradShape::of(s), false, form),
+                     .data = WinogradSum(WinogradShape::of_data_gradient(s), true, form),
+                     .weights = {}};
+        if (std::min(s.in_channels, s.out_channels) >= fewest_gradient_channels)
+            winograd_->weights.emplace(WinogradShape::of(s), form);
+        else
+            weights_ = WeightGradient(s, form);
         return;
     }
     TapSumShape sum{.height = s.height,
@@ -100,6 +114,10 @@ void ConvolutionKernel::forward(std::int64_t batch, const float* input, const fl
             apply(activation, pixels * shape_.out_channels, output, output);
         return;
     }
+    if (winograd_) {
+        winograd_->forward(batch, input, weight, bias, activation, false, output);
+        return;
+    }
     const Scratch packed(forward_.blocks().size() > 1 ? shape_.weight_count() : 0);
     const float* matrices = pack_weight(forward_, weight, shape_.out_channels, packed.data());
     forward_(batch, input, matrices, bias, activation, false, output);
@@ -109,6 +127,10 @@ void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gr
                                       bool accumulate, float* input_gradient) const {
     if (is_depthwise()) {
         depthwise_.data_gradient(batch, output_gradient, weight, accumulate, input_gradient);
+        return;
+    }
+    if (winograd_) {
+        winograd_->data(batch, output_gradient, weight, nullptr, {}, accumulate, input_gradient);
         return;
     }
     const Scratch packed(shape_.weight_count());
@@ -123,12 +145,17 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
                                         float* weight_gradient) const {
     if (is_depthwise())
         depthwise_.weight_gradient(batch, input, output_gradient, weight_gradient);
+    else if (winograd_ && winograd_->weights)
+        (*winograd_->weights)(batch, input, output_gradient, weight_gradient);
     else
         weights_(batch, input, output_gradient, false, weight_gradient);
 }
 
 std::int64_t ConvolutionKernel::scratch_size() const {
     if (is_depthwise()) return depthwise_.scratch_size();
+    if (winograd_)
+        return std::max({winograd_->forward.scratch_size(), winograd_->data.scratch_size(),
+                         winograd_->weights ? winograd_->weights->scratch_size() : weights_.scratch_size()});
     std::int64_t size = std::max({shape_.weight_count(), forward_.scratch_size(), weights_.scratch_size()});
     for (const Phase& phase : phases_) size = std::max(size, phase.sum.scratch_size());
     return size;

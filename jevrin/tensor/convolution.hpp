@@ -5,9 +5,10 @@
 //     output [batch, out_height, out_width, out_channels]
 //
 // Output channel o belongs to group o / (out_channels / groups) and sees the input channels of that group
-// only. Every function is a sum of small matrix products (TapSum, WeightGradient); depthwise convolutions,
-// where each group is one input and one output channel, have loops of their own. The result for one image
-// does not depend on the batch it is in.
+// only. Every function is a sum of small matrix products (TapSum, WeightGradient), of transformed tiles where
+// that takes fewer multiplications (WinogradSum, WinogradWeightGradient); depthwise convolutions, where each
+// group is one input and one output channel, have loops of their own. The result for one image does not
+// depend on the batch it is in.
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
@@ -15,8 +16,10 @@
 #include "jevrin/tensor/products.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
 #include "jevrin/tensor/weight_gradient.hpp"
+#include "jevrin/tensor/winograd.hpp"
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -25,7 +28,9 @@ class ConvolutionKernel {
   public:
     ConvolutionKernel() = default;
     // The output must be at least one pixel.
-    explicit ConvolutionKernel(const ConvolutionShape& shape, ProductForm form = ProductForm::fastest);
+    // winograd: in transformed tiles where they serve.
+    explicit ConvolutionKernel(const ConvolutionShape& shape, ProductForm form = ProductForm::fastest,
+                               bool winograd = true);
 
     const ConvolutionShape& shape() const { return shape_; }
 
@@ -61,6 +66,13 @@ class ConvolutionKernel {
     TapSum forward_;
     std::vector<Phase> phases_;
     WeightGradient weights_;
+    // Instead of those, where they serve.
+    struct Winograd {
+        WinogradSum forward;
+        WinogradSum data;
+        std::optional<WinogradWeightGradient> weights;
+    };
+    std::optional<Winograd> winograd_;
 };
 
 }  // namespace jevrin::inline v1

@@ -3,6 +3,7 @@
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/processor.hpp"
 #include "jevrin/base/threads.hpp"
+#include "jevrin/tensor/libraries.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -27,6 +28,14 @@ std::string words_of(const Augmentation& a) {
             fmt::format(" {} {} {} {} {}", content_hash(std::as_bytes(std::span(o.cutout->colours.pixels))),
                         o.probability, o.at, o.size, o.opacity);
     return text;
+}
+
+// Unless it was told not to.
+bool uses_winograd(const Network& network) {
+    return std::none_of(network.nodes.begin(), network.nodes.end(), [](const Node& node) {
+        const operators::Convolution* convolution = std::get_if<operators::Convolution>(&node.op);
+        return convolution != nullptr && !convolution->winograd;
+    });
 }
 
 }  // namespace
@@ -74,6 +83,7 @@ BoundaryFeatures::BoundaryFeatures(const PreparedImages& images, const Network& 
       scaling_(scaling, images.fitting().channels),
       settings_(std::move(settings)),
       boundary_(frozen.nodes.back().name),
+      arithmetic_(fmt::format("arithmetic {}{}", arithmetic_version, uses_winograd(frozen) ? "" : " direct")),
       frozen_(frozen) {
     const Lent lent(*this);  // memory that does not suffice is found out now
     assert(lent->inference.input_size() == images.values_per_image());
@@ -106,9 +116,9 @@ RowStore& BoundaryFeatures::store_of(const Augmentation& augmentation, std::uint
         store = std::make_unique<RowStore>(RowStoreSettings{
             .directory = settings_.directory,
             .kind = "features",
-            .identity =
-                fmt::format("{} {} {} {} {} {} {}", settings_.backbone, boundary_, images_.fitting().key(),
-                            scaling_numbers_.mean, scaling_numbers_.deviation, processor().name, words),
+            .identity = fmt::format("{} {} {} {} {} {} {} {}", settings_.backbone, boundary_,
+                                    images_.fitting().key(), scaling_numbers_.mean,
+                                    scaling_numbers_.deviation, processor().name, arithmetic_, words),
             .row_bytes = values_per_item() * static_cast<std::int64_t>(sizeof(float)),
             .capacity = images_.count()});
     return *store;
@@ -168,7 +178,7 @@ bool BoundaryFeatures::accepts() const {
 std::shared_ptr<BoundaryFeatures> FeaturePool::get(const PreparedImages& images, const Network& frozen,
                                                    const Scaling& scaling) {
     const std::lock_guard lock(mutex_);
-    auto& features = features_[frozen.nodes.back().name];
+    auto& features = features_[frozen.nodes.back().name + (uses_winograd(frozen) ? "" : " direct")];
     if (!features) features = std::make_shared<BoundaryFeatures>(images, frozen, scaling, settings_);
     return features;
 }

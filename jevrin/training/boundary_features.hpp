@@ -76,6 +76,7 @@ class BoundaryFeatures {
     ScalingTable scaling_;
     FeatureSettings settings_;
     std::string boundary_;
+    std::string arithmetic_;  // what decides bits beside all that
     Network frozen_;
     std::int64_t values_per_item_ = 0;
     std::atomic<std::int64_t> computed_{0};

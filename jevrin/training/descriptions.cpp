@@ -162,6 +162,10 @@ Description<TrainingSettings> describe_training() {
         .means(
             "what batch normalisation measures where batches are cut into shards: each shard, or the whole "
             "batch");
+    d.boolean("winograd", &T::winograd)
+        .means(
+            "3x3 convolutions in transformed tiles where they serve (Lavin & Gray 2016): faster, with other "
+            "rounding");
     d.number("training_fraction", &T::fraction, 1e-6, 1.0)
         .means("fraction of the training part that is used, stratified by class");
     d.boolean("redraw_training_part", &T::redraw)

@@ -34,6 +34,12 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
 }
 
+Network with_winograd(Network network, bool winograd) {
+    for (Node& node : network.nodes)
+        if (Convolution* convolution = std::get_if<Convolution>(&node.op)) convolution->winograd = winograd;
+    return network;
+}
+
 }  // namespace
 
 PassMemory run_memory(const Network& network, std::size_t first_trained) {
@@ -88,8 +94,8 @@ struct RunTrainer::Work {
           seed(seed_),
           batch(std::min(settings.batch, static_cast<std::int64_t>(data.parts.training.size()))),
           length(run_length(settings, static_cast<std::int64_t>(data.parts.training.size()))),
-          weights(data, std::move(network), std::move(phases), scaling, settings, batch,
-                  pool != nullptr ? *pool : own_pool, link_),
+          weights(data, with_winograd(std::move(network), settings.winograd), std::move(phases), scaling,
+                  settings, batch, pool != nullptr ? *pool : own_pool, link_),
           link(link_),
           own_shards(shards_of_rank(settings.shards, link_ == nullptr ? 0 : link_->rank(),
                                     link_ == nullptr ? 1 : link_->size())) {

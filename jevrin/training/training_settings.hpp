@@ -39,6 +39,7 @@ struct TrainingSettings {
     LossSettings loss;
     Sampling sampling = Sampling::natural;
     Augmentation augmentation;
+    bool winograd = true;    // 3x3 convolutions in transformed tiles where they serve
     std::int64_t views = 0;  // fixed augmented views of each image, used in turn; 0: a new one each epoch
 };
 

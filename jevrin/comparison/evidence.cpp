@@ -1,14 +1,17 @@
 #include "jevrin/comparison/evidence.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/metrics/influence.hpp"
 #include "jevrin/plan/run_settings.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <limits>
+#include <map>
 #include <numeric>
 #include <set>
 
@@ -126,6 +129,17 @@ double CandidateEvidence::seconds() const {
     return sum / static_cast<double>(runs.size());
 }
 
+namespace {
+
+// By which version of the arithmetic (tensor/libraries.hpp) a run was computed; 0: not known.
+std::int64_t arithmetic_of(const Ledger& ledger, const RunRecord& run) {
+    const std::string environment = ledger.environment(run.id);
+    if (run.external || environment.empty()) return 0;
+    return parse_json(environment).value("arithmetic", std::int64_t{1});
+}
+
+}  // namespace
+
 StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
                               const std::vector<RunRecord>& runs) {
     StudyEvidence evidence;
@@ -141,8 +155,9 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
     evidence.classes = counted->best->validation.classes();
     std::vector<std::string> unfinished;
     std::vector<std::string> on_others;
-    std::vector<std::string> elsewhere;              // candidates
-    std::map<SplitId, std::int64_t> training_items;  // by split
+    std::vector<std::string> elsewhere;                         // candidates
+    std::map<SplitId, std::int64_t> training_items;             // by split
+    std::map<std::int64_t, std::vector<std::string>> computed;  // candidates, by version of the arithmetic
     for (const RunRecord& run : runs) {
         if (run.state != RunState::finished || !run.best) {
             unfinished.push_back(fmt::format("{} ({})", run.name(), name_of(run.state)));
@@ -161,6 +176,10 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
             candidate->redraws_training = redraws_training(ledger.settings(run.id));
         }
         candidate->runs.push_back(evidence_of_run(ledger, run, study.metric));
+        if (const std::int64_t version = arithmetic_of(ledger, run); version > 0) {
+            std::vector<std::string>& names = computed[version];
+            if (names.empty() || names.back() != run.candidate) names.push_back(run.candidate);
+        }
         const auto [count, is_new] = training_items.try_emplace(run.split, 0);
         if (is_new) count->second = ledger.count_items(run.split, Part::training);
         candidate->runs.back().training_items = count->second;
@@ -187,6 +206,14 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
                         "times are those of "
                         "other machines.",
                         quoted_list(elsewhere)));
+    if (computed.size() > 1) {
+        std::vector<std::string> versions;
+        for (const auto& [version, names] : computed)
+            versions.push_back(fmt::format("{} by version {}", quoted_list(names), version));
+        evidence.set_apart.push_back(fmt::format(
+            "Computed by different versions of the arithmetic, whose results differ by rounding: {}.",
+            fmt::join(versions, ", ")));
+    }
     set_apart(unfinished, "1 run is not finished and is ignored", "runs are not finished and are ignored");
     set_apart(on_others, "1 run used another version of the image set and is not compared",
               "runs used another version of the image set and are not compared");

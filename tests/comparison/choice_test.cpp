@@ -135,6 +135,25 @@ TEST_F(ChoiceTest, UnfinishedRunsAreNamedAndDoNotCount) {
     EXPECT_THAT(c.reasons[0], HasSubstr("nothing to compare"));
 }
 
+TEST_F(ChoiceTest, CandidatesThatWereComputedInOtherWaysAreNamed) {
+    const auto add = [&](const std::string& candidate, std::int64_t seed, const std::string& environment) {
+        study_.add_run({.candidate = candidate, .seed = seed, .environment = environment});
+    };
+    add("a", 1, R"({"cores": 2})");  // of a version that did not say
+    add("b", 1, R"({"arithmetic": 2})");
+    add("b", 2, R"({"arithmetic": 2})");
+    add("c", 1, "");
+    EXPECT_THAT(choice().reasons.back(), HasSubstr("rounding: 'a' by version 1, 'b' by version 2."));
+    add("a", 2, R"({"arithmetic": 2})");
+    EXPECT_THAT(choice().reasons.back(), HasSubstr("'a' by version 1, 'a' and 'b' by version 2."));
+}
+
+TEST_F(ChoiceTest, CandidatesThatWereComputedAlikeAreNot) {
+    for (const char* candidate : {"a", "b"})
+        study_.add_run({.candidate = candidate, .seed = 1, .environment = R"({"arithmetic": 2})"});
+    for (const std::string& reason : choice().reasons) EXPECT_THAT(reason, Not(HasSubstr("arithmetic")));
+}
+
 TEST_F(ChoiceTest, SeedsNeedNotBeTheSameAsLongAsItemsAre) {
     for (std::int64_t seed : {1, 2, 3}) add_run("a", seed, 0.95, 1.0, 100);
     for (std::int64_t seed : {4, 5, 6, 7}) add_run("b", seed, 0.5, 1.0, 200);

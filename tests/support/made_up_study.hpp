@@ -29,6 +29,7 @@ struct MadeUpRun {
     bool finished = true;
     std::int64_t trainable_parameters = 100;
     std::int64_t multiplications = 1000;
+    std::string environment = {};  // JSON; empty: not known
     // At each epoch but the last, which is that of `predicted`; none: nothing is recorded by epoch.
     std::function<std::size_t(std::size_t label, std::size_t place, int epoch)> at_epoch = {};
     // Of an item with this label at this place of the validation part.
@@ -57,6 +58,7 @@ class MadeUpStudy {
 
     RunId add_run(const MadeUpRun& run) {
         const RunId id = begin_run(run);
+        if (!run.environment.empty()) ledger_.begin_run(id, "", run.environment);
         for (int e = 1; e <= run.epochs; ++e) record_epoch(id, e, run);
         std::vector<PredictionRecord> predictions;
         for (std::size_t place = 0; place < parts_.validation.size(); ++place) {

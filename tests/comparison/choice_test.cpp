@@ -17,6 +17,7 @@ namespace {
 using test::message_of;
 using test::TemporaryDirectory;
 using testing::HasSubstr;
+using testing::Not;
 
 // Two classes, 120 validation items.
 class ChoiceTest : public testing::Test {

@@ -13,11 +13,8 @@
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
-#include <memory>
 #include <mutex>
 #include <set>
-#include <utility>
-#include <vector>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -145,64 +142,35 @@ void write_straight(const fs::path& path, Pieces pieces) {
         fail_writing(path, error);
 }
 
-// A file that is to take the place of another: written beside it, synced, then renamed. One that is not put
-// in its place is removed.
-class Replacement {
-  public:
-    Replacement(fs::path path, Pieces pieces) : path_(std::move(path)) {
-        struct stat before {};
-        const bool exists = ::stat(path_.c_str(), &before) == 0;
-        static std::mutex guard;
-        static std::set<fs::path> cleaned;
-        if (const std::lock_guard lock(guard); cleaned.insert(directory()).second)
-            remove_leftovers(directory());
-        file_ = open_temporary(directory(), exists ? 0600 : 0666, temporary_);
-        if (!file_.is_open()) {
-            const int error = errno;
-            if (!exists || (error != EACCES && error != EPERM)) fail_writing(path_, error);
-            overwrite(path_, pieces);
-            return;
-        }
-        const bool same_owner = before.st_uid == ::geteuid() && before.st_gid == ::getegid();
-        if (exists && !same_owner && ::fchown(file_.get(), before.st_uid, before.st_gid) != 0) {
-            drop();
-            overwrite(path_, pieces);
-            return;
-        }
-        int error = exists && ::fchmod(file_.get(), before.st_mode & 07777) != 0 ? errno : 0;
-        if (error == 0) error = write_all(file_.get(), pieces);
-        if (error != 0) fail(error);
+void replace(const fs::path& path, Pieces pieces) {
+    struct stat before {};
+    const bool exists = ::stat(path.c_str(), &before) == 0;
+    const fs::path directory = directory_of(path);
+    static std::mutex guard;
+    static std::set<fs::path> cleaned;
+    if (const std::lock_guard lock(guard); cleaned.insert(directory).second) remove_leftovers(directory);
+    fs::path temporary;
+    Descriptor file = open_temporary(directory, exists ? 0600 : 0666, temporary);
+    if (!file.is_open()) {
+        const int error = errno;
+        if (exists && (error == EACCES || error == EPERM)) return overwrite(path, pieces);
+        fail_writing(path, error);
     }
-    ~Replacement() { drop(); }
-    Replacement(const Replacement&) = delete;
-    Replacement& operator=(const Replacement&) = delete;
-
-    fs::path directory() const { return directory_of(path_); }
-    void sync() {
-        if (file_.is_open() && ::fsync(file_.get()) != 0) fail(errno);
+    const bool same_owner = before.st_uid == ::geteuid() && before.st_gid == ::getegid();
+    if (exists && !same_owner && ::fchown(file.get(), before.st_uid, before.st_gid) != 0) {
+        ::unlink(temporary.c_str());
+        return overwrite(path, pieces);
     }
-    // The directory is to be synced afterwards.
-    void put() {
-        if (!file_.is_open()) return;
-        if (::rename(temporary_.c_str(), path_.c_str()) != 0) fail(errno);
-        file_.close();
+    int error = exists && ::fchmod(file.get(), before.st_mode & 07777) != 0 ? errno : 0;
+    if (error == 0) error = write_all(file.get(), pieces);
+    if (error == 0 && ::fsync(file.get()) != 0) error = errno;
+    if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
+    if (error != 0) {
+        ::unlink(temporary.c_str());
+        fail_writing(path, error);
     }
-
-  private:
-    void drop() {
-        if (!file_.is_open()) return;
-        ::unlink(temporary_.c_str());
-        file_.close();
-    }
-    [[noreturn]] void fail(int error) {
-        drop();
-        fail_writing(path_, error);
-    }
-
-    fs::path path_;
-    fs::path temporary_;
-    Descriptor file_;  // closed: there is nothing to put
-};
+    sync_directory(directory);
+}
 
 }  // namespace
 
@@ -221,10 +189,7 @@ bool is_stream(const fs::path& path) {
 
 void write_file(const fs::path& path, Pieces pieces) {
     if (is_stream(path)) return write_straight(path, pieces);
-    Replacement file(behind_links(path), pieces);
-    file.sync();
-    file.put();
-    sync_directory(file.directory());
+    replace(behind_links(path), pieces);
 }
 
 void write_file(const fs::path& path, std::span<const std::byte> bytes) {
@@ -233,19 +198,6 @@ void write_file(const fs::path& path, std::span<const std::byte> bytes) {
 
 void write_file(const fs::path& path, std::string_view text) {
     write_file(path, std::as_bytes(std::span(text.data(), text.size())));
-}
-
-void write_files(std::span<const FileToWrite> files) {
-    std::vector<std::unique_ptr<Replacement>> written;
-    for (const FileToWrite& file : files)
-        written.push_back(std::make_unique<Replacement>(behind_links(file.path), std::span(&file.bytes, 1)));
-    for (const auto& file : written) file->sync();
-    std::set<fs::path> directories;
-    for (const auto& file : written) {
-        file->put();
-        directories.insert(file->directory());
-    }
-    for (const fs::path& directory : directories) sync_directory(directory);
 }
 
 void append_to_file(const fs::path& path, std::string_view text) {

@@ -61,14 +61,6 @@ void write_file(const std::filesystem::path& path, std::string_view text);
 // The same from pieces, one after the other.
 void write_file(const std::filesystem::path& path, std::span<const std::span<const std::byte>> pieces);
 
-// Replaces regular files like write_file(), each in one step, and waits for the disk only once for all of
-// them. After an error some of them may have been replaced.
-struct FileToWrite {
-    std::filesystem::path path;
-    std::span<const std::byte> bytes;
-};
-void write_files(std::span<const FileToWrite> files);
-
 // Adds text to the end of a file, which is created when there is none.
 void append_to_file(const std::filesystem::path& path, std::string_view text);
 

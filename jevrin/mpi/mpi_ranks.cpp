@@ -71,9 +71,12 @@ class MpiLink : public ShardLink {
             wait(request);
         }
     }
-    // Another rank is about as far: it is asked for often at first.
+    // Another rank is often about as far, so a wait begins with eager looks. A longer one leaves the
+    // processor to the computation: a pause is an eighth of what has been waited, at most a millisecond.
     void wait(MPI_Request& request) {
-        constexpr int eager_looks = 2000;
+        using namespace std::chrono;
+        constexpr int eager_looks = 100;
+        const auto begin = steady_clock::now();
         for (int look = 0;; ++look) {
             if (given_up_) throw WorkError("another rank of this run is lost");
             {
@@ -85,7 +88,9 @@ class MpiLink : public ShardLink {
             if (look < eager_looks)
                 std::this_thread::yield();
             else
-                std::this_thread::sleep_for(std::chrono::microseconds(50));
+                std::this_thread::sleep_for(
+                    std::min(duration_cast<microseconds>(steady_clock::now() - begin) / 8 + microseconds{10},
+                             microseconds{1000}));
         }
     }
 

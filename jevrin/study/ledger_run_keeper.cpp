@@ -77,12 +77,7 @@ bool LedgerRunKeeper::finish_epoch(TrainingState state, const EpochNote& note) {
 }
 
 void LedgerRunKeeper::finish_epochs(LedgerWriter& writer, const std::vector<FinishedEpoch>& finished) {
-    std::vector<FileToWrite> checkpoints;
-    for (const FinishedEpoch& epoch : finished) {
-        epoch.keeper.require_own();
-        checkpoints.push_back({writer.ledger().checkpoint_file(epoch.keeper.run_), epoch.checkpoint});
-    }
-    write_files(checkpoints);
+    for (const FinishedEpoch& epoch : finished) epoch.keeper.save(epoch.checkpoint);
     writer.together([&] {
         for (const FinishedEpoch& epoch : finished) epoch.keeper.record(epoch.note);
     });

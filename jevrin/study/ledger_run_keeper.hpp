@@ -34,7 +34,7 @@ class LedgerRunKeeper : public RunKeeper {
 
     // The same of a state that is a checkpoint already (checkpoint_bytes()).
     void save(std::span<const std::byte> checkpoint);
-    // Of several runs of one ledger together: as many wait for the disk as long as one.
+    // Of several runs of one ledger: their checkpoints, then all records in one transaction.
     struct FinishedEpoch {
         LedgerRunKeeper& keeper;
         std::span<const std::byte> checkpoint;

@@ -11,7 +11,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::chrono::milliseconds listening{20};
+constexpr std::chrono::milliseconds listening{20};  // between looks at a network where no answer is awaited
 constexpr double seconds_between_signs = 1.0;
 
 }  // namespace
@@ -21,7 +21,11 @@ RankClient::RankClient(Ranks& ranks, double patience) : ranks_(ranks), patience_
 }
 
 RankClient::~RankClient() {
-    end_ = true;
+    {
+        const std::lock_guard lock(mutex_);
+        end_ = true;
+        asking_.notify_all();
+    }
     listener_.join();
 }
 
@@ -40,7 +44,11 @@ void RankClient::listen() {
     std::string why;
     try {
         while (!end_) {
-            const auto bytes = ranks_.receive(listening);
+            const bool awaits = [&] {
+                std::unique_lock lock(mutex_);
+                return asking_.wait_for(lock, listening, [this] { return !open_.empty() || end_; });
+            }();
+            const auto bytes = ranks_.receive(awaits ? listening : std::chrono::milliseconds(0));
             const Clock::time_point now = Clock::now();
             // A job that was held and let go has not waited.
             const double passed = std::min(1.0, std::chrono::duration<double>(now - before).count());
@@ -89,6 +97,7 @@ RankMessage RankClient::ask(Json head, std::string_view body) {
         const std::lock_guard lock(mutex_);
         number = ++asked_;
         open_[number] = std::nullopt;
+        asking_.notify_all();
     }
     head["question"] = number;
     ranks_.send(0, packed(head, body));

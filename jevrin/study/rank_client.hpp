@@ -39,6 +39,7 @@ class RankClient {
     Ranks& ranks_;
     double patience_;
     mutable std::mutex mutex_;
+    std::condition_variable asking_;
     std::condition_variable answered_;
     std::map<std::int64_t, std::optional<RankMessage>> open_;  // by the number of the question
     std::int64_t asked_ = 0;

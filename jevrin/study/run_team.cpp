@@ -11,7 +11,7 @@ namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::chrono::milliseconds between_questions{20};  // whether to stop
-constexpr std::chrono::milliseconds between_turns{1};       // of what is done meanwhile
+constexpr std::chrono::milliseconds between_turns{2};       // of what is done meanwhile
 
 }  // namespace
 

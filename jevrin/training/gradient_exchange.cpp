@@ -67,6 +67,8 @@ void GradientExchange::work() {
 }
 
 void GradientExchange::exchange(const Piece& piece) {
+    if (piece.size() == 1)
+        return join_ranks(link_, gradient_channel, piece.front(), space_, add_values<float>);
     sum_.clear();
     for (const std::span<float> gradient : piece) sum_.insert(sum_.end(), gradient.begin(), gradient.end());
     join_ranks(link_, gradient_channel, std::span<float>(sum_), space_, add_values<float>);

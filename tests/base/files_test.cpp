@@ -64,26 +64,6 @@ TEST(Writing, FollowsLinksAndKeepsModeAndOwner) {
     EXPECT_EQ(names_in(directory / "far"), (std::vector<std::string>{"fresh", "real"}));
 }
 
-TEST(Writing, SeveralFilesAreReplacedTogether) {
-    const TemporaryDirectory directory;
-    fs::create_directory(directory / "other");
-    write_file(directory / "a", "old");
-    const auto bytes = [](std::string_view text) { return std::as_bytes(std::span(text)); };
-    const std::vector<FileToWrite> good = {{directory / "a", bytes("first")},
-                                           {directory / "other" / "b", bytes("second")},
-                                           {directory / "c", {}}};
-    write_files(good);
-    EXPECT_EQ(read_text(directory / "a"), "first");
-    EXPECT_EQ(read_text(directory / "other" / "b"), "second");
-    EXPECT_EQ(read_text(directory / "c"), "");
-    // One that cannot be written: none of the others is left half, and no temporary file.
-    const std::vector<FileToWrite> bad = {{directory / "a", bytes("new")},
-                                          {directory / "none" / "b", bytes("new")}};
-    EXPECT_THAT(message_of<WorkError>([&] { write_files(bad); }), HasSubstr("none"));
-    EXPECT_EQ(read_text(directory / "a"), "first");
-    EXPECT_EQ(names_in(directory.path()), (std::vector<std::string>{"a", "c", "other"}));
-}
-
 TEST(Writing, GoesStraightToWhatIsNoRegularFile) {
     const TemporaryDirectory directory;
     write_file("/dev/null", "lost");

@@ -134,6 +134,7 @@ TEST_F(OnRanks, EpochsThatWaitAreKeptTogether) {
     };
     train_study(plan, directory_ / "ledger", callbacks, {.at_once = 1, .ranks = &job.rank(0)});
     EXPECT_EQ(order.size(), 24U);
+    EXPECT_GE(job.most_epochs_together(), 2U);
     EXPECT_EQ(story(directory_ / "ledger") == expected, true);
     EXPECT_THAT(warnings_, IsEmpty());
 }

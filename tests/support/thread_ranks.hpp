@@ -3,14 +3,18 @@
 
 #include "support/thread_link.hpp"
 
+#include "jevrin/base/error.hpp"
+#include "jevrin/study/rank_message.hpp"
 #include "jevrin/study/ranks.hpp"
 
+#include <algorithm>
 #include <atomic>
 #include <condition_variable>
 #include <deque>
 #include <map>
 #include <memory>
 #include <mutex>
+#include <set>
 #include <utility>
 #include <vector>
 
@@ -25,6 +29,8 @@ class ThreadJob {
     bool was_abandoned() const { return abandoned_; }
     std::size_t messages() const { return messages_; }
     std::size_t bytes() const { return bytes_; }
+    // The most epochs that rank 0 had taken before it answered the first of them.
+    std::size_t most_epochs_together() const { return most_epochs_together_; }
 
   private:
     class Borrowed : public ShardLink {
@@ -52,6 +58,11 @@ class ThreadJob {
         void send(int to, std::string bytes) override {
             ++job_.messages_;
             job_.bytes_ += bytes.size();
+            if (number_ == 0) {
+                const RankMessage sent = unpacked({0, bytes});
+                if (const Json* answer = sent.head.find("answer"))
+                    taken_epochs_.erase({to, answer->get<std::int64_t>()});
+            }
             Rank& other = *job_.ranks_[static_cast<std::size_t>(to)];
             const std::lock_guard lock(other.mutex_);
             other.arrived_.push_back({number_, std::move(bytes)});
@@ -63,6 +74,7 @@ class ThreadJob {
             if (!changed_.wait_for(lock, wait, [this] { return !arrived_.empty(); })) return std::nullopt;
             Bytes first = std::move(arrived_.front());
             arrived_.pop_front();
+            if (number_ == 0) note_epoch(first);
             return first;
         }
         std::unique_ptr<ShardLink> divide(int ranks_of_run) override {
@@ -79,8 +91,20 @@ class ThreadJob {
         }
 
       private:
+        void note_epoch(const Bytes& bytes) {
+            try {
+                const RankMessage message = unpacked(bytes);
+                if (message.head.at("do") != "finish_epoch") return;
+                taken_epochs_.emplace(bytes.from, message.head.at("question").get<std::int64_t>());
+                job_.most_epochs_together_ = std::max(job_.most_epochs_together_, taken_epochs_.size());
+            } catch (const Error&) {
+                // No message: some tests send such.
+            }
+        }
+
         ThreadJob& job_;
         int number_;
+        std::set<std::pair<int, std::int64_t>> taken_epochs_;  // by rank 0, not answered yet: rank, question
         std::mutex mutex_;
         std::condition_variable changed_;
         std::deque<Bytes> arrived_;
@@ -92,6 +116,7 @@ class ThreadJob {
     std::atomic<bool> abandoned_{false};
     std::atomic<std::size_t> messages_{0};
     std::atomic<std::size_t> bytes_{0};
+    std::size_t most_epochs_together_ = 0;  // of rank 0's thread
 };
 
 }  // namespace jevrin::test

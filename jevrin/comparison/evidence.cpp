@@ -212,7 +212,7 @@ StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
             versions.push_back(fmt::format("{} by version {}", quoted_list(names), version));
         evidence.set_apart.push_back(fmt::format(
             "Computed by different versions of the arithmetic, whose results differ by rounding: {}.",
-            fmt::join(versions, ", ")));
+            fmt::join(versions, "; ")));
     }
     set_apart(unfinished, "1 run is not finished and is ignored", "runs are not finished and are ignored");
     set_apart(on_others, "1 run used another version of the image set and is not compared",

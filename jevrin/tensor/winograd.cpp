@@ -1,5 +1,6 @@
 #include "jevrin/tensor/winograd.hpp"
 
+#include "jevrin/base/threads.hpp"
 #include "jevrin/tensor/element_loop.hpp"
 #include "jevrin/tensor/integer_division.hpp"
 #include "jevrin/tensor/scratch.hpp"
@@ -16,8 +17,9 @@ constexpr std::int64_t lanes = 16;
 typedef float Vector __attribute__((vector_size(lanes * sizeof(float))));
 
 constexpr std::int64_t places = 36;
-constexpr std::int64_t source_floats = 160 * 1024;   // V of a band, which stays in a cache of 1 MB
-constexpr std::int64_t wanted_tiles = 32;            // that use the same U
+constexpr std::int64_t wanted_tiles = 32;            // of a band, whose V and M stay in a cache of 1 MB
+constexpr std::int64_t fewest_uses = 4;              // of all U, so that they are kept for a whole call
+constexpr std::int64_t most_kept_floats = 4 << 20;   // of U
 constexpr std::int64_t portion_floats = 768 * 1024;  // V and Z of a portion, in a shared cache
 constexpr std::int64_t fewest_portion_tiles = 32;
 constexpr std::int64_t joined_tiles = 64;  // of several images in a portion: a batch may have no more
@@ -25,7 +27,7 @@ constexpr std::int64_t widest_block = 64;
 constexpr std::int64_t deepest_piece = 64;
 constexpr std::int64_t fewest_channels = 32;
 constexpr std::int64_t smallest_map = 7;
-constexpr std::int64_t fewest_tasks = 4;
+constexpr std::int64_t fewest_blocks = 4;  // of a weight gradient, for threads
 // Places a multiple of 4 KB apart would share the same few lines of the first cache.
 constexpr std::int64_t place_margin = lanes;
 
@@ -188,53 +190,78 @@ WinogradSum::WinogradSum(const WinogradShape& shape, bool transposed, ProductFor
     : shape_(shape), transposed_(transposed) {
     const WinogradShape& s = shape_;
     assert(s.depth % lanes == 0 && s.columns % lanes == 0);
-    block_width_ = std::min(s.columns, widest_block);
-    blocks_ = divide_up(s.columns, block_width_);
-    piece_depth_ = std::min(s.depth, deepest_piece);
-    rows_per_band_ = std::clamp<std::int64_t>(wanted_tiles / s.tile_columns(), 1, s.tile_rows());
+    blocks_ = divide_up(s.columns, widest_block);
+    block_width_ = lanes * divide_up(s.columns / lanes, blocks_);
+    const bool can_keep = places * s.depth * s.columns <= most_kept_floats;
+    const std::int64_t wanted = can_keep ? wanted_tiles : 2 * wanted_tiles;
+    piece_depth_ = std::min(s.depth, can_keep ? deepest_piece : deepest_piece / 2);
+    rows_per_band_ = std::clamp<std::int64_t>(wanted / s.tile_columns(), 1, s.tile_rows());
     bands_ = divide_up(s.tile_rows(), rows_per_band_);
     rows_per_band_ = divide_up(s.tile_rows(), bands_);
     bands_ = divide_up(s.tile_rows(), rows_per_band_);
-    if (bands_ == 1) images_per_task_ = std::max<std::int64_t>(1, wanted_tiles / s.tiles());
-    const std::int64_t most = rows_per_band_ * s.tile_columns();
+    // Where numbers of the portable form depend on how many tiles there are, images are not joined, so that
+    // those of one do not depend on the others of its batch.
+    if (bands_ == 1 && form == ProductForm::fastest)
+        images_per_band_ = std::max<std::int64_t>(1, wanted / s.tiles());
+    const std::int64_t most = images_per_band_ * rows_per_band_ * s.tile_columns();
     source_stride_ = most * s.depth + place_margin;
     product_stride_ = most * block_width_ + place_margin;
     kernel_stride_ = piece_depth_ * block_width_ + place_margin;
     const std::int64_t last_rows = s.tile_rows() - (bands_ - 1) * rows_per_band_;
-    for (int r = 0; r < 2; ++r)
+    products_.resize(static_cast<std::size_t>(bands_ > 1 ? 2 : images_per_band_));
+    for (std::size_t t = 0; t < products_.size(); ++t)
         for (int b = 0; b < 2; ++b)
             for (int p = 0; p < 2; ++p) {
-                const std::int64_t width = b == 0 ? block_width_ : (s.columns - 1) % block_width_ + 1;
-                ProductShape product{.rows = (r == 0 ? rows_per_band_ : last_rows) * s.tile_columns(),
+                const std::int64_t width = block_width_ - (b == 0 ? 0 : lanes);
+                const std::int64_t rows = bands_ == 1 ? (static_cast<std::int64_t>(t) + 1) * s.tile_rows()
+                                          : t == 0    ? rows_per_band_
+                                                      : last_rows;
+                if (width == 0) continue;
+                ProductShape product{.rows = rows * s.tile_columns(),
                                      .columns = width,
                                      .depth = p == 0 ? piece_depth_ : (s.depth - 1) % piece_depth_ + 1,
                                      .a_stride = s.depth,
                                      .b_stride = width,
                                      .c_stride = width};
-                products_[r][b][p].replace = SumOfProducts(product, form);
+                Products& products = products_[t][static_cast<std::size_t>(b)][static_cast<std::size_t>(p)];
+                products.replace = SumOfProducts(product, form);
                 product.accumulate = true;
-                products_[r][b][p].accumulate = SumOfProducts(product, form);
+                products.accumulate = SumOfProducts(product, form);
             }
 }
 
-std::int64_t WinogradSum::scratch_size() const {
-    return images_per_task_ * places * (source_stride_ + product_stride_) + places * kernel_stride_ +
+std::int64_t WinogradSum::band_size() const {
+    return places * (source_stride_ + product_stride_ + kernel_stride_) +
            std::max(places * shape_.depth, 9 * piece_depth_ * block_width_);
 }
 
-// V of the tiles of a band: [image][place][tile][depth].
+std::int64_t WinogradSum::scratch_size() const {
+    return std::max(band_size(), kernels_size() <= most_kept_floats ? kernels_size() : 0);
+}
+
+std::int64_t WinogradSum::pieces() const {
+    return divide_up(shape_.depth, piece_depth_);
+}
+
+std::int64_t WinogradSum::units(std::int64_t batch) const {
+    return bands_ > 1 ? batch * bands_ : divide_up(batch, images_per_band_);
+}
+
+IndexRange WinogradSum::block_columns_of(std::int64_t block) const {
+    const IndexRange vectors = chunk_range(shape_.columns / lanes, blocks_, block);
+    return {vectors.begin * lanes, vectors.end * lanes};
+}
+
+// V of the tiles of a band: [place][tile][depth].
 void WinogradSum::transform_source(const Band& band, const float* source, float* copy, float* v) const {
     const WinogradShape& s = shape_;
-    for (std::int64_t n = 0; n < band.images; ++n) {
-        const ImageWindow image{source + (band.first_image + n) * s.height * s.width * s.depth, s.height,
-                                s.width, s.depth};
+    float* to = v;
+    for (std::int64_t n = band.first_image; n < band.first_image + band.images; ++n) {
+        const ImageWindow image{source + n * s.height * s.width * s.depth, s.height, s.width, s.depth};
         for (std::int64_t y = band.rows.begin; y < band.rows.end; ++y)
-            for (std::int64_t x = 0; x < s.tile_columns(); ++x) {
-                const std::int64_t t = (y - band.rows.begin) * s.tile_columns() + x;
+            for (std::int64_t x = 0; x < s.tile_columns(); ++x, to += s.depth)
                 transform_tile<6>(find_tile(image, 6, 4 * y - s.pad_top, 4 * x - s.pad_left, copy), s.depth,
-                                  source_transform, source_stride_,
-                                  v + n * places * source_stride_ + t * s.depth);
-            }
+                                  source_transform, source_stride_, to);
     }
 }
 
@@ -303,48 +330,74 @@ void WinogradSum::finish_tile(const float* m, std::int64_t y, std::int64_t x, In
             apply_to_rows(activation, pixels, width, s.columns, out + i * s.out_width * s.columns);
 }
 
+void WinogradSum::finish_band(const Band& band, const float* m, IndexRange columns, const float* bias,
+                              const Function& activation, bool accumulate, float* output) const {
+    const WinogradShape& s = shape_;
+    const float* from = m;
+    for (std::int64_t n = band.first_image; n < band.first_image + band.images; ++n)
+        for (std::int64_t y = band.rows.begin; y < band.rows.end; ++y)
+            for (std::int64_t x = 0; x < s.tile_columns(); ++x, from += columns.end - columns.begin)
+                finish_tile(from, 4 * y, 4 * x, columns, bias, activation, accumulate,
+                            output + n * s.out_height * s.out_width * s.columns);
+}
+
+// m (+)= V U of all places.
+void WinogradSum::multiply(const Band& band, std::int64_t block, std::int64_t piece, const float* v,
+                           const float* u, float* m) const {
+    const IndexRange columns = block_columns_of(block);
+    const bool is_last_band = band.rows.end - band.rows.begin != rows_per_band_;
+    const auto tiles = static_cast<std::size_t>(bands_ > 1 ? (is_last_band ? 1 : 0) : band.images - 1);
+    const std::size_t narrow = columns.end - columns.begin != block_width_ ? 1 : 0;
+    const std::size_t last = (piece + 1) * piece_depth_ > shape_.depth ? 1 : 0;
+    const Products& products = products_[tiles][narrow][last];
+    const SumOfProducts& product = piece == 0 ? products.replace : products.accumulate;
+    for (std::int64_t place = 0; place < places; ++place)
+        product(v + place * source_stride_ + piece * piece_depth_, u + place * kernel_stride_,
+                m + place * product_stride_, at_begin, at_begin);
+}
+
+// U is kept for the call when several bands use it, and made anew for each band when only few do: then it
+// would travel to memory and back.
 void WinogradSum::operator()(std::int64_t batch, const float* source, const float* weight, const float* bias,
                              const Function& activation, bool accumulate, float* output) const {
     const WinogradShape& s = shape_;
-    const std::int64_t units = bands_ > 1 ? batch * bands_ : divide_up(batch, images_per_task_);
-    const std::int64_t parts = std::min<std::int64_t>(blocks_, divide_up(fewest_tasks, units));
-    parallel_for(units * parts, [&](std::int64_t task) {
+    const std::int64_t bands = units(batch);
+    const std::int64_t depths = pieces();
+    const bool keeps = bands >= fewest_uses && kernels_size() <= most_kept_floats;
+    const auto make_kernel = [&](std::int64_t block, std::int64_t piece, float* copy, float* u) {
+        const std::int64_t begin = piece * piece_depth_;
+        transform_kernel(weight, {begin, std::min(begin + piece_depth_, s.depth)}, block_columns_of(block),
+                         copy, u);
+    };
+    const Scratch kept(keeps ? kernels_size() : 0);
+    const auto kept_kernel = [&](std::int64_t i) { return kept.data() + i * places * kernel_stride_; };
+    if (keeps)
+        parallel_for(blocks_ * depths, [&](std::int64_t i) {
+            const Scratch copy(9 * piece_depth_ * block_width_);
+            make_kernel(i / depths, i % depths, copy.data(), kept_kernel(i));
+        });
+    // A band of its own for each thread, or else some of its columns.
+    const std::int64_t parts = std::min<std::int64_t>(blocks_, divide_up(std::int64_t{threads()}, bands));
+    parallel_for(bands * parts, [&](std::int64_t task) {
         const std::int64_t unit = task / parts;
         Band band;
-        band.first_image = bands_ > 1 ? unit / bands_ : unit * images_per_task_;
-        band.images = bands_ > 1 ? 1 : std::min(images_per_task_, batch - band.first_image);
+        band.first_image = bands_ > 1 ? unit / bands_ : unit * images_per_band_;
+        band.images = bands_ > 1 ? 1 : std::min(images_per_band_, batch - band.first_image);
         const std::int64_t row = bands_ > 1 ? unit % bands_ * rows_per_band_ : 0;
         band.rows = {row, std::min(row + rows_per_band_, s.tile_rows())};
-        const bool is_last_band = band.rows.end - band.rows.begin != rows_per_band_;
-        const Scratch scratch(scratch_size());
+        const Scratch scratch(band_size());
         float* v = scratch.data();
-        float* m = v + images_per_task_ * places * source_stride_;
-        float* u = m + images_per_task_ * places * product_stride_;
-        float* copy = u + places * kernel_stride_;
+        float* m = v + places * source_stride_;
+        float* made = m + places * product_stride_;
+        float* copy = made + places * kernel_stride_;
         transform_source(band, source, copy, v);
         const IndexRange blocks = chunk_range(blocks_, parts, task % parts);
         for (std::int64_t block = blocks.begin; block < blocks.end; ++block) {
-            const IndexRange columns{block * block_width_, std::min((block + 1) * block_width_, s.columns)};
-            for (std::int64_t d = 0; d < s.depth; d += piece_depth_) {
-                const IndexRange depth{d, std::min(d + piece_depth_, s.depth)};
-                transform_kernel(weight, depth, columns, copy, u);
-                const Products& products =
-                    products_[is_last_band][columns.end - columns.begin != block_width_]
-                             [depth.end - depth.begin != piece_depth_];
-                const SumOfProducts& product = d == 0 ? products.replace : products.accumulate;
-                for (std::int64_t place = 0; place < places; ++place)
-                    for (std::int64_t n = 0; n < band.images; ++n)
-                        product(v + (n * places + place) * source_stride_ + d, u + place * kernel_stride_,
-                                m + (n * places + place) * product_stride_, at_begin, at_begin);
+            for (std::int64_t piece = 0; piece < depths; ++piece) {
+                if (!keeps) make_kernel(block, piece, copy, made);
+                multiply(band, block, piece, v, keeps ? kept_kernel(block * depths + piece) : made, m);
             }
-            for (std::int64_t n = 0; n < band.images; ++n)
-                for (std::int64_t y = band.rows.begin; y < band.rows.end; ++y)
-                    for (std::int64_t x = 0; x < s.tile_columns(); ++x) {
-                        const std::int64_t t = (y - band.rows.begin) * s.tile_columns() + x;
-                        finish_tile(m + n * places * product_stride_ + t * (columns.end - columns.begin),
-                                    4 * y, 4 * x, columns, bias, activation, accumulate,
-                                    output + (band.first_image + n) * s.out_height * s.out_width * s.columns);
-                    }
+            finish_band(band, m, block_columns_of(block), bias, activation, accumulate, output);
         }
     });
 }
@@ -364,8 +417,8 @@ WinogradWeightGradient::WinogradWeightGradient(const WinogradShape& shape, Produ
     gradient_stride_ = portion_tiles_ * s.columns + place_margin;
     block_rows_ = std::min(s.depth, widest_block);
     block_columns_ = std::min(s.columns, widest_block);
-    if (block_count() < fewest_tasks) block_columns_ = std::min(s.columns, widest_block / 2);
-    if (block_count() < fewest_tasks) block_rows_ = std::min(s.depth, widest_block / 2);
+    if (block_count() < fewest_blocks) block_columns_ = std::min(s.columns, widest_block / 2);
+    if (block_count() < fewest_blocks) block_rows_ = std::min(s.depth, widest_block / 2);
     for (int r = 0; r < 2; ++r)
         for (int c = 0; c < 2; ++c) {
             const std::int64_t columns = c == 0 ? block_columns_ : (s.columns - 1) % block_columns_ + 1;

@@ -14,6 +14,7 @@
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/products.hpp"
 
+#include <array>
 #include <cstdint>
 #include <vector>
 
@@ -57,33 +58,45 @@ class WinogradSum {
     std::int64_t scratch_size() const;
 
   private:
+    // Tiles that are computed together: rows of them in one image, or all those of several images.
     struct Band {
         std::int64_t first_image = 0;
         std::int64_t images = 0;
-        IndexRange rows;  // of tiles
+        IndexRange rows;
     };
     struct Products {
         SumOfProducts replace;
         SumOfProducts accumulate;
     };
+    IndexRange block_columns_of(std::int64_t block) const;
     void transform_source(const Band& band, const float* source, float* copy, float* v) const;
     void transform_kernel(const float* weight, IndexRange depth, IndexRange columns, float* copy,
                           float* u) const;
+    void multiply(const Band& band, std::int64_t block, std::int64_t piece, const float* v, const float* u,
+                  float* m) const;
     void finish_tile(const float* m, std::int64_t y, std::int64_t x, IndexRange columns, const float* bias,
                      const Function& activation, bool accumulate, float* image) const;
+    void finish_band(const Band& band, const float* m, IndexRange columns, const float* bias,
+                     const Function& activation, bool accumulate, float* output) const;
+    std::int64_t units(std::int64_t batch) const;
+    std::int64_t pieces() const;
+    std::int64_t band_size() const;
+    std::int64_t kernels_size() const { return blocks_ * pieces() * 36 * kernel_stride_; }
 
     WinogradShape shape_;
     bool transposed_ = false;
-    std::int64_t block_width_ = 0;  // of columns
+    std::int64_t block_width_ = 0;  // of columns, the widest; some blocks are 16 narrower
     std::int64_t blocks_ = 0;
     std::int64_t piece_depth_ = 0;
     std::int64_t rows_per_band_ = 0;
     std::int64_t bands_ = 0;
-    std::int64_t images_per_task_ = 1;
+    std::int64_t images_per_band_ = 1;
     std::int64_t source_stride_ = 0;   // elements between the 36 places of V in a band,
     std::int64_t product_stride_ = 0;  // of M
     std::int64_t kernel_stride_ = 0;   // and of U in a block and piece
-    Products products_[2][2][2];       // [last band or full][last block or full][last piece or full]
+    // By tiles (full bands, then the last one; or by images, from one on), block (wide or narrow) and piece
+    // (full or last).
+    std::vector<std::array<std::array<Products, 2>, 2>> products_;
 };
 
 // The weight gradient [9, depth, columns] of the same: V as above, Z = A gradient A', the sum over all tiles

@@ -212,79 +212,89 @@ TEST(Convolution, LargeImagesAndManyChannelsAgreeWithTheDefinition) {
                       2, ++seed);
 }
 
-// Those that are computed in transformed tiles: maps that tiles cover and such that they exceed, margins of
-// all widths, more columns and more depth than one block, several bands of rows and several images in a task.
+ConvolutionShape shape_3x3(std::int64_t height, std::int64_t width, std::int64_t in, std::int64_t out,
+                           std::int64_t before, std::int64_t after) {
+    return {.height = height,
+            .width = width,
+            .in_channels = in,
+            .out_channels = out,
+            .kernel_height = 3,
+            .kernel_width = 3,
+            .pad_top = before,
+            .pad_left = after,
+            .pad_bottom = after,
+            .pad_right = before};
+}
+
+constexpr double transformed_tolerance = 3e-5;
+
+// Maps that tiles cover and such that they exceed, and margins of all widths.
 TEST(Convolution, TransformedTilesAgreeWithTheDefinition) {
-    constexpr double transformed = 2e-5;
     std::uint64_t seed = 7000;
-    const auto check = [&](std::int64_t height, std::int64_t width, std::int64_t in, std::int64_t out,
-                           std::int64_t before, std::int64_t after, std::int64_t batch) {
-        const ConvolutionShape s{.height = height,
-                                 .width = width,
-                                 .in_channels = in,
-                                 .out_channels = out,
-                                 .kernel_height = 3,
-                                 .kernel_width = 3,
-                                 .pad_top = before,
-                                 .pad_left = after,
-                                 .pad_bottom = after,
-                                 .pad_right = before};
+    const auto check = [&](const ConvolutionShape& s, std::int64_t batch) {
         ASSERT_TRUE(winograd_serves(s));
-        check_convolution(s, batch, ++seed, transformed);
+        check_convolution(s, batch, ++seed, transformed_tolerance);
     };
-    check(8, 8, 64, 64, 1, 1, 3);
-    check(7, 7, 64, 80, 1, 1, 5);
-    check(9, 12, 96, 64, 1, 1, 2);
-    check(13, 7, 32, 48, 2, 0, 2);
-    check(14, 11, 48, 32, 0, 2, 2);
-    check(12, 10, 80, 144, 0, 0, 1);
-    check(8, 9, 144, 160, 1, 2, 9);
-    check(45, 70, 32, 32, 1, 1, 1);
-    check(33, 30, 64, 64, 1, 1, 2);
+    check(shape_3x3(8, 8, 64, 64, 1, 1), 1);
+    check(shape_3x3(7, 7, 64, 80, 1, 1), 1);
+    check(shape_3x3(9, 12, 32, 64, 1, 1), 1);
+    check(shape_3x3(13, 7, 32, 48, 2, 0), 2);
+    check(shape_3x3(14, 11, 48, 32, 0, 2), 1);
 }
 
-TEST(Convolution, AHandWorkedCase) {
-    // 1x3 image, one channel, kernel (1, 2) with one pixel of padding on the left: outputs 2a, a + 2b, b +
-    // 2c.
-    const ConvolutionShape s{
-        .height = 1, .width = 3, .in_channels = 1, .out_channels = 1, .kernel_width = 2, .pad_left = 1};
-    const std::vector<float> image = {5, 7, 11};
-    const std::vector<float> weight = {1, 2};
-    const float bias = -25;
-    std::vector<float> out(3);
-    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, {}, out.data());
-    EXPECT_EQ(out, (std::vector<float>{-15, -6, 4}));
-    ConvolutionKernel(s).forward(1, image.data(), weight.data(), &bias, {FunctionKind::relu}, out.data());
-    EXPECT_EQ(out, (std::vector<float>{0, 0, 4}));
+// More columns and more depth than one block, several bands of rows, several images in a band, and weights
+// whose transforms are not kept.
+TEST(Convolution, TransformedTilesAgreeWithTheDirectSum) {
+    const auto check = [](const ConvolutionShape& s, std::int64_t batch) {
+        SCOPED_TRACE(s.in_channels);
+        ASSERT_TRUE(winograd_serves(s));
+        const Tensor input = random_tensor({batch * s.height * s.width * s.in_channels}, 1);
+        const Tensor weight = random_tensor({s.weight_count()}, 2);
+        const Tensor bias = random_tensor({s.out_channels}, 3);
+        const Tensor gradient = random_tensor({batch * s.out_height() * s.out_width() * s.out_channels}, 4);
+        Tensor outputs[2];
+        Tensor data[2];
+        Tensor weights[2];
+        for (const bool winograd : {false, true}) {
+            const ConvolutionKernel kernel(s, ProductForm::fastest, winograd);
+            outputs[winograd] = Tensor({gradient.size()});
+            data[winograd] = Tensor({input.size()});
+            weights[winograd] = Tensor({weight.size()});
+            kernel.forward(batch, input.data(), weight.data(), bias.data(), {FunctionKind::relu},
+                           outputs[winograd].data());
+            kernel.data_gradient(batch, gradient.data(), weight.data(), false, data[winograd].data());
+            kernel.weight_gradient(batch, input.data(), gradient.data(), weights[winograd].data());
+        }
+        EXPECT_LT(worst_difference(outputs[1].values(), widen(outputs[0].values())), transformed_tolerance);
+        EXPECT_LT(worst_difference(data[1].values(), widen(data[0].values())), transformed_tolerance);
+        EXPECT_LT(worst_difference(weights[1].values(), widen(weights[0].values())), transformed_tolerance);
+    };
+    check(shape_3x3(12, 10, 80, 144, 0, 0), 1);
+    check(shape_3x3(8, 9, 144, 160, 1, 2), 9);
+    check(shape_3x3(45, 70, 32, 32, 1, 1), 1);
+    check(shape_3x3(33, 30, 64, 64, 1, 1), 7);
+    check(shape_3x3(7, 7, 352, 336, 1, 1), 5);
+    check(shape_3x3(8, 8, 512, 512, 1, 1), 17);
 }
 
-void check_bits(std::int64_t in, std::int64_t out) {
-    const ConvolutionShape s{.height = 9,
-                             .width = 7,
-                             .in_channels = in,
-                             .out_channels = out,
-                             .kernel_height = 3,
-                             .kernel_width = 3,
-                             .pad_top = 1,
-                             .pad_left = 1,
-                             .pad_bottom = 1,
-                             .pad_right = 1};
-    const Tensor input = random_tensor({7 * 9 * 7 * in}, 1);
+void check_bits(std::int64_t in, std::int64_t out, std::int64_t batch) {
+    const ConvolutionShape s = shape_3x3(9, 7, in, out, 1, 1);
+    const Tensor input = random_tensor({batch * 9 * 7 * in}, 1);
     const Tensor weight = random_tensor({s.weight_count()}, 2);
     const ConvolutionKernel kernel(s);
-    Tensor all({7 * 9 * 7 * out});
-    kernel.forward(7, input.data(), weight.data(), nullptr, {}, all.data());
+    Tensor all({batch * 9 * 7 * out});
+    kernel.forward(batch, input.data(), weight.data(), nullptr, {}, all.data());
     Tensor gradients[4];
     Tensor data_gradients[4];
-    for (Tensor& gradient : data_gradients) gradient = Tensor({7 * 9 * 7 * in});
+    for (Tensor& gradient : data_gradients) gradient = Tensor({batch * 9 * 7 * in});
     for (const int threads : {1, 2, 3}) {
         set_threads(threads);
         Tensor one({9 * 7 * out});
         kernel.forward(1, input.data() + 4 * 9 * 7 * in, weight.data(), nullptr, {}, one.data());
         EXPECT_EQ(std::memcmp(one.data(), all.data() + 4 * 9 * 7 * out, one.values().size_bytes()), 0);
-        kernel.data_gradient(7, all.data(), weight.data(), false, data_gradients[threads].data());
+        kernel.data_gradient(batch, all.data(), weight.data(), false, data_gradients[threads].data());
         gradients[threads] = Tensor({s.weight_count()});
-        kernel.weight_gradient(7, input.data(), all.data(), gradients[threads].data());
+        kernel.weight_gradient(batch, input.data(), all.data(), gradients[threads].data());
     }
     set_threads(2);
     EXPECT_EQ(std::memcmp(gradients[1].data(), gradients[2].data(), gradients[1].values().size_bytes()), 0);
@@ -296,9 +306,10 @@ void check_bits(std::int64_t in, std::int64_t out) {
 }
 
 TEST(Convolution, AnImageGetsTheSameBitsInEveryBatchAndWithAnyThreads) {
-    check_bits(5, 18);
-    check_bits(64, 80);
-    check_bits(32, 144);
+    check_bits(5, 18, 7);
+    check_bits(64, 80, 7);
+    check_bits(64, 80, 23);
+    check_bits(32, 144, 7);
 }
 
 TEST(Dense, ARowGetsTheSameBitsInEveryBatch) {

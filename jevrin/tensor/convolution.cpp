@@ -11,6 +11,12 @@ namespace {
 // With fewer the weight gradient gains nothing by transformed tiles.
 constexpr std::int64_t fewest_gradient_channels = 64;
 
+// Whether each output pixel is a product of one input pixel.
+bool reads_single_pixels(const ConvolutionShape& s) {
+    return s.kernel_height == 1 && s.kernel_width == 1 && s.stride_height == 1 && s.stride_width == 1 &&
+           s.groups == 1 && std::max({s.pad_top, s.pad_left, s.pad_bottom, s.pad_right}) == 0;
+}
+
 // One axis of the data gradient: the input places first, first + stride, ... and what reaches them.
 struct PhaseAxis {
     std::int64_t count = 0;
@@ -73,7 +79,10 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
     for (std::int64_t row = 0; row < std::min(s.stride_height, s.height); ++row)
         for (std::int64_t column = 0; column < std::min(s.stride_width, s.width); ++column)
             add_phase(row, column, form);
-    weights_ = WeightGradient(s, form);
+    if (reads_single_pixels(s))
+        row_weights_.emplace(s.in_channels, s.out_channels, form);
+    else
+        weights_ = WeightGradient(s, form);
 }
 
 bool ConvolutionKernel::is_depthwise() const {
@@ -147,8 +156,10 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
         depthwise_.weight_gradient(batch, input, output_gradient, weight_gradient);
     else if (winograd_ && winograd_->weights)
         (*winograd_->weights)(batch, input, output_gradient, weight_gradient);
+    else if (row_weights_)
+        (*row_weights_)(batch * shape_.height * shape_.width, input, output_gradient, weight_gradient);
     else
-        weights_(batch, input, output_gradient, false, weight_gradient);
+        weights_(batch, input, output_gradient, weight_gradient);
 }
 
 std::int64_t ConvolutionKernel::scratch_size() const {
@@ -156,7 +167,8 @@ std::int64_t ConvolutionKernel::scratch_size() const {
     if (winograd_)
         return std::max({winograd_->forward.scratch_size(), winograd_->data.scratch_size(),
                          winograd_->weights ? winograd_->weights->scratch_size() : weights_.scratch_size()});
-    std::int64_t size = std::max({shape_.weight_count(), forward_.scratch_size(), weights_.scratch_size()});
+    std::int64_t size = std::max({shape_.weight_count(), forward_.scratch_size(),
+                                  row_weights_ ? row_weights_->scratch_size() : weights_.scratch_size()});
     for (const Phase& phase : phases_) size = std::max(size, phase.sum.scratch_size());
     return size;
 }

@@ -14,6 +14,7 @@
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/depthwise.hpp"
 #include "jevrin/tensor/products.hpp"
+#include "jevrin/tensor/row_gradient.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
 #include "jevrin/tensor/weight_gradient.hpp"
 #include "jevrin/tensor/winograd.hpp"
@@ -66,6 +67,7 @@ class ConvolutionKernel {
     TapSum forward_;
     std::vector<Phase> phases_;
     WeightGradient weights_;
+    std::optional<RowGradient> row_weights_;  // instead, for single pixels
     // Instead of those, where they serve.
     struct Winograd {
         WinogradSum forward;

@@ -33,7 +33,6 @@ void copy_tail(const float* tail, std::int64_t rows, std::int64_t width, float* 
 }
 
 // output (+)= input * packed weight + bias.
-
 void multiply_rows(const TapSum& sum, std::int64_t rows, const float* input, const float* packed,
                    const float* bias, bool accumulate, float* output) {
     const std::int64_t in = sum.shape().depth;
@@ -60,7 +59,7 @@ DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)
       out_(out),
       forward_(line_product(in, out), form),
       data_(line_product(out, in), form),
-      weight_({.height = 1, .width = row_block, .in_channels = in, .out_channels = out}, form) {}
+      weight_(in, out, form) {}
 
 void DenseKernel::forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
                           float* output) const {
@@ -78,15 +77,7 @@ void DenseKernel::data_gradient(std::int64_t rows, const float* output_gradient,
 
 void DenseKernel::weight_gradient(std::int64_t rows, const float* input, const float* output_gradient,
                                   float* weight_gradient) const {
-    const std::int64_t blocks = rows / row_block;
-    const std::int64_t rest = rows % row_block;
-    if (blocks > 0) weight_(blocks, input, output_gradient, false, weight_gradient);
-    if (rest == 0) return;
-    const Scratch tail(row_block * (in_ + out_));
-    float* gradient_tail = tail.data() + row_block * in_;
-    copy_tail(input + blocks * row_block * in_, rest, in_, tail.data());
-    copy_tail(output_gradient + blocks * row_block * out_, rest, out_, gradient_tail);
-    weight_(1, tail.data(), gradient_tail, blocks > 0, weight_gradient);
+    weight_(rows, input, output_gradient, weight_gradient);
 }
 
 std::int64_t DenseKernel::scratch_size() const {

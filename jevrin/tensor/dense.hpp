@@ -1,8 +1,8 @@
 // The dense layer: output [rows, out] = input [rows, in] * weight [in, out] + bias [out].
 #pragma once
 
+#include "jevrin/tensor/row_gradient.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
-#include "jevrin/tensor/weight_gradient.hpp"
 
 #include <cstdint>
 
@@ -31,7 +31,7 @@ class DenseKernel {
     std::int64_t out_ = 0;
     TapSum forward_;
     TapSum data_;
-    WeightGradient weight_;
+    RowGradient weight_;
 };
 
 }  // namespace jevrin::inline v1

@@ -20,6 +20,7 @@ constexpr std::int64_t reuse_pixels = 128;           // pixels that use larger w
 constexpr std::int64_t smallest_task = 1 << 20;      // multiplications worth a task of their own
 constexpr std::int64_t smallest_copy = 1 << 15;      // floats whose copying is worth one
 constexpr std::int64_t fewest_tasks = 4;
+constexpr std::int64_t widest_single = 64;
 
 std::int64_t smallest(const std::vector<std::int64_t>& values) {
     return *std::min_element(values.begin(), values.end());
@@ -39,7 +40,8 @@ void add_bias(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::i
 TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
     assert(shape.depth > 0 && shape.columns > 0 && shape.out_height > 0 && shape.out_width > 0);
     const TapSumShape& s = shape_;
-    block_width_ = block_columns(s.columns);
+    // A single matrix of so many columns stays in the cache; those of several taps need narrower ones.
+    block_width_ = tap_count() == 1 ? std::min(s.columns, widest_single) : block_columns(s.columns);
     std::int64_t offset = 0;
     for (std::int64_t group = 0; group < s.groups; ++group)
         for (std::int64_t begin = 0; begin < s.columns; begin += block_width_) {

@@ -2,6 +2,7 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/integer_division.hpp"
+#include "jevrin/tensor/partial_sums.hpp"
 #include "jevrin/tensor/scratch.hpp"
 #include "jevrin/tensor/transposition.hpp"
 
@@ -299,7 +300,7 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
 }
 
 void WeightGradient::operator()(std::int64_t batch, const float* input, const float* output_gradient,
-                                bool accumulate, float* gradient) const {
+                                float* gradient) const {
     const std::int64_t count = shape_.weight_count();
     const std::int64_t chunk_count = chunks(batch);
     const Scratch partials(chunk_count > 1 ? chunk_count * count : 0);
@@ -311,21 +312,11 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
         float* sums = chunk_count > 1 ? partials.data() + chunk * count : gradient;
         const IndexRange range = chunk_range(portions(batch), chunk_count, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i) {
-            const bool add = i != range.begin || (chunk_count == 1 && accumulate);
-            add_portion(portion(batch, i), block, input, output_gradient, add, sums, scratch.data());
+            add_portion(portion(batch, i), block, input, output_gradient, i != range.begin, sums,
+                        scratch.data());
         }
     });
-    if (chunk_count == 1) return;
-    constexpr std::int64_t piece = 16 * 1024;
-    parallel_for(divide_up(count, piece), [&](std::int64_t part) {
-        const std::int64_t begin = part * piece;
-        const std::int64_t end = std::min(begin + piece, count);
-        if (!accumulate) std::copy(partials.data() + begin, partials.data() + end, gradient + begin);
-        for (std::int64_t chunk = accumulate ? 0 : 1; chunk < chunk_count; ++chunk) {
-            const float* partial = partials.data() + chunk * count;
-            for (std::int64_t i = begin; i < end; ++i) gradient[i] += partial[i];
-        }
-    });
+    if (chunk_count > 1) add_partials(chunk_count, count, partials.data(), gradient);
 }
 
 }  // namespace jevrin::inline v1

@@ -21,8 +21,9 @@ class WeightGradient {
     WeightGradient() = default;
     WeightGradient(const ConvolutionShape& shape, ProductForm form);
 
-    // gradient [kernel_height, kernel_width, in_channels / groups, out_channels] (+)= the sum over the batch.
-    void operator()(std::int64_t batch, const float* input, const float* output_gradient, bool accumulate,
+    // gradient [kernel_height, kernel_width, in_channels / groups, out_channels] is replaced by the sum over
+    // the batch.
+    void operator()(std::int64_t batch, const float* input, const float* output_gradient,
                     float* gradient) const;
 
     // The largest lease of scratch that a call takes.

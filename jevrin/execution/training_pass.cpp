@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <chrono>
 
 namespace jevrin::inline v1 {
 
@@ -55,6 +56,18 @@ void TrainingPass::add_parameter(std::size_t node, std::size_t p, Tensor& gradie
     parameters_.back().rate_factor = parameters_[shared.first].rate_factor;
 }
 
+void TrainingPass::measure_nodes() {
+    node_seconds_.assign(network_.nodes.size(), 0.0);
+}
+
+template <typename Work>
+void TrainingPass::measured(std::size_t node, const Work& work) {
+    if (node_seconds_.empty()) return work();
+    const auto begin = std::chrono::steady_clock::now();
+    work();
+    node_seconds_[node] += std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+}
+
 const PassMemory& TrainingPass::memory() const {
     return compiled_->memory();
 }
@@ -70,10 +83,12 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
             inputs_.push_back(from == 0 ? input_ : compiled_->value(from));
         Node& node = network_.nodes[instruction.node];
         float* output = compiled_->value(instruction.output);
-        if (node.frozen)
-            instruction.operation->infer(batch, node, inputs_, output);
-        else
-            instruction.operation->forward(batch, node, inputs_, draw, output);
+        measured(instruction.node, [&] {
+            if (node.frozen)
+                instruction.operation->infer(batch, node, inputs_, output);
+            else
+                instruction.operation->forward(batch, node, inputs_, draw, output);
+        });
         if (observer)
             observer(instruction.last_node,
                      {output, static_cast<std::size_t>(batch * compiled_->size(instruction.output))});
@@ -124,7 +139,9 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         arguments.output = compiled_->value(instruction.output);
         arguments.output_gradient = compiled_->gradient(instruction.output);
         if (batch > 0 || instruction.operation->meets_shards())
-            instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
+            measured(instruction.node, [&] {
+                instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
+            });
         if (batch == 0)  // an empty shard
             for (Tensor& gradient : parameter_gradients_[k]) std::ranges::fill(gradient.values(), 0.0F);
         while (ready && next < ready_order_.size() && ready_order_[next] >= first_of_[k] &&

@@ -69,7 +69,14 @@ class TrainingPass {
     void move_statistics(std::span<const double> statistics);
     const PassMemory& memory() const;
 
+    // From here on, the seconds of each node of the network are added up, forwards and backwards; nodes that
+    // are computed together count as the one with the parameters.
+    void measure_nodes();
+    std::span<const double> node_seconds() const { return node_seconds_; }
+
   private:
+    template <typename Work>
+    void measured(std::size_t node, const Work& work);
     bool is_shared(std::size_t parameter) const;
     void add_parameter(std::size_t node, std::size_t p, Tensor& gradient);
 
@@ -90,6 +97,7 @@ class TrainingPass {
     std::vector<BackwardArguments> backward_;
     std::vector<const float*> inputs_;
     const float* input_ = nullptr;
+    std::vector<double> node_seconds_;  // empty: not measured
 };
 
 }  // namespace jevrin::inline v1

@@ -40,7 +40,13 @@ Json to_json(const CandidateCheck& c, const RunSettings& settings) {
             {"largest_batch", c.largest_batch},
             {"runs", c.runs},
             {"epochs", c.epochs},
-            {"seconds_per_epoch", c.seconds_per_epoch},
+            {"seconds_per_epoch", c.epoch.sum()},
+            {"epoch_seconds",
+             {{"images", c.epoch.images},
+              {"frozen", c.epoch.frozen},
+              {"products", c.epoch.products},
+              {"passes", c.epoch.passes},
+              {"validation", c.epoch.validation}}},
             {"seconds_once", c.seconds_once},
             {"settings", complete_json(settings)}};
 }
@@ -153,6 +159,37 @@ std::string notes_on_training(const CandidateCheck& c) {
     return text;
 }
 
+// What an epoch spends its time on, and what would shorten the longest of it, unless features that are
+// computed once take longer than all epochs.
+std::string time_lines(const CandidateCheck& c) {
+    struct Share {
+        double seconds;
+        const char* what;
+        const char* cure;
+    };
+    const Share shares[] = {
+        {c.epoch.products, "convolutions, dense (arithmetic)",
+         c.regime == Regime::scratch ? "smaller images, fewer channels, or a backbone of which less trains"
+                                     : "smaller images, or fewer layers that train"},
+        {c.epoch.passes, "other layers (memory)", "smaller images, or fewer layers between the convolutions"},
+        {c.epoch.frozen, "frozen layers",
+         "'views' in [training], which keeps the features of so many augmented views"},
+        {c.epoch.images, "images", "less augmentation"},
+        {c.epoch.validation, "validation", "fewer validations ('validate_every' in [training])"}};
+    const Share* longest = shares;
+    std::string text;
+    for (const Share& share : shares) {
+        if (share.seconds > longest->seconds) longest = &share;
+        const double percent = 100.0 * share.seconds / c.epoch.sum();
+        if (percent >= 0.5)
+            text += fmt::format("{}{:.0f} % {}", text.empty() ? "" : ", ", percent, share.what);
+    }
+    text = fmt::format("  epoch: {}\n", text);
+    if (static_cast<double>(c.epochs) * c.epoch.sum() > c.seconds_once)
+        text += fmt::format("  faster with: {}\n", longest->cure);
+    return text;
+}
+
 std::string backbone_lines(const std::vector<BackboneCheck>& backbones) {
     std::string text;
     for (const BackboneCheck& backbone : backbones)
@@ -212,7 +249,7 @@ std::string candidates_table(const CheckResult& result, std::size_t width) {
                    count_cell(c.trainable_parameters), count_cell(c.multiplications),
                    spoken_bytes(c.memory_bytes),
                    c.largest_batch >= result.check.part_sizes[0] ? "all" : with_commas(c.largest_batch),
-                   std::to_string(c.runs), std::to_string(c.epochs), two_digits(c.seconds_per_epoch),
+                   std::to_string(c.runs), std::to_string(c.epochs), two_digits(c.epoch.sum()),
                    two_digits(c.seconds_once)});
     }
     return table.text(result.check.candidates.size(), width);
@@ -291,8 +328,10 @@ std::string to_text(const CheckResult& result, const TextForm& form) {
         if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
         const CandidateCheck& c = check.candidates[i];
         const bool by_stage = !result.all_layers && c.layers.size() > most_layers_shown;
-        text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}{}", c.candidate, fmt::join(c.stages, " > "),
-                            settings_lines(plan.candidates[i]), notes_on_training(c),
+        const bool takes_steps = plan.candidates[i].last_layer != LastLayer::logistic_regression;
+        text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}{}{}", c.candidate,
+                            fmt::join(c.stages, " > "), settings_lines(plan.candidates[i]),
+                            notes_on_training(c), takes_steps ? time_lines(c) : std::string(),
                             by_stage ? stage_lines(c, form) : layer_lines(c, form.width));
     }
     return text;

@@ -48,7 +48,7 @@ Work work_of(const PlanCheck& check) {
     for (const CandidateCheck& candidate : check.candidates)
         work.longest =
             std::max(work.longest, here * (candidate.seconds_once + static_cast<double>(candidate.epochs) *
-                                                                        candidate.seconds_per_epoch));
+                                                                        candidate.epoch.sum()));
     return work;
 }
 

@@ -59,6 +59,22 @@ void note_what_trains(CandidateCheck& check, const CandidateNetwork& built) {
     check.head_only = before_head == 0;
 }
 
+// The share of a step that goes into products of matrices, large enough that arithmetic bounds them.
+double share_of_products(const Network& network, std::span<const double> node_seconds) {
+    double products = 0.0;
+    double sum = 0.0;
+    for (std::size_t n = 0; n < network.nodes.size(); ++n) {
+        const auto& op = network.nodes[n].op;
+        const auto* convolution = std::get_if<operators::Convolution>(&op);
+        const bool is_product = (convolution != nullptr && convolution->groups == 1) ||
+                                std::holds_alternative<operators::Dense>(op) ||
+                                std::holds_alternative<operators::MatrixProduct>(op);
+        if (is_product) products += node_seconds[n];
+        sum += node_seconds[n];
+    }
+    return sum > 0.0 ? products / sum : 0.0;
+}
+
 std::vector<BackboneCheck> check_backbones(const Materials& materials) {
     std::vector<BackboneCheck> checks;
     for (const BackbonePlan& stated : materials.plan.backbones) {
@@ -124,11 +140,15 @@ PlanCheck check_plan(const Materials& materials) {
         for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
         const std::vector<Target> targets = plain_targets(labels);
         std::vector<float> gradient(static_cast<std::size_t>(batch) * data.classes);
-        const double step_seconds = measure([&] {
+        const auto step = [&] {
             const auto logits = pass.forward(batch, input, {plan.seeds.front(), 1, items.data()});
             cross_entropy(static_cast<std::int64_t>(data.classes), logits, targets, gradient);
             pass.backward(batch, gradient);
-        });
+        };
+        const double step_seconds = measure(step);
+        pass.measure_nodes();
+        step();
+        const double products = share_of_products(halves.trained, pass.node_seconds());
         Inference trained(halves.trained, batch);
         const double validation_seconds = measure([&] { trained.run(batch, input); });
 
@@ -140,21 +160,23 @@ PlanCheck check_plan(const Materials& materials) {
         const auto batches = static_cast<double>(training_items) / static_cast<double>(batch);
         const double validation_batches =
             static_cast<double>(own.parts.validation.size()) / static_cast<double>(batch);
-        const double source_seconds = fill_seconds + frozen_seconds;
-        const double validation = validation_batches * validation_seconds;
-        const double pass_seconds = batches * (step_seconds + (features_kept ? 0.0 : source_seconds));
-        const double passes = static_cast<double>(length.steps) / static_cast<double>(length.steps_per_epoch);
+        // Of the training part, between two validations.
+        const double passes = batches * static_cast<double>(length.steps) /
+                              static_cast<double>(length.steps_per_epoch * length.validations);
         result.epochs = length.validations;
-        result.seconds_per_epoch =
-            pass_seconds * passes / static_cast<double>(length.validations) + validation;
+        result.epoch = {.images = features_kept ? 0.0 : passes * fill_seconds,
+                        .frozen = features_kept ? 0.0 : passes * frozen_seconds,
+                        .products = passes * step_seconds * products,
+                        .passes = passes * step_seconds * (1.0 - products),
+                        .validation = validation_batches * validation_seconds};
         if (cut > 1) {
             const auto views = static_cast<double>(std::max<std::int64_t>(1, training.views));
-            result.seconds_once =
-                (validation_batches + (features_kept ? views * batches : 0.0)) * source_seconds;
+            result.seconds_once = (validation_batches + (features_kept ? views * batches : 0.0)) *
+                                  (fill_seconds + frozen_seconds);
         }
         result.runs = static_cast<std::int64_t>(plan.seeds.size() * folds);
         check.seconds +=
-            static_cast<double>(result.runs * result.epochs) * result.seconds_per_epoch + result.seconds_once;
+            static_cast<double>(result.runs * result.epochs) * result.epoch.sum() + result.seconds_once;
         check.runs += result.runs;
         check.candidates.push_back(std::move(result));
     }

@@ -12,6 +12,17 @@
 
 namespace jevrin::inline v1 {
 
+// Seconds of an epoch, by what they are spent on.
+struct EpochTimes {
+    double images = 0.0;      // augmenting and scaling them
+    double frozen = 0.0;      // layers before the boundary, unless their features are kept
+    double products = 0.0;    // convolutions, dense layers and matrix products, which the arithmetic bounds
+    double passes = 0.0;      // all other layers that train, which the memory bounds
+    double validation = 0.0;  // of the validation part
+
+    double sum() const { return images + frozen + products + passes + validation; }
+};
+
 // What one candidate costs. Times come from a short measured run of one real batch on this machine.
 struct CandidateCheck {
     std::string candidate;
@@ -31,7 +42,7 @@ struct CandidateCheck {
     std::int64_t largest_batch = 0;    // that fits the memory
     std::int64_t runs = 0;             // seeds and folds
     std::int64_t epochs = 0;           // validations of each
-    double seconds_per_epoch = 0.0;
+    EpochTimes epoch;
     double seconds_once = 0.0;  // before the first epoch: boundary features that are computed once
 };
 

@@ -304,7 +304,7 @@ PlanDraft draft_plan(const DraftSettings& settings, const MaterialsProgress& pro
     double each = 0.0;
     for (const CandidateCheck& candidate : trial.candidates) {
         once += candidate.seconds_once;
-        each += static_cast<double>(candidate.runs) * candidate.seconds_per_epoch;
+        each += static_cast<double>(candidate.runs) * candidate.epoch.sum();
     }
     const double allowed = spared * settings.hours * 3600.0;
     const auto fitting = static_cast<std::int64_t>((allowed - once) / std::max(1e-9, each));

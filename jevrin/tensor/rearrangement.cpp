@@ -2,6 +2,8 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/element_loop.hpp"
+#include "jevrin/tensor/integer_division.hpp"
+#include "jevrin/tensor/transposition.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -10,6 +12,8 @@
 
 namespace jevrin::inline v1 {
 namespace {
+
+constexpr std::int64_t floats_per_task = 32 * 1024;
 
 std::vector<std::vector<std::int64_t>> all_places(const Shape& shape) {
     std::vector<std::vector<std::int64_t>> places;
@@ -69,10 +73,49 @@ Rearrangement::Rearrangement(const Shape& input, const std::vector<std::vector<s
             place[d] = 0;
         }
     }
+    std::vector<bool> seen(static_cast<std::size_t>(input_size_ / length_), false);
+    once_ = true;
+    for (const std::int32_t source : sources_) {
+        if (source < 0) continue;
+        once_ = once_ && !seen[static_cast<std::size_t>(source)];
+        seen[static_cast<std::size_t>(source)] = true;
+    }
+    all_ = std::ranges::find(seen, false) == seen.end();
+}
+
+Rearrangement::Turning Rearrangement::turning(const Shape& input, std::span<const std::int64_t> permutation) {
+    const std::size_t last = input.size() - 1;
+    const auto becomes_last = static_cast<std::size_t>(permutation[last]);
+    if (becomes_last == last) return {};
+    const auto last_becomes = static_cast<std::size_t>(
+        std::ranges::find(permutation, static_cast<std::int64_t>(last)) - permutation.begin());
+    Shape from_steps(input.size(), 1);
+    Shape to_steps(input.size(), 1);
+    for (std::size_t d = last; d > 0; --d) {
+        from_steps[d - 1] = from_steps[d] * input[d];
+        to_steps[d - 1] = to_steps[d] * input[static_cast<std::size_t>(permutation[d])];
+    }
+    Turning turning{.rows = input[becomes_last],
+                    .columns = input[last],
+                    .from_stride = from_steps[becomes_last],
+                    .to_stride = to_steps[last_becomes],
+                    .matrices = {{}}};
+    for (std::size_t d = 0; d < last; ++d) {
+        if (d == last_becomes) continue;
+        const auto from = static_cast<std::size_t>(permutation[d]);
+        std::vector<Turning::Matrix> matrices;
+        for (const Turning::Matrix& matrix : turning.matrices)
+            for (std::int64_t i = 0; i < input[from]; ++i)
+                matrices.push_back({matrix.from + i * from_steps[from], matrix.to + i * to_steps[d]});
+        turning.matrices = std::move(matrices);
+    }
+    return turning;
 }
 
 Rearrangement Rearrangement::transpose(const Shape& input, std::span<const std::int64_t> permutation) {
-    return {input, all_places(input), permutation};
+    Rearrangement transposed(input, all_places(input), permutation);
+    if (transposed.length_ == 1 && input.size() > 1) transposed.turning_ = turning(input, permutation);
+    return transposed;
 }
 
 Rearrangement Rearrangement::slice(const Shape& input, std::span<const Stretch> stretches) {
@@ -113,33 +156,75 @@ Rearrangement Rearrangement::gather(const Shape& input, std::int64_t axis,
     return {input, all, identity(input.size())};
 }
 
-void Rearrangement::forward(std::int64_t batch, const float* input, float* output) const {
-    parallel_for(batch, [&](std::int64_t n) {
-        const float* from = input + n * input_size_;
-        float* to = output + n * output_size_;
-        for (const std::int32_t source : sources_) {
-            if (source < 0)
-                std::fill_n(to, length_, value_);
-            else if (length_ == 1)
-                *to = from[source];
-            else
-                std::copy_n(from + source * length_, length_, to);
-            to += length_;
+// work(item, matrix) for all of them.
+template <typename Work>
+void Rearrangement::for_matrices(std::int64_t batch, const Work& work) const {
+    const std::int64_t matrices = std::ssize(turning_.matrices);
+    const std::int64_t tasks = std::min(batch * matrices, divide_up(batch * output_size_, floats_per_task));
+    parallel_for(tasks, [&](std::int64_t task) {
+        const IndexRange range = chunk_range(batch * matrices, tasks, task);
+        for (std::int64_t i = range.begin; i < range.end; ++i)
+            work(i / matrices, turning_.matrices[static_cast<std::size_t>(i % matrices)]);
+    });
+}
+
+// work(item, source, target, elements) for each run of stretches that follow each other on both sides, in
+// elements; source -1 for padding. Each item is cut into so many parts, which run at the same time.
+template <typename Work>
+void Rearrangement::for_stretches(std::int64_t batch, std::int64_t parts, const Work& work) const {
+    const std::int64_t count = std::ssize(sources_);
+    const auto source = [&](std::int64_t i) { return std::int64_t{sources_[static_cast<std::size_t>(i)]}; };
+    parallel_for(batch * parts, [&](std::int64_t task) {
+        const IndexRange range = chunk_range(count, parts, task % parts);
+        for (std::int64_t i = range.begin, end = i; i < range.end; i = end) {
+            const std::int64_t first = source(i);
+            for (++end; end < range.end; ++end)
+                if (source(end) != (first < 0 ? -1 : first + end - i)) break;
+            work(task / parts, first < 0 ? -1 : first * length_, i * length_, (end - i) * length_);
         }
+    });
+}
+
+void Rearrangement::forward(std::int64_t batch, const float* input, float* output) const {
+    const Turning& t = turning_;
+    if (!t.matrices.empty())
+        return for_matrices(batch, [&](std::int64_t n, const Turning::Matrix& m) {
+            jevrin::transpose(t.rows, t.columns, input + n * input_size_ + m.from, t.from_stride,
+                              output + n * output_size_ + m.to, t.to_stride);
+        });
+    const std::int64_t parts =
+        std::clamp<std::int64_t>(output_size_ / floats_per_task, 1, std::ssize(sources_));
+    for_stretches(batch, parts, [&](std::int64_t n, std::int64_t from, std::int64_t to, std::int64_t count) {
+        if (from < 0)
+            std::fill_n(output + n * output_size_ + to, count, value_);
+        else
+            std::copy_n(input + n * input_size_ + from, count, output + n * output_size_ + to);
     });
 }
 
 void Rearrangement::backward(std::int64_t batch, const float* output_gradient, bool accumulate,
                              float* input_gradient) const {
-    parallel_for(batch, [&](std::int64_t n) {
-        const float* from = output_gradient + n * output_size_;
-        float* to = input_gradient + n * input_size_;
-        if (!accumulate) std::fill_n(to, input_size_, 0.0F);
-        for (const std::int32_t source : sources_) {
-            if (source >= 0)
-                for (std::int64_t i = 0; i < length_; ++i) to[source * length_ + i] += from[i];
-            from += length_;
-        }
+    const Turning& t = turning_;
+    if (!t.matrices.empty() && !accumulate)
+        return for_matrices(batch, [&](std::int64_t n, const Turning::Matrix& m) {
+            jevrin::transpose(t.columns, t.rows, output_gradient + n * output_size_ + m.to, t.to_stride,
+                              input_gradient + n * input_size_ + m.from, t.from_stride);
+        });
+    if (!accumulate && !(once_ && all_))
+        parallel_for(
+            batch, [&](std::int64_t n) { std::fill_n(input_gradient + n * input_size_, input_size_, 0.0F); });
+    // What goes to several places is added up in their order.
+    const std::int64_t parts =
+        once_ ? std::clamp<std::int64_t>(output_size_ / floats_per_task, 1, std::ssize(sources_)) : 1;
+    const bool replaces = once_ && !accumulate;
+    for_stretches(batch, parts, [&](std::int64_t n, std::int64_t to, std::int64_t from, std::int64_t count) {
+        if (to < 0) return;
+        const float* gradient = output_gradient + n * output_size_ + from;
+        float* sum = input_gradient + n * input_size_ + to;
+        if (replaces)
+            std::copy_n(gradient, count, sum);
+        else
+            for (std::int64_t i = 0; i < count; ++i) sum[i] += gradient[i];
     });
 }
 

@@ -36,11 +36,33 @@ class Rearrangement {
     Rearrangement(const Shape& input, const std::vector<std::vector<std::int64_t>>& places,
                   std::span<const std::int64_t> permutation);
 
+    // Matrices whose rows become columns: those of a transposition that moves the last dimension.
+    struct Turning {
+        std::int64_t rows = 0;
+        std::int64_t columns = 0;
+        std::int64_t from_stride = 0;  // elements between rows in the input,
+        std::int64_t to_stride = 0;    // and in the output
+        struct Matrix {
+            std::int64_t from = 0;
+            std::int64_t to = 0;
+        };
+        std::vector<Matrix> matrices;  // where they begin; empty: the table of stretches is used
+    };
+    static Turning turning(const Shape& input, std::span<const std::int64_t> permutation);
+
+    template <typename Work>
+    void for_matrices(std::int64_t batch, const Work& work) const;
+    template <typename Work>
+    void for_stretches(std::int64_t batch, std::int64_t parts, const Work& work) const;
+
     std::int64_t input_size_ = 0;
     std::int64_t output_size_ = 0;
     std::int64_t length_ = 1;            // elements that move together
     std::vector<std::int32_t> sources_;  // of each stretch of the output, in stretches; -1: padding
+    bool once_ = false;                  // no stretch of the input is in the output twice,
+    bool all_ = false;                   // or missing
     float value_ = 0.0F;
+    Turning turning_;
 };
 
 // output = the inputs one after the other along an axis; sizes[k] is the number of elements of input k from

@@ -8,6 +8,7 @@
 #include "jevrin/comparison/evidence.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
+#include "jevrin/results/check_result.hpp"
 #include "jevrin/study/check.hpp"
 #include "jevrin/study/materials.hpp"
 #include "jevrin/training/classifier.hpp"
@@ -393,9 +394,27 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     EXPECT_EQ(check.candidates[1].trainable_parameters, 8 * 8 + 8 + 8 * 3 + 3);
     EXPECT_THAT(check.candidates[2].stages, testing::ElementsAre("[stem 16x16x4]", "[stage1 16x16x4]",
                                                                  "stage2 8x8x8", "pool 8", "head 3"));
-    for (const CandidateCheck& c : check.candidates) EXPECT_GT(c.seconds_per_epoch, 0.0);
+    for (const CandidateCheck& c : check.candidates) {
+        EXPECT_GT(c.epoch.products, 0.0) << c.candidate;
+        EXPECT_GT(c.epoch.passes, 0.0) << c.candidate;
+        EXPECT_GT(c.epoch.validation, 0.0) << c.candidate;
+    }
+    // Features of images that no augmentation changes are kept.
+    EXPECT_GT(check.candidates[0].epoch.images, 0.0);
+    EXPECT_EQ(check.candidates[1].epoch.images + check.candidates[1].epoch.frozen, 0.0);
     EXPECT_GT(check.candidates[1].seconds_once, 0.0);
     EXPECT_GT(check.candidates[0].memory_bytes, check.candidates[1].memory_bytes / 2);
+    const std::string text = to_text(report_check(*materials));
+    EXPECT_THAT(text, HasSubstr("% convolutions, dense (arithmetic)"));
+    EXPECT_THAT(text, HasSubstr("% other layers (memory)"));
+    EXPECT_THAT(text, HasSubstr("faster with: "));
+    const Json json = parse_json(to_json(report_check(*materials)));
+    for (const Json& candidate : json.at("candidates")) {
+        double sum = 0.0;
+        for (const auto& [name, seconds] : candidate.at("epoch_seconds").items())
+            sum += seconds.get<double>();
+        EXPECT_NEAR(sum, candidate.at("seconds_per_epoch").get<double>(), 1e-6 * sum);
+    }
 }
 
 }  // namespace

@@ -17,6 +17,7 @@
 
 #include <array>
 #include <limits>
+#include <numeric>
 
 namespace jevrin {
 namespace {
@@ -248,6 +249,71 @@ TEST(Rearrangement, HandWorkedMoves) {
     Rearrangement::gather({2, 3}, 1, std::array<std::int64_t, 3>{0, 0, 2})
         .backward(1, std::vector<float>{1, 10, 100, 2, 20, 200}.data(), false, gradient.data());
     EXPECT_THAT(gradient, testing::ElementsAre(11, 0, 100, 22, 0, 200));
+}
+
+// Where each element of the output comes from, by moving the places of the input themselves.
+void check_rearrangement(const Rearrangement& moves, std::int64_t input_size, std::int64_t output_size) {
+    constexpr std::int64_t batch = 3;
+    std::vector<float> places(static_cast<std::size_t>(batch * input_size));
+    std::iota(places.begin(), places.end(), 0.0F);
+    std::vector<float> moved(static_cast<std::size_t>(batch * output_size));
+    moves.forward(batch, places.data(), moved.data());
+    std::vector<float> gradient(moved.size());
+    for (std::size_t i = 0; i < gradient.size(); ++i) gradient[i] = static_cast<float>(i % 97) - 40.0F;
+    for (const float begin : {0.0F, 5.0F}) {
+        std::vector<float> expected(places.size(), begin);
+        for (std::size_t i = 0; i < moved.size(); ++i)
+            expected[static_cast<std::size_t>(moved[i])] += gradient[i];
+        std::vector<float> sums(places.size(), begin);
+        moves.backward(batch, gradient.data(), begin > 0.0F, sums.data());
+        EXPECT_EQ(sums, expected);
+    }
+}
+
+TEST(Rearrangement, TranspositionsOfAnyShapeMoveEachElementToItsPlaceAndItsGradientBack) {
+    RandomStream random({7, Purpose::sample, 0, 0});
+    for (int round = 0; round < 200; ++round) {
+        Shape shape;
+        std::vector<std::int64_t> permutation;
+        for (std::uint64_t d = 0; d < 1 + random.below(4); ++d) {
+            shape.push_back(static_cast<std::int64_t>(1 + random.below(20)));
+            permutation.insert(permutation.begin() + static_cast<std::ptrdiff_t>(random.below(d + 1)),
+                               static_cast<std::int64_t>(d));
+        }
+        SCOPED_TRACE(fmt::format("{} by {}", to_string(shape), fmt::join(permutation, ",")));
+        const Rearrangement moves = Rearrangement::transpose(shape, permutation);
+        const std::int64_t size = element_count(shape);
+        check_rearrangement(moves, size, size);
+        std::vector<float> places(static_cast<std::size_t>(size));
+        std::iota(places.begin(), places.end(), 0.0F);
+        std::vector<float> moved(places.size());
+        moves.forward(1, places.data(), moved.data());
+        for (std::int64_t i = 0; i < size; ++i) {
+            std::vector<std::int64_t> at(shape.size());
+            std::int64_t rest = i;
+            for (std::size_t d = shape.size(); d-- > 0;) {
+                const auto from = static_cast<std::size_t>(permutation[d]);
+                at[from] = rest % shape[from];
+                rest /= shape[from];
+            }
+            std::int64_t source = 0;
+            for (std::size_t d = 0; d < shape.size(); ++d) source = source * shape[d] + at[d];
+            ASSERT_EQ(moved[static_cast<std::size_t>(i)], static_cast<float>(source));
+        }
+    }
+}
+
+TEST(Rearrangement, SlicesAndListsGiveGradientsBackWithoutAnyThatWereNotTaken) {
+    const std::vector<Stretch> stretches = {{.start = 1, .step = 2, .count = 4},
+                                            {.start = 9, .step = -2, .count = 5},
+                                            {.start = 0, .step = 1, .count = 7}};
+    check_rearrangement(Rearrangement::slice({9, 10, 7}, stretches), 9 * 10 * 7, 4 * 5 * 7);
+    const std::vector<std::int64_t> list = {2, 3, 4, 4, 0, 2};
+    for (const std::int64_t axis : {0, 1, 2})
+        check_rearrangement(Rearrangement::gather({5, 6, 7}, axis, list), 5 * 6 * 7,
+                            5 * 6 * 7 / (5 + axis) * 6);
+    const std::vector<std::int64_t> every = {1, 0, 1};
+    check_rearrangement(Rearrangement::gather({40, 2, 900}, 1, every), 40 * 2 * 900, 40 * 3 * 900);
 }
 
 TEST(Reduction, SumsKeepDigitsThatFloatsWouldLose) {

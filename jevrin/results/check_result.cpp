@@ -171,7 +171,7 @@ std::string time_lines(const CandidateCheck& c) {
         {c.epoch.products, "convolutions, dense (arithmetic)",
          c.regime == Regime::scratch ? "smaller images, fewer channels, or a backbone of which less trains"
                                      : "smaller images, or fewer layers that train"},
-        {c.epoch.passes, "other layers (memory)", "smaller images, or fewer layers between the convolutions"},
+        {c.epoch.passes, "others (memory)", "smaller images, or fewer layers between the convolutions"},
         {c.epoch.frozen, "frozen layers",
          "'views' in [training], which keeps the features of so many augmented views"},
         {c.epoch.images, "images", "less augmentation"},

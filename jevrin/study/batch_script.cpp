@@ -46,9 +46,9 @@ Work work_of(const PlanCheck& check) {
     const auto here = static_cast<double>(threads());
     Work work{.all = check.seconds * here};
     for (const CandidateCheck& candidate : check.candidates)
-        work.longest =
-            std::max(work.longest, here * (candidate.seconds_once + static_cast<double>(candidate.epochs) *
-                                                                        candidate.epoch.sum()));
+        work.longest = std::max(
+            work.longest,
+            here * (candidate.seconds_once + static_cast<double>(candidate.epochs) * candidate.epoch.sum()));
     return work;
 }
 

@@ -406,7 +406,7 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     EXPECT_GT(check.candidates[0].memory_bytes, check.candidates[1].memory_bytes / 2);
     const std::string text = to_text(report_check(*materials));
     EXPECT_THAT(text, HasSubstr("% convolutions, dense (arithmetic)"));
-    EXPECT_THAT(text, HasSubstr("% other layers (memory)"));
+    EXPECT_THAT(text, HasSubstr("% others (memory)"));
     EXPECT_THAT(text, HasSubstr("faster with: "));
     const Json json = parse_json(to_json(report_check(*materials)));
     for (const Json& candidate : json.at("candidates")) {

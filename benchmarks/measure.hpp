@@ -78,6 +78,26 @@ void measure_arithmetic(benchmark::State& state, int threads, double operations,
     state.counters["of_sgemm"] = products.share();
 }
 
+// The same of a network that moves at least so many bytes unfused and fused: also as fractions of its
+// rooflines, the larger of its arithmetic and its memory at their limits.
+template <typename Work>
+void measure_network(benchmark::State& state, int threads, double operations, double unfused, double fused,
+                     Work work) {
+    Limit arithmetic(arithmetic_limit, threads);
+    Limit products(product_limit, threads);
+    Limit copying(copy_limit, threads);
+    measure_rounds(state, threads, work, [&](double seconds, double round) {
+        arithmetic.add(operations / seconds, round);
+        products.add(operations / seconds, round);
+        copying.add(fused / seconds, round);
+    });
+    const double fused_share = copying.share();
+    state.counters["of_limit"] = arithmetic.share();
+    state.counters["of_sgemm"] = products.share();
+    state.counters["of_roofline"] = std::max(arithmetic.share(), fused_share);
+    state.counters["of_unfused_roofline"] = std::max(arithmetic.share(), fused_share * unfused / fused);
+}
+
 // Work that has to read and write so many bytes at least, as a fraction of the copy limit.
 template <typename Work>
 void measure_memory(benchmark::State& state, int threads, double bytes, Work work) {

@@ -2,6 +2,7 @@
 // against one, and the memory of a step.
 #include "figures.hpp"
 #include "measure.hpp"
+#include "traffic.hpp"
 
 #include "jevrin/base/memory.hpp"
 #include "jevrin/execution/inference.hpp"
@@ -60,6 +61,7 @@ class Trainer {
     double operations() const {
         return 2.0 * 3.0 * static_cast<double>(multiplication_count(network_)) * static_cast<double>(batch_);
     }
+    bench::Traffic traffic() const { return bench::step_traffic(network_, batch_); }
     // Bytes that no step can do without: what forward keeps, and parameters, gradients and momentum.
     double least_memory() const {
         return static_cast<double>(pass_.memory().kept_per_item * batch_ +
@@ -80,7 +82,9 @@ class Trainer {
 void run_step(benchmark::State& state, const NetworkCase& c, int threads) {
     set_threads(threads);
     Trainer trainer(c);
-    bench::measure_arithmetic(state, threads, trainer.operations(), [&] { trainer.step(); });
+    const bench::Traffic bytes = trainer.traffic();
+    bench::measure_network(state, threads, trainer.operations(), bytes.unfused, bytes.fused,
+                           [&] { trainer.step(); });
 }
 
 void run_forward(benchmark::State& state, const NetworkCase& c, int threads) {
@@ -90,7 +94,9 @@ void run_forward(benchmark::State& state, const NetworkCase& c, int threads) {
     const std::vector<float> images(static_cast<std::size_t>(c.batch * inference.input_size()), 0.3F);
     const double operations =
         2.0 * static_cast<double>(multiplication_count(network)) * static_cast<double>(c.batch);
-    bench::measure_arithmetic(state, threads, operations, [&] { inference.run(c.batch, images); });
+    const bench::Traffic bytes = bench::forward_traffic(network, c.batch);
+    bench::measure_network(state, threads, operations, bytes.unfused, bytes.fused,
+                           [&] { inference.run(c.batch, images); });
 }
 
 // The time on one thread over that on two, steps in turn.

@@ -58,8 +58,9 @@ void with_function(const Function& f, Visit visit) {
             return visit([](float x) { return 0.5F * x * (1.0F + fast_erf(x * root_half)); },
                          [](float x) {
                              constexpr float inverse_root_two_pi = 0.398942280F;
-                             return 0.5F * (1.0F + fast_erf(x * root_half)) +
-                                    x * inverse_root_two_pi * fast_exp(-0.5F * x * x);
+                             const float bell = fast_exp(-0.5F * x * x);
+                             return 0.5F * (1.0F + fast_erf(x * root_half, bell)) +
+                                    x * inverse_root_two_pi * bell;
                          });
         case FunctionKind::square_root:
             return visit([](float x) { return std::sqrt(x); }, [](float y) { return 0.5F / y; });

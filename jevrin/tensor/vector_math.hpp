@@ -46,20 +46,25 @@ inline float fast_tanh(float x) {
     return std::abs(x) < 0.25F ? near : far;
 }
 
-// Within 3e-7 absolute: Abramowitz & Stegun 1964, formula 7.1.26, and the Taylor series near zero.
-inline float fast_erf(float x) {
+// erf x within 3e-7 absolute, from e^(-x^2): Abramowitz & Stegun 1964, formula 7.1.26, and the Taylor series
+// near zero.
+inline float fast_erf(float x, float exp_of_minus_square) {
     const float a = std::abs(x);
     const float s = x * x;
     const float t = 1.0F / (1.0F + 0.3275911F * a);
     const float poly =
         t *
         (0.254829592F + t * (-0.284496736F + t * (1.421413741F + t * (-1.453152027F + t * 1.061405429F))));
-    const float far = std::copysign(1.0F - poly * fast_exp(-s), x);
+    const float far = std::copysign(1.0F - poly * exp_of_minus_square, x);
     const float series =
         1.0F + s * (-1.0F / 3.0F +
                     s * (1.0F / 10.0F + s * (-1.0F / 42.0F + s * (1.0F / 216.0F + s * (-1.0F / 1320.0F)))));
     constexpr float two_over_root_pi = 1.12837917F;
     return a < 0.5F ? two_over_root_pi * x * series : far;
+}
+
+inline float fast_erf(float x) {
+    return fast_erf(x, fast_exp(-(x * x)));
 }
 
 }  // namespace jevrin::inline v1

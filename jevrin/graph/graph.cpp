@@ -69,6 +69,12 @@ std::int64_t multiplications_of(const Network& network, std::size_t i, const std
     return count(node.parameters, inputs, shapes[i]);
 }
 
+void set_winograd(Network& network, bool winograd) {
+    for (Node& node : network.nodes)
+        if (auto* convolution = std::get_if<operators::Convolution>(&node.op))
+            convolution->winograd = winograd;
+}
+
 std::int64_t multiplication_count(const Network& network, std::size_t first_node) {
     const std::vector<Shape> shapes = infer_shapes(network);
     std::int64_t count = 0;

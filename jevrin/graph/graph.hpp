@@ -68,6 +68,9 @@ std::int64_t parameters_of(const Node& node);
 // The same of all nodes from one on; what nodes share counts once.
 std::int64_t parameter_count(const Network& network, std::size_t first_node = 0);
 
+// Whether its 3x3 convolutions use transformed tiles where they serve.
+void set_winograd(Network& network, bool winograd);
+
 // Multiplications for one item, forward, from a node on: convolutions, dense layers and matrix products.
 std::int64_t multiplication_count(const Network& network, std::size_t first_node = 0);
 

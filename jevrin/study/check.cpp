@@ -99,8 +99,9 @@ PlanCheck check_plan(const Materials& materials) {
     check.backbones = check_backbones(materials);
     const std::size_t folds = std::max<std::size_t>(1, plan.images.folds.size());
     for (const Candidate& candidate : plan.candidates) {
-        const CandidateNetwork built =
+        CandidateNetwork built =
             build_network(plan, candidate, materials.backbones, data.classes, plan.seeds.front());
+        set_winograd(built.network, candidate.training.winograd);
         const std::size_t cut = cut_before(built.network, built.first_trained());
         NetworkHalves halves = cut_network(built.network, cut);
         const TrainingData own =

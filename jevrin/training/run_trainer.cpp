@@ -35,8 +35,7 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
 }
 
 Network with_winograd(Network network, bool winograd) {
-    for (Node& node : network.nodes)
-        if (Convolution* convolution = std::get_if<Convolution>(&node.op)) convolution->winograd = winograd;
+    set_winograd(network, winograd);
     return network;
 }
 

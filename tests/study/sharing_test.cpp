@@ -10,6 +10,7 @@
 #include "jevrin/study/materials.hpp"
 #include "jevrin/study/planned_runs.hpp"
 #include "jevrin/study/study.hpp"
+#include "jevrin/tensor/libraries.hpp"
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
@@ -311,6 +312,7 @@ TEST(Showing, ThePlanOfARunRepeatsItToTheByte) {
                   weights(read_text(ledger.model_file(run.id))));
         const auto environment = parse_json(ledger.environment(run.id));
         EXPECT_EQ(environment["jevrin"], load_classifier(ledger.model_file(run.id)).provenance.at("version"));
+        EXPECT_EQ(environment["arithmetic"], arithmetic_version);
         EXPECT_TRUE(environment["libraries"].contains("libpng"));
         EXPECT_FALSE(environment["processor"].get<std::string>().empty());
     }

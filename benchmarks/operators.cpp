@@ -162,8 +162,8 @@ void register_passes() {
         BatchStatistics statistics;
         bench::measure_memory(state, 2, 3 * array, [&] {
             measure_statistics(shape, 16, input.data(), statistics);
-            normalise(shape, 16, input.data(), statistics, scale.data(), scale.data(),
-                      AfterNormalisation::relu, output.data());
+            normalise(shape, 16, input.data(), statistics, scale.data(), scale.data(), nullptr,
+                      {FunctionKind::relu}, output.data());
         });
     });
     bench::add_figure("normalisation/backward", 9, [](benchmark::State& state) {
@@ -177,7 +177,7 @@ void register_passes() {
         measure_statistics(shape, 16, input.data(), statistics);
         bench::measure_memory(state, 2, 5 * array, [&] {
             normalise_backward(shape, 16, input.data(), statistics, StatisticsKind::of_batch, scale.data(),
-                               scale.data(), AfterNormalisation::relu, output_gradient.data(),
+                               scale.data(), {FunctionKind::relu}, nullptr, output_gradient.data(),
                                {gradient.data(), false, scale.data(), shift.data()});
         });
     });

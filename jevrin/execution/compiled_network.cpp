@@ -39,6 +39,41 @@ std::vector<std::size_t> only_users(const Network& network) {
     return users;
 }
 
+// The nodes behind a batch normalisation that its step computes as well.
+struct Followers {
+    AfterNormalisation after;
+    std::size_t added = 0;           // the node whose value is added
+    std::vector<std::size_t> nodes;  // in order
+};
+
+// A sum with a value for which computed(node) holds, and an activation, each the only user of what is before
+// it.
+template <typename Computed>
+Followers followers_of(const Network& network, const std::vector<std::size_t>& users,
+                       std::size_t normalisation, const Computed& computed) {
+    Followers result;
+    std::size_t next = users[normalisation];
+    const auto* sum = std::get_if<Arithmetic>(&network.nodes[next].op);
+    if (next != 0 && sum != nullptr && sum->kind == ArithmeticKind::add) {
+        const std::vector<std::size_t>& terms = network.nodes[next].inputs;
+        result.added = terms[terms[0] == normalisation ? 1 : 0];
+        if (!computed(result.added)) return result;
+        result.after = {.function = {sum->rectified ? FunctionKind::relu : FunctionKind::identity},
+                        .adds = true};
+        result.nodes.push_back(next);
+        if (sum->rectified) return result;
+        next = users[next];
+    }
+    const auto* activation = std::get_if<Activation>(&network.nodes[next].op);
+    if (next == 0 || activation == nullptr) return result;
+    AfterNormalisation with = result.after;
+    with.function = activation->function;
+    if (!can_follow_normalisation(with)) return result;
+    result.after = with;
+    result.nodes.push_back(next);
+    return result;
+}
+
 bool has_trained_parameters(const Node& node) {
     if (node.frozen) return false;
     for (std::size_t p = 0; p < node.parameters.size(); ++p)
@@ -84,27 +119,40 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
     std::vector<bool> trains = {false};  // of each value
     value_of[0] = 0;
     sizes_.push_back(element_count(network.input));
+    const AttentionPlaces attention = find_attention(network, shapes);
+    auto next_attention = attention.places.begin();
     for (std::size_t i = 1; i < network.nodes.size(); ++i) {
         if (value_of[i] != none) continue;  // joined with the node before it
-        const Node& node = network.nodes[i];
-        Instruction instruction{.node = i, .last_node = i, .output = sizes_.size()};
+        const bool attends = next_attention != attention.places.end() && next_attention->last == i;
+        if (attention.absorbed[i] && !attends) continue;
+        Instruction instruction{
+            .node = attends ? next_attention->product : i, .last_node = i, .output = sizes_.size()};
+        const Node& node = network.nodes[instruction.node];
         OperationShapes around{.output = shapes[i], .index = i};
-        for (const std::size_t input : node.inputs) {
+        for (const std::size_t input : node.inputs) around.inputs.push_back(shapes[input]);
+        std::vector<std::size_t> inputs = node.inputs;
+        if (attends) {
+            inputs = next_attention->sources;
+            instruction.operation = make_attention(*next_attention++);
+        } else if (std::holds_alternative<BatchNormalisation>(node.op)) {
+            const auto computed = [&](std::size_t other) {
+                return value_of[other] != none && shapes[other] == shapes[i];
+            };
+            const Followers followers = followers_of(network, users, i, computed);
+            for (const std::size_t follower : followers.nodes) value_of[follower] = instruction.output;
+            if (!followers.nodes.empty()) instruction.last_node = followers.nodes.back();
+            if (followers.after.adds) inputs.push_back(followers.added);
+            instruction.operation = make_normalisation(node, around, followers.after);
+        } else {
+            instruction.operation = make_operation(node, around);
+        }
+        for (const std::size_t input : inputs) {
             instruction.inputs.push_back(value_of[input]);
-            around.inputs.push_back(shapes[input]);
             instruction.trains = instruction.trains || trains[value_of[input]];
         }
         instruction.trains =
             kind == PassKind::training && (instruction.trains || has_trained_parameters(node));
         value_of[i] = instruction.output;
-        const bool joins = std::holds_alternative<BatchNormalisation>(node.op) && users[i] != 0 &&
-                           is_activation(network.nodes[users[i]].op, FunctionKind::relu);
-        if (joins) {
-            value_of[users[i]] = instruction.output;
-            instruction.last_node = users[i];
-        }
-        instruction.operation =
-            joins ? make_normalisation_with_relu(node, around) : make_operation(node, around);
         instruction.traits = instruction.operation->traits();
         sizes_.push_back(element_count(shapes[i]));
         trains.push_back(instruction.trains);
@@ -128,10 +176,11 @@ void CompiledNetwork::plan_values(PassKind kind, std::vector<BufferLife>& lives)
     for (std::size_t k = 0; k < instructions_.size(); ++k) {
         const Instruction& instruction = instructions_[k];
         last_use[instruction.output] = std::max(last_use[instruction.output], forward_time(k));
-        for (const std::size_t input : instruction.inputs)
-            last_use[input] = std::max(last_use[input], instruction.trains && instruction.traits.keeps_inputs
-                                                            ? backward_time(k)
-                                                            : forward_time(k));
+        for (std::size_t i = 0; i < instruction.inputs.size(); ++i) {
+            std::int64_t& last = last_use[instruction.inputs[i]];
+            const bool kept = instruction.trains && i < instruction.traits.kept_inputs;
+            last = std::max(last, kept ? backward_time(k) : forward_time(k));
+        }
         if (instruction.trains && instruction.traits.keeps_output)
             last_use[instruction.output] = std::max(last_use[instruction.output], backward_time(k));
     }

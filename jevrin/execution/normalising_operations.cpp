@@ -2,6 +2,7 @@
 #include "jevrin/execution/operation.hpp"
 #include "jevrin/tensor/group_normalisation.hpp"
 #include "jevrin/tensor/normalisation.hpp"
+#include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/softmax.hpp"
 
 namespace jevrin::inline v1 {
@@ -13,9 +14,12 @@ namespace {
 class BatchNormalisationOperation : public Operation {
   public:
     BatchNormalisationOperation(const NormalisationShape& shape, const BatchNormalisation& op,
-                                AfterNormalisation after)
+                                const AfterNormalisation& after)
         : shape_(shape), momentum_(static_cast<double>(op.momentum)), fixed_(op.fixed), after_(after) {}
-    Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
+    Traits traits() const override {
+        // Where something was added, the slope of the function is computed from the output.
+        return {.kept_inputs = 1, .keeps_output = sloped_by_output(), .gradient_in_place = true};
+    }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         const auto mean = node.parameters[2].values();
         const auto variance = node.parameters[3].values();
@@ -52,19 +56,23 @@ class BatchNormalisationOperation : public Operation {
     }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
         const auto& target = a.input_gradients[0];
+        const BackwardArguments::Target added =
+            after_.adds ? a.input_gradients[1] : BackwardArguments::Target{};
         normalise_backward(shape_, batch, a.inputs[0], statistics_,
                            fixed_ ? StatisticsKind::stored : StatisticsKind::of_batch,
-                           node.parameters[0].data(), node.parameters[1].data(), after_, a.output_gradient,
+                           node.parameters[0].data(), node.parameters[1].data(), after_.function,
+                           sloped_by_output() ? a.output : nullptr, a.output_gradient,
                            {target.gradient, target.accumulate, (*a.parameter_gradients)[0].data(),
-                            (*a.parameter_gradients)[1].data()},
+                            (*a.parameter_gradients)[1].data(), added.gradient, added.accumulate},
                            fixed_ || sums_ == nullptr ? nullptr : &shared_);
     }
 
   private:
     void apply(std::int64_t batch, const Node& node, StepInputs inputs, float* output) const {
         normalise(shape_, batch, inputs[0], statistics_, node.parameters[0].data(), node.parameters[1].data(),
-                  after_, output);
+                  after_.adds ? inputs[1] : nullptr, after_.function, output);
     }
+    bool sloped_by_output() const { return after_.adds && after_.function.kind != FunctionKind::identity; }
 
     NormalisationShape shape_;
     double momentum_;
@@ -82,7 +90,7 @@ class GroupNormalisationOperation : public Operation {
   public:
     GroupNormalisationOperation(const GroupNormalisationShape& shape, std::int64_t rows)
         : shape_(shape), rows_(rows) {}
-    Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
+    Traits traits() const override { return {.kept_inputs = 1, .gradient_in_place = true}; }
     std::int64_t kept_bytes() const override {
         return rows_ * shape_.groups * 2 * static_cast<std::int64_t>(sizeof(float));
     }
@@ -136,24 +144,24 @@ class SoftmaxOperation : public Operation {
     bool logarithm_;
 };
 
-std::unique_ptr<Operation> make_batch_normalisation(const Node& node, const OperationShapes& shapes,
-                                                    AfterNormalisation after) {
+}  // namespace
+
+bool can_follow_normalisation(const AfterNormalisation& after) {
+    return !after.adds || !slope_needs_input(after.function);
+}
+
+std::unique_ptr<Operation> make_normalisation(const Node& node, const OperationShapes& shapes,
+                                              const AfterNormalisation& after) {
     const auto& op = std::get<BatchNormalisation>(node.op);
     const std::int64_t channels = shapes.output.back();
     return std::make_unique<BatchNormalisationOperation>(
         NormalisationShape{element_count(shapes.output) / channels, channels, op.epsilon}, op, after);
 }
 
-}  // namespace
-
-std::unique_ptr<Operation> make_normalisation_with_relu(const Node& node, const OperationShapes& shapes) {
-    return make_batch_normalisation(node, shapes, AfterNormalisation::relu);
-}
-
 template <>
 std::unique_ptr<Operation> operation_of(const BatchNormalisation&, const Node& node,
                                         const OperationShapes& shapes) {
-    return make_batch_normalisation(node, shapes, AfterNormalisation::nothing);
+    return make_normalisation(node, shapes, {});
 }
 template <>
 std::unique_ptr<Operation> operation_of(const LayerNormalisation& op, const Node& node,

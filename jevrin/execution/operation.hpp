@@ -1,6 +1,7 @@
 // The computation of each operator of a network: prepared once for given shapes, then run for each batch.
 #pragma once
 
+#include "jevrin/execution/attention_places.hpp"
 #include "jevrin/execution/pass.hpp"
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/graph/operator_table.hpp"
@@ -32,7 +33,7 @@ class Operation {
   public:
     // What the plan of buffers needs to know.
     struct Traits {
-        bool keeps_inputs = false;       // backward reads them
+        std::size_t kept_inputs = 0;     // backward reads so many of the inputs, from the first on
         bool keeps_output = false;       // backward reads it
         bool in_place = false;           // the output may lie where the first input lies
         bool gradient_in_place = false;  // the gradient of the first input may lie where that of the output
@@ -76,8 +77,19 @@ struct OperationShapes {
 };
 
 std::unique_ptr<Operation> make_operation(const Node& node, const OperationShapes& shapes);
-// Batch normalisation and the ReLU after it in one step.
-std::unique_ptr<Operation> make_normalisation_with_relu(const Node& node, const OperationShapes& shapes);
+
+// What a step of batch normalisation does in the same pass over memory: function(normalised + second input).
+struct AfterNormalisation {
+    Function function;
+    bool adds = false;  // there is a second input
+};
+// Whether the gradient of all that can be computed.
+bool can_follow_normalisation(const AfterNormalisation& after);
+std::unique_ptr<Operation> make_normalisation(const Node& node, const OperationShapes& shapes,
+                                              const AfterNormalisation& after);
+
+// Attention in one step, with the values of the place's sources as inputs.
+std::unique_ptr<Operation> make_attention(const AttentionPlace& place);
 
 // The step of one operator, specialised beside its arithmetic. It is reached through the table alone, into
 // which each family puts its operators.

@@ -15,8 +15,10 @@ class ActivationOperation : public Operation {
     ActivationOperation(const Function& function, std::int64_t size) : function_(function), size_(size) {}
     Traits traits() const override {
         const bool by_input = slope_needs_input(function_);
-        return {
-            .keeps_inputs = by_input, .keeps_output = !by_input, .in_place = true, .gradient_in_place = true};
+        return {.kept_inputs = by_input ? 1U : 0U,
+                .keeps_output = !by_input,
+                .in_place = true,
+                .gradient_in_place = true};
     }
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         apply(function_, batch * size_, inputs[0], output);
@@ -36,7 +38,7 @@ class ActivationOperation : public Operation {
 class ParametricReluOperation : public Operation {
   public:
     ParametricReluOperation(std::int64_t size, std::int64_t period) : size_(size), period_(period) {}
-    Traits traits() const override { return {.keeps_inputs = true, .gradient_in_place = true}; }
+    Traits traits() const override { return {.kept_inputs = 1, .gradient_in_place = true}; }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         parametric_relu(batch * size_, period_, inputs[0], node.parameters[0].data(), output);
     }
@@ -60,7 +62,7 @@ class ArithmeticOperation : public Operation {
           linear_(op.kind == ArithmeticKind::add || op.kind == ArithmeticKind::subtract),
           whole_(element_count(a) == element_count(output)) {}
     Traits traits() const override {
-        return {.keeps_inputs = !linear_, .in_place = whole_, .gradient_in_place = whole_};
+        return {.kept_inputs = linear_ ? 0U : 2U, .in_place = whole_, .gradient_in_place = whole_};
     }
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         if (rectified_)

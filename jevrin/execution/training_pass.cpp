@@ -25,10 +25,10 @@ TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
         first_of_.push_back(parameters_.size());
         for (std::size_t p = 0; p < parameter_gradients_[k].size(); ++p)
             add_parameter(instructions[k].node, p, parameter_gradients_[k][p]);
-        backward_[k].inputs.resize(node.inputs.size());
-        backward_[k].input_gradients.resize(node.inputs.size());
+        backward_[k].inputs.resize(instructions[k].inputs.size());
+        backward_[k].input_gradients.resize(instructions[k].inputs.size());
         backward_[k].parameter_gradients = &parameter_gradients_[k];
-        most_inputs = std::max(most_inputs, node.inputs.size());
+        most_inputs = std::max(most_inputs, instructions[k].inputs.size());
     }
     inputs_.reserve(most_inputs);
     // What nodes share is ready at the end.

@@ -1,6 +1,7 @@
 // Operations that multiply by matrices: convolutions, dense layers, matrix products; and constants.
 #include "jevrin/execution/operation.hpp"
 #include "jevrin/graph/kernel_shapes.hpp"
+#include "jevrin/tensor/attention.hpp"
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/element_loop.hpp"
@@ -28,7 +29,7 @@ class ConvolutionOperation : public Operation {
   public:
     ConvolutionOperation(const ConvolutionShape& shape, const Convolution& op)
         : kernel_(shape, ProductForm::fastest, op.winograd), activation_(op.activation) {}
-    Traits traits() const override { return {.keeps_inputs = true}; }
+    Traits traits() const override { return {.kept_inputs = 1}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output);
@@ -52,7 +53,7 @@ class DenseOperation : public Operation {
   public:
     DenseOperation(std::int64_t rows, std::int64_t in, std::int64_t out)
         : kernel_(in, out), rows_(rows), out_(out) {}
-    Traits traits() const override { return {.keeps_inputs = true}; }
+    Traits traits() const override { return {.kept_inputs = 1}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output);
@@ -78,7 +79,7 @@ class MatrixProductOperation : public Operation {
     MatrixProductOperation(const Shape& a, const Shape& b)
         : kernel_(a[a.size() - 2], a.back(), b.back()),
           count_(element_count(a) / (a[a.size() - 2] * a.back())) {}
-    Traits traits() const override { return {.keeps_inputs = true}; }
+    Traits traits() const override { return {.kept_inputs = 2}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
         kernel_.forward(batch * count_, inputs[0], inputs[1], output);
@@ -99,6 +100,58 @@ class MatrixProductOperation : public Operation {
     std::int64_t count_;  // of matrices in one item
 };
 
+class AttentionOperation : public Operation {
+  public:
+    explicit AttentionOperation(const AttentionPlace& place)
+        : kernel_(place.shape),
+          query_(place.query),
+          key_(place.key),
+          value_(place.value),
+          covers_(place.covers) {
+        source_sizes_.resize(covers_.size());
+        targets_.reserve(covers_.size());
+        source_sizes_[query_] = place.shape.query.item_size;
+        source_sizes_[key_] = place.shape.key.item_size;
+        source_sizes_[value_] = place.shape.value.item_size;
+    }
+    Traits traits() const override { return {.kept_inputs = covers_.size()}; }
+    std::int64_t kept_bytes() const override {
+        return kernel_.kept_size() * static_cast<std::int64_t>(sizeof(float));
+    }
+    std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
+    void prepare(std::int64_t capacity) override { kept_ = Tensor({capacity, kernel_.kept_size()}); }
+    void infer(std::int64_t batch, const Node&, StepInputs inputs, float* output) override {
+        kernel_.forward(batch, inputs[query_], inputs[key_], inputs[value_], output, kept_.data());
+    }
+    void backward(std::int64_t batch, const Node&, const BackwardArguments& a) override {
+        targets_ = a.input_gradients;
+        // What no operand reads has no gradient from here.
+        for (std::size_t i = 0; i < targets_.size(); ++i) {
+            if (targets_[i].gradient == nullptr || targets_[i].accumulate || covers_[i]) continue;
+            for_rows(batch, source_sizes_[i], [&](std::int64_t n) {
+                std::fill_n(targets_[i].gradient + n * source_sizes_[i], source_sizes_[i], 0.0F);
+            });
+            targets_[i].accumulate = true;
+        }
+        const auto target = [&](std::size_t i) {
+            return AttentionKernel::Target{targets_[i].gradient, targets_[i].accumulate};
+        };
+        kernel_.backward(batch, a.inputs[query_], a.inputs[key_], a.inputs[value_], kept_.data(),
+                         a.output_gradient, {target(query_), target(key_), target(value_)});
+    }
+
+  private:
+    AttentionKernel kernel_;
+    // Of the operands: which input.
+    std::size_t query_;
+    std::size_t key_;
+    std::size_t value_;
+    std::vector<bool> covers_;  // of each input: whether all of it is read
+    std::vector<std::int64_t> source_sizes_;
+    std::vector<BackwardArguments::Target> targets_;  // of the last backward()
+    Tensor kept_;
+};
+
 class ConstantOperation : public Operation {
   public:
     explicit ConstantOperation(std::int64_t size) : size_(size) {}
@@ -116,6 +169,10 @@ class ConstantOperation : public Operation {
 };
 
 }  // namespace
+
+std::unique_ptr<Operation> make_attention(const AttentionPlace& place) {
+    return std::make_unique<AttentionOperation>(place);
+}
 
 template <>
 std::unique_ptr<Operation> operation_of(const Constant&, const Node&, const OperationShapes& shapes) {

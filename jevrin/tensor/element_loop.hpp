@@ -61,4 +61,21 @@ double sum_terms(std::int64_t length, Term term) {
     return sum;
 }
 
+// The largest term(k), in eight maxima of every eighth term, which may be taken side by side.
+template <typename Term>
+float largest_term(std::int64_t length, Term term) {
+    float lanes[8];
+    for (float& lane : lanes) lane = term(0);
+    std::int64_t k = 0;
+    for (; k + 8 <= length; k += 8)
+        for (int lane = 0; lane < 8; ++lane) {
+            const float value = term(k + lane);
+            lanes[lane] = lanes[lane] < value ? value : lanes[lane];
+        }
+    for (; k < length; ++k) lanes[0] = std::max(lanes[0], term(k));
+    float result = lanes[0];
+    for (const float lane : lanes) result = std::max(result, lane);
+    return result;
+}
+
 }  // namespace jevrin::inline v1

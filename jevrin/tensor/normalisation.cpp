@@ -2,8 +2,10 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/element_loop.hpp"
+#include "jevrin/tensor/function_loops.hpp"
 
 #include <algorithm>
+#include <cassert>
 #include <cmath>
 #include <cstring>
 #include <type_traits>
@@ -54,25 +56,46 @@ struct StatisticsTerms {
     }
 };
 
-// The sums of the gradient at the normalised value, and of that times the distance from the mean. A relu
-// behind the normalisation passed what was positive.
-template <typename Lanes, bool relu>
+// The gradient that reaches the normalised, scaled and shifted value of an element: the output gradient times
+// the slope of the function behind it.
+template <typename Value, typename Slope>
+struct ReachingGradient {
+    const float* input;
+    const float* output;  // null unless something was added
+    const float* output_gradient;
+    const float* factor;
+    const float* offset;
+    Value value;
+    Slope slope;
+
+    template <bool summed>
+    float at(std::int64_t place, std::int64_t channel) const {
+        if constexpr (summed) {
+            static_assert(!Slope::of_input);
+            return output_gradient[place] * slope(output[place]);
+        } else {
+            const float before = input[place] * factor[channel] + offset[channel];
+            return output_gradient[place] * slope(Slope::of_input ? before : value(before));
+        }
+    }
+};
+
+// The sums of that gradient, and of it times the distance from the mean.
+template <typename Lanes, bool summed, typename Gradient>
 struct GradientTerms {
     using Stored = typename Lanes::Stored;
     using Sum = typename Lanes::Sum;
-    const float* input;
-    const float* output_gradient;
-    Stored factor;
-    Stored offset;
+    const Gradient* gradient;
+    std::int64_t channel;
     Sum mean;
 
     void add(std::int64_t place, Sum& a, Sum& b) const {
-        const Stored x = load<Stored>(input + place);
-        Stored g = load<Stored>(output_gradient + place);
-        if constexpr (relu) g = x * factor + offset > 0.0F ? g : Stored{};
-        const Sum wide = Lanes::widen(g);
+        float reaching[Lanes::count];
+        for (std::int64_t lane = 0; lane < Lanes::count; ++lane)
+            reaching[lane] = gradient->template at<summed>(place + lane, channel + lane);
+        const Sum wide = Lanes::widen(load<Stored>(reaching));
         a += wide;
-        b += wide * (Lanes::widen(x) - mean);
+        b += wide * (Lanes::widen(load<Stored>(gradient->input + place)) - mean);
     }
 };
 
@@ -161,97 +184,131 @@ const float* affine_form(const NormalisationShape& shape, const BatchStatistics&
     return form.data();
 }
 
-// Calls run(relu) with a compile-time constant.
+// Calls run(summed) with a compile-time constant.
 template <typename Run>
-void with_relu(AfterNormalisation after, Run run) {
-    if (after == AfterNormalisation::relu)
+void with_summed(bool summed, Run run) {
+    if (summed)
         run(std::true_type());
     else
         run(std::false_type());
 }
 
+// The input gradient as output gradient * factor + input * slope + rest, for each channel.
+struct GradientForm {
+    const float* factor;
+    const float* slope;
+    const float* rest;
+};
+
+// dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015, section 3.
+// With stored statistics only the first term is left.
+GradientForm gradient_form(const NormalisationShape& shape, const BatchStatistics& statistics,
+                           StatisticsKind kind, const float* scale, const std::vector<double>& sums,
+                           double count) {
+    const auto channels = static_cast<std::size_t>(shape.channels);
+    thread_local std::vector<float> terms;
+    terms.resize(3 * channels);
+    const double dependent = kind == StatisticsKind::of_batch ? 1.0 : 0.0;
+    for (std::size_t c = 0; c < channels; ++c) {
+        const double inverse = 1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
+        const double factor = scale[c] * inverse;
+        const double slope = -dependent * factor * sums[channels + c] / count * inverse * inverse;
+        terms[c] = static_cast<float>(factor);
+        terms[channels + c] = static_cast<float>(slope);
+        terms[2 * channels + c] =
+            static_cast<float>(-dependent * factor * sums[c] / count - slope * statistics.mean[c]);
+    }
+    return {terms.data(), terms.data() + channels, terms.data() + 2 * channels};
+}
+
+// target[c] (+)= value(c) for the channels of a row. The target may be an array that value(c) reads at c.
+template <typename Value>
+void assign_row(std::int64_t channels, bool accumulate, float* target, Value value) {
+    if (accumulate) {
+#pragma GCC ivdep
+        for (std::int64_t c = 0; c < channels; ++c) target[c] += value(c);
+    } else {
+#pragma GCC ivdep
+        for (std::int64_t c = 0; c < channels; ++c) target[c] = value(c);
+    }
+}
+
 }  // namespace
 
 void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
-               const BatchStatistics& statistics, const float* scale, const float* shift,
-               AfterNormalisation after, float* output) {
+               const BatchStatistics& statistics, const float* scale, const float* shift, const float* added,
+               const Function& function, float* output) {
     const std::int64_t channels = shape.channels;
     const float* factor = affine_form(shape, statistics, scale, shift);
     const float* offset = factor + channels;
-    with_relu(after, [&](auto relu) {
+    with_function(function, [&](auto value, auto) {
         for_rows(batch * shape.pixels, channels, [&](std::int64_t row) {
             const float* in = input + row * channels;
+            const float* more = added + row * channels;
             float* out = output + row * channels;
-            for (std::int64_t c = 0; c < channels; ++c) {
-                const float value = in[c] * factor[c] + offset[c];
-                out[c] = relu ? std::max(value, 0.0F) : value;
-            }
+            if (added == nullptr)
+                assign_row(channels, false, out,
+                           [=](std::int64_t c) { return value(in[c] * factor[c] + offset[c]); });
+            else
+                assign_row(channels, false, out,
+                           [=](std::int64_t c) { return value(in[c] * factor[c] + offset[c] + more[c]); });
         });
     });
 }
 
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
-                        const float* shift, AfterNormalisation after, const float* output_gradient,
-                        const NormalisationGradients& gradients, const SharedNormalisation* shared) {
+                        const float* shift, const Function& function, const float* output,
+                        const float* output_gradient, const NormalisationGradients& gradients,
+                        const SharedNormalisation* shared) {
     const auto channels = static_cast<std::size_t>(shape.channels);
     const double count = shared != nullptr ? shared->rows : static_cast<double>(batch * shape.pixels);
-    const double* mean = statistics.mean.data();
     const float* scaled = affine_form(shape, statistics, scale, shift);
-    const float* offset = scaled + channels;
     thread_local std::vector<double> sums;
-    thread_local std::vector<float> terms;
-    terms.resize(3 * channels);
-    with_relu(after, [&](auto relu) {
-        // The gradient that reaches the normalised value; the relu passed what was positive.
-        const auto reaching = [=](std::int64_t i, std::int64_t c) {
-            const float gradient = output_gradient[i];
-            return !relu || input[i] * scaled[c] + offset[c] > 0.0F ? gradient : 0.0F;
+    with_function(function, [&](auto value, auto slope) {
+        using Gradient = ReachingGradient<decltype(value), decltype(slope)>;
+        const Gradient gradient{input, output, output_gradient, scaled, scaled + channels, value, slope};
+        const auto run = [&](auto summed) {
+            constexpr bool from_output = decltype(summed)::value;
+            sum_channels(
+                shape, batch,
+                [&, mean = statistics.mean.data()](auto lanes, std::int64_t c) {
+                    using Lanes = decltype(lanes);
+                    return GradientTerms<Lanes, from_output, Gradient>{&gradient, c,
+                                                                       load<typename Lanes::Sum>(mean + c)};
+                },
+                sums);
+            for (std::size_t c = 0; c < channels; ++c) {
+                const double deviation =
+                    std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
+                gradients.scale[c] = static_cast<float>(sums[channels + c] / deviation);
+                gradients.shift[c] = static_cast<float>(sums[c]);
+            }
+            if (shared != nullptr) shared->add(sums);
+            const GradientForm form = gradient_form(shape, statistics, kind, scale, sums, count);
+            const auto reaching = [=](std::int64_t place, std::int64_t c) {
+                return gradient.template at<from_output>(place, c);
+            };
+            if (gradients.input == nullptr && gradients.added == nullptr) return;
+            for_rows(batch * shape.pixels, shape.channels, [&](std::int64_t row) {
+                const std::int64_t at = row * shape.channels;
+                if (gradients.added != nullptr)
+                    assign_row(shape.channels, gradients.accumulate_added, gradients.added + at,
+                               [=](std::int64_t c) { return reaching(at + c, c); });
+                if (gradients.input != nullptr)
+                    assign_row(shape.channels, gradients.accumulate, gradients.input + at,
+                               [=](std::int64_t c) {
+                                   return reaching(at + c, c) * form.factor[c] +
+                                          input[at + c] * form.slope[c] + form.rest[c];
+                               });
+            });
         };
-        sum_channels(
-            shape, batch,
-            [=](auto lanes, std::int64_t c) {
-                using Lanes = decltype(lanes);
-                using Stored = typename Lanes::Stored;
-                return GradientTerms<Lanes, decltype(relu)::value>{
-                    input, output_gradient, load<Stored>(scaled + c), load<Stored>(offset + c),
-                    load<typename Lanes::Sum>(mean + c)};
-            },
-            sums);
-        for (std::size_t c = 0; c < channels; ++c) {
-            const double inverse =
-                1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
-            gradients.scale[c] = static_cast<float>(sums[channels + c] * inverse);
-            gradients.shift[c] = static_cast<float>(sums[c]);
+        if constexpr (decltype(slope)::of_input) {
+            assert(output == nullptr);
+            run(std::false_type());
+        } else {
+            with_summed(output != nullptr, run);
         }
-        if (shared != nullptr) shared->add(sums);
-        // dx = scale/s * (dy - mean(dy) - (x - mean) * mean(dy * (x - mean)) / s^2): Ioffe & Szegedy 2015,
-        // section 3. With stored statistics only the first term is left.
-        for (std::size_t c = 0; c < channels; ++c) {
-            const double inverse =
-                1.0 / std::sqrt(statistics.variance[c] + static_cast<double>(shape.epsilon));
-            const double factor = scale[c] * inverse;
-            const double dependent = kind == StatisticsKind::of_batch ? 1.0 : 0.0;
-            const double slope = -dependent * factor * sums[channels + c] / count * inverse * inverse;
-            terms[c] = static_cast<float>(factor);
-            terms[channels + c] = static_cast<float>(slope);
-            terms[2 * channels + c] =
-                static_cast<float>(-dependent * factor * sums[c] / count - slope * mean[c]);
-        }
-        if (gradients.input == nullptr) return;
-        const float* factor = terms.data();
-        const float* slope = factor + channels;
-        const float* rest = slope + channels;
-        for_rows(batch * shape.pixels, shape.channels, [&](std::int64_t row) {
-            const std::int64_t begin = row * shape.channels;
-            float* out = gradients.input + begin;
-            if (gradients.accumulate)
-                for (std::int64_t c = 0; c < shape.channels; ++c)
-                    out[c] += reaching(begin + c, c) * factor[c] + input[begin + c] * slope[c] + rest[c];
-            else
-                for (std::int64_t c = 0; c < shape.channels; ++c)
-                    out[c] = reaching(begin + c, c) * factor[c] + input[begin + c] * slope[c] + rest[c];
-        });
     });
 }
 

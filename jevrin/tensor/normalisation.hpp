@@ -3,9 +3,13 @@
 //
 //     output = scale * (input - mean) / sqrt(variance + epsilon) + shift
 //
+// with a sum of another value of the same shape and an activation behind it in the same pass over memory.
+//
 // Training uses the mean and the biased variance of the batch; statistics are summed in double, image by
 // image, in order.
 #pragma once
+
+#include "jevrin/tensor/kinds.hpp"
 
 #include <cstdint>
 #include <functional>
@@ -30,13 +34,11 @@ struct BatchStatistics {
 void measure_statistics(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         BatchStatistics& statistics);
 
-// What is applied after scaling and shifting, in the same pass over memory.
-enum class AfterNormalisation { nothing, relu };
-
-// output = input normalised with these statistics, then scaled and shifted; output may be the input.
+// output = function(input normalised with these statistics, scaled and shifted, plus added); output may be
+// the input, and added may be null.
 void normalise(const NormalisationShape& shape, std::int64_t batch, const float* input,
-               const BatchStatistics& statistics, const float* scale, const float* shift,
-               AfterNormalisation after, float* output);
+               const BatchStatistics& statistics, const float* scale, const float* shift, const float* added,
+               const Function& function, float* output);
 
 // Where the statistics came from: those of the batch depend on the input, stored ones do not.
 enum class StatisticsKind { of_batch, stored };
@@ -46,6 +48,8 @@ struct NormalisationGradients {
     bool accumulate = false;
     float* scale = nullptr;  // replaced
     float* shift = nullptr;
+    float* added = nullptr;  // may be null
+    bool accumulate_added = false;
 };
 
 // Of a batch that is cut into shards which share their statistics: the rows of all, and what makes sums over
@@ -55,10 +59,13 @@ struct SharedNormalisation {
     std::function<void(std::span<double>)> add;
 };
 
-// The gradients of normalise(); input is that of forward. Those of scale and shift are sums over this shard.
+// The gradients of normalise(); input is that of forward. Where something was added, output is that of
+// forward and the slope of the function is computed from it (slope_needs_input()); otherwise output is null.
+// Those of scale and shift are sums over this shard.
 void normalise_backward(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         const BatchStatistics& statistics, StatisticsKind kind, const float* scale,
-                        const float* shift, AfterNormalisation after, const float* output_gradient,
-                        const NormalisationGradients& gradients, const SharedNormalisation* shared = nullptr);
+                        const float* shift, const Function& function, const float* output,
+                        const float* output_gradient, const NormalisationGradients& gradients,
+                        const SharedNormalisation* shared = nullptr);
 
 }  // namespace jevrin::inline v1

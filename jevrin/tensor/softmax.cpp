@@ -5,7 +5,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <iterator>
 #include <type_traits>
 
 namespace jevrin::inline v1 {
@@ -23,19 +22,10 @@ void for_distributions(const SoftmaxShape& s, Body body) {
     });
 }
 
+// The largest of values that lie a step apart.
 template <typename Step>
 float largest(std::int64_t length, Step step, const float* values) {
-    // Eight maxima of every eighth value, which may be taken side by side.
-    float lanes[8];
-    std::fill(std::begin(lanes), std::end(lanes), values[0]);
-    std::int64_t k = 0;
-    for (; k + 8 <= length; k += 8)
-        for (int lane = 0; lane < 8; ++lane) {
-            const float value = values[(k + lane) * step];
-            lanes[lane] = lanes[lane] < value ? value : lanes[lane];
-        }
-    for (; k < length; ++k) lanes[0] = std::max(lanes[0], values[k * step]);
-    return *std::max_element(std::begin(lanes), std::end(lanes));
+    return largest_term(length, [=](std::int64_t k) { return values[k * step]; });
 }
 
 }  // namespace

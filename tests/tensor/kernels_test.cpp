@@ -336,8 +336,7 @@ TEST(Normalisation, AHandWorkedBatch) {
     const std::vector<float> scale = {1, 2};
     const std::vector<float> shift = {0, 1};
     std::vector<float> output(8);
-    normalise(shape, 2, input.data(), statistics, scale.data(), shift.data(), AfterNormalisation::nothing,
-              output.data());
+    normalise(shape, 2, input.data(), statistics, scale.data(), shift.data(), nullptr, {}, output.data());
     EXPECT_NEAR(output[0], -3 / std::sqrt(5.0), 1e-6);
     EXPECT_FLOAT_EQ(output[1], -1.0F);
     EXPECT_FLOAT_EQ(output[7], 3.0F);

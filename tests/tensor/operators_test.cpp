@@ -186,9 +186,9 @@ TEST(Normalisation, JoinedWithReluItIsTheSameAsBothInTurn) {
         measure_statistics(shape, batch, x.data(), statistics);
         Tensor joined({size});
         Tensor separate({size});
-        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), AfterNormalisation::relu,
-                  joined.data());
-        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), AfterNormalisation::nothing,
+        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), nullptr,
+                  {FunctionKind::relu}, joined.data());
+        normalise(shape, batch, x.data(), statistics, scale.data(), shift.data(), nullptr, {},
                   separate.data());
         Tensor masked({size});
         for (std::int64_t i = 0; i < size; ++i) {
@@ -200,7 +200,7 @@ TEST(Normalisation, JoinedWithReluItIsTheSameAsBothInTurn) {
         for (const int way : {0, 1})
             normalise_backward(
                 shape, batch, x.data(), statistics, StatisticsKind::of_batch, scale.data(), shift.data(),
-                way == 0 ? AfterNormalisation::relu : AfterNormalisation::nothing,
+                {way == 0 ? FunctionKind::relu : FunctionKind::identity}, nullptr,
                 way == 0 ? g.data() : masked.data(),
                 {dx[way].data(), false, parameters[way].data(), parameters[way].data() + shape.channels});
         for (std::int64_t i = 0; i < size; ++i) EXPECT_EQ(dx[0].data()[i], dx[1].data()[i]);

@@ -116,11 +116,7 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
 void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
                                 const float* bias, const Function& activation, float* output) const {
     if (is_depthwise()) {
-        depthwise_.forward(batch, input, weight, output);
-        const std::int64_t pixels = batch * shape_.out_height() * shape_.out_width();
-        if (bias != nullptr) add_to_rows(pixels, shape_.out_channels, bias, output);
-        if (activation.kind != FunctionKind::identity)
-            apply(activation, pixels * shape_.out_channels, output, output);
+        depthwise_.forward(batch, input, weight, bias, activation, output);
         return;
     }
     if (winograd_) {

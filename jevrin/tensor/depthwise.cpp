@@ -2,38 +2,52 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/element_loop.hpp"
+#include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/scratch.hpp"
 
 #include <algorithm>
 #include <cassert>
 #include <cstring>
+#include <type_traits>
+#include <utility>
 
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::int64_t lanes = 16;
-typedef float Vector __attribute__((vector_size(lanes * sizeof(float))));
+typedef float SixteenFloats __attribute__((vector_size(16 * sizeof(float))));
+typedef float EightFloats __attribute__((vector_size(8 * sizeof(float))));
 
-Vector load(const float* from) {
-    Vector v;
-    std::memcpy(&v, from, sizeof(v));
-    return v;
-}
-void store(const Vector& v, float* to) {
-    std::memcpy(to, &v, sizeof(v));
-}
+// Some channels side by side: so many vectors, or a single number.
+template <typename ValueOf, int count_of>
+struct Channels {
+    using Value = ValueOf;
+    static constexpr int count = count_of;
+    static constexpr std::int64_t lanes = sizeof(Value) / sizeof(float);
+    static constexpr std::int64_t width = count * lanes;
+
+    static Value load(const float* from) {
+        Value v;
+        std::memcpy(&v, from, sizeof(v));
+        return v;
+    }
+    static void store(const Value& v, float* to) { std::memcpy(to, &v, sizeof(v)); }
+};
 
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t sum_chunks = 8;
 
-// Calls body(vectors of channels, first channel) for blocks of 64, 32 and 16 channels and for single ones.
+// Calls body(Channels(), first channel) for blocks of 64 channels and fewer, until none are left.
 template <typename Body>
 void for_channel_blocks(std::int64_t channels, Body body) {
     std::int64_t c = 0;
-    for (; c + 4 * lanes <= channels; c += 4 * lanes) body(std::integral_constant<int, 4>(), c);
-    for (; c + 2 * lanes <= channels; c += 2 * lanes) body(std::integral_constant<int, 2>(), c);
-    for (; c + lanes <= channels; c += lanes) body(std::integral_constant<int, 1>(), c);
-    for (; c < channels; ++c) body(std::integral_constant<int, 0>(), c);
+    const auto blocks_of = [&](auto block) {
+        for (; c + block.width <= channels; c += block.width) body(block, c);
+    };
+    blocks_of(Channels<SixteenFloats, 4>());
+    blocks_of(Channels<SixteenFloats, 2>());
+    blocks_of(Channels<SixteenFloats, 1>());
+    blocks_of(Channels<EightFloats, 1>());
+    blocks_of(Channels<float, 1>());
 }
 
 }  // namespace
@@ -42,16 +56,18 @@ DepthwiseKernel::DepthwiseKernel(const ConvolutionShape& shape) : shape_(shape) 
     const ConvolutionShape& s = shape_;
     assert(s.in_channels == s.groups && s.out_channels == s.groups);
     const auto link = [](std::int64_t in, std::int64_t out, std::int64_t kernel, std::int64_t stride,
-                         std::int64_t dilation, std::int64_t pad, Links& forward, Links& backward) {
-        forward.resize(static_cast<std::size_t>(out));
-        backward.resize(static_cast<std::size_t>(in));
+                         std::int64_t dilation, std::int64_t pad, Axis& forward, Axis& backward) {
+        Links to_input(static_cast<std::size_t>(out));
+        Links to_output(static_cast<std::size_t>(in));
         for (std::int64_t o = 0; o < out; ++o)
             for (std::int64_t k = 0; k < kernel; ++k) {
                 const std::int64_t i = o * stride + k * dilation - pad;
                 if (i < 0 || i >= in) continue;
-                forward[static_cast<std::size_t>(o)].push_back({k, i});
-                backward[static_cast<std::size_t>(i)].push_back({k, o});
+                to_input[static_cast<std::size_t>(o)].push_back({k, i});
+                to_output[static_cast<std::size_t>(i)].push_back({k, o});
             }
+        forward = grouped(std::move(to_input));
+        backward = grouped(std::move(to_output));
     };
     link(s.height, s.out_height(), s.kernel_height, s.stride_height, s.dilation_height, s.pad_top,
          forward_rows_, backward_rows_);
@@ -59,57 +75,93 @@ DepthwiseKernel::DepthwiseKernel(const ConvolutionShape& shape) : shape_(shape) 
          forward_columns_, backward_columns_);
 }
 
-// target(y, x) (+)= the sum over the linked places of source * weight.
-void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const float* source, const Links& rows,
-                                const Links& columns, const float* weight, bool accumulate,
-                                float* target) const {
+// Neighbours whose links differ by a fixed step of their sources are computed together: they share weights.
+DepthwiseKernel::Axis DepthwiseKernel::grouped(Links links) {
+    Axis axis{std::move(links), {}};
+    const auto size = axis.links.size();
+    const auto step_between = [&](std::size_t a, std::size_t b) -> std::int64_t {
+        const std::vector<Link>& left = axis.links[a];
+        const std::vector<Link>& right = axis.links[b];
+        if (left.size() != right.size() || left.empty()) return 0;
+        const std::int64_t step = right[0].source - left[0].source;
+        for (std::size_t k = 0; k < left.size(); ++k)
+            if (left[k].kernel != right[k].kernel || right[k].source - left[k].source != step) return 0;
+        return step;
+    };
+    for (std::size_t x = 0; x < size;) {
+        bool together = x + group_places <= size;
+        const std::int64_t step = together ? step_between(x, x + 1) : 0;
+        for (std::size_t next = x + 1; together && next < x + group_places; ++next)
+            together = step > 0 && step_between(next - 1, next) == step;
+        axis.groups.push_back({static_cast<std::int64_t>(x), together ? group_places : 1, step});
+        x += together ? group_places : 1;
+    }
+    return axis;
+}
+
+// target(y, x) (+)= the sum over the linked places of source * weight; then finish(pixels, row) for each row.
+template <typename Finish>
+void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const float* source, const Axis& rows,
+                                const Axis& columns, const float* weight, bool accumulate, float* target,
+                                const Finish& finish) const {
     const std::int64_t channels = shape_.groups;
-    const std::int64_t width = std::ssize(columns);
-    const std::int64_t height = std::ssize(rows);
+    const std::int64_t width = std::ssize(columns.links);
+    const std::int64_t height = std::ssize(rows.links);
     for_rows(batch * height, width * channels, [&](std::int64_t row) {
         const float* image = source + row / height * source_size.height * source_size.width * channels;
-        const std::vector<Link>& row_links = rows[static_cast<std::size_t>(row % height)];
-        // Along the row, all channels of a pixel before the next: memory is read as it lies.
-        for (std::int64_t x = 0; x < width; ++x) {
-            const std::vector<Link>& column_links = columns[static_cast<std::size_t>(x)];
-            float* pixel = target + (row * width + x) * channels;
-            for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
-                constexpr int count = decltype(vectors)::value;
-                float* out = pixel + c;
-                Vector sums[std::max(count, 1)] = {};
-                float sum = 0.0F;
+        const std::vector<Link>& row_links = rows.links[static_cast<std::size_t>(row % height)];
+        const auto sum_group = [&](auto places, const Group& group) {
+            constexpr int count = decltype(places)::value;
+            const std::vector<Link>& column_links = columns.links[static_cast<std::size_t>(group.first)];
+            float* pixels = target + (row * width + group.first) * channels;
+            const std::int64_t step = group.step * channels;
+            for_channel_blocks(channels, [&](auto block, std::int64_t c) {
+                using Block = decltype(block);
+                typename Block::Value sums[count][Block::count] = {};
                 for (const Link& r : row_links)
                     for (const Link& k : column_links) {
                         const float* in = image + (r.source * source_size.width + k.source) * channels + c;
                         const float* w = weight + (r.kernel * shape_.kernel_width + k.kernel) * channels + c;
-                        if constexpr (count == 0)
-                            sum += *in * *w;
-                        else
-                            for (int v = 0; v < count; ++v)
-                                sums[v] += load(in + v * lanes) * load(w + v * lanes);
+                        for (int v = 0; v < Block::count; ++v) {
+                            const auto factor = Block::load(w + v * Block::lanes);
+                            for (int p = 0; p < count; ++p)
+                                sums[p][v] += Block::load(in + p * step + v * Block::lanes) * factor;
+                        }
                     }
-                if constexpr (count == 0)
-                    *out = accumulate ? *out + sum : sum;
-                else
-                    for (int v = 0; v < count; ++v) {
-                        if (accumulate) sums[v] += load(out + v * lanes);
-                        store(sums[v], out + v * lanes);
+                for (int p = 0; p < count; ++p)
+                    for (int v = 0; v < Block::count; ++v) {
+                        float* out = pixels + p * channels + c + v * Block::lanes;
+                        if (accumulate) sums[p][v] += Block::load(out);
+                        Block::store(sums[p][v], out);
                     }
             });
-        }
+        };
+        // Along the row, all channels of a group before the next: memory is read as it lies.
+        for (const Group& group : columns.groups)
+            if (group.places > 1)
+                sum_group(std::integral_constant<int, group_places>(), group);
+            else
+                sum_group(std::integral_constant<int, 1>(), group);
+        finish(width, target + row * width * channels);
     });
 }
 
-void DepthwiseKernel::forward(std::int64_t batch, const float* input, const float* weight,
-                              float* output) const {
+void DepthwiseKernel::forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
+                              const Function& activation, float* output) const {
     sum_links(batch, {shape_.height, shape_.width}, input, forward_rows_, forward_columns_, weight, false,
-              output);
+              output, [&](std::int64_t pixels, float* row) {
+                  const std::int64_t channels = shape_.groups;
+                  for (std::int64_t p = 0; p < pixels && bias != nullptr; ++p)
+                      for (std::int64_t c = 0; c < channels; ++c) row[p * channels + c] += bias[c];
+                  if (activation.kind != FunctionKind::identity)
+                      apply_to_rows(activation, 1, pixels * channels, pixels * channels, row);
+              });
 }
 
 void DepthwiseKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,
                                     bool accumulate, float* input_gradient) const {
     sum_links(batch, {shape_.out_height(), shape_.out_width()}, output_gradient, backward_rows_,
-              backward_columns_, weight, accumulate, input_gradient);
+              backward_columns_, weight, accumulate, input_gradient, [](std::int64_t, float*) {});
 }
 
 void DepthwiseKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
@@ -126,10 +178,11 @@ void DepthwiseKernel::weight_gradient(std::int64_t batch, const float* input, co
         for (std::int64_t row = images.begin * s.out_height(); row < images.end * s.out_height(); ++row) {
             const float* image = input + row / s.out_height() * s.height * s.width * channels;
             const float* gradients = output_gradient + row * s.out_width() * channels;
-            for (const Link& r : forward_rows_[static_cast<std::size_t>(row % s.out_height())]) {
+            for (const Link& r : forward_rows_.links[static_cast<std::size_t>(row % s.out_height())]) {
                 const float* pixels = image + r.source * s.width * channels;
                 float* sums = partial + r.kernel * s.kernel_width * channels;
                 std::int64_t k = 0;
+                for (; k + 5 <= s.kernel_width; k += 5) add_row<5>(pixels, gradients, k, sums);
                 for (; k + 3 <= s.kernel_width; k += 3) add_row<3>(pixels, gradients, k, sums);
                 for (; k < s.kernel_width; ++k) add_row<1>(pixels, gradients, k, sums);
             }
@@ -147,30 +200,25 @@ void DepthwiseKernel::add_row(const float* pixels, const float* gradients, std::
                               float* sums) const {
     const ConvolutionShape& s = shape_;
     const std::int64_t channels = s.groups;
-    for_channel_blocks(channels, [&](auto vectors, std::int64_t c) {
-        constexpr int count = decltype(vectors)::value;
-        Vector sum[columns][std::max(count, 1)] = {};
-        float single[columns] = {};
+    for_channel_blocks(channels, [&](auto block, std::int64_t c) {
+        using Block = decltype(block);
+        typename Block::Value sum[columns][Block::count] = {};
         for (std::int64_t x = 0; x < s.out_width(); ++x) {
             const float* g = gradients + x * channels + c;
-            Vector gradient[std::max(count, 1)];
-            for (int v = 0; v < count; ++v) gradient[v] = load(g + v * lanes);
+            typename Block::Value gradient[Block::count];
+            for (int v = 0; v < Block::count; ++v) gradient[v] = Block::load(g + v * Block::lanes);
             for (int k = 0; k < columns; ++k) {
                 const std::int64_t at = x * s.stride_width + (first + k) * s.dilation_width - s.pad_left;
                 if (at < 0 || at >= s.width) continue;
                 const float* in = pixels + at * channels + c;
-                if constexpr (count == 0)
-                    single[k] += *in * *g;
-                else
-                    for (int v = 0; v < count; ++v) sum[k][v] += load(in + v * lanes) * gradient[v];
+                for (int v = 0; v < Block::count; ++v)
+                    sum[k][v] += Block::load(in + v * Block::lanes) * gradient[v];
             }
         }
         for (int k = 0; k < columns; ++k) {
             float* to = sums + (first + k) * channels + c;
-            if constexpr (count == 0)
-                *to += single[k];
-            else
-                for (int v = 0; v < count; ++v) store(load(to + v * lanes) + sum[k][v], to + v * lanes);
+            for (int v = 0; v < Block::count; ++v)
+                Block::store(Block::load(to + v * Block::lanes) + sum[k][v], to + v * Block::lanes);
         }
     });
 }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/kinds.hpp"
 
 #include <cstdint>
 #include <vector>
@@ -15,7 +16,9 @@ class DepthwiseKernel {
     // in_channels, out_channels and groups must be equal.
     explicit DepthwiseKernel(const ConvolutionShape& shape);
 
-    void forward(std::int64_t batch, const float* input, const float* weight, float* output) const;
+    // bias [channels] may be null.
+    void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
+                 const Function& activation, float* output) const;
     // input_gradient (+)= ...
     void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
                        float* input_gradient) const;
@@ -32,22 +35,36 @@ class DepthwiseKernel {
         std::int64_t source = 0;
     };
     using Links = std::vector<std::vector<Link>>;
+    // Neighbouring places that are computed together, with sources a step apart.
+    struct Group {
+        std::int64_t first = 0;
+        std::int64_t places = 1;
+        std::int64_t step = 0;
+    };
+    static constexpr std::int64_t group_places = 4;
+    struct Axis {
+        Links links;  // of each place
+        std::vector<Group> groups;
+    };
     struct Size {
         std::int64_t height = 0;
         std::int64_t width = 0;
     };
 
-    void sum_links(std::int64_t batch, Size source_size, const float* source, const Links& rows,
-                   const Links& columns, const float* weight, bool accumulate, float* target) const;
+    static Axis grouped(Links links);
+    template <typename Finish>
+    void sum_links(std::int64_t batch, Size source_size, const float* source, const Axis& rows,
+                   const Axis& columns, const float* weight, bool accumulate, float* target,
+                   const Finish& finish) const;
 
     template <int columns>
     void add_row(const float* pixels, const float* gradients, std::int64_t first, float* sums) const;
 
     ConvolutionShape shape_;
-    Links forward_rows_;  // for each output row, input rows
-    Links forward_columns_;
-    Links backward_rows_;  // for each input row, output rows
-    Links backward_columns_;
+    Axis forward_rows_;  // for each output row, input rows
+    Axis forward_columns_;
+    Axis backward_rows_;  // for each input row, output rows
+    Axis backward_columns_;
 };
 
 }  // namespace jevrin::inline v1

@@ -15,6 +15,7 @@ namespace {
 
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t sum_chunks = 8;
+constexpr std::int64_t sum_block_elements = 2048;
 
 typedef float Floats __attribute__((vector_size(8 * sizeof(float))));
 typedef double Doubles __attribute__((vector_size(8 * sizeof(double))));
@@ -40,19 +41,35 @@ Value load(const Element* from) {
     return v;
 }
 
+// Some vectors of channels side by side: what kind, and how many.
+template <typename LanesOf, int vectors_of>
+struct Strip {
+    using Lanes = LanesOf;
+    static constexpr int vectors = vectors_of;
+    static constexpr std::int64_t width = vectors * Lanes::count;
+};
+
 // The sums behind mean and variance, about the first pixel of each channel, so that a large common offset
 // cancels no digits.
-template <typename Lanes>
+template <typename Strip>
 struct StatisticsTerms {
-    using Stored = typename Lanes::Stored;
+    using Lanes = typename Strip::Lanes;
     using Sum = typename Lanes::Sum;
     const float* input;
-    Sum origin;
+    Sum origin[Strip::vectors];
 
-    void add(std::int64_t place, Sum& a, Sum& b) const {
-        const Sum d = Lanes::widen(load<Stored>(input + place)) - origin;
-        a += d;
-        b += d * d;
+    StatisticsTerms(const float* values, std::int64_t channel) : input(values) {
+        for (int v = 0; v < Strip::vectors; ++v)
+            origin[v] = Lanes::widen(load<typename Lanes::Stored>(input + channel + v * Lanes::count));
+    }
+    void fetch(std::int64_t place) const { __builtin_prefetch(input + place); }
+    void add(std::int64_t place, Sum* a, Sum* b) const {
+        for (int v = 0; v < Strip::vectors; ++v) {
+            const Sum d =
+                Lanes::widen(load<typename Lanes::Stored>(input + place + v * Lanes::count)) - origin[v];
+            a[v] += d;
+            b[v] += d * d;
+        }
     }
 };
 
@@ -81,42 +98,60 @@ struct ReachingGradient {
 };
 
 // The sums of that gradient, and of it times the distance from the mean.
-template <typename Lanes, bool summed, typename Gradient>
+template <typename Strip, bool summed, typename Gradient>
 struct GradientTerms {
+    using Lanes = typename Strip::Lanes;
     using Stored = typename Lanes::Stored;
     using Sum = typename Lanes::Sum;
-    const Gradient* gradient;
+    const Gradient& gradient;
     std::int64_t channel;
-    Sum mean;
+    Sum mean[Strip::vectors];
 
-    void add(std::int64_t place, Sum& a, Sum& b) const {
-        float reaching[Lanes::count];
-        for (std::int64_t lane = 0; lane < Lanes::count; ++lane)
-            reaching[lane] = gradient->template at<summed>(place + lane, channel + lane);
-        const Sum wide = Lanes::widen(load<Stored>(reaching));
-        a += wide;
-        b += wide * (Lanes::widen(load<Stored>(gradient->input + place)) - mean);
+    GradientTerms(const Gradient& of, const double* means, std::int64_t first)
+        : gradient(of), channel(first) {
+        std::memcpy(mean, means + first, sizeof(mean));
+    }
+    void fetch(std::int64_t place) const {
+        __builtin_prefetch(gradient.input + place);
+        __builtin_prefetch(gradient.output_gradient + place);
+        if constexpr (summed) __builtin_prefetch(gradient.output + place);
+    }
+    void add(std::int64_t place, Sum* a, Sum* b) const {
+        float reaching[Strip::width];
+        for (std::int64_t lane = 0; lane < Strip::width; ++lane)
+            reaching[lane] = gradient.template at<summed>(place + lane, channel + lane);
+        for (int v = 0; v < Strip::vectors; ++v) {
+            const Sum wide = Lanes::widen(load<Stored>(reaching + v * Lanes::count));
+            a[v] += wide;
+            b[v] += wide * (Lanes::widen(load<Stored>(gradient.input + place + v * Lanes::count)) - mean[v]);
+        }
     }
 };
 
-// Adds up the terms that make(Lanes(), channel) gives, over rows, for some vectors of channels side by side;
-// the sums stay in registers.
-template <typename Lanes, int vectors, typename Make>
+// Adds the terms that make(Strip(), channel) gives, over rows, for the channels of a strip; the sums stay in
+// registers, and the next block of rows is fetched meanwhile.
+template <typename Strip, typename Make>
 void sum_block(const IndexRange& rows, std::int64_t channels, std::int64_t channel, const Make& make,
                double* first, double* second) {
-    using Terms = decltype(make(Lanes(), std::int64_t{}));
-    Terms terms[vectors];
-    typename Lanes::Sum a[vectors] = {};
-    typename Lanes::Sum b[vectors] = {};
-    for (int v = 0; v < vectors; ++v) terms[v] = make(Lanes(), channel + v * Lanes::count);
-    for (std::int64_t row = rows.begin; row < rows.end; ++row)
-        for (int v = 0; v < vectors; ++v)
-            terms[v].add(row * channels + channel + v * Lanes::count, a[v], b[v]);
+    using Lanes = typename Strip::Lanes;
+    constexpr std::int64_t line = 16;
+    const auto terms = make(Strip(), channel);
+    typename Lanes::Sum a[Strip::vectors];
+    typename Lanes::Sum b[Strip::vectors];
+    std::memcpy(a, first + channel, sizeof(a));
+    std::memcpy(b, second + channel, sizeof(b));
+    const std::int64_t ahead = (rows.end - rows.begin) * channels;
+    for (std::int64_t row = rows.begin; row < rows.end; ++row) {
+        const std::int64_t place = row * channels + channel;
+        for (std::int64_t c = 0; c + line <= Strip::width; c += line) terms.fetch(place + ahead + c);
+        terms.add(place, a, b);
+    }
     std::memcpy(first + channel, a, sizeof(a));
     std::memcpy(second + channel, b, sizeof(b));
 }
 
-// Two sums for each channel over all pixels of the batch: [first sums, second sums].
+// Two sums for each channel over all pixels of the batch, of the terms that make() gives: [first sums, second
+// sums].
 template <typename Make>
 void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Make& make,
                   std::vector<double>& sums) {
@@ -129,12 +164,19 @@ void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Mak
         double* first = all + chunk * 2 * channels;
         double* second = first + channels;
         const IndexRange images = chunk_range(batch, chunks, chunk);
-        const IndexRange rows{images.begin * shape.pixels, images.end * shape.pixels};
-        std::int64_t c = 0;
-        for (; c + 32 <= channels; c += 32)
-            sum_block<EightChannels, 4>(rows, channels, c, make, first, second);
-        for (; c + 8 <= channels; c += 8) sum_block<EightChannels, 1>(rows, channels, c, make, first, second);
-        for (; c < channels; ++c) sum_block<OneChannel, 1>(rows, channels, c, make, first, second);
+        const std::int64_t end = images.end * shape.pixels;
+        std::fill_n(first, 2 * channels, 0.0);
+        // Blocks of rows that stay in the first-level cache while the channels are gone through.
+        const std::int64_t step = std::max<std::int64_t>(1, sum_block_elements / channels);
+        for (std::int64_t row = images.begin * shape.pixels; row < end; row += step) {
+            const IndexRange rows{row, std::min(row + step, end)};
+            std::int64_t c = 0;
+            for (; c + 32 <= channels; c += 32)
+                sum_block<Strip<EightChannels, 4>>(rows, channels, c, make, first, second);
+            for (; c + 8 <= channels; c += 8)
+                sum_block<Strip<EightChannels, 1>>(rows, channels, c, make, first, second);
+            for (; c < channels; ++c) sum_block<Strip<OneChannel, 1>>(rows, channels, c, make, first, second);
+        }
     });
     sums.assign(static_cast<std::size_t>(2 * channels), 0.0);
     for (std::int64_t chunk = 0; chunk < chunks; ++chunk)
@@ -152,11 +194,7 @@ void measure_statistics(const NormalisationShape& shape, std::int64_t batch, con
     if (batch > 0)
         sum_channels(
             shape, batch,
-            [=](auto lanes, std::int64_t c) {
-                using Lanes = decltype(lanes);
-                return StatisticsTerms<Lanes>{input, Lanes::widen(load<typename Lanes::Stored>(input + c))};
-            },
-            sums);
+            [=](auto strip, std::int64_t c) { return StatisticsTerms<decltype(strip)>(input, c); }, sums);
     statistics.mean.assign(channels, 0.0);
     statistics.variance.assign(channels, 0.0);
     if (batch == 0) return;  // an empty shard
@@ -272,10 +310,8 @@ void normalise_backward(const NormalisationShape& shape, std::int64_t batch, con
             constexpr bool from_output = decltype(summed)::value;
             sum_channels(
                 shape, batch,
-                [&, mean = statistics.mean.data()](auto lanes, std::int64_t c) {
-                    using Lanes = decltype(lanes);
-                    return GradientTerms<Lanes, from_output, Gradient>{&gradient, c,
-                                                                       load<typename Lanes::Sum>(mean + c)};
+                [&, mean = statistics.mean.data()](auto strip, std::int64_t c) {
+                    return GradientTerms<decltype(strip), from_output, Gradient>(gradient, mean, c);
                 },
                 sums);
             for (std::size_t c = 0; c < channels; ++c) {

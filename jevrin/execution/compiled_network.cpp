@@ -106,10 +106,10 @@ void require_memory(const PassMemory& memory, std::int64_t batch) {
                                 : "not even one image would fit: use smaller images or a narrower network"));
 }
 
-CompiledNetwork::CompiledNetwork(const Network& network, PassKind kind) {
+CompiledNetwork::CompiledNetwork(const Network& network, PassKind kind, KeptActivations kept) {
     const std::vector<Shape> shapes = infer_shapes(network);
     add_instructions(network, shapes, kind);
-    plan(network, kind);
+    plan(network, kind, kept);
 }
 
 void CompiledNetwork::add_instructions(const Network& network, const std::vector<Shape>& shapes,
@@ -170,37 +170,62 @@ std::int64_t CompiledNetwork::backward_time(std::size_t instruction) const {
     return static_cast<std::int64_t>(2 * instructions_.size() + 1 - instruction);
 }
 
-void CompiledNetwork::plan_values(PassKind kind, std::vector<BufferLife>& lives) {
-    const std::size_t count = sizes_.size();
-    std::vector<std::int64_t> last_use(count, 0);
+std::vector<CompiledNetwork::Uses> CompiledNetwork::uses_of_values() const {
+    std::vector<Uses> uses(sizes_.size());
+    const auto reads_backward = [&](std::size_t value, std::size_t k) {
+        Uses& of = uses[value];
+        const std::int64_t time = backward_time(k);
+        of.first_backward = of.first_backward == 0 ? time : std::min(of.first_backward, time);
+        of.last_backward = std::max(of.last_backward, time);
+    };
     for (std::size_t k = 0; k < instructions_.size(); ++k) {
         const Instruction& instruction = instructions_[k];
-        last_use[instruction.output] = std::max(last_use[instruction.output], forward_time(k));
+        const Operation::Traits& traits = instruction.traits;
+        uses[instruction.output].last_forward = forward_time(k);
         for (std::size_t i = 0; i < instruction.inputs.size(); ++i) {
-            std::int64_t& last = last_use[instruction.inputs[i]];
-            const bool kept = instruction.trains && i < instruction.traits.kept_inputs;
-            last = std::max(last, kept ? backward_time(k) : forward_time(k));
+            uses[instruction.inputs[i]].last_forward = forward_time(k);
+            if (instruction.trains && i < traits.kept_inputs) reads_backward(instruction.inputs[i], k);
         }
-        if (instruction.trains && instruction.traits.keeps_output)
-            last_use[instruction.output] = std::max(last_use[instruction.output], backward_time(k));
+        if (instruction.trains && traits.keeps_output) reads_backward(instruction.output, k);
     }
-    // The caller reads the output when everything is done.
-    last_use.back() =
-        kind == PassKind::training ? backward_time(0) + 1 : forward_time(instructions_.size() - 1) + 1;
+    return uses;
+}
 
+void CompiledNetwork::plan_values(PassKind kind, KeptActivations kept, std::vector<BufferLife>& lives) {
+    const std::size_t count = sizes_.size();
+    const std::vector<Uses> uses = uses_of_values();
+    const auto is_narrow = [&](std::size_t value) {
+        return kept == KeptActivations::bfloat16 && value != 0 && value + 1 != count &&
+               uses[value].last_backward > 0;
+    };
+    const auto last_use = [&](std::size_t value) {
+        if (value + 1 < count)
+            return is_narrow(value) ? uses[value].last_forward
+                                    : std::max(uses[value].last_forward, uses[value].last_backward);
+        // The caller reads the output when everything is done.
+        return kind == PassKind::training ? backward_time(0) + 1 : forward_time(instructions_.size() - 1) + 1;
+    };
     buffers_.of_value.assign(count, none);
+    buffers_.of_narrow.assign(count, none);
+    buffers_.of_widened.assign(count, none);
     for (std::size_t k = 0; k < instructions_.size(); ++k) {
         const Instruction& instruction = instructions_[k];
         const std::size_t output = instruction.output;
         const std::size_t first = instruction.inputs.empty() ? 0 : instruction.inputs[0];
-        if (instruction.traits.in_place && first != 0 && last_use[first] == forward_time(k) &&
+        if (is_narrow(output)) {
+            buffers_.of_narrow[output] = lives.size();
+            lives.push_back({divide_up(sizes_[output], 2), forward_time(k), uses[output].last_backward});
+            buffers_.of_widened[output] = lives.size();
+            lives.push_back({sizes_[output], uses[output].first_backward, uses[output].last_backward});
+        }
+        if (instruction.traits.in_place && first != 0 && last_use(first) == forward_time(k) &&
             sizes_[first] == sizes_[output]) {
             buffers_.of_value[output] = buffers_.of_value[first];
-            lives[buffers_.of_value[output]].end = last_use[output];
+            lives[buffers_.of_value[output]].end = last_use(output);
             continue;
         }
         buffers_.of_value[output] = lives.size();
-        lives.push_back({sizes_[output], forward_time(k), last_use[output]});
+        lives.push_back({sizes_[output], forward_time(k), last_use(output)});
     }
 }
 
@@ -235,9 +260,9 @@ void CompiledNetwork::plan_gradients(std::vector<BufferLife>& lives) {
     }
 }
 
-void CompiledNetwork::plan(const Network& network, PassKind kind) {
+void CompiledNetwork::plan(const Network& network, PassKind kind, KeptActivations kept) {
     std::vector<BufferLife> lives;
-    plan_values(kind, lives);
+    plan_values(kind, kept, lives);
     const std::size_t values = lives.size();
     if (kind == PassKind::training)
         plan_gradients(lives);
@@ -280,13 +305,24 @@ void CompiledNetwork::allocate(std::int64_t capacity) {
     reserve_scratch(scratch, static_cast<std::size_t>(threads()) + outer_leases);
 }
 
+float* CompiledNetwork::place(std::size_t buffer) const {
+    return buffer == none ? nullptr : arena_.get() + offsets_[buffer] * capacity_;
+}
+
 float* CompiledNetwork::value(std::size_t index) const {
-    return arena_.get() + offsets_[buffers_.of_value[index]] * capacity_;
+    return place(buffers_.of_value[index]);
 }
 
 float* CompiledNetwork::gradient(std::size_t index) const {
-    const std::size_t buffer = buffers_.of_gradient[index];
-    return buffer == none ? nullptr : arena_.get() + offsets_[buffer] * capacity_;
+    return place(buffers_.of_gradient[index]);
+}
+
+std::uint16_t* CompiledNetwork::narrow(std::size_t index) const {
+    return reinterpret_cast<std::uint16_t*>(place(buffers_.of_narrow[index]));
+}
+
+float* CompiledNetwork::widened(std::size_t index) const {
+    return place(buffers_.of_widened[index]);
 }
 
 void CompiledNetwork::Release::operator()(float* memory) const {

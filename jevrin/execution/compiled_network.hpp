@@ -32,7 +32,7 @@ class CompiledNetwork {
         bool trains = false;  // something at or before it has parameters that train
     };
 
-    CompiledNetwork(const Network& network, PassKind kind);
+    CompiledNetwork(const Network& network, PassKind kind, KeptActivations kept = KeptActivations::float32);
 
     std::vector<Instruction>& instructions() { return instructions_; }
     const std::vector<Instruction>& instructions() const { return instructions_; }
@@ -46,6 +46,10 @@ class CompiledNetwork {
     // The places of a value, which is not the input, and of its gradient; null when it has none.
     float* value(std::size_t index) const;
     float* gradient(std::size_t index) const;
+    // A value that is kept in bfloat16: where it is kept, and where backward has it as float32. Null for
+    // others.
+    std::uint16_t* narrow(std::size_t index) const;
+    float* widened(std::size_t index) const;
 
   private:
     struct Release {
@@ -55,15 +59,25 @@ class CompiledNetwork {
     struct Buffers {
         std::vector<std::size_t> of_value;
         std::vector<std::size_t> of_gradient;
+        std::vector<std::size_t> of_narrow;
+        std::vector<std::size_t> of_widened;
+    };
+    // The steps that use a value: 0 for none.
+    struct Uses {
+        std::int64_t last_forward = 0;
+        std::int64_t first_backward = 0;
+        std::int64_t last_backward = 0;
     };
     static constexpr std::size_t none = static_cast<std::size_t>(-1);
 
     void add_instructions(const Network& network, const std::vector<Shape>& shapes, PassKind kind);
-    void plan(const Network& network, PassKind kind);
-    void plan_values(PassKind kind, std::vector<BufferLife>& lives);
+    void plan(const Network& network, PassKind kind, KeptActivations kept);
+    std::vector<Uses> uses_of_values() const;
+    void plan_values(PassKind kind, KeptActivations kept, std::vector<BufferLife>& lives);
     void plan_gradients(std::vector<BufferLife>& lives);
     std::int64_t forward_time(std::size_t instruction) const;
     std::int64_t backward_time(std::size_t instruction) const;
+    float* place(std::size_t buffer) const;
 
     std::vector<Instruction> instructions_;
     std::vector<std::int64_t> sizes_;  // of each value, elements of one item

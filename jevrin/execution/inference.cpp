@@ -16,6 +16,8 @@ Inference::Inference(const Network& network, std::int64_t capacity)
       output_shape_(infer_shapes(network_).back()),
       compiled_(std::make_unique<CompiledNetwork>(network_, PassKind::inference)) {
     compiled_->allocate(capacity);
+    for (const auto& instruction : compiled_->instructions())
+        instruction.operation->lay_out_weights(network_.nodes[instruction.node]);
 }
 
 Inference::~Inference() = default;

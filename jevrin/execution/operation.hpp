@@ -15,8 +15,8 @@ namespace jevrin::inline v1 {
 
 // What one step reads and writes backwards. A null input gradient is not wanted.
 struct BackwardArguments {
-    std::vector<const float*> inputs;  // only when the step keeps them; likewise the output
-    const float* output = nullptr;
+    std::vector<const float*> inputs;  // those that the step keeps
+    const float* output = nullptr;     // likewise
     const float* output_gradient = nullptr;
     struct Target {
         float* gradient = nullptr;
@@ -49,6 +49,9 @@ class Operation {
 
     // Makes room for what is kept of so many items; called once, before the first forward().
     virtual void prepare(std::int64_t capacity) { static_cast<void>(capacity); }
+    // Inference, once: replaces the weights of the node by the form that the step reads, so that no call lays
+    // them out. From then on, the step can only infer.
+    virtual void lay_out_weights(Node& node) { static_cast<void>(node); }
     // Inference: fixed statistics, no dropout.
     virtual void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) = 0;
     // Training: statistics of the batch, which also move the running ones in the node; keeps what backward

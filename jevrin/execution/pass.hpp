@@ -1,6 +1,8 @@
 // What forward and training passes share: their memory, and the key of random operators.
 #pragma once
 
+#include "jevrin/execution/kept_activations.hpp"
+
 #include <cstdint>
 #include <span>
 

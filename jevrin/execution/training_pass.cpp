@@ -2,6 +2,7 @@
 
 #include "jevrin/execution/compiled_network.hpp"
 #include "jevrin/graph/shared_parameters.hpp"
+#include "jevrin/tensor/bfloat16.hpp"
 
 #include <algorithm>
 #include <cassert>
@@ -9,13 +10,14 @@
 
 namespace jevrin::inline v1 {
 
-TrainingPass::TrainingPass(Network& network, std::int64_t capacity)
-    : network_(network), compiled_(std::make_unique<CompiledNetwork>(network, PassKind::training)) {
+TrainingPass::TrainingPass(Network& network, std::int64_t capacity, KeptActivations kept)
+    : network_(network), compiled_(std::make_unique<CompiledNetwork>(network, PassKind::training, kept)) {
     compiled_->allocate(capacity);
     const auto& instructions = compiled_->instructions();
     parameter_gradients_.resize(instructions.size());
     backward_.resize(instructions.size());
     gradient_written_.resize(instructions.size() + 1);
+    widened_.resize(instructions.size() + 1);
     std::size_t most_inputs = 0;
     for (std::size_t k = 0; k < instructions.size(); ++k) {
         Node& node = network.nodes[instructions[k].node];
@@ -88,6 +90,8 @@ std::span<const float> TrainingPass::forward(std::int64_t batch, std::span<const
                 instruction.operation->infer(batch, node, inputs_, output);
             else
                 instruction.operation->forward(batch, node, inputs_, draw, output);
+            if (std::uint16_t* narrow = compiled_->narrow(instruction.output))
+                narrow_to_bfloat16(batch * compiled_->size(instruction.output), output, narrow);
         });
         if (observer)
             observer(instruction.last_node,
@@ -114,6 +118,15 @@ void TrainingPass::move_statistics(std::span<const double> statistics) {
     }
 }
 
+// What backward reads of a value that forward kept.
+const float* TrainingPass::kept_value(std::size_t value, std::int64_t batch) {
+    float* widened = compiled_->widened(value);
+    if (widened == nullptr) return compiled_->value(value);
+    if (!widened_[value]) widen_bfloat16(batch * compiled_->size(value), compiled_->narrow(value), widened);
+    widened_[value] = true;
+    return widened;
+}
+
 void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gradient,
                             const std::function<void(std::size_t)>& ready) {
     assert(static_cast<std::int64_t>(output_gradient.size()) >= batch * compiled_->output_size());
@@ -121,6 +134,7 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
     std::size_t next = 0;  // of ready_order_
     std::fill(gradient_written_.begin(), gradient_written_.end(), false);
     gradient_written_.back() = true;
+    std::fill(widened_.begin(), widened_.end(), false);
     float* own = compiled_->gradient(instructions.back().output);
     if (own != nullptr) std::copy_n(output_gradient.data(), batch * compiled_->output_size(), own);
     for (std::size_t k = instructions.size(); k-- > 0;) {
@@ -131,15 +145,18 @@ void TrainingPass::backward(std::int64_t batch, std::span<const float> output_gr
         // to.
         for (std::size_t i = instruction.inputs.size(); i-- > 0;) {
             const std::size_t from = instruction.inputs[i];
-            arguments.inputs[i] = from == 0 ? input_ : compiled_->value(from);
             float* gradient = from == 0 ? nullptr : compiled_->gradient(from);
             arguments.input_gradients[i] = {gradient, gradient_written_[from]};
             if (gradient != nullptr) gradient_written_[from] = true;
         }
-        arguments.output = compiled_->value(instruction.output);
         arguments.output_gradient = compiled_->gradient(instruction.output);
         if (batch > 0 || instruction.operation->meets_shards())
             measured(instruction.node, [&] {
+                for (std::size_t i = 0; i < instruction.traits.kept_inputs; ++i) {
+                    const std::size_t from = instruction.inputs[i];
+                    arguments.inputs[i] = from == 0 ? input_ : kept_value(from, batch);
+                }
+                if (instruction.traits.keeps_output) arguments.output = kept_value(instruction.output, batch);
                 instruction.operation->backward(batch, network_.nodes[instruction.node], arguments);
             });
         if (batch == 0)  // an empty shard

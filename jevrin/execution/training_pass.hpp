@@ -43,7 +43,7 @@ class TrainingPass {
     // in inference; where nothing before a cut trains, cut_network() first and keep what lies before it.
     // capacity is the largest batch. InputError when memory does not suffice. After the first step, steps
     // allocate nothing.
-    TrainingPass(Network& network, std::int64_t capacity);
+    TrainingPass(Network& network, std::int64_t capacity, KeptActivations kept = KeptActivations::float32);
     ~TrainingPass();
     TrainingPass(const TrainingPass&) = delete;
     TrainingPass& operator=(const TrainingPass&) = delete;
@@ -78,6 +78,7 @@ class TrainingPass {
     template <typename Work>
     void measured(std::size_t node, const Work& work);
     bool is_shared(std::size_t parameter) const;
+    const float* kept_value(std::size_t value, std::int64_t batch);
     void add_parameter(std::size_t node, std::size_t p, Tensor& gradient);
 
     Network& network_;
@@ -94,6 +95,7 @@ class TrainingPass {
     };
     std::map<std::string, Shared> shared_;  // by its name
     std::vector<bool> gradient_written_;    // of each value
+    std::vector<bool> widened_;             // of each value, during backward
     std::vector<BackwardArguments> backward_;
     std::vector<const float*> inputs_;
     const float* input_ = nullptr;

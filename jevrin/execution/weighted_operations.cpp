@@ -9,6 +9,7 @@
 #include "jevrin/tensor/reduction.hpp"
 
 #include <algorithm>
+#include <utility>
 
 namespace jevrin::inline v1 {
 
@@ -25,6 +26,16 @@ void add_bias_gradient(const BackwardArguments& a, std::int64_t rows, std::int64
         sum_rows(rows, columns, a.output_gradient, (*a.parameter_gradients)[1].data());
 }
 
+// Replaces the weight of a node by the form that its kernel reads.
+template <typename Kernel>
+WeightForm laid_out(const Kernel& kernel, Node& node) {
+    if (kernel.laid_out_size() == 0) return WeightForm::plain;
+    Tensor weight({kernel.laid_out_size()});
+    kernel.lay_out(node.parameters[0].data(), weight.data());
+    node.parameters[0] = std::move(weight);
+    return WeightForm::laid_out;
+}
+
 class ConvolutionOperation : public Operation {
   public:
     ConvolutionOperation(const ConvolutionShape& shape, const Convolution& op)
@@ -32,8 +43,10 @@ class ConvolutionOperation : public Operation {
     Traits traits() const override { return {.kept_inputs = 1}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
-        kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output);
+        kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output,
+                        form_);
     }
+    void lay_out_weights(Node& node) override { form_ = laid_out(kernel_, node); }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
         const ConvolutionShape& s = kernel_.shape();
         kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data());
@@ -47,6 +60,7 @@ class ConvolutionOperation : public Operation {
   private:
     ConvolutionKernel kernel_;
     Function activation_;
+    WeightForm form_ = WeightForm::plain;
 };
 
 class DenseOperation : public Operation {
@@ -56,8 +70,9 @@ class DenseOperation : public Operation {
     Traits traits() const override { return {.kept_inputs = 1}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
-        kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output);
+        kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output, form_);
     }
+    void lay_out_weights(Node& node) override { form_ = laid_out(kernel_, node); }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
         kernel_.weight_gradient(batch * rows_, a.inputs[0], a.output_gradient,
                                 (*a.parameter_gradients)[0].data());
@@ -72,6 +87,7 @@ class DenseOperation : public Operation {
     DenseKernel kernel_;
     std::int64_t rows_;  // of one item
     std::int64_t out_;
+    WeightForm form_ = WeightForm::plain;
 };
 
 class MatrixProductOperation : public Operation {

@@ -119,7 +119,8 @@ PlanCheck check_plan(const Materials& materials) {
             .multiplications = multiplication_count(built.network),
             .backbone_bytes = backbone == materials.backbones.end() ? 0 : backbone->second.bytes};
         note_what_trains(result, built);
-        const PassMemory memory = run_memory(built.network, built.first_trained());
+        const PassMemory memory =
+            run_memory(built.network, built.first_trained(), candidate.training.activations);
         result.largest_batch = fitting_batch(memory);
         result.memory_bytes =
             require_candidate_memory(candidate, built, items_at_once(candidate.training, batch));
@@ -136,7 +137,7 @@ PlanCheck check_plan(const Materials& materials) {
         const auto features = frozen.run(batch, images);
         const std::vector<float> input(features.begin(), features.end());
 
-        TrainingPass pass(halves.trained, batch);
+        TrainingPass pass(halves.trained, batch, candidate.training.activations);
         std::vector<std::size_t> labels;
         for (const std::int64_t item : items) labels.push_back(data.labels[static_cast<std::size_t>(item)]);
         const std::vector<Target> targets = plain_targets(labels);

@@ -175,7 +175,8 @@ CandidateNetwork build_network(const Plan& plan, const Candidate& candidate, con
 
 std::int64_t require_candidate_memory(const Candidate& candidate, const CandidateNetwork& built,
                                       std::int64_t batch) {
-    const PassMemory memory = run_memory(built.network, built.first_trained());
+    const PassMemory memory =
+        run_memory(built.network, built.first_trained(), candidate.training.activations);
     try {
         require_memory(memory, batch);
     } catch (const InputError& error) {

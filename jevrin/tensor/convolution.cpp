@@ -114,18 +114,33 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
 }
 
 void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
-                                const float* bias, const Function& activation, float* output) const {
+                                const float* bias, const Function& activation, float* output,
+                                WeightForm form) const {
     if (is_depthwise()) {
         depthwise_.forward(batch, input, weight, bias, activation, output);
         return;
     }
     if (winograd_) {
-        winograd_->forward(batch, input, weight, bias, activation, false, output);
+        winograd_->forward(batch, input, weight, bias, activation, false, output, form);
         return;
     }
-    const Scratch packed(forward_.blocks().size() > 1 ? shape_.weight_count() : 0);
-    const float* matrices = pack_weight(forward_, weight, shape_.out_channels, packed.data());
-    forward_(batch, input, matrices, bias, activation, false, output);
+    const bool packs = form == WeightForm::plain && laid_out_size() > 0;
+    const Scratch packed(packs ? forward_.packed_size() : 0);
+    if (packs) lay_out(weight, packed.data());
+    forward_(batch, input, packs ? packed.data() : weight, bias, activation, false, output);
+}
+
+std::int64_t ConvolutionKernel::laid_out_size() const {
+    if (is_depthwise()) return 0;
+    if (winograd_) return winograd_->forward.laid_out_size();
+    return forward_.blocks().size() > 1 ? forward_.packed_size() : 0;
+}
+
+void ConvolutionKernel::lay_out(const float* weight, float* laid_out) const {
+    if (winograd_)
+        winograd_->forward.lay_out(weight, laid_out);
+    else
+        pack_weight(forward_, weight, shape_.out_channels, laid_out);
 }
 
 void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,

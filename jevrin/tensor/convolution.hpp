@@ -35,9 +35,14 @@ class ConvolutionKernel {
 
     const ConvolutionShape& shape() const { return shape_; }
 
-    // output = activation(input * weight + bias); bias [out_channels] may be null.
+    // output = activation(input * weight + bias); bias [out_channels] may be null. The bits do not depend on
+    // the form of the weight.
     void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                 const Function& activation, float* output) const;
+                 const Function& activation, float* output, WeightForm form = WeightForm::plain) const;
+    // Floats of the weight as forward reads it; 0 where that is the plain form, or where the other would take
+    // too much memory.
+    std::int64_t laid_out_size() const;
+    void lay_out(const float* weight, float* laid_out) const;
 
     // input_gradient (+)= the gradient with respect to the input.
     void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,

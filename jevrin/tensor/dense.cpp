@@ -62,10 +62,19 @@ DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)
       weight_(in, out, form) {}
 
 void DenseKernel::forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
-                          float* output) const {
-    const Scratch packed(forward_.blocks().size() > 1 ? forward_.packed_size() : 0);
-    const float* matrices = pack_weight(forward_, weight, out_, packed.data());
-    multiply_rows(forward_, rows, input, matrices, bias, false, output);
+                          float* output, WeightForm form) const {
+    const bool packs = form == WeightForm::plain && laid_out_size() > 0;
+    const Scratch packed(packs ? forward_.packed_size() : 0);
+    if (packs) lay_out(weight, packed.data());
+    multiply_rows(forward_, rows, input, packs ? packed.data() : weight, bias, false, output);
+}
+
+std::int64_t DenseKernel::laid_out_size() const {
+    return forward_.blocks().size() > 1 ? forward_.packed_size() : 0;
+}
+
+void DenseKernel::lay_out(const float* weight, float* laid_out) const {
+    pack_weight(forward_, weight, out_, laid_out);
 }
 
 void DenseKernel::data_gradient(std::int64_t rows, const float* output_gradient, const float* weight,

@@ -14,8 +14,11 @@ class DenseKernel {
     DenseKernel(std::int64_t in, std::int64_t out, ProductForm form = ProductForm::fastest);
 
     // A row does not depend on the rows computed with it. bias may be null.
-    void forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
-                 float* output) const;
+    void forward(std::int64_t rows, const float* input, const float* weight, const float* bias, float* output,
+                 WeightForm form = WeightForm::plain) const;
+    // As those of a convolution.
+    std::int64_t laid_out_size() const;
+    void lay_out(const float* weight, float* laid_out) const;
     // input_gradient (+)= output_gradient * weight transposed.
     void data_gradient(std::int64_t rows, const float* output_gradient, const float* weight, bool accumulate,
                        float* input_gradient) const;

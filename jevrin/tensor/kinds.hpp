@@ -56,6 +56,10 @@ struct Stretch {
     std::int64_t count = 0;
 };
 
+// How a kernel is given the weight of its forward pass: as parameters are kept, or as its lay_out() wrote it
+// once, which saves laying it out in every call.
+enum class WeightForm { plain, laid_out };
+
 enum class ReductionKind { mean, sum, maximum };
 
 }  // namespace jevrin::inline v1

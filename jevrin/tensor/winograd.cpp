@@ -109,7 +109,7 @@ std::int64_t WinogradSum::band_size() const {
 }
 
 std::int64_t WinogradSum::scratch_size() const {
-    return std::max(band_size(), kernels_size() <= most_kept_floats ? kernels_size() : 0);
+    return std::max(band_size(), laid_out_size());
 }
 
 std::int64_t WinogradSum::pieces() const {
@@ -230,26 +230,38 @@ void WinogradSum::multiply(const Band& band, std::int64_t block, std::int64_t pi
                 m + place * product_stride_, at_begin, at_begin);
 }
 
+void WinogradSum::make_kernel(const float* weight, std::int64_t block, std::int64_t piece, float* copy,
+                              float* u) const {
+    const std::int64_t begin = piece * piece_depth_;
+    transform_kernel(weight, {begin, std::min(begin + piece_depth_, shape_.depth)}, block_columns_of(block),
+                     copy, u);
+}
+
+std::int64_t WinogradSum::laid_out_size() const {
+    return kernels_size() <= most_kept_floats ? kernels_size() : 0;
+}
+
+void WinogradSum::lay_out(const float* weight, float* laid_out) const {
+    const std::int64_t depths = pieces();
+    parallel_for(blocks_ * depths, [&](std::int64_t i) {
+        const Scratch copy(9 * piece_depth_ * block_width_);
+        make_kernel(weight, i / depths, i % depths, copy.data(), laid_out + i * places * kernel_stride_);
+    });
+}
+
 // U is kept for the call when several bands use it, and made anew for each band when only few do: then it
 // would travel to memory and back.
 void WinogradSum::operator()(std::int64_t batch, const float* source, const float* weight, const float* bias,
-                             const Function& activation, bool accumulate, float* output) const {
+                             const Function& activation, bool accumulate, float* output,
+                             WeightForm form) const {
     const WinogradShape& s = shape_;
     const std::int64_t bands = units(batch);
     const std::int64_t depths = pieces();
-    const bool keeps = bands >= fewest_uses && kernels_size() <= most_kept_floats;
-    const auto make_kernel = [&](std::int64_t block, std::int64_t piece, float* copy, float* u) {
-        const std::int64_t begin = piece * piece_depth_;
-        transform_kernel(weight, {begin, std::min(begin + piece_depth_, s.depth)}, block_columns_of(block),
-                         copy, u);
-    };
-    const Scratch kept(keeps ? kernels_size() : 0);
-    const auto kept_kernel = [&](std::int64_t i) { return kept.data() + i * places * kernel_stride_; };
-    if (keeps)
-        parallel_for(blocks_ * depths, [&](std::int64_t i) {
-            const Scratch copy(9 * piece_depth_ * block_width_);
-            make_kernel(i / depths, i % depths, copy.data(), kept_kernel(i));
-        });
+    const bool lays_out = form == WeightForm::plain && bands >= fewest_uses && laid_out_size() > 0;
+    const bool keeps = lays_out || form == WeightForm::laid_out;
+    const Scratch kept(lays_out ? kernels_size() : 0);
+    if (lays_out) lay_out(weight, kept.data());
+    const float* kernels = lays_out ? kept.data() : weight;
     // A band of its own for each thread, or else some of its columns.
     const std::int64_t parts = std::min<std::int64_t>(blocks_, divide_up(std::int64_t{threads()}, bands));
     parallel_for(bands * parts, [&](std::int64_t task) {
@@ -268,8 +280,9 @@ void WinogradSum::operator()(std::int64_t batch, const float* source, const floa
         const IndexRange blocks = chunk_range(blocks_, parts, task % parts);
         for (std::int64_t block = blocks.begin; block < blocks.end; ++block) {
             for (std::int64_t piece = 0; piece < depths; ++piece) {
-                if (!keeps) make_kernel(block, piece, copy, made);
-                multiply(band, block, piece, v, keeps ? kept_kernel(block * depths + piece) : made, m);
+                if (!keeps) make_kernel(weight, block, piece, copy, made);
+                const float* u = keeps ? kernels + (block * depths + piece) * places * kernel_stride_ : made;
+                multiply(band, block, piece, v, u, m);
             }
             finish_band(band, m, block_columns_of(block), bias, activation, accumulate, output);
         }

@@ -52,7 +52,12 @@ class WinogradSum {
     // depth] with weight [9, depth, columns], then bias [columns] (may be null) is added and the activation
     // applied.
     void operator()(std::int64_t batch, const float* source, const float* weight, const float* bias,
-                    const Function& activation, bool accumulate, float* output) const;
+                    const Function& activation, bool accumulate, float* output,
+                    WeightForm form = WeightForm::plain) const;
+
+    // Floats of all transformed weights, 0 where they are too many to keep.
+    std::int64_t laid_out_size() const;
+    void lay_out(const float* weight, float* laid_out) const;
 
     // The largest lease of scratch that a call takes.
     std::int64_t scratch_size() const;
@@ -72,6 +77,8 @@ class WinogradSum {
     void transform_source(const Band& band, const float* source, float* copy, float* v) const;
     void transform_kernel(const float* weight, IndexRange depth, IndexRange columns, float* copy,
                           float* u) const;
+    void make_kernel(const float* weight, std::int64_t block, std::int64_t piece, float* copy,
+                     float* u) const;
     void multiply(const Band& band, std::int64_t block, std::int64_t piece, const float* v, const float* u,
                   float* m) const;
     void finish_tile(const float* m, std::int64_t y, std::int64_t x, IndexRange columns, const float* bias,

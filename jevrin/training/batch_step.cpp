@@ -136,7 +136,7 @@ BatchStep::BatchStep(Network& network, TrainingPass& pass, const TrainingSetting
     const std::int64_t largest = (batch + settings.shards - 1) / settings.shards;
     if (settings.shard_statistics == ShardStatistics::batch && settings.shards > 1)
         for (std::size_t i = 1; i < shards_.size(); ++i)
-            passes_.push_back(std::make_unique<TrainingPass>(network, largest));
+            passes_.push_back(std::make_unique<TrainingPass>(network, largest, settings.activations));
     if (link != nullptr && link->size() > 1) exchange_ = std::make_unique<GradientExchange>(*link);
 }
 

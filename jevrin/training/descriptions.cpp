@@ -166,6 +166,10 @@ Description<TrainingSettings> describe_training() {
         .means(
             "3x3 convolutions in transformed tiles where they serve (Lavin & Gray 2016): faster, with other "
             "rounding");
+    d.word("activations", &T::activations)
+        .means(
+            "how the activations that the backward pass reads are kept: bfloat16 takes half the memory and "
+            "rounds them to 8 bits of precision; everything is computed in float32");
     d.number("training_fraction", &T::fraction, 1e-6, 1.0)
         .means("fraction of the training part that is used, stratified by class");
     d.boolean("redraw_training_part", &T::redraw)

@@ -41,11 +41,11 @@ Network with_winograd(Network network, bool winograd) {
 
 }  // namespace
 
-PassMemory run_memory(const Network& network, std::size_t first_trained) {
+PassMemory run_memory(const Network& network, std::size_t first_trained, KeptActivations kept) {
     Network frozen = network;
     freeze_before(frozen, first_trained);
     const NetworkHalves halves = cut_network(frozen, cut_before(frozen, first_trained));
-    PassMemory memory = CompiledNetwork(halves.trained, PassKind::training).memory();
+    PassMemory memory = CompiledNetwork(halves.trained, PassKind::training, kept).memory();
     memory.fixed += static_cast<std::int64_t>(sizeof(float)) *
                     (parameter_count(network) + 2 * parameter_count(halves.trained));
     for (const Network* part : {&halves.frozen, &halves.trained})

@@ -26,7 +26,8 @@ PhaseWork::PhaseWork(NetworkHalves cut, std::size_t first, std::shared_ptr<Bound
     : first_trained(first),
       halves(std::move(cut)),
       features(std::move(shared)),
-      pass(halves.trained, settings.shards == 1 ? batch : (batch + settings.shards - 1) / settings.shards),
+      pass(halves.trained, settings.shards == 1 ? batch : (batch + settings.shards - 1) / settings.shards,
+           settings.activations),
       step(halves.trained, pass, settings, classes, batch, link),
       optimiser(settings.optimiser, pass.parameters()),
       monitor(halves.trained, pass.parameters()) {}

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/base/enumeration.hpp"
+#include "jevrin/execution/kept_activations.hpp"
 #include "jevrin/images/augmentation.hpp"
 #include "jevrin/training/loss.hpp"
 #include "jevrin/training/optimiser_settings.hpp"
@@ -39,6 +40,7 @@ struct TrainingSettings {
     LossSettings loss;
     Sampling sampling = Sampling::natural;
     Augmentation augmentation;
+    KeptActivations activations = KeptActivations::float32;
     bool winograd = true;    // 3x3 convolutions in transformed tiles where they serve
     std::int64_t views = 0;  // fixed augmented views of each image, used in turn; 0: a new one each epoch
 };

@@ -3,6 +3,7 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/tensor/bfloat16.hpp"
 #include "jevrin/tensor/convolution.hpp"
 #include "jevrin/tensor/dense.hpp"
 #include "jevrin/tensor/dropout.hpp"
@@ -12,8 +13,10 @@
 #include "jevrin/tensor/products.hpp"
 #include "jevrin/tensor/scratch.hpp"
 
+#include <bit>
 #include <cmath>
 #include <cstring>
+#include <limits>
 
 namespace jevrin {
 namespace {
@@ -340,6 +343,25 @@ TEST(Normalisation, AHandWorkedBatch) {
     EXPECT_NEAR(output[0], -3 / std::sqrt(5.0), 1e-6);
     EXPECT_FLOAT_EQ(output[1], -1.0F);
     EXPECT_FLOAT_EQ(output[7], 3.0F);
+}
+
+TEST(Bfloat16, RoundsToTheNearestValueAndHalvesToTheEvenOne) {
+    const float infinity = std::numeric_limits<float>::infinity();
+    const std::vector<float> values = {
+        0.0F,         -0.0F,       1.0F,     1.0F + 0x1p-8F, 1.0F + 0x3p-8F, 1.0F + 0x1.01p-8F,
+        -3.14159274F, 0x1.ffp127F, infinity, -infinity};
+    const std::vector<float> expected = {0.0F,           -0.0F,      1.0F,     1.0F,     1.0F + 0x4p-8F,
+                                         1.0F + 0x2p-8F, -3.140625F, infinity, infinity, -infinity};
+    std::vector<std::uint16_t> narrow(values.size());
+    std::vector<float> back(values.size());
+    narrow_to_bfloat16(std::ssize(values), values.data(), narrow.data());
+    widen_bfloat16(std::ssize(values), narrow.data(), back.data());
+    EXPECT_EQ(back, expected);
+    EXPECT_TRUE(std::signbit(back[1]));
+    const float no_number = std::bit_cast<float>(0x7F800001U);
+    narrow_to_bfloat16(1, &no_number, narrow.data());
+    widen_bfloat16(1, narrow.data(), back.data());
+    EXPECT_TRUE(std::isnan(back[0]));
 }
 
 TEST(Normalisation, ALargeCommonOffsetCostsNoDigits) {

@@ -258,6 +258,24 @@ TEST_F(RunTrainerTest, TransformedTilesCanBeTurnedOffAndTheirFeaturesAreKeptApar
               2 * static_cast<std::int64_t>(data_.parts.training.size() + data_.parts.validation.size()));
 }
 
+TEST_F(RunTrainerTest, WithActivationsInSixteenBitsARunResumesAndHasTheSameBitsOnAnyNumberOfThreads) {
+    const std::vector<float> exact = weights_after(*trainer("stage2", settings(4)), 4);
+    TrainingSettings own = settings(4);
+    own.activations = KeptActivations::bfloat16;
+    const std::vector<float> undisturbed = weights_after(*trainer("stage2", own), 4);
+    EXPECT_NE(undisturbed, exact);
+    for (std::size_t i = 0; i < exact.size(); ++i) EXPECT_NEAR(undisturbed[i], exact[i], 0.1) << i;
+    const int threads_before = threads();
+    set_threads(3);
+    EXPECT_EQ(weights_after(*trainer("stage2", own), 4), undisturbed);
+    set_threads(threads_before);
+    const auto stopped = trainer("stage2", own);
+    weights_after(*stopped, 2);
+    const auto resumed = trainer("stage2", own);
+    resumed->restore(stopped->state());
+    EXPECT_EQ(weights_after(*resumed, 2), undisturbed);
+}
+
 TEST_F(RunTrainerTest, AResumedRunIsTheUndisturbedOne) {
     const std::vector<float> undisturbed = weights_after(*trainer("stage2", settings(4)), 4);
     const auto before = trainer("stage2", settings(4));

@@ -20,6 +20,8 @@ constexpr std::int64_t reuse_pixels = 128;           // pixels that use larger w
 constexpr std::int64_t smallest_task = 1 << 20;      // multiplications worth a task of their own
 constexpr std::int64_t smallest_copy = 1 << 15;      // floats whose copying is worth one
 constexpr std::int64_t fewest_tasks = 4;
+constexpr std::int64_t wanted_bands = 4;         // of an image
+constexpr std::int64_t fewest_band_pixels = 96;  // in each of them
 constexpr std::int64_t widest_single = 64;
 
 std::int64_t smallest(const std::vector<std::int64_t>& values) {
@@ -91,6 +93,11 @@ void TapSum::choose_layout() {
         row_floats = s.row_step * buffer_width_ * s.depth;
     }
     rows_per_band_ = std::clamp<std::int64_t>(buffer_floats / row_floats, 1, s.out_height);
+    // Bands cost nothing where nothing is copied: then a single image has some for all threads.
+    if (layout_ == Layout::in_place)
+        rows_per_band_ =
+            std::clamp(divide_up(s.out_height, wanted_bands),
+                       std::min(divide_up(fewest_band_pixels, s.out_width), rows_per_band_), rows_per_band_);
     bands_ = divide_up(s.out_height, rows_per_band_);
     rows_per_band_ = divide_up(s.out_height, bands_);
     bands_ = divide_up(s.out_height, rows_per_band_);

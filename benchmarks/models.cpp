@@ -1,6 +1,7 @@
 // Models from files: how fast and in how much memory they are read, and how fast one runs that came from one.
 #include "figures.hpp"
 #include "measure.hpp"
+#include "single_image.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/memory.hpp"
@@ -101,6 +102,9 @@ int main(int argc, char** argv) {
     using jevrin::bench::add_figure;
     add_figure("model/read_102mb/memory", 1, run_memory);
     add_figure("model/read_102mb", 7, run_reading);
+    add_figure("forward/imported_residual50_224/one", 7, [](benchmark::State& state) {
+        jevrin::bench::run_single_image(state, read_model(ModelFile().path()).network);
+    });
     for (const int threads : {1, 2})
         add_figure(fmt::format("forward/imported_residual50_224/t{}", threads), 7,
                    [threads](benchmark::State& state) { run_forward(state, threads); });

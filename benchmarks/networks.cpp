@@ -2,6 +2,7 @@
 // against one, and the memory of a step.
 #include "figures.hpp"
 #include "measure.hpp"
+#include "single_image.hpp"
 #include "traffic.hpp"
 
 #include "jevrin/base/memory.hpp"
@@ -181,6 +182,11 @@ const std::vector<NetworkCase>& cases() {
          5},
         {"inverted_residual_224", 224, 16, inverted},
         {"vision_transformer_64", 64, 32, transformer},
+        {"vision_transformer_224", 224, 8,
+         [](const Shape& image) {
+             return vision_transformer_backbone({.patch = 16, .width = 192, .depth = 6, .heads = 3}, image);
+         },
+         5},
     };
     return all;
 }
@@ -188,7 +194,11 @@ const std::vector<NetworkCase>& cases() {
 }  // namespace
 
 int main(int argc, char** argv) {
-    // Memory first, while the process is fresh.
+    // These first, while the process is fresh.
+    for (const NetworkCase& c : cases())
+        jevrin::bench::add_figure("forward/" + c.name + "/first_call", 1, [&c](benchmark::State& state) {
+            jevrin::bench::run_first_call(state, c.build());
+        });
     for (const NetworkCase& c : cases())
         jevrin::bench::add_figure("step/" + c.name + "/memory", 1,
                                   [&c](benchmark::State& state) { run_memory(state, c); });
@@ -203,6 +213,9 @@ int main(int argc, char** argv) {
             jevrin::bench::add_figure(
                 fmt::format("forward/{}/t{}", c.name, threads), c.rounds,
                 [&c, threads](benchmark::State& state) { run_forward(state, c, threads); });
+        jevrin::bench::add_figure("forward/" + c.name + "/one", c.rounds, [&c](benchmark::State& state) {
+            jevrin::bench::run_single_image(state, c.build());
+        });
     }
     return jevrin::bench::run(argc, argv);
 }

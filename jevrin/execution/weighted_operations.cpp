@@ -46,7 +46,13 @@ class ConvolutionOperation : public Operation {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output,
                         form_);
     }
-    void lay_out_weights(Node& node) override { form_ = laid_out(kernel_, node); }
+    void lay_out_weights(Node& node) override {
+        // Transformed weights that are too large to keep would be made anew for every image: then the direct
+        // sum is faster.
+        if (kernel_.uses_winograd() && kernel_.laid_out_size() == 0)
+            kernel_ = ConvolutionKernel(kernel_.shape(), ProductForm::fastest, false);
+        form_ = laid_out(kernel_, node);
+    }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
         const ConvolutionShape& s = kernel_.shape();
         kernel_.weight_gradient(batch, a.inputs[0], a.output_gradient, (*a.parameter_gradients)[0].data());

@@ -34,6 +34,7 @@ class ConvolutionKernel {
                                bool winograd = true);
 
     const ConvolutionShape& shape() const { return shape_; }
+    bool uses_winograd() const { return winograd_.has_value(); }
 
     // output = activation(input * weight + bias); bias [out_channels] may be null. The bits do not depend on
     // the form of the weight.

@@ -34,7 +34,7 @@ class PageOnScreen {
         return browser.value(fmt::format("document.querySelectorAll({}).length", quoted(selector)))
             .get<std::int64_t>();
     }
-    bool wait_for_text(const std::string& selector, const std::string& part, double seconds = 10.0) {
+    bool wait_for_text(const std::string& selector, const std::string& part, double seconds = 30.0) {
         return browser.wait_for(
             fmt::format(
                 "[document.querySelector({})].some(e => (e?.innerText ?? e?.textContent ?? '').includes({}))",

@@ -40,7 +40,7 @@ class Browser {
     std::string text(const std::string& expression);
     // Until the expression is true; fails the test, with what the page shows, when it is not within so many
     // seconds.
-    bool wait_for(const std::string& expression, double seconds = 10.0);
+    bool wait_for(const std::string& expression, double seconds = 30.0);
     // The first element that a CSS selector finds.
     void click(const std::string& selector);
     // Moves the pointer over the middle of an element plus an offset in pixels; press holds the button and

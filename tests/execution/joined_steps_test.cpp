@@ -44,7 +44,7 @@ std::size_t function(Network& network, const std::string& name, std::size_t from
     return network.add(name, Activation{f}, {from});
 }
 
-TEST(JoinedNormalisation, TakesAnActivationInToItsStep) {
+TEST(JoinedNormalisation, TakesAnActivationIntoItsStep) {
     for (const Function& f : {Function{FunctionKind::hard_swish}, Function{FunctionKind::clip, 0.0F, 0.5F},
                               Function{FunctionKind::silu}, Function{FunctionKind::sigmoid}}) {
         Network network{{4, 5, 11}, {}};
@@ -56,7 +56,7 @@ TEST(JoinedNormalisation, TakesAnActivationInToItsStep) {
     }
 }
 
-TEST(JoinedNormalisation, TakesASumAndItsReluInToItsStep) {
+TEST(JoinedNormalisation, TakesASumAndItsReluIntoItsStep) {
     for (const bool rectified : {false, true})
         for (const bool norm_first : {false, true}) {
             Network network{{3, 4, 9}, {}};

@@ -24,13 +24,13 @@ std::vector<std::int64_t> dense_strides(const Shape& shape) {
     return strides;
 }
 
-// Each of these changes a layout into that of the operator's result, or returns false.
-bool take_places(Layout& layout, std::size_t axis, const Stretch& stretch) {
+void take_places(Layout& layout, std::size_t axis, const Stretch& stretch) {
     layout.offset += stretch.start * layout.strides[axis];
     layout.strides[axis] *= stretch.step;
     layout.shape[axis] = stretch.count;
-    return true;
 }
+
+// Each of these changes a layout into that of the operator's result, or returns false.
 bool rearrange(Layout& layout, const Slice& op, const Shape&) {
     for (std::size_t d = 0; d < op.stretches.size(); ++d) take_places(layout, d, op.stretches[d]);
     return true;
@@ -40,7 +40,8 @@ bool rearrange(Layout& layout, const Gather& op, const Shape&) {
     const std::int64_t step = places.size() > 1 ? places[1] - places[0] : 1;
     for (std::size_t i = 1; i < places.size(); ++i)
         if (step == 0 || places[i] - places[i - 1] != step) return false;
-    return take_places(layout, static_cast<std::size_t>(op.axis), {places[0], step, std::ssize(places)});
+    take_places(layout, static_cast<std::size_t>(op.axis), {places[0], step, std::ssize(places)});
+    return true;
 }
 bool rearrange(Layout& layout, const Transpose& op, const Shape&) {
     const Layout before = layout;

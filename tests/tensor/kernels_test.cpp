@@ -315,6 +315,56 @@ TEST(Convolution, AnImageGetsTheSameBitsInEveryBatchAndWithAnyThreads) {
     check_bits(32, 144, 7);
 }
 
+TEST(Convolution, AWeightThatIsLaidOutOnceGivesTheSameBits) {
+    struct Case {
+        std::int64_t channels, size, kernel;
+        bool lays_out;
+    };
+    // In transformed tiles, kept and too large to keep; a single tap in several blocks, and in one.
+    for (const Case& c :
+         {Case{64, 9, 3, true}, Case{512, 7, 3, false}, Case{96, 5, 1, true}, Case{20, 5, 3, false}}) {
+        const ConvolutionShape shape{.height = c.size,
+                                     .width = c.size,
+                                     .in_channels = c.channels,
+                                     .out_channels = c.channels,
+                                     .kernel_height = c.kernel,
+                                     .kernel_width = c.kernel,
+                                     .pad_top = c.kernel / 2,
+                                     .pad_left = c.kernel / 2,
+                                     .pad_bottom = c.kernel / 2,
+                                     .pad_right = c.kernel / 2};
+        const ConvolutionKernel kernel(shape);
+        ASSERT_EQ(kernel.laid_out_size() > 0, c.lays_out) << c.channels;
+        if (!c.lays_out) continue;
+        const std::int64_t pixels = c.size * c.size * c.channels;
+        const Tensor input = random_tensor({2 * pixels}, 1);
+        const Tensor weight = random_tensor({shape.weight_count()}, 2);
+        const Tensor bias = random_tensor({c.channels}, 3);
+        Tensor laid_out({kernel.laid_out_size()});
+        kernel.lay_out(weight.data(), laid_out.data());
+        Tensor expected({2 * pixels});
+        Tensor output({2 * pixels});
+        kernel.forward(2, input.data(), weight.data(), bias.data(), {}, expected.data());
+        kernel.forward(2, input.data(), laid_out.data(), bias.data(), {}, output.data(),
+                       WeightForm::laid_out);
+        EXPECT_TRUE(std::ranges::equal(output.values(), expected.values())) << c.channels;
+    }
+}
+
+TEST(Dense, AWeightThatIsLaidOutOnceGivesTheSameBits) {
+    const DenseKernel kernel(70, 100);
+    const Tensor input = random_tensor({21 * 70}, 1);
+    const Tensor weight = random_tensor({70 * 100}, 2);
+    ASSERT_GT(kernel.laid_out_size(), 0);
+    Tensor laid_out({kernel.laid_out_size()});
+    kernel.lay_out(weight.data(), laid_out.data());
+    Tensor expected({21 * 100});
+    Tensor output({21 * 100});
+    kernel.forward(21, input.data(), weight.data(), nullptr, expected.data());
+    kernel.forward(21, input.data(), laid_out.data(), nullptr, output.data(), WeightForm::laid_out);
+    EXPECT_TRUE(std::ranges::equal(output.values(), expected.values()));
+}
+
 TEST(Dense, ARowGetsTheSameBitsInEveryBatch) {
     const Tensor input = random_tensor({21, 37}, 1);
     const Tensor weight = random_tensor({37, 11}, 2);

@@ -8,6 +8,22 @@
 
 namespace jevrin::inline v1 {
 
+// output [rows, out] (+)= input [rows, in] * a matrix in packed form + bias (may be null).
+class RowProducts {
+  public:
+    RowProducts() = default;
+    RowProducts(std::int64_t in, std::int64_t out, ProductForm form);
+
+    const TapSum& layout() const { return large_; }  // of the packed form
+    void operator()(std::int64_t rows, const float* input, const float* packed, const float* bias,
+                    bool accumulate, float* output) const;
+    std::int64_t scratch_size() const;
+
+  private:
+    TapSum large_;  // for most rows
+    TapSum small_;  // for the rest
+};
+
 class DenseKernel {
   public:
     DenseKernel() = default;
@@ -32,8 +48,8 @@ class DenseKernel {
   private:
     std::int64_t in_ = 0;
     std::int64_t out_ = 0;
-    TapSum forward_;
-    TapSum data_;
+    RowProducts forward_;
+    RowProducts data_;
     RowGradient weight_;
 };
 

@@ -366,15 +366,31 @@ TEST(Dense, AWeightThatIsLaidOutOnceGivesTheSameBits) {
 }
 
 TEST(Dense, ARowGetsTheSameBitsInEveryBatch) {
-    const Tensor input = random_tensor({21, 37}, 1);
-    const Tensor weight = random_tensor({37, 11}, 2);
-    const DenseKernel kernel(37, 11);
-    Tensor all({21, 11});
-    kernel.forward(21, input.data(), weight.data(), nullptr, all.data());
-    for (std::int64_t n = 0; n < 21; ++n) {
-        Tensor one({11});
-        kernel.forward(1, input.data() + n * 37, weight.data(), nullptr, one.data());
-        EXPECT_EQ(std::memcmp(one.data(), all.data() + n * 11, one.values().size_bytes()), 0);
+    constexpr std::int64_t rows = 117;  // of blocks of 48 and 16, and a rest
+    for (const std::int64_t out : {1, 8, 11, 16, 17, 31, 32, 33, 48, 50, 64, 65, 80, 100, 193}) {
+        for (const std::int64_t in : {1, 7, 37, 64, 130}) {
+            const Tensor input = random_tensor({rows, in}, 1);
+            const Tensor output_gradient = random_tensor({rows, out}, 2);
+            const Tensor weight = random_tensor({in, out}, 3);
+            const DenseKernel kernel(in, out);
+            Tensor all({rows, out});
+            Tensor all_gradients({rows, in});
+            kernel.forward(rows, input.data(), weight.data(), nullptr, all.data());
+            kernel.data_gradient(rows, output_gradient.data(), weight.data(), false, all_gradients.data());
+            for (std::int64_t n = 0; n < rows; ++n) {
+                Tensor one({out});
+                Tensor gradient({in});
+                kernel.forward(1, input.data() + n * in, weight.data(), nullptr, one.data());
+                kernel.data_gradient(1, output_gradient.data() + n * out, weight.data(), false,
+                                     gradient.data());
+                ASSERT_EQ(std::memcmp(one.data(), all.data() + n * out, one.values().size_bytes()), 0)
+                    << in << " to " << out << ", row " << n;
+                ASSERT_EQ(std::memcmp(gradient.data(), all_gradients.data() + n * in,
+                                      gradient.values().size_bytes()),
+                          0)
+                    << out << " to " << in << ", row " << n;
+            }
+        }
     }
 }
 

@@ -49,16 +49,12 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
         depthwise_ = DepthwiseKernel(s);
         return;
     }
-    if (winograd && winograd_serves(s)) {
+    const bool transformed = winograd && winograd_serves(s);
+    if (transformed)
         winograd_ = {.forward = WinogradSum(WinogradShape::of(s), false, form),
-                     .data = WinogradSum(WinogradShape::of_data_gradient(s), true, form),
-                     .weights = {}};
-        if (std::min(s.in_channels, s.out_channels) >= fewest_gradient_channels)
-            winograd_->weights.emplace(WinogradShape::of(s), form);
-        else
-            weights_ = WeightGradient(s, form);
-        return;
-    }
+                     .data = WinogradSum(WinogradShape::of_data_gradient(s), true, form)};
+    choose_weight_gradient(form);
+    if (transformed) return;
     TapSumShape sum{.height = s.height,
                     .width = s.width,
                     .groups = s.groups,
@@ -79,10 +75,18 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
     for (std::int64_t row = 0; row < std::min(s.stride_height, s.height); ++row)
         for (std::int64_t column = 0; column < std::min(s.stride_width, s.width); ++column)
             add_phase(row, column, form);
-    if (reads_single_pixels(s))
-        row_weights_.emplace(s.in_channels, s.out_channels, form);
+}
+
+void ConvolutionKernel::choose_weight_gradient(ProductForm form) {
+    const ConvolutionShape& s = shape_;
+    if (winograd_ && std::min(s.in_channels, s.out_channels) >= fewest_gradient_channels)
+        weights_.emplace<WinogradWeightGradient>(WinogradShape::of(s), form);
+    else if (reads_single_pixels(s))
+        weights_.emplace<RowGradient>(s.in_channels, s.out_channels, form);
+    else if (TapGradient::serves(s))
+        weights_.emplace<TapGradient>(s, form);
     else
-        weights_ = WeightGradient(s, form);
+        weights_.emplace<WeightGradient>(s, form);
 }
 
 bool ConvolutionKernel::is_depthwise() const {
@@ -163,23 +167,32 @@ void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gr
 
 void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
                                         float* weight_gradient) const {
-    if (is_depthwise())
+    if (is_depthwise()) {
         depthwise_.weight_gradient(batch, input, output_gradient, weight_gradient);
-    else if (winograd_ && winograd_->weights)
-        (*winograd_->weights)(batch, input, output_gradient, weight_gradient);
-    else if (row_weights_)
-        (*row_weights_)(batch * shape_.height * shape_.width, input, output_gradient, weight_gradient);
-    else
-        weights_(batch, input, output_gradient, weight_gradient);
+        return;
+    }
+    std::visit(
+        [&]<typename Weights>(const Weights& weights) {
+            if constexpr (std::is_same_v<Weights, RowGradient>)
+                weights(batch * shape_.height * shape_.width, input, output_gradient, weight_gradient);
+            else if constexpr (!std::is_same_v<Weights, std::monostate>)
+                weights(batch, input, output_gradient, weight_gradient);
+        },
+        weights_);
 }
 
 std::int64_t ConvolutionKernel::scratch_size() const {
     if (is_depthwise()) return depthwise_.scratch_size();
-    if (winograd_)
-        return std::max({winograd_->forward.scratch_size(), winograd_->data.scratch_size(),
-                         winograd_->weights ? winograd_->weights->scratch_size() : weights_.scratch_size()});
-    std::int64_t size = std::max({shape_.weight_count(), forward_.scratch_size(),
-                                  row_weights_ ? row_weights_->scratch_size() : weights_.scratch_size()});
+    std::int64_t size = std::visit(
+        []<typename Weights>(const Weights& weights) {
+            if constexpr (std::is_same_v<Weights, std::monostate>)
+                return std::int64_t{0};
+            else
+                return weights.scratch_size();
+        },
+        weights_);
+    if (winograd_) return std::max({size, winograd_->forward.scratch_size(), winograd_->data.scratch_size()});
+    size = std::max({size, shape_.weight_count(), forward_.scratch_size()});
     for (const Phase& phase : phases_) size = std::max(size, phase.sum.scratch_size());
     return size;
 }

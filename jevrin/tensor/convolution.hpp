@@ -5,22 +5,24 @@
 //     output [batch, out_height, out_width, out_channels]
 //
 // Output channel o belongs to group o / (out_channels / groups) and sees the input channels of that group
-// only. Every function is a sum of small matrix products (TapSum, WeightGradient), of transformed tiles where
-// that takes fewer multiplications (WinogradSum, WinogradWeightGradient); depthwise convolutions, where each
-// group is one input and one output channel, have loops of their own. The result for one image does not
-// depend on the batch it is in.
+// only. Every function is a sum of small matrix products (TapSum, TapGradient, WeightGradient, RowGradient),
+// of transformed tiles where that takes fewer multiplications (WinogradSum, WinogradWeightGradient);
+// depthwise convolutions, where each group is one input and one output channel, have loops of their own. The
+// result for one image does not depend on the batch it is in.
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/depthwise.hpp"
 #include "jevrin/tensor/products.hpp"
 #include "jevrin/tensor/row_gradient.hpp"
+#include "jevrin/tensor/tap_gradient.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
 #include "jevrin/tensor/weight_gradient.hpp"
 #include "jevrin/tensor/winograd.hpp"
 
 #include <cstdint>
 #include <optional>
+#include <variant>
 #include <vector>
 
 namespace jevrin::inline v1 {
@@ -65,6 +67,7 @@ class ConvolutionKernel {
     };
 
     void add_phase(std::int64_t row, std::int64_t column, ProductForm form);
+    void choose_weight_gradient(ProductForm form);
 
     bool is_depthwise() const;
 
@@ -72,15 +75,12 @@ class ConvolutionKernel {
     DepthwiseKernel depthwise_;
     TapSum forward_;
     std::vector<Phase> phases_;
-    WeightGradient weights_;
-    std::optional<RowGradient> row_weights_;  // instead, for single pixels
-    // Instead of those, where they serve.
-    struct Winograd {
+    struct Winograd {  // instead of those, where they serve
         WinogradSum forward;
         WinogradSum data;
-        std::optional<WinogradWeightGradient> weights;
     };
     std::optional<Winograd> winograd_;
+    std::variant<std::monostate, TapGradient, WeightGradient, RowGradient, WinogradWeightGradient> weights_;
 };
 
 }  // namespace jevrin::inline v1

@@ -81,11 +81,15 @@ void TapSum::choose_layout() {
     buffer_width_ = (s.out_width - 1) * s.column_step + largest(s.column_offsets) - first_column_ + 1;
 
     std::int64_t row_floats = s.out_width * s.depth;  // source data per output row, to choose the band
-    if ((s.out_width < narrow && output_merges && !source_merges) || (s.depth < shallow && tap_columns > 1)) {
+    const bool few_channels = s.depth < shallow && tap_columns > 1;
+    const bool neighbours = largest(s.column_offsets) - first_column_ + 1 == tap_columns &&
+                            std::is_sorted(s.column_offsets.begin(), s.column_offsets.end());
+    windows_ = few_channels && neighbours && s.out_width >= narrow;
+    if (!windows_ && ((s.out_width < narrow && output_merges && !source_merges) || few_channels)) {
         layout_ = Layout::side_by_side;
         merged_ = output_merges;
         row_floats *= tap_columns * std::min<std::int64_t>(s.row_step, std::ssize(s.row_offsets));
-    } else if (inside) {
+    } else if (inside && !windows_) {
         layout_ = Layout::in_place;
         merged_ = source_merges && output_merges;
     } else {
@@ -126,10 +130,13 @@ void TapSum::choose_layout() {
 
 void TapSum::lay_out_padded() {
     const TapSumShape& s = shape_;
-    product_depth_ = s.depth;
+    const auto tap_columns = static_cast<std::int64_t>(s.column_offsets.size());
+    product_depth_ = windows_ ? tap_columns * s.depth : s.depth;
+    if (windows_) parts_ = std::min(divide_up(tap_columns, s.column_step), s.out_width);
     a_row_stride_ = s.row_step * buffer_width_ * s.depth;
     for (const std::int64_t row : s.row_offsets)
-        for (const std::int64_t column : s.column_offsets)
+        for (const std::int64_t column :
+             std::span(s.column_offsets).first(windows_ ? 1 : s.column_offsets.size()))
             a_offsets_.push_back(static_cast<std::uint64_t>(
                 ((row - first_row_) * buffer_width_ + column - first_column_) * s.depth));
     const std::int64_t rows = (rows_per_band_ - 1) * s.row_step + largest(s.row_offsets) - first_row_ + 1;
@@ -169,14 +176,14 @@ void TapSum::make_products(ProductForm form) {
             b_offsets_[w].push_back(tap * static_cast<std::uint64_t>(product_depth_ * widths[w]));
         for (int r = 0; r < 2; ++r) {
             const std::int64_t rows = r == 0 ? rows_per_band_ : last_rows;
-            ProductShape product{.rows = merged_ ? rows * s.out_width : s.out_width,
+            ProductShape product{.rows = merged_ ? rows * s.out_width : part_width(r == 0 ? 0 : parts_ - 1),
                                  .columns = widths[w],
                                  .depth = product_depth_,
                                  .a_stride = product_depth_,
                                  .b_stride = widths[w],
-                                 .c_stride = s.pixel_stride};
+                                 .c_stride = parts_ * s.pixel_stride};
             if (layout_ == Layout::in_place) product.a_stride = s.column_step * s.groups * s.depth;
-            if (layout_ == Layout::padded) product.a_stride = s.column_step * s.depth;
+            if (layout_ == Layout::padded) product.a_stride = parts_ * s.column_step * s.depth;
             products_[r][w].replace = SumOfProducts(product, form);
             product.accumulate = true;
             products_[r][w].accumulate = SumOfProducts(product, form);
@@ -246,18 +253,27 @@ void TapSum::copy_side_by_side(const float* image, IndexRange rows, float* buffe
     }
 }
 
+std::int64_t TapSum::part_width(std::int64_t part) const {
+    return divide_up(shape_.out_width - part, parts_);
+}
+
 // a is the source of the band's first output row, output its first pixel.
 void TapSum::compute_band(const float* a, IndexRange rows, const ColumnBlock& block, const float* packed,
                           bool accumulate, float* output) const {
     const bool last_band = rows.end - rows.begin != rows_per_band_;
     const bool last_block = block.width != block_width_;
-    const Products& products = products_[last_band][last_block];
-    const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
     const float* b = packed + block.offset;
     const std::vector<std::uint64_t>& b_offsets = b_offsets_[last_block];
+    const std::int64_t a_step = shape_.column_step * shape_.depth;
     const std::int64_t runs = merged_ ? 1 : rows.end - rows.begin;
     for (std::int64_t run = 0; run < runs; ++run)
-        product(a + run * a_row_stride_, b, output + run * shape_.row_stride, a_offsets_, b_offsets);
+        for (std::int64_t part = 0; part < parts_; ++part) {
+            const bool shorter = merged_ ? last_band : part_width(part) != part_width(0);
+            const Products& products = products_[shorter][last_block];
+            const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
+            product(a + run * a_row_stride_ + part * a_step, b,
+                    output + run * shape_.row_stride + part * shape_.pixel_stride, a_offsets_, b_offsets);
+        }
 }
 
 void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,

@@ -80,6 +80,7 @@ class TapSum {
     void fill_zeros(std::int64_t batch, float* output) const;
     void copy_padded(const float* image, IndexRange rows, float* buffer) const;
     void copy_side_by_side(const float* image, IndexRange rows, float* buffer) const;
+    std::int64_t part_width(std::int64_t part) const;  // pixels
     void compute_band(const float* a, IndexRange rows, const ColumnBlock& block, const float* packed,
                       bool accumulate, float* output) const;
 
@@ -88,6 +89,10 @@ class TapSum {
     std::int64_t block_width_ = 0;
     Layout layout_ = Layout::in_place;
     bool merged_ = false;  // a run crosses rows: one run per band
+    // Padded: the pixels of the columns j, which lie one after the other, count as one of greater depth.
+    // These windows overlap; a run is cut into parts, every so many pixels of it, whose windows do not.
+    bool windows_ = false;
+    std::int64_t parts_ = 1;
     std::int64_t rows_per_band_ = 1;
     std::int64_t bands_ = 1;
     std::int64_t images_per_task_ = 1;
@@ -107,7 +112,7 @@ class TapSum {
     std::int64_t product_depth_ = 0;
     std::vector<std::uint64_t> a_offsets_;
     std::vector<std::uint64_t> b_offsets_[2];  // for blocks of full width, for the last block
-    Products products_[2][2];                  // [last band or full][last block or full width]
+    Products products_[2][2];  // [last band or shorter parts, or full][last block or full width]
 };
 
 // The packed form of a weight [taps, depth, row_length], where output columns are a row's columns: the weight

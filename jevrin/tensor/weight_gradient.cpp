@@ -30,12 +30,12 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
             blocks_.push_back({group, begin, std::min(channel_block, group_in_ - begin)});
     column_width_ = block_columns(group_out_);
 
-    const std::int64_t pixels = group_in_ <= channel_block / 2 ? 2 * pixels_per_portion : pixels_per_portion;
-    rows_per_portion_ = std::clamp<std::int64_t>(pixels / s.out_width(), 1, s.out_height());
+    rows_per_portion_ = std::clamp<std::int64_t>(pixels_per_portion / s.out_width(), 1, s.out_height());
     row_portions_ = divide_up(s.out_height(), rows_per_portion_);
     rows_per_portion_ = divide_up(s.out_height(), row_portions_);
     row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    if (row_portions_ == 1) images_per_portion_ = divide_up(pixels, s.out_height() * s.out_width());
+    if (row_portions_ == 1)
+        images_per_portion_ = divide_up(pixels_per_portion, s.out_height() * s.out_width());
 
     // Rows begin at whole vectors, so that storing them crosses no line of the cache.
     wide_ = s.stride_width == 1 && s.out_width() >= narrowest_wide;
@@ -81,7 +81,7 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
                 const std::int64_t channels = b == 0 ? blocks_.front().width : blocks_.back().width;
                 const std::int64_t columns = widths[c];
                 ProductShape product{
-                    .rows = whole_kernel_row(channels) ? s.kernel_width * channels : channels,
+                    .rows = channels,
                     .columns = columns,
                     .depth = wide_ ? s.out_width() : (r == 0 ? rows_per_portion_ : last_rows) * s.out_width(),
                     .a_stride = channel_stride_,
@@ -105,12 +105,6 @@ void WeightGradient::prepare_columns() {
             const std::int64_t x = i % s.width + k * s.dilation_width - s.pad_left;
             kept_[static_cast<std::size_t>(k * longest_plane_ + i)] = x >= 0 && x < s.width ? 1 : 0;
         }
-}
-
-// With all channels in one block the kernel columns follow each other in the gradient as in the layout, and
-// one product serves a whole kernel row.
-bool WeightGradient::whole_kernel_row(std::int64_t channels) const {
-    return !wide_ && channels == group_in_;
 }
 
 std::int64_t WeightGradient::portions(std::int64_t batch) const {
@@ -285,11 +279,10 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
         const Products& products = products_[portion.rows != rows_per_portion_]
                                             [block.width != blocks_.front().width][width != column_width_];
         const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
-        const std::int64_t columns_at_once = whole_kernel_row(block.width) ? s.kernel_width : 1;
         const std::int64_t column_step = wide_ ? s.dilation_width : block.width * channel_stride_;
         const std::int64_t first_element = wide_ ? left_margin_ - s.pad_left : 0;
         for (std::int64_t ky = 0; ky < s.kernel_height; ++ky)
-            for (std::int64_t kx = 0; kx < s.kernel_width; kx += columns_at_once) {
+            for (std::int64_t kx = 0; kx < s.kernel_width; ++kx) {
                 const float* a =
                     channels + row_offsets_[static_cast<std::size_t>(ky)] + first_element + kx * column_step;
                 float* c = gradient +

@@ -1,4 +1,4 @@
-// The weight gradient of a convolution as sums of small matrix products:
+// The weight gradient of a convolution of many channels as sums of small matrix products:
 //
 //     gradient(tap) [in_channels, out_channels] = sum over pixels of source(tap) * output_gradient
 //
@@ -58,7 +58,6 @@ class WeightGradient {
     std::int64_t most_chunks() const;
     std::int64_t chunks(std::int64_t batch) const;
     std::int64_t portion_scratch() const;
-    bool whole_kernel_row(std::int64_t channels) const;
     void turn_rows(const Portion& portion, const Plane& plane, const float* image, std::int64_t channels,
                    std::int64_t row_length, std::int64_t stride, float* to) const;
     void pick_rows(const float* turned, std::int64_t rows, std::int64_t shift, float* to) const;

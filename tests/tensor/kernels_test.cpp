@@ -444,6 +444,27 @@ TEST(Normalisation, ALargeCommonOffsetCostsNoDigits) {
     EXPECT_NEAR(statistics.variance[0], variance, 1e-9);
 }
 
+TEST(Pooling, TheFirstOfEqualValuesWinsAndNotANumberOnlyWhereThereIsNoOther) {
+    const float infinity = std::numeric_limits<float>::infinity();
+    const float none = std::nanf("");
+    // One row of windows of two pixels; two channels.
+    const PoolingShape shape{.height = 1, .width = 8, .channels = 2, .kernel_width = 2, .stride_width = 2};
+    const std::vector<float> input = {none, 5, 3,         5,         none, -infinity, none, -infinity,
+                                      2,    1, -infinity, -infinity, 4,    none,      7,    6};
+    std::vector<float> output(8);
+    std::vector<std::int32_t> winners(8);
+    max_pool(shape, 1, input.data(), output.data(), winners.data());
+    EXPECT_EQ(output[0], 3.0F);
+    EXPECT_EQ(output[1], 5.0F);
+    EXPECT_TRUE(std::isnan(output[2]));
+    EXPECT_EQ(output[3], -infinity);
+    EXPECT_THAT(std::vector<float>(output.begin() + 4, output.end()), testing::ElementsAre(2, 1, 7, 6));
+    EXPECT_THAT(winners, testing::ElementsAre(2, 1, 4, 5, 8, 9, 14, 15));
+    std::vector<float> alone(8);
+    max_pool(shape, 1, input.data(), alone.data(), nullptr);
+    EXPECT_EQ(std::memcmp(alone.data(), output.data(), 8 * sizeof(float)), 0);
+}
+
 TEST(Pooling, HandWorkedWindows) {
     const PoolingShape shape{
         .height = 2, .width = 3, .channels = 1, .kernel_height = 2, .kernel_width = 2, .pad_left = 1};

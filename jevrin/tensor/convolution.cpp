@@ -1,5 +1,6 @@
 #include "jevrin/tensor/convolution.hpp"
 
+#include "jevrin/tensor/element_loop.hpp"
 #include "jevrin/tensor/scratch.hpp"
 
 #include <algorithm>
@@ -99,6 +100,10 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
         phase_axis(row, s.height, s.kernel_height, s.stride_height, s.dilation_height, s.pad_top);
     const PhaseAxis columns =
         phase_axis(column, s.width, s.kernel_width, s.stride_width, s.dilation_width, s.pad_left);
+    if (rows.taps.empty() || columns.taps.empty()) {
+        leaves_pixels_ = true;
+        return;
+    }
     const TapSumShape sum{.height = s.out_height(),
                           .width = s.out_width(),
                           .groups = s.groups,
@@ -157,6 +162,11 @@ void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gr
         winograd_->data(batch, output_gradient, weight, nullptr, {}, accumulate, input_gradient);
         return;
     }
+    if (leaves_pixels_ && !accumulate)
+        for_elements(batch * shape_.height * shape_.width * shape_.in_channels,
+                     [&](std::int64_t begin, std::int64_t end) {
+                         std::fill(input_gradient + begin, input_gradient + end, 0.0F);
+                     });
     const Scratch packed(shape_.weight_count());
     for (const Phase& phase : phases_) {
         pack_transposed_weight(phase.sum, weight, shape_.out_channels, phase.taps, packed.data());

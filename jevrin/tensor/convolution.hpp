@@ -75,7 +75,8 @@ class ConvolutionKernel {
     DepthwiseKernel depthwise_;
     TapSum forward_;
     std::vector<Phase> phases_;
-    struct Winograd {  // instead of those, where they serve
+    bool leaves_pixels_ = false;  // of the input, which no tap reaches
+    struct Winograd {             // instead of those, where they serve
         WinogradSum forward;
         WinogradSum data;
     };

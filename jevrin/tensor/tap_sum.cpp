@@ -41,6 +41,7 @@ void add_bias(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::i
 
 TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
     assert(shape.depth > 0 && shape.columns > 0 && shape.out_height > 0 && shape.out_width > 0);
+    assert(tap_count() > 0);
     const TapSumShape& s = shape_;
     // A single matrix of so many columns stays in the cache; those of several taps need narrower ones.
     block_width_ = tap_count() == 1 ? std::min(s.columns, widest_single) : block_columns(s.columns);
@@ -51,7 +52,6 @@ TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
             blocks_.push_back({group, begin, width, offset});
             offset += tap_count() * s.depth * width;
         }
-    if (tap_count() == 0) return;
     choose_layout();
     make_products(form);
 }
@@ -191,16 +191,6 @@ void TapSum::make_products(ProductForm form) {
     }
 }
 
-void TapSum::fill_zeros(std::int64_t batch, float* output) const {
-    const TapSumShape& s = shape_;
-    parallel_for(batch, [&](std::int64_t n) {
-        for (std::int64_t y = 0; y < s.out_height; ++y)
-            for (std::int64_t x = 0; x < s.out_width; ++x)
-                std::fill_n(output + n * s.image_stride + y * s.row_stride + x * s.pixel_stride,
-                            s.groups * s.columns, 0.0F);
-    });
-}
-
 // The rows that the band reads, one below the other, with zeros around the image.
 void TapSum::copy_padded(const float* image, IndexRange rows, float* buffer) const {
     const TapSumShape& s = shape_;
@@ -279,11 +269,6 @@ void TapSum::compute_band(const float* a, IndexRange rows, const ColumnBlock& bl
 void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
                         const Function& activation, bool accumulate, float* output) const {
     const TapSumShape& s = shape_;
-    if (tap_count() == 0) {
-        assert(bias == nullptr);
-        if (!accumulate) fill_zeros(batch, output);
-        return;
-    }
     const std::int64_t image_size = s.height * s.width * s.groups * s.depth;
     const std::int64_t units = bands_ > 1 ? batch * bands_ : divide_up(batch, images_per_task_);
     const auto blocks = std::ssize(blocks_);

@@ -77,7 +77,6 @@ class TapSum {
     void lay_out_padded();
     void lay_out_side_by_side();
     void make_products(ProductForm form);
-    void fill_zeros(std::int64_t batch, float* output) const;
     void copy_padded(const float* image, IndexRange rows, float* buffer) const;
     void copy_side_by_side(const float* image, IndexRange rows, float* buffer) const;
     std::int64_t part_width(std::int64_t part) const;  // pixels

@@ -11,7 +11,13 @@ namespace {
 // Rows are computed in blocks, most of them in large ones and the rest in small ones, each an image of the
 // engines, a line of pixels. A row gets the same bits in both, and in every batch.
 constexpr std::int64_t large_block = 48;
-constexpr std::int64_t small_block = 16;
+constexpr std::int64_t narrow_columns = 16;  // which the kernels sum in another way when rows are few
+
+std::int64_t small_block(const TapSum& large) {
+    const bool narrow = std::ranges::any_of(
+        large.blocks(), [](const TapSum::ColumnBlock& block) { return block.width <= narrow_columns; });
+    return narrow ? 16 : 4;
+}
 
 TapSumShape line_product(std::int64_t in, std::int64_t out, std::int64_t rows) {
     return {.height = 1,
@@ -27,16 +33,12 @@ TapSumShape line_product(std::int64_t in, std::int64_t out, std::int64_t rows) {
             .column_offsets = {0}};
 }
 
-// The rows that do not fill a block, followed by zeros.
-void copy_tail(const float* tail, std::int64_t rows, std::int64_t width, float* block) {
-    std::copy_n(tail, rows * width, block);
-    std::fill_n(block + rows * width, (small_block - rows) * width, 0.0F);
-}
-
 }  // namespace
 
 RowProducts::RowProducts(std::int64_t in, std::int64_t out, ProductForm form)
-    : large_(line_product(in, out, large_block), form), small_(line_product(in, out, small_block), form) {}
+    : large_(line_product(in, out, large_block), form),
+      small_rows_(small_block(large_)),
+      small_(line_product(in, out, small_rows_), form) {}
 
 void RowProducts::operator()(std::int64_t rows, const float* input, const float* packed, const float* bias,
                              bool accumulate, float* output) const {
@@ -45,17 +47,19 @@ void RowProducts::operator()(std::int64_t rows, const float* input, const float*
     const std::int64_t large = rows / large_block;
     if (large > 0) large_(large, input, packed, bias, {}, accumulate, output);
     const std::int64_t done = large * large_block;
-    const std::int64_t small = (rows - done) / small_block;
+    const std::int64_t small = (rows - done) / small_rows_;
     input += done * in;
     output += done * out;
     if (small > 0) small_(small, input, packed, bias, {}, accumulate, output);
-    const std::int64_t rest = rows - done - small * small_block;
+    const std::int64_t rest = rows - done - small * small_rows_;
     if (rest == 0) return;
-    input += small * small_block * in;
-    output += small * small_block * out;
-    const Scratch tail(small_block * (in + out));
-    float* result = tail.data() + small_block * in;
-    copy_tail(input, rest, in, tail.data());
+    // The rows that do not fill a block, followed by zeros.
+    input += small * small_rows_ * in;
+    output += small * small_rows_ * out;
+    const Scratch tail(small_rows_ * (in + out));
+    float* result = tail.data() + small_rows_ * in;
+    std::copy_n(input, rest * in, tail.data());
+    std::fill_n(tail.data() + rest * in, (small_rows_ - rest) * in, 0.0F);
     small_(1, tail.data(), packed, bias, {}, false, result);
     if (accumulate)
         for (std::int64_t i = 0; i < rest * out; ++i) output[i] += result[i];
@@ -65,7 +69,7 @@ void RowProducts::operator()(std::int64_t rows, const float* input, const float*
 
 std::int64_t RowProducts::scratch_size() const {
     const TapSumShape& s = layout().shape();
-    return std::max({small_block * (s.depth + s.columns), large_.scratch_size(), small_.scratch_size()});
+    return std::max({small_rows_ * (s.depth + s.columns), large_.scratch_size(), small_.scratch_size()});
 }
 
 DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)

@@ -21,6 +21,7 @@ class RowProducts {
 
   private:
     TapSum large_;  // for most rows
+    std::int64_t small_rows_ = 0;
     TapSum small_;  // for the rest
 };
 

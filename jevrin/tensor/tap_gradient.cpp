@@ -44,17 +44,12 @@ TapGradient::TapGradient(const ConvolutionShape& shape, ProductForm form)
     pixel_stride_ = copies_source_ ? block_rows_ : s.in_channels;
     if (!copies_source_) source_width_ = s.width;
     const std::int64_t row_floats = s.stride_height * source_width_ * block_rows_;
-    rows_per_portion_ = std::clamp<std::int64_t>(
-        std::min(portion_pixels / s.out_width(), portion_floats / row_floats), 1, s.out_height());
-    row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    rows_per_portion_ = divide_up(s.out_height(), row_portions_);
-    row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    if (row_portions_ == 1)
-        images_per_portion_ =
-            std::max<std::int64_t>(1, std::min(divide_up(portion_pixels, s.out_height() * s.out_width()),
-                                               portion_floats / (s.out_height() * row_floats)));
+    portions_ =
+        PixelPortions(s.out_height(), std::min(portion_pixels / s.out_width(), portion_floats / row_floats),
+                      std::min(divide_up(portion_pixels, s.out_height() * s.out_width()),
+                               portion_floats / (s.out_height() * row_floats)));
     image_stride_ =
-        (copies_source_ ? source_rows(rows_per_portion_) : s.height) * source_width_ * pixel_stride_;
+        (copies_source_ ? source_rows(portions_.rows()) : s.height) * source_width_ * pixel_stride_;
 
     const std::int64_t parts =
         windows_ ? std::min(divide_up(s.kernel_width, s.stride_width), s.out_width()) : 1;
@@ -69,15 +64,15 @@ void TapGradient::make_parts(std::int64_t all, std::int64_t first, std::int64_t 
     const std::int64_t heights[] = {block_rows_, (group_in_ - 1) % block_rows_ + 1};
     Parts parts;
     parts.count = static_cast<std::size_t>(last - first);
-    for (std::int64_t n = 0; n < images_per_portion_; ++n)
-        for (std::int64_t r = 0; r < rows_per_portion_; ++r)
+    for (std::int64_t n = 0; n < portions_.images(); ++n)
+        for (std::int64_t r = 0; r < portions_.rows(); ++r)
             for (std::int64_t part = first; part < last; ++part) {
                 const std::int64_t pixel = r * s.stride_height * source_width_ + part * s.stride_width;
                 parts.a_offsets.push_back(
                     static_cast<std::uint64_t>(n * image_stride_ + pixel * pixel_stride_));
                 for (int c = 0; c < 2; ++c)
                     parts.b_offsets[c].push_back(static_cast<std::uint64_t>(
-                        ((n * rows_per_portion_ + r) * s.out_width() + part) * widths[c]));
+                        ((n * portions_.rows() + r) * s.out_width() + part) * widths[c]));
             }
     for (int r = 0; r < 2; ++r)
         for (int c = 0; c < 2; ++c) {
@@ -112,19 +107,6 @@ TapGradient::Block TapGradient::block(std::int64_t index) const {
             std::min(block_columns_, group_out_ - column)};
 }
 
-std::int64_t TapGradient::portions(std::int64_t batch) const {
-    return row_portions_ > 1 ? batch * row_portions_ : divide_up(batch, images_per_portion_);
-}
-
-TapGradient::Portion TapGradient::portion(std::int64_t batch, std::int64_t index) const {
-    if (row_portions_ == 1) {
-        const std::int64_t first = index * images_per_portion_;
-        return {first, std::min(images_per_portion_, batch - first), 0, shape_.out_height()};
-    }
-    const std::int64_t row = index % row_portions_ * rows_per_portion_;
-    return {index / row_portions_, 1, row, std::min(rows_per_portion_, shape_.out_height() - row)};
-}
-
 std::int64_t TapGradient::most_chunks() const {
     const std::int64_t by_memory = std::max<std::int64_t>(1, most_partial_floats / shape_.weight_count());
     return std::min(divide_up(wanted_tasks, block_count()), by_memory);
@@ -132,8 +114,8 @@ std::int64_t TapGradient::most_chunks() const {
 
 // The source rows of a portion, and a slice of its output gradient.
 std::int64_t TapGradient::portion_scratch() const {
-    const std::int64_t pixels = rows_per_portion_ * shape_.out_width();
-    return images_per_portion_ * ((copies_source_ ? image_stride_ : 0) + pixels * slice_columns_);
+    const std::int64_t pixels = portions_.rows() * shape_.out_width();
+    return portions_.images() * ((copies_source_ ? image_stride_ : 0) + pixels * slice_columns_);
 }
 
 std::int64_t TapGradient::scratch_size() const {
@@ -141,7 +123,7 @@ std::int64_t TapGradient::scratch_size() const {
 }
 
 // [image][row][pixel with margins][channels of the block, in the room of a full one]
-void TapGradient::copy_source(const Portion& portion, const Block& block, const float* input,
+void TapGradient::copy_source(const PixelPortion& portion, const Block& block, const float* input,
                               float* copy) const {
     const ConvolutionShape& s = shape_;
     const std::int64_t left = std::min(s.pad_left, source_width_);
@@ -169,7 +151,7 @@ void TapGradient::copy_source(const Portion& portion, const Block& block, const 
 }
 
 // [image][row][pixel][columns]
-void TapGradient::copy_gradient(const Portion& portion, std::int64_t column, std::int64_t columns,
+void TapGradient::copy_gradient(const PixelPortion& portion, std::int64_t column, std::int64_t columns,
                                 const float* output_gradient, float* copy) const {
     const ConvolutionShape& s = shape_;
     const std::int64_t pixels = portion.rows * s.out_width();
@@ -182,7 +164,7 @@ void TapGradient::copy_gradient(const Portion& portion, std::int64_t column, std
     }
 }
 
-void TapGradient::add_portion(const Portion& portion, const Block& block, const float* input,
+void TapGradient::add_portion(const PixelPortion& portion, const Block& block, const float* input,
                               const float* output_gradient, bool accumulate, float* gradient,
                               float* scratch) const {
     const ConvolutionShape& s = shape_;
@@ -192,7 +174,7 @@ void TapGradient::add_portion(const Portion& portion, const Block& block, const 
     if (copies_source_) {
         copy_source(portion, block, input, scratch);
         source = scratch;
-        scratch += images_per_portion_ * image_stride_;
+        scratch += portions_.images() * image_stride_;
     }
     for (std::int64_t column = block.column; column < block.column + block.columns;
          column += slice_columns_) {
@@ -208,7 +190,7 @@ void TapGradient::add_portion(const Portion& portion, const Block& block, const 
 }
 
 // source and slice are those of the portion: the first pixel under the kernel, and some columns.
-void TapGradient::add_products(const Portion& portion, const Block& block, std::int64_t column,
+void TapGradient::add_products(const PixelPortion& portion, const Block& block, std::int64_t column,
                                const float* source, const float* slice, bool accumulate,
                                float* gradient) const {
     const ConvolutionShape& s = shape_;
@@ -235,7 +217,7 @@ void TapGradient::add_products(const Portion& portion, const Block& block, std::
 void TapGradient::operator()(std::int64_t batch, const float* input, const float* output_gradient,
                              float* gradient) const {
     const std::int64_t count = shape_.weight_count();
-    const std::int64_t all = portions(batch);
+    const std::int64_t all = portions_.count(batch);
     // Adding up two chunks costs about as much time as a portion.
     const std::int64_t chunks = std::min(most_chunks(), std::max(std::min<std::int64_t>(all, 2), all / 2));
     const std::int64_t blocks = block_count();
@@ -246,8 +228,8 @@ void TapGradient::operator()(std::int64_t batch, const float* input, const float
         float* sums = chunks > 1 ? partials.data() + chunk * count : gradient;
         const IndexRange range = chunk_range(all, chunks, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i)
-            add_portion(portion(batch, i), block(task % blocks), input, output_gradient, i != range.begin,
-                        sums, scratch.data());
+            add_portion(portions_.at(batch, i), block(task % blocks), input, output_gradient,
+                        i != range.begin, sums, scratch.data());
     });
     if (chunks > 1) add_partials(chunks, count, partials.data(), gradient);
 }

@@ -13,6 +13,7 @@
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/pixel_portions.hpp"
 #include "jevrin/tensor/products.hpp"
 
 #include <cstdint>
@@ -44,13 +45,6 @@ class TapGradient {
         std::int64_t column = 0;  // first output channel within the group
         std::int64_t columns = 0;
     };
-    // The pixels of one sum: rows of the output of some images.
-    struct Portion {
-        std::int64_t first_image = 0;
-        std::int64_t images = 1;
-        std::int64_t first_row = 0;
-        std::int64_t rows = 0;
-    };
     struct Products {
         SumOfProducts replace;
         SumOfProducts accumulate;
@@ -67,19 +61,17 @@ class TapGradient {
     void make_parts(std::int64_t all, std::int64_t first, std::int64_t last, ProductForm form);
     Block block(std::int64_t index) const;
     std::int64_t block_count() const;
-    std::int64_t portions(std::int64_t batch) const;
-    Portion portion(std::int64_t batch, std::int64_t index) const;
     std::int64_t most_chunks() const;
     std::int64_t source_rows(std::int64_t rows) const;
     std::int64_t portion_scratch() const;
-    void copy_source(const Portion& portion, const Block& block, const float* input, float* copy) const;
-    void copy_gradient(const Portion& portion, std::int64_t column, std::int64_t columns,
+    void copy_source(const PixelPortion& portion, const Block& block, const float* input, float* copy) const;
+    void copy_gradient(const PixelPortion& portion, std::int64_t column, std::int64_t columns,
                        const float* output_gradient, float* copy) const;
-    void add_portion(const Portion& portion, const Block& block, const float* input,
+    void add_portion(const PixelPortion& portion, const Block& block, const float* input,
                      const float* output_gradient, bool accumulate, float* gradient, float* scratch) const;
 
-    void add_products(const Portion& portion, const Block& block, std::int64_t column, const float* source,
-                      const float* slice, bool accumulate, float* gradient) const;
+    void add_products(const PixelPortion& portion, const Block& block, std::int64_t column,
+                      const float* source, const float* slice, bool accumulate, float* gradient) const;
 
     ConvolutionShape shape_;
     std::int64_t group_in_ = 0;
@@ -92,9 +84,7 @@ class TapGradient {
     std::int64_t source_width_ = 0;  // pixels of a source row, copied or in place
     std::int64_t pixel_stride_ = 0;  // elements
     std::int64_t image_stride_ = 0;
-    std::int64_t rows_per_portion_ = 1;
-    std::int64_t row_portions_ = 1;  // per image
-    std::int64_t images_per_portion_ = 1;
+    PixelPortions portions_;
     std::vector<Parts> parts_;
 };
 

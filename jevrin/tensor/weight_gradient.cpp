@@ -30,12 +30,8 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
             blocks_.push_back({group, begin, std::min(channel_block, group_in_ - begin)});
     column_width_ = block_columns(group_out_);
 
-    rows_per_portion_ = std::clamp<std::int64_t>(pixels_per_portion / s.out_width(), 1, s.out_height());
-    row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    rows_per_portion_ = divide_up(s.out_height(), row_portions_);
-    row_portions_ = divide_up(s.out_height(), rows_per_portion_);
-    if (row_portions_ == 1)
-        images_per_portion_ = divide_up(pixels_per_portion, s.out_height() * s.out_width());
+    portions_ = PixelPortions(s.out_height(), pixels_per_portion / s.out_width(),
+                              divide_up(pixels_per_portion, s.out_height() * s.out_width()));
 
     // Rows begin at whole vectors, so that storing them crosses no line of the cache.
     wide_ = s.stride_width == 1 && s.out_width() >= narrowest_wide;
@@ -55,18 +51,18 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
         }
         if (plane.extra < 0) continue;
         planes_.push_back(plane);
-        channel_stride_ += (rows_per_portion_ + plane.extra) * row_length_;
+        channel_stride_ += (portions_.rows() + plane.extra) * row_length_;
     }
     // Channels a multiple of 256 elements apart would share the same few lines of the first cache.
     if (channel_stride_ % 256 == 0) channel_stride_ += 16;
     for (const Plane& plane : planes_)
-        longest_plane_ = std::max(longest_plane_, (rows_per_portion_ + plane.extra) * s.width);
+        longest_plane_ = std::max(longest_plane_, (portions_.rows() + plane.extra) * s.width);
     if (!wide_) prepare_columns();
     image_stride_ = (wide_ ? 1 : s.kernel_width) * std::min(group_in_, channel_block) * channel_stride_;
 
-    const std::int64_t runs = wide_ ? rows_per_portion_ : 1;
+    const std::int64_t runs = wide_ ? portions_.rows() : 1;
     const std::int64_t widths[] = {column_width_, (group_out_ - 1) % column_width_ + 1};
-    for (std::int64_t n = 0; n < images_per_portion_; ++n)
+    for (std::int64_t n = 0; n < portions_.images(); ++n)
         for (std::int64_t r = 0; r < runs; ++r) {
             a_offsets_.push_back(static_cast<std::uint64_t>(n * image_stride_ + r * row_length_));
             for (int c = 0; c < 2; ++c)
@@ -74,7 +70,6 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
                     static_cast<std::uint64_t>((n * s.out_height() + r) * s.out_width() * widths[c]));
         }
 
-    const std::int64_t last_rows = s.out_height() - (row_portions_ - 1) * rows_per_portion_;
     for (int r = 0; r < 2; ++r)
         for (int b = 0; b < 2; ++b)
             for (int c = 0; c < 2; ++c) {
@@ -83,7 +78,8 @@ WeightGradient::WeightGradient(const ConvolutionShape& shape, ProductForm form) 
                 ProductShape product{
                     .rows = channels,
                     .columns = columns,
-                    .depth = wide_ ? s.out_width() : (r == 0 ? rows_per_portion_ : last_rows) * s.out_width(),
+                    .depth = wide_ ? s.out_width()
+                                   : (r == 0 ? portions_.rows() : portions_.last_rows()) * s.out_width(),
                     .a_stride = channel_stride_,
                     .b_stride = columns,
                     .c_stride = s.out_channels};
@@ -107,19 +103,6 @@ void WeightGradient::prepare_columns() {
         }
 }
 
-std::int64_t WeightGradient::portions(std::int64_t batch) const {
-    return row_portions_ > 1 ? batch * row_portions_ : divide_up(batch, images_per_portion_);
-}
-
-WeightGradient::Portion WeightGradient::portion(std::int64_t batch, std::int64_t index) const {
-    if (row_portions_ == 1) {
-        const std::int64_t first = index * images_per_portion_;
-        return {first, std::min(images_per_portion_, batch - first), 0, shape_.out_height()};
-    }
-    const std::int64_t row = index % row_portions_ * rows_per_portion_;
-    return {index / row_portions_, 1, row, std::min(rows_per_portion_, shape_.out_height() - row)};
-}
-
 std::int64_t WeightGradient::most_chunks() const {
     const auto by_blocks = divide_up(wanted_tasks, std::ssize(blocks_));
     const std::int64_t by_memory = std::max<std::int64_t>(1, most_partial_floats / shape_.weight_count());
@@ -129,13 +112,13 @@ std::int64_t WeightGradient::most_chunks() const {
 std::int64_t WeightGradient::chunks(std::int64_t batch) const {
     // Adding up two chunks costs about as much time as a portion.
     const std::int64_t by_portions =
-        std::max(std::min<std::int64_t>(portions(batch), 2), portions(batch) / 2);
+        std::max(std::min<std::int64_t>(portions_.count(batch), 2), portions_.count(batch) / 2);
     return std::min(most_chunks(), by_portions);
 }
 
 std::int64_t WeightGradient::portion_scratch() const {
-    const std::int64_t pixels = images_per_portion_ * rows_per_portion_ * shape_.out_width();
-    return images_per_portion_ * image_stride_ + turned_size_ + pixels * column_width_;
+    const std::int64_t pixels = portions_.images() * portions_.rows() * shape_.out_width();
+    return portions_.images() * image_stride_ + turned_size_ + pixels * column_width_;
 }
 
 std::int64_t WeightGradient::scratch_size() const {
@@ -145,7 +128,7 @@ std::int64_t WeightGradient::scratch_size() const {
 
 // Source rows of a plane, channel by channel: to[c * stride + r * row_length + x]. Rows outside the image are
 // zero.
-void WeightGradient::turn_rows(const Portion& portion, const Plane& plane, const float* image,
+void WeightGradient::turn_rows(const PixelPortion& portion, const Plane& plane, const float* image,
                                std::int64_t channels, std::int64_t row_length, std::int64_t stride,
                                float* to) const {
     const ConvolutionShape& s = shape_;
@@ -194,7 +177,7 @@ void WeightGradient::shift_rows(const float* turned, std::int64_t count, const s
 }
 
 // [image][channel][plane][row][padded width]
-void WeightGradient::lay_out_rows(const Portion& portion, const ChannelBlock& block, const float* image,
+void WeightGradient::lay_out_rows(const PixelPortion& portion, const ChannelBlock& block, const float* image,
                                   float* channels) const {
     const ConvolutionShape& s = shape_;
     for (const Plane& plane : planes_) {
@@ -212,8 +195,8 @@ void WeightGradient::lay_out_rows(const Portion& portion, const ChannelBlock& bl
 }
 
 // [image][kernel column][channel][plane][row][out_width]
-void WeightGradient::lay_out_columns(const Portion& portion, const ChannelBlock& block, const float* image,
-                                     float* turned, float* channels) const {
+void WeightGradient::lay_out_columns(const PixelPortion& portion, const ChannelBlock& block,
+                                     const float* image, float* turned, float* channels) const {
     const ConvolutionShape& s = shape_;
     for (const Plane& plane : planes_) {
         const std::int64_t rows = portion.rows + plane.extra;
@@ -233,7 +216,7 @@ void WeightGradient::lay_out_columns(const Portion& portion, const ChannelBlock&
 }
 
 // Some columns of the output gradient, side by side: [image][pixel][width].
-void WeightGradient::copy_gradient(const Portion& portion, std::int64_t first, std::int64_t width,
+void WeightGradient::copy_gradient(const PixelPortion& portion, std::int64_t first, std::int64_t width,
                                    const float* output_gradient, float* copy) const {
     const ConvolutionShape& s = shape_;
     const std::int64_t pixels = portion.rows * s.out_width();
@@ -247,12 +230,12 @@ void WeightGradient::copy_gradient(const Portion& portion, std::int64_t first, s
     }
 }
 
-void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& block, const float* input,
+void WeightGradient::add_portion(const PixelPortion& portion, const ChannelBlock& block, const float* input,
                                  const float* output_gradient, bool accumulate, float* gradient,
                                  float* scratch) const {
     const ConvolutionShape& s = shape_;
     float* channels = scratch;
-    float* turned = channels + images_per_portion_ * image_stride_;
+    float* turned = channels + portions_.images() * image_stride_;
     float* copy = turned + turned_size_;
     for (std::int64_t n = 0; n < portion.images; ++n) {
         const float* image = input + (portion.first_image + n) * s.height * s.width * s.in_channels +
@@ -276,7 +259,7 @@ void WeightGradient::add_portion(const Portion& portion, const ChannelBlock& blo
         const auto runs = static_cast<std::size_t>(portion.images * (wide_ ? portion.rows : 1));
         const std::span a_offsets = std::span(a_offsets_).first(runs);
         const std::span b_offsets = std::span(b_offsets_[width != column_width_]).first(runs);
-        const Products& products = products_[portion.rows != rows_per_portion_]
+        const Products& products = products_[portion.rows != portions_.rows()]
                                             [block.width != blocks_.front().width][width != column_width_];
         const SumOfProducts& product = accumulate ? products.accumulate : products.replace;
         const std::int64_t column_step = wide_ ? s.dilation_width : block.width * channel_stride_;
@@ -303,9 +286,9 @@ void WeightGradient::operator()(std::int64_t batch, const float* input, const fl
         const ChannelBlock& block = blocks_[static_cast<std::size_t>(task % blocks)];
         const Scratch scratch(portion_scratch());
         float* sums = chunk_count > 1 ? partials.data() + chunk * count : gradient;
-        const IndexRange range = chunk_range(portions(batch), chunk_count, chunk);
+        const IndexRange range = chunk_range(portions_.count(batch), chunk_count, chunk);
         for (std::int64_t i = range.begin; i < range.end; ++i) {
-            add_portion(portion(batch, i), block, input, output_gradient, i != range.begin, sums,
+            add_portion(portions_.at(batch, i), block, input, output_gradient, i != range.begin, sums,
                         scratch.data());
         }
     });

@@ -9,6 +9,7 @@
 #pragma once
 
 #include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/pixel_portions.hpp"
 #include "jevrin/tensor/products.hpp"
 
 #include <cstdint>
@@ -35,13 +36,6 @@ class WeightGradient {
         std::int64_t begin = 0;  // first input channel within the group
         std::int64_t width = 0;
     };
-    // The pixels of one step: rows of the output of some images.
-    struct Portion {
-        std::int64_t first_image = 0;
-        std::int64_t images = 1;
-        std::int64_t first_row = 0;
-        std::int64_t rows = 0;
-    };
     struct Plane {  // the source rows of one remainder of the vertical stride
         std::int64_t remainder = 0;
         std::int64_t first = 0;
@@ -53,24 +47,22 @@ class WeightGradient {
         SumOfProducts accumulate;
     };
 
-    std::int64_t portions(std::int64_t batch) const;
-    Portion portion(std::int64_t batch, std::int64_t index) const;
     std::int64_t most_chunks() const;
     std::int64_t chunks(std::int64_t batch) const;
     std::int64_t portion_scratch() const;
-    void turn_rows(const Portion& portion, const Plane& plane, const float* image, std::int64_t channels,
+    void turn_rows(const PixelPortion& portion, const Plane& plane, const float* image, std::int64_t channels,
                    std::int64_t row_length, std::int64_t stride, float* to) const;
     void pick_rows(const float* turned, std::int64_t rows, std::int64_t shift, float* to) const;
     static void shift_rows(const float* turned, std::int64_t count, const std::uint32_t* kept,
                            std::int64_t shift, float* to);
     void prepare_columns();
-    void lay_out_rows(const Portion& portion, const ChannelBlock& block, const float* image,
+    void lay_out_rows(const PixelPortion& portion, const ChannelBlock& block, const float* image,
                       float* channels) const;
-    void lay_out_columns(const Portion& portion, const ChannelBlock& block, const float* image, float* turned,
-                         float* channels) const;
-    void copy_gradient(const Portion& portion, std::int64_t first, std::int64_t width,
+    void lay_out_columns(const PixelPortion& portion, const ChannelBlock& block, const float* image,
+                         float* turned, float* channels) const;
+    void copy_gradient(const PixelPortion& portion, std::int64_t first, std::int64_t width,
                        const float* output_gradient, float* copy) const;
-    void add_portion(const Portion& portion, const ChannelBlock& block, const float* input,
+    void add_portion(const PixelPortion& portion, const ChannelBlock& block, const float* input,
                      const float* output_gradient, bool accumulate, float* gradient, float* scratch) const;
 
     ConvolutionShape shape_;
@@ -78,9 +70,7 @@ class WeightGradient {
     std::int64_t group_out_ = 0;
     std::vector<ChannelBlock> blocks_;
     std::int64_t column_width_ = 0;
-    std::int64_t rows_per_portion_ = 1;
-    std::int64_t row_portions_ = 1;  // per image
-    std::int64_t images_per_portion_ = 1;
+    PixelPortions portions_;
     bool wide_ = false;  // products run along single padded rows, else across rows for each kernel column
     std::int64_t row_length_ = 0;  // elements of a laid-out row
     std::vector<Plane> planes_;

@@ -11,6 +11,7 @@
 
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/tensor/convolution_shape.hpp"
+#include "jevrin/tensor/pixel_portions.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/products.hpp"
 
@@ -120,15 +121,13 @@ class WinogradWeightGradient {
 
   private:
     std::int64_t block_count() const;
-    void transform_portion(std::int64_t portion, std::int64_t batch, const float* source,
+    void transform_portion(std::int64_t index, std::int64_t batch, const float* source,
                            const float* output_gradient, float* v, float* z) const;
     void add_block(const float* sums, IndexRange rows, IndexRange columns, bool accumulate,
                    float* gradient) const;
 
     WinogradShape shape_;
-    std::int64_t rows_per_portion_ = 0;  // of tiles
-    std::int64_t row_portions_ = 1;
-    std::int64_t images_per_portion_ = 1;
+    PixelPortions portions_;  // of tiles
     std::int64_t portion_tiles_ = 0;
     std::int64_t source_stride_ = 0;
     std::int64_t gradient_stride_ = 0;

@@ -24,12 +24,9 @@ WinogradWeightGradient::WinogradWeightGradient(const WinogradShape& shape, Produ
     assert(s.depth % lanes == 0 && s.columns % lanes == 0);
     const std::int64_t tiles =
         std::max(fewest_portion_tiles, portion_floats / (places * (s.depth + s.columns)));
-    rows_per_portion_ = std::clamp<std::int64_t>(tiles / s.tile_columns(), 1, s.tile_rows());
-    row_portions_ = divide_up(s.tile_rows(), rows_per_portion_);
-    rows_per_portion_ = divide_up(s.tile_rows(), row_portions_);
-    row_portions_ = divide_up(s.tile_rows(), rows_per_portion_);
-    if (row_portions_ == 1) images_per_portion_ = divide_up(std::min(tiles, joined_tiles), s.tiles());
-    portion_tiles_ = images_per_portion_ * rows_per_portion_ * s.tile_columns();
+    portions_ = PixelPortions(s.tile_rows(), tiles / s.tile_columns(),
+                              divide_up(std::min(tiles, joined_tiles), s.tiles()));
+    portion_tiles_ = portions_.images() * portions_.rows() * s.tile_columns();
     source_stride_ = portion_tiles_ * s.depth + place_margin;
     gradient_stride_ = portion_tiles_ * s.columns + place_margin;
     block_rows_ = std::min(s.depth, widest_block);
@@ -59,15 +56,13 @@ std::int64_t WinogradWeightGradient::scratch_size() const {
 }
 
 // V and Z of so many rows of tiles; zero beyond the batch and the image.
-void WinogradWeightGradient::transform_portion(std::int64_t portion, std::int64_t batch, const float* source,
+void WinogradWeightGradient::transform_portion(std::int64_t index, std::int64_t batch, const float* source,
                                                const float* output_gradient, float* v, float* z) const {
     const WinogradShape& s = shape_;
-    const std::int64_t first_image =
-        row_portions_ > 1 ? portion / row_portions_ : portion * images_per_portion_;
-    const std::int64_t first_row = row_portions_ > 1 ? portion % row_portions_ * rows_per_portion_ : 0;
-    parallel_for(images_per_portion_ * rows_per_portion_, [&](std::int64_t row) {
-        const std::int64_t image = first_image + row / rows_per_portion_;
-        const std::int64_t y = first_row + row % rows_per_portion_;
+    const PixelPortion portion = portions_.at(batch, index);
+    parallel_for(portions_.images() * portions_.rows(), [&](std::int64_t row) {
+        const std::int64_t image = portion.first_image + row / portions_.rows();
+        const std::int64_t y = portion.first_row + row % portions_.rows();
         const bool is_inside = image < batch && y < s.tile_rows();
         const Scratch copy(places * std::max(s.depth, s.columns));
         for (std::int64_t x = 0; x < s.tile_columns(); ++x) {
@@ -122,10 +117,8 @@ void WinogradWeightGradient::operator()(std::int64_t batch, const float* source,
     const Scratch scratch(scratch_size());
     float* v = scratch.data();
     float* z = v + places * source_stride_;
-    const std::int64_t portions =
-        row_portions_ > 1 ? batch * row_portions_ : divide_up(batch, images_per_portion_);
     const std::int64_t across = divide_up(s.columns, block_columns_);
-    for (std::int64_t portion = 0; portion < portions; ++portion) {
+    for (std::int64_t portion = 0; portion < portions_.count(batch); ++portion) {
         transform_portion(portion, batch, source, output_gradient, v, z);
         parallel_for(block_count(), [&](std::int64_t block) {
             const IndexRange rows{block / across * block_rows_,

@@ -7,8 +7,8 @@
 namespace jevrin::inline v1 {
 
 // Counted up when the same inputs give other bits. 2: 3x3 convolutions in transformed tiles. 3: normalisation
-// with sums and activations, depthwise convolutions with bias, attention in one step. 4: weight gradients of few
-// channels, of strides and of dense layers in larger blocks, first convolutions over windows.
+// with sums and activations, depthwise convolutions with bias, attention in one step. 4: weight gradients of
+// few channels, of strides and of dense layers in larger blocks, first convolutions over windows.
 constexpr int arithmetic_version = 4;
 
 // Their versions, by name.

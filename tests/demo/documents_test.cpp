@@ -87,7 +87,7 @@ class Documents : public testing::Test {
         ASSERT_EQ(plans.size(), 6U);
         write_file(directory_ / "glaze.toml", shortened(plans[0]));
         write_file(directory_ / "recipe.toml", plans[2]);
-        write_file(directory_ / "backbones.toml", shortened(plans[3]));
+        write_file(directory_ / "backbones.toml", plans[3]);
         write_file(directory_ / "own.toml", shortened(plans[4]));
         write_file(directory_ / "fair.toml", shortened(plans[5]));
         std::filesystem::copy(directory_ / "glaze", directory_ / "photos",

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <type_traits>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -185,7 +186,7 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
         [&]<typename Weights>(const Weights& weights) {
             if constexpr (std::is_same_v<Weights, RowGradient>)
                 weights(batch * shape_.height * shape_.width, input, output_gradient, weight_gradient);
-            else if constexpr (!std::is_same_v<Weights, std::monostate>)
+            else
                 weights(batch, input, output_gradient, weight_gradient);
         },
         weights_);
@@ -193,14 +194,7 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
 
 std::int64_t ConvolutionKernel::scratch_size() const {
     if (is_depthwise()) return depthwise_.scratch_size();
-    std::int64_t size = std::visit(
-        []<typename Weights>(const Weights& weights) {
-            if constexpr (std::is_same_v<Weights, std::monostate>)
-                return std::int64_t{0};
-            else
-                return weights.scratch_size();
-        },
-        weights_);
+    std::int64_t size = std::visit([](const auto& weights) { return weights.scratch_size(); }, weights_);
     if (winograd_) return std::max({size, winograd_->forward.scratch_size(), winograd_->data.scratch_size()});
     size = std::max({size, shape_.weight_count(), forward_.scratch_size()});
     for (const Phase& phase : phases_) size = std::max(size, phase.sum.scratch_size());

@@ -81,7 +81,7 @@ class ConvolutionKernel {
         WinogradSum data;
     };
     std::optional<Winograd> winograd_;
-    std::variant<std::monostate, TapGradient, WeightGradient, RowGradient, WinogradWeightGradient> weights_;
+    std::variant<TapGradient, WeightGradient, RowGradient, WinogradWeightGradient> weights_;
 };
 
 }  // namespace jevrin::inline v1

@@ -2,6 +2,7 @@
 // image or, where an image has few, all rows of some images.
 #pragma once
 
+#include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/integer_division.hpp"
 
 #include <algorithm>
@@ -51,5 +52,17 @@ class PixelPortions {
     std::int64_t rows_ = 1;
     std::int64_t images_ = 1;
 };
+
+// Some columns of the output gradient of a portion, side by side: [image][pixel][columns].
+inline void copy_columns(const ConvolutionShape& shape, const PixelPortion& portion, std::int64_t first,
+                         std::int64_t columns, const float* output_gradient, float* copy) {
+    const std::int64_t pixels = portion.rows * shape.out_width();
+    for (std::int64_t n = 0; n < portion.images; ++n) {
+        const std::int64_t row = (portion.first_image + n) * shape.out_height() + portion.first_row;
+        const float* from = output_gradient + row * shape.out_width() * shape.out_channels + first;
+        for (std::int64_t p = 0; p < pixels; ++p, copy += columns)
+            std::copy_n(from + p * shape.out_channels, columns, copy);
+    }
+}
 
 }  // namespace jevrin::inline v1

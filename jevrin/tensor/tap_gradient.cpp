@@ -150,20 +150,6 @@ void TapGradient::copy_source(const PixelPortion& portion, const Block& block, c
         }
 }
 
-// [image][row][pixel][columns]
-void TapGradient::copy_gradient(const PixelPortion& portion, std::int64_t column, std::int64_t columns,
-                                const float* output_gradient, float* copy) const {
-    const ConvolutionShape& s = shape_;
-    const std::int64_t pixels = portion.rows * s.out_width();
-    for (std::int64_t n = 0; n < portion.images; ++n) {
-        const std::int64_t first =
-            ((portion.first_image + n) * s.out_height() + portion.first_row) * s.out_width();
-        const float* from = output_gradient + first * s.out_channels + column;
-        for (std::int64_t p = 0; p < pixels; ++p, copy += columns)
-            std::copy_n(from + p * s.out_channels, columns, copy);
-    }
-}
-
 void TapGradient::add_portion(const PixelPortion& portion, const Block& block, const float* input,
                               const float* output_gradient, bool accumulate, float* gradient,
                               float* scratch) const {
@@ -182,7 +168,7 @@ void TapGradient::add_portion(const PixelPortion& portion, const Block& block, c
         const std::int64_t first_row = portion.first_image * s.out_height() + portion.first_row;
         const float* b = output_gradient + first_row * s.out_width() * s.out_channels;
         if (columns != s.out_channels) {
-            copy_gradient(portion, block.group * group_out_ + column, columns, output_gradient, scratch);
+            copy_columns(s, portion, block.group * group_out_ + column, columns, output_gradient, scratch);
             b = scratch;
         }
         add_products(portion, block, column, source, b, accumulate, gradient);

@@ -65,8 +65,6 @@ class TapGradient {
     std::int64_t source_rows(std::int64_t rows) const;
     std::int64_t portion_scratch() const;
     void copy_source(const PixelPortion& portion, const Block& block, const float* input, float* copy) const;
-    void copy_gradient(const PixelPortion& portion, std::int64_t column, std::int64_t columns,
-                       const float* output_gradient, float* copy) const;
     void add_portion(const PixelPortion& portion, const Block& block, const float* input,
                      const float* output_gradient, bool accumulate, float* gradient, float* scratch) const;
 

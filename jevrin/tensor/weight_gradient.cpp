@@ -215,21 +215,6 @@ void WeightGradient::lay_out_columns(const PixelPortion& portion, const ChannelB
     }
 }
 
-// Some columns of the output gradient, side by side: [image][pixel][width].
-void WeightGradient::copy_gradient(const PixelPortion& portion, std::int64_t first, std::int64_t width,
-                                   const float* output_gradient, float* copy) const {
-    const ConvolutionShape& s = shape_;
-    const std::int64_t pixels = portion.rows * s.out_width();
-    for (std::int64_t n = 0; n < portion.images; ++n) {
-        const float* from = output_gradient +
-                            ((portion.first_image + n) * s.out_height() + portion.first_row) * s.out_width() *
-                                s.out_channels +
-                            first;
-        for (std::int64_t p = 0; p < pixels; ++p, copy += width)
-            std::copy_n(from + p * s.out_channels, width, copy);
-    }
-}
-
 void WeightGradient::add_portion(const PixelPortion& portion, const ChannelBlock& block, const float* input,
                                  const float* output_gradient, bool accumulate, float* gradient,
                                  float* scratch) const {
@@ -255,7 +240,7 @@ void WeightGradient::add_portion(const PixelPortion& portion, const ChannelBlock
             b = output_gradient +
                 (portion.first_image * s.out_height() + portion.first_row) * s.out_width() * s.out_channels;
         else
-            copy_gradient(portion, first, width, output_gradient, copy);
+            copy_columns(s, portion, first, width, output_gradient, copy);
         const auto runs = static_cast<std::size_t>(portion.images * (wide_ ? portion.rows : 1));
         const std::span a_offsets = std::span(a_offsets_).first(runs);
         const std::span b_offsets = std::span(b_offsets_[width != column_width_]).first(runs);

@@ -60,8 +60,6 @@ class WeightGradient {
                       float* channels) const;
     void lay_out_columns(const PixelPortion& portion, const ChannelBlock& block, const float* image,
                          float* turned, float* channels) const;
-    void copy_gradient(const PixelPortion& portion, std::int64_t first, std::int64_t width,
-                       const float* output_gradient, float* copy) const;
     void add_portion(const PixelPortion& portion, const ChannelBlock& block, const float* input,
                      const float* output_gradient, bool accumulate, float* gradient, float* scratch) const;
 

@@ -218,17 +218,6 @@ TEST_F(TrainedStudy, AReadOnlyLedgerCanBeReadButNotTrained) {
         std::filesystem::permissions(entry.path(), std::filesystem::perms(0755));
 }
 
-// The blocks of a document between ```LANGUAGE and ```.
-std::vector<std::string> code_blocks(const std::string& document, const std::string& language) {
-    const std::string text = read_text(std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / document);
-    const std::string fence = "```" + language + "\n";
-    std::vector<std::string> blocks;
-    for (std::size_t at = text.find(fence); at != std::string::npos; at = text.find(fence, at + 1))
-        blocks.push_back(
-            text.substr(at + fence.size(), text.find("```", at + fence.size()) - at - fence.size()));
-    return blocks;
-}
-
 TEST_F(TrainedStudy, CurvesUseTheCharactersAndColoursOfTheTerminal) {
     // script(1) runs a command in a terminal of its own.
     const auto shown = [&](const std::string& environment) {
@@ -248,7 +237,7 @@ TEST_F(TrainedStudy, CurvesUseTheCharactersAndColoursOfTheTerminal) {
 }
 
 TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
-    const auto blocks = code_blocks("docs/formats.md", "sql");
+    const auto blocks = test::code_blocks("docs/formats.md", "sql");
     ASSERT_EQ(blocks.size(), 1U);
     SQLite::Database database((directory_->path() / "ledger" / "ledger.db").string());
     std::size_t queries = 0;
@@ -261,7 +250,7 @@ TEST_F(TrainedStudy, TheQueriesOfTheDocumentRun) {
 }
 
 TEST_F(TrainedStudy, ThePlanOfTheGuideIsTheDemos) {
-    const auto blocks = code_blocks("docs/guide.md", "toml");
+    const auto blocks = test::code_blocks("docs/guide.md", "toml");
     // The plan, a strength of augmentation, a recipe, backbones, own networks, a fair comparison.
     ASSERT_EQ(blocks.size(), 6U);
     const auto normal = [](const std::string& text) {
@@ -290,7 +279,7 @@ TEST(Commands, TheGuidesBackbonesAndNetworksAreChecked) {
     append_head(backbone.network, {}, 2);
     initialise(backbone.network, 0, 3);
     save_classifier(directory / "backbone.onnx", backbone);
-    const auto blocks = code_blocks("docs/guide.md", "toml");
+    const auto blocks = test::code_blocks("docs/guide.md", "toml");
     ASSERT_EQ(blocks.size(), 6U);
     write_file(directory / "backbones.toml", blocks[3]);
     write_file(directory / "own.toml", blocks[4]);

@@ -78,6 +78,21 @@ void write_small_backbone(const std::filesystem::path& file, std::int64_t size) 
     save_classifier(file, classifier);
 }
 
+std::string document(const std::string& name) {
+    return read_text(std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / name);
+}
+
+std::vector<std::string> code_blocks(const std::string& name, const std::string& language) {
+    const std::string text = document(name);
+    const std::string fence = "```" + language + "\n";
+    std::vector<std::string> blocks;
+    for (std::size_t at = text.find(fence); at != std::string::npos; at = text.find(fence, at + 1)) {
+        const std::size_t begin = at + fence.size();
+        blocks.push_back(text.substr(begin, text.find("```", begin) - begin));
+    }
+    return blocks;
+}
+
 std::string small_plan(int epochs, const std::string& extra, const std::string& seeds) {
     return fmt::format(R"(name = "small"
 seeds = {}

@@ -43,6 +43,12 @@ std::string message_of(const std::function<void()>& work) {
     return "";
 }
 
+// A document of the project, "docs/guide.md".
+std::string document(const std::string& name);
+
+// What stands between the fences of a language in a document.
+std::vector<std::string> code_blocks(const std::string& name, const std::string& language);
+
 // An image whose colour and stripes tell its class, with noise from its number.
 Image small_picture(std::size_t label, std::uint64_t number, std::int64_t side = 16);
 

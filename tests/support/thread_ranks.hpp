@@ -9,6 +9,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <deque>
 #include <map>
@@ -29,10 +30,24 @@ class ThreadJob {
     bool was_abandoned() const { return abandoned_; }
     std::size_t messages() const { return messages_; }
     std::size_t bytes() const { return bytes_; }
+    // Waits until so many epochs have arrived at rank 0 that it has not taken; for a second at most.
+    void await_epochs(std::ptrdiff_t count) {
+        Rank& zero = *ranks_.front();
+        std::unique_lock lock(zero.mutex_);
+        zero.changed_.wait_for(lock, std::chrono::seconds(1),
+                               [&] { return std::ranges::count_if(zero.arrived_, is_epoch) >= count; });
+    }
     // The most epochs that rank 0 had taken before it answered the first of them.
     std::size_t most_epochs_together() const { return most_epochs_together_; }
 
   private:
+    static bool is_epoch(const Ranks::Bytes& bytes) {
+        try {
+            return unpacked(bytes).head.at("do") == "finish_epoch";
+        } catch (const Error&) {
+            return false;  // no message: some tests send such
+        }
+    }
     class Borrowed : public ShardLink {
       public:
         explicit Borrowed(ShardLink& link) : link_(link) {}
@@ -92,16 +107,12 @@ class ThreadJob {
 
       private:
         void note_epoch(const Bytes& bytes) {
-            try {
-                const RankMessage message = unpacked(bytes);
-                if (message.head.at("do") != "finish_epoch") return;
-                taken_epochs_.emplace(bytes.from, message.head.at("question").get<std::int64_t>());
-                job_.most_epochs_together_ = std::max(job_.most_epochs_together_, taken_epochs_.size());
-            } catch (const Error&) {
-                // No message: some tests send such.
-            }
+            if (!is_epoch(bytes)) return;
+            taken_epochs_.emplace(bytes.from, unpacked(bytes).head.at("question").get<std::int64_t>());
+            job_.most_epochs_together_ = std::max(job_.most_epochs_together_, taken_epochs_.size());
         }
 
+        friend ThreadJob;
         ThreadJob& job_;
         int number_;
         std::set<std::pair<int, std::int64_t>> taken_epochs_;  // by rank 0, not answered yet: rank, question

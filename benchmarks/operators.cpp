@@ -131,7 +131,7 @@ void run_dense(benchmark::State& state, Pass pass, std::int64_t rows, std::int64
     Tensor output({rows, out});
     bench::measure_arithmetic(state, 2, 2.0 * static_cast<double>(rows * in * out), [&] {
         if (pass == Pass::forward)
-            kernel.forward(rows, input.data(), weight.data(), nullptr, output.data());
+            kernel.forward(rows, input.data(), weight.data(), nullptr, {}, output.data());
         else if (pass == Pass::data_gradient)
             kernel.data_gradient(rows, output.data(), weight.data(), false, input.data());
         else

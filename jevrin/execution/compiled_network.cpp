@@ -142,7 +142,8 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
             for (const std::size_t follower : followers.nodes) value_of[follower] = instruction.output;
             if (!followers.nodes.empty()) instruction.last_node = followers.nodes.back();
             if (followers.after.adds) inputs.push_back(followers.added);
-            instruction.operation = make_normalisation(node, around, followers.after);
+            instruction.operation = make_normalisation(node, around, followers.after,
+                                                       measured_input(node, value_of[inputs[0]], kind));
         } else {
             instruction.operation = make_operation(node, around);
         }
@@ -159,6 +160,17 @@ void CompiledNetwork::add_instructions(const Network& network, const std::vector
         instructions_.push_back(std::move(instruction));
     }
     assert(value_of.back() + 1 == sizes_.size());
+}
+
+// Where the step that makes the input of a normalisation puts the statistics of a batch; null where nobody
+// needs them or it cannot.
+const BatchStatistics* CompiledNetwork::measured_input(const Node& normalisation, std::size_t value,
+                                                       PassKind kind) {
+    const bool takes = kind == PassKind::training && !normalisation.frozen &&
+                       !std::get<BatchNormalisation>(normalisation.op).fixed;
+    const auto maker =
+        std::ranges::find_if(instructions_, [&](const Instruction& k) { return k.output == value; });
+    return takes && maker != instructions_.end() ? maker->operation->measure_output() : nullptr;
 }
 
 std::int64_t CompiledNetwork::forward_time(std::size_t instruction) const {

@@ -71,6 +71,7 @@ class CompiledNetwork {
     static constexpr std::size_t none = static_cast<std::size_t>(-1);
 
     void add_instructions(const Network& network, const std::vector<Shape>& shapes, PassKind kind);
+    const BatchStatistics* measured_input(const Node& normalisation, std::size_t value, PassKind kind);
     void plan(const Network& network, PassKind kind, KeptActivations kept);
     std::vector<Uses> uses_of_values() const;
     void plan_values(PassKind kind, KeptActivations kept, std::vector<BufferLife>& lives);

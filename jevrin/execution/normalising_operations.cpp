@@ -14,8 +14,12 @@ namespace {
 class BatchNormalisationOperation : public Operation {
   public:
     BatchNormalisationOperation(const NormalisationShape& shape, const BatchNormalisation& op,
-                                const AfterNormalisation& after)
-        : shape_(shape), momentum_(static_cast<double>(op.momentum)), fixed_(op.fixed), after_(after) {}
+                                const AfterNormalisation& after, const BatchStatistics* measured)
+        : shape_(shape),
+          momentum_(static_cast<double>(op.momentum)),
+          fixed_(op.fixed),
+          after_(after),
+          measured_(measured) {}
     Traits traits() const override {
         // Where something was added, the slope of the function is computed from the output.
         return {.kept_inputs = 1, .keeps_output = sloped_by_output(), .gradient_in_place = true};
@@ -33,7 +37,10 @@ class BatchNormalisationOperation : public Operation {
             infer(batch, node, inputs, output);
             return;
         }
-        measure_statistics(shape_, batch, inputs[0], statistics_);
+        if (measured_ != nullptr && batch > 0)
+            statistics_ = *measured_;
+        else
+            measure_statistics(shape_, batch, inputs[0], statistics_);
         sums_ = draw.sums;
         rows_ = static_cast<double>(batch * shape_.pixels);
         if (sums_ != nullptr) rows_ = sums_->combine(statistics_, rows_);
@@ -78,6 +85,7 @@ class BatchNormalisationOperation : public Operation {
     double momentum_;
     bool fixed_;
     AfterNormalisation after_;
+    const BatchStatistics* measured_;
     BatchStatistics statistics_;
     std::vector<double> newest_;  // mean, and unbiased variance
     ShardSums* sums_ = nullptr;   // of the last forward()
@@ -151,17 +159,19 @@ bool can_follow_normalisation(const AfterNormalisation& after) {
 }
 
 std::unique_ptr<Operation> make_normalisation(const Node& node, const OperationShapes& shapes,
-                                              const AfterNormalisation& after) {
+                                              const AfterNormalisation& after,
+                                              const BatchStatistics* measured) {
     const auto& op = std::get<BatchNormalisation>(node.op);
     const std::int64_t channels = shapes.output.back();
     return std::make_unique<BatchNormalisationOperation>(
-        NormalisationShape{element_count(shapes.output) / channels, channels, op.epsilon}, op, after);
+        NormalisationShape{element_count(shapes.output) / channels, channels, op.epsilon}, op, after,
+        measured);
 }
 
 template <>
 std::unique_ptr<Operation> operation_of(const BatchNormalisation&, const Node& node,
                                         const OperationShapes& shapes) {
-    return make_normalisation(node, shapes, {});
+    return make_normalisation(node, shapes, {}, nullptr);
 }
 template <>
 std::unique_ptr<Operation> operation_of(const LayerNormalisation& op, const Node& node,

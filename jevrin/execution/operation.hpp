@@ -49,6 +49,9 @@ class Operation {
 
     // Makes room for what is kept of so many items; called once, before the first forward().
     virtual void prepare(std::int64_t capacity) { static_cast<void>(capacity); }
+    // From now on each step takes the statistics of its output's channels while it writes it; where it does
+    // so, their place is returned, otherwise null.
+    virtual const BatchStatistics* measure_output() { return nullptr; }
     // Inference, once: replaces the weights of the node by the form that the step reads, so that no call lays
     // them out. From then on, the step can only infer.
     virtual void lay_out_weights(Node& node) { static_cast<void>(node); }
@@ -88,8 +91,11 @@ struct AfterNormalisation {
 };
 // Whether the gradient of all that can be computed.
 bool can_follow_normalisation(const AfterNormalisation& after);
+// measured: where the step that makes its input puts the statistics of a batch; null where it takes them
+// itself.
 std::unique_ptr<Operation> make_normalisation(const Node& node, const OperationShapes& shapes,
-                                              const AfterNormalisation& after);
+                                              const AfterNormalisation& after,
+                                              const BatchStatistics* measured);
 
 // Attention in one step, with the values of the place's sources as inputs.
 std::unique_ptr<Operation> make_attention(const AttentionPlace& place);

@@ -7,8 +7,11 @@
 #include "jevrin/tensor/element_loop.hpp"
 #include "jevrin/tensor/matrix_product.hpp"
 #include "jevrin/tensor/reduction.hpp"
+#include "jevrin/tensor/separable.hpp"
 
 #include <algorithm>
+#include <cassert>
+#include <stdexcept>
 #include <utility>
 
 namespace jevrin::inline v1 {
@@ -44,7 +47,11 @@ class ConvolutionOperation : public Operation {
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
         kernel_.forward(batch, inputs[0], node.parameters[0].data(), bias_of(node), activation_, output,
-                        form_);
+                        form_, measures_ ? &measured_ : nullptr);
+    }
+    const BatchStatistics* measure_output() override {
+        measures_ = true;
+        return &measured_;
     }
     void lay_out_weights(Node& node) override {
         // Transformed weights that are too large to keep would be made anew for every image: then the direct
@@ -67,16 +74,62 @@ class ConvolutionOperation : public Operation {
     ConvolutionKernel kernel_;
     Function activation_;
     WeightForm form_ = WeightForm::plain;
+    bool measures_ = false;
+    BatchStatistics measured_;  // of the newest output
+};
+
+// For inference alone.
+class SeparableConvolutionOperation : public Operation {
+  public:
+    SeparableConvolutionOperation(const SeparableShape& shape, const SeparableConvolution& op)
+        : kernel_(shape), op_(op) {}
+    std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
+    void lay_out_weights(Node& node) override {
+        const auto replace = [](Tensor& weight, auto pack) {
+            Tensor packed(weight.shape());
+            if (pack(weight.data(), packed.data()) == packed.data()) weight = std::move(packed);
+        };
+        if (op_.expands)
+            replace(node.parameters[0], [&](const float* weight, float* packed) {
+                return kernel_.pack_expansion(weight, packed);
+            });
+        if (op_.projects)
+            replace(node.parameters[op_.expands ? 4 : 2], [&](const float* weight, float* packed) {
+                return kernel_.pack_projection(weight, packed);
+            });
+        laid_out_ = true;
+    }
+    void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
+        assert(laid_out_);
+        SeparableTerm terms[3];
+        std::size_t next = 0;
+        for (std::size_t t = 0; t < 3; ++t) {
+            if ((t == 0 && !op_.expands) || (t == 2 && !op_.projects)) continue;
+            terms[t] = {node.parameters[next].data(), node.parameters[next + 1].data(), op_.activations[t]};
+            next += 2;
+        }
+        kernel_.forward(batch, inputs[0], terms[0], terms[1], terms[2],
+                        inputs.size() > 1 ? inputs[1] : nullptr, output);
+    }
+    void backward(std::int64_t, const Node&, const BackwardArguments&) override {
+        throw std::logic_error("separable convolutions are joined for inference alone");
+    }
+
+  private:
+    SeparableKernel kernel_;
+    SeparableConvolution op_;
+    bool laid_out_ = false;
 };
 
 class DenseOperation : public Operation {
   public:
-    DenseOperation(std::int64_t rows, std::int64_t in, std::int64_t out)
-        : kernel_(in, out), rows_(rows), out_(out) {}
+    DenseOperation(const Dense& op, std::int64_t rows, std::int64_t in, std::int64_t out)
+        : kernel_(in, out), activation_(op.activation), rows_(rows), out_(out) {}
     Traits traits() const override { return {.kept_inputs = 1}; }
     std::int64_t scratch_size() const override { return kernel_.scratch_size(); }
     void infer(std::int64_t batch, const Node& node, StepInputs inputs, float* output) override {
-        kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), output, form_);
+        kernel_.forward(batch * rows_, inputs[0], node.parameters[0].data(), bias_of(node), activation_,
+                        output, form_);
     }
     void lay_out_weights(Node& node) override { form_ = laid_out(kernel_, node); }
     void backward(std::int64_t batch, const Node& node, const BackwardArguments& a) override {
@@ -91,6 +144,7 @@ class DenseOperation : public Operation {
 
   private:
     DenseKernel kernel_;
+    Function activation_;
     std::int64_t rows_;  // of one item
     std::int64_t out_;
     WeightForm form_ = WeightForm::plain;
@@ -206,17 +260,23 @@ std::unique_ptr<Operation> operation_of(const Convolution& op, const Node& node,
     return std::make_unique<ConvolutionOperation>(convolution_shape(node, shapes.inputs[0]), op);
 }
 template <>
+std::unique_ptr<Operation> operation_of(const SeparableConvolution& op, const Node& node,
+                                        const OperationShapes& shapes) {
+    return std::make_unique<SeparableConvolutionOperation>(separable_shape(node, shapes.inputs[0]), op);
+}
+template <>
 std::unique_ptr<Operation> operation_of(const MatrixProduct&, const Node&, const OperationShapes& shapes) {
     return std::make_unique<MatrixProductOperation>(shapes.inputs[0], shapes.inputs[1]);
 }
 template <>
-std::unique_ptr<Operation> operation_of(const Dense&, const Node&, const OperationShapes& shapes) {
+std::unique_ptr<Operation> operation_of(const Dense& op, const Node&, const OperationShapes& shapes) {
     const std::int64_t in = shapes.inputs[0].back();
-    return std::make_unique<DenseOperation>(element_count(shapes.inputs[0]) / in, in, shapes.output.back());
+    return std::make_unique<DenseOperation>(op, element_count(shapes.inputs[0]) / in, in,
+                                            shapes.output.back());
 }
 
 void put_weighted_operations(OperationTable& table) {
-    put_steps<Constant, Convolution, MatrixProduct, Dense>(table);
+    put_steps<Constant, Convolution, SeparableConvolution, MatrixProduct, Dense>(table);
 }
 
 }  // namespace jevrin::inline v1

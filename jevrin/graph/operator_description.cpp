@@ -38,6 +38,20 @@ OperatorDescription description_of<Convolution>() {
             }};
 }
 template <>
+OperatorDescription description_of<SeparableConvolution>() {
+    return {"separable convolution",
+            {Role::weight, Role::bias, Role::weight, Role::bias, Role::weight, Role::bias},
+            true,
+            [](std::span<const Tensor> parameters, const Shapes& inputs, const Shape& output) {
+                const Shape& input = inputs[0];
+                const bool expands = parameters[0].shape()[2] == input[2];
+                std::int64_t count = expands ? input[0] * input[1] * parameters[0].size() : 0;
+                for (std::size_t p = expands ? 2 : 0; p < parameters.size(); p += 2)
+                    count += output[0] * output[1] * parameters[p].size();
+                return count;
+            }};
+}
+template <>
 OperatorDescription description_of<BatchNormalisation>() {
     return {"batch normalisation", {Role::scale, Role::shift, Role::mean, Role::variance}};
 }

@@ -40,6 +40,14 @@ struct Convolution {
     Function activation;   // set only by the rewriting pipeline
     bool winograd = true;  // in transformed tiles where they serve; other rounding
 };
+// A depthwise convolution with 1x1 convolutions around it; set only by the rewriting pipeline. Parameters:
+// weight and bias of each of them that is there. A second input is added to the result.
+struct SeparableConvolution {
+    bool expands = false;   // there is one before it
+    bool projects = false;  // behind it
+    Window window;
+    Function activations[3];  // of the expansion, the depthwise convolution and the projection
+};
 // Over the last dimension. Parameters: scale, shift, mean, variance, each [channels]; the last two are
 // statistics, not trained.
 struct BatchNormalisation {
@@ -87,7 +95,9 @@ struct Arithmetic {
 // [..., rows, depth] times [..., depth, columns], the leading dimensions alike.
 struct MatrixProduct {};
 // [..., in] to [..., out]. Parameters: weight [in, out], then optionally bias [out].
-struct Dense {};
+struct Dense {
+    Function activation;  // set only by the rewriting pipeline
+};
 struct Concatenate {
     std::int64_t axis = 0;
 };
@@ -119,14 +129,13 @@ struct Dropout {
 
 }  // namespace operators
 
-using Operator =
-    std::variant<operators::Input, operators::Constant, operators::Convolution, operators::BatchNormalisation,
-                 operators::LayerNormalisation, operators::GroupNormalisation, operators::Activation,
-                 operators::ParametricRelu, operators::MaxPooling, operators::AveragePooling,
-                 operators::GlobalAveragePooling, operators::Reduction, operators::Softmax,
-                 operators::Arithmetic, operators::MatrixProduct, operators::Dense, operators::Concatenate,
-                 operators::Slice, operators::Padding, operators::Transpose, operators::Reshape,
-                 operators::Flatten, operators::Gather, operators::Dropout>;
+using Operator = std::variant<
+    operators::Input, operators::Constant, operators::Convolution, operators::SeparableConvolution,
+    operators::BatchNormalisation, operators::LayerNormalisation, operators::GroupNormalisation,
+    operators::Activation, operators::ParametricRelu, operators::MaxPooling, operators::AveragePooling,
+    operators::GlobalAveragePooling, operators::Reduction, operators::Softmax, operators::Arithmetic,
+    operators::MatrixProduct, operators::Dense, operators::Concatenate, operators::Slice, operators::Padding,
+    operators::Transpose, operators::Reshape, operators::Flatten, operators::Gather, operators::Dropout>;
 
 // The two most common ones.
 inline Operator relu() {

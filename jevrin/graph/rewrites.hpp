@@ -20,7 +20,11 @@ Network fix_preparation(Network network);
 Network remove_unused(Network network);        // nodes that the output does not depend on
 Network remove_dropout(Network network);       // the identity in inference
 Network fuse_normalisations(Network network);  // stored statistics, into the convolution before them
-Network fuse_activations(Network network);     // into the convolution before them
+Network fuse_activations(Network network);     // into the convolution or dense layer before them
 Network fuse_rectified_sums(Network network);  // a ReLU into the sum before it
+
+// separable_convolutions.cpp: a depthwise convolution and the 1x1 convolutions around it become one node, the
+// sum behind them as well. The node has the name of the last of them.
+Network join_separable_convolutions(Network network);
 
 }  // namespace jevrin::inline v1

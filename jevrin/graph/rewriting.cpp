@@ -50,6 +50,13 @@ Convolution* plain_convolution(Node& node) {
                                                                                             : nullptr;
 }
 
+// What a node applies to its result; null where it can apply nothing.
+Function* function_behind(Node& node) {
+    if (auto* convolution = std::get_if<Convolution>(&node.op)) return &convolution->activation;
+    auto* dense = std::get_if<Dense>(&node.op);
+    return dense != nullptr ? &dense->activation : nullptr;
+}
+
 // Moves scale * (x - mean) / sqrt(variance + epsilon) + shift into the convolution that makes x.
 void fuse_normalisation(Node& convolution, const Node& normalisation) {
     const std::int64_t out = convolution.parameters[0].shape().back();
@@ -134,9 +141,10 @@ Network fuse_normalisations(Network network) {
 Network fuse_activations(Network network) {
     return fused(std::move(network), [](Node& before, const Node& node) {
         const auto* activation = std::get_if<Activation>(&node.op);
-        Convolution* convolution = activation != nullptr ? plain_convolution(before) : nullptr;
-        if (convolution != nullptr) convolution->activation = activation->function;
-        return convolution != nullptr;
+        Function* applied = activation != nullptr ? function_behind(before) : nullptr;
+        if (applied == nullptr || applied->kind != FunctionKind::identity) return false;
+        *applied = activation->function;
+        return true;
     });
 }
 
@@ -161,6 +169,7 @@ const std::vector<Rewrite>& rewrites() {
         {"fuse normalisations", Stage::before_inference, fuse_normalisations},
         {"fuse activations", Stage::before_inference, fuse_activations},
         {"fuse rectified sums", Stage::before_inference, fuse_rectified_sums},
+        {"join separable convolutions", Stage::before_inference, join_separable_convolutions},
     };
     return table;
 }

@@ -41,6 +41,12 @@ class ShapeOf {
         return windowed(op.window, image, weight[3]);
     }
 
+    Shape operator()(const SeparableConvolution&) const {
+        const SeparableShape shape = separable_shape(node_, image_shape());
+        const ConvolutionShape& s = shape.depthwise;
+        return {s.out_height(), s.out_width(), shape.out_channels > 0 ? shape.out_channels : s.groups};
+    }
+
     Shape operator()(const BatchNormalisation&) const {
         const Shape& shape = at_least_a_vector();
         if (shape.back() != parameter(0)[0])
@@ -267,6 +273,15 @@ class ShapeOf {
 
 }  // namespace
 
+namespace {
+ConvolutionShape convolution_of(const Window& w, std::int64_t groups, const Shape& image,
+                                std::int64_t out_channels) {
+    return {image[0],       image[1],        image[2],          out_channels,     w.kernel_height,
+            w.kernel_width, w.stride_height, w.stride_width,    w.pad_top,        w.pad_left,
+            w.pad_bottom,   w.pad_right,     w.dilation_height, w.dilation_width, groups};
+}
+}  // namespace
+
 PoolingShape pooling_shape(const Window& w, const Shape& image, bool count_padding) {
     return {image[0],        image[1],       image[2],   w.kernel_height,   w.kernel_width,
             w.stride_height, w.stride_width, w.pad_top,  w.pad_left,        w.pad_bottom,
@@ -275,11 +290,15 @@ PoolingShape pooling_shape(const Window& w, const Shape& image, bool count_paddi
 
 ConvolutionShape convolution_shape(const Node& node, const Shape& image) {
     const auto& op = std::get<Convolution>(node.op);
-    const Window& w = op.window;
-    return {image[0],          image[1],         image[2],        node.parameters[0].shape()[3],
-            w.kernel_height,   w.kernel_width,   w.stride_height, w.stride_width,
-            w.pad_top,         w.pad_left,       w.pad_bottom,    w.pad_right,
-            w.dilation_height, w.dilation_width, op.groups};
+    return convolution_of(op.window, op.groups, image, node.parameters[0].shape()[3]);
+}
+
+SeparableShape separable_shape(const Node& node, const Shape& image) {
+    const auto& op = std::get<SeparableConvolution>(node.op);
+    const std::size_t depthwise = op.expands ? 2 : 0;
+    const std::int64_t channels = node.parameters[depthwise].shape()[3];
+    return {convolution_of(op.window, channels, {image[0], image[1], channels}, channels),
+            op.expands ? image[2] : 0, op.projects ? node.parameters[depthwise + 2].shape()[3] : 0};
 }
 
 Shape infer_shape(const Node& node, const std::vector<Shape>& inputs) {

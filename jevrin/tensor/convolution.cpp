@@ -124,20 +124,20 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
 }
 
 void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
-                                const float* bias, const Function& activation, float* output,
-                                WeightForm form) const {
+                                const float* bias, const Function& activation, float* output, WeightForm form,
+                                BatchStatistics* statistics) const {
     if (is_depthwise()) {
-        depthwise_.forward(batch, input, weight, bias, activation, output);
+        depthwise_.forward(batch, input, weight, bias, activation, output, statistics);
         return;
     }
     if (winograd_) {
-        winograd_->forward(batch, input, weight, bias, activation, false, output, form);
+        winograd_->forward(batch, input, weight, bias, activation, false, output, form, statistics);
         return;
     }
     const bool packs = form == WeightForm::plain && laid_out_size() > 0;
     const Scratch packed(packs ? forward_.packed_size() : 0);
     if (packs) lay_out(weight, packed.data());
-    forward_(batch, input, packs ? packed.data() : weight, bias, activation, false, output);
+    forward_(batch, input, packs ? packed.data() : weight, bias, activation, false, output, statistics);
 }
 
 std::int64_t ConvolutionKernel::laid_out_size() const {

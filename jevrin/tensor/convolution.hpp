@@ -39,9 +39,10 @@ class ConvolutionKernel {
     bool uses_winograd() const { return winograd_.has_value(); }
 
     // output = activation(input * weight + bias); bias [out_channels] may be null. The bits do not depend on
-    // the form of the weight.
+    // the form of the weight. statistics are those of the output, taken while it is written; may be null.
     void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                 const Function& activation, float* output, WeightForm form = WeightForm::plain) const;
+                 const Function& activation, float* output, WeightForm form = WeightForm::plain,
+                 BatchStatistics* statistics = nullptr) const;
     // Floats of the weight as forward reads it; 0 where that is the plain form, or where the other would take
     // too much memory.
     std::int64_t laid_out_size() const;

@@ -41,16 +41,16 @@ RowProducts::RowProducts(std::int64_t in, std::int64_t out, ProductForm form)
       small_(line_product(in, out, small_rows_), form) {}
 
 void RowProducts::operator()(std::int64_t rows, const float* input, const float* packed, const float* bias,
-                             bool accumulate, float* output) const {
+                             const Function& activation, bool accumulate, float* output) const {
     const std::int64_t in = layout().shape().depth;
     const std::int64_t out = layout().shape().columns;
     const std::int64_t large = rows / large_block;
-    if (large > 0) large_(large, input, packed, bias, {}, accumulate, output);
+    if (large > 0) large_(large, input, packed, bias, activation, accumulate, output);
     const std::int64_t done = large * large_block;
     const std::int64_t small = (rows - done) / small_rows_;
     input += done * in;
     output += done * out;
-    if (small > 0) small_(small, input, packed, bias, {}, accumulate, output);
+    if (small > 0) small_(small, input, packed, bias, activation, accumulate, output);
     const std::int64_t rest = rows - done - small * small_rows_;
     if (rest == 0) return;
     // The rows that do not fill a block, followed by zeros.
@@ -60,7 +60,7 @@ void RowProducts::operator()(std::int64_t rows, const float* input, const float*
     float* result = tail.data() + small_rows_ * in;
     std::copy_n(input, rest * in, tail.data());
     std::fill_n(tail.data() + rest * in, (small_rows_ - rest) * in, 0.0F);
-    small_(1, tail.data(), packed, bias, {}, false, result);
+    small_(1, tail.data(), packed, bias, activation, false, result);
     if (accumulate)
         for (std::int64_t i = 0; i < rest * out; ++i) output[i] += result[i];
     else
@@ -76,11 +76,11 @@ DenseKernel::DenseKernel(std::int64_t in, std::int64_t out, ProductForm form)
     : in_(in), out_(out), forward_(in, out, form), data_(out, in, form), weight_(in, out, form) {}
 
 void DenseKernel::forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
-                          float* output, WeightForm form) const {
+                          const Function& activation, float* output, WeightForm form) const {
     const bool packs = form == WeightForm::plain && laid_out_size() > 0;
     const Scratch packed(packs ? laid_out_size() : 0);
     if (packs) lay_out(weight, packed.data());
-    forward_(rows, input, packs ? packed.data() : weight, bias, false, output);
+    forward_(rows, input, packs ? packed.data() : weight, bias, activation, false, output);
 }
 
 std::int64_t DenseKernel::laid_out_size() const {
@@ -95,7 +95,7 @@ void DenseKernel::data_gradient(std::int64_t rows, const float* output_gradient,
                                 bool accumulate, float* input_gradient) const {
     const Scratch packed(in_ * out_);
     pack_transposed_weight(data_.layout(), weight, out_, std::array<std::int64_t, 1>{0}, packed.data());
-    data_(rows, output_gradient, packed.data(), nullptr, accumulate, input_gradient);
+    data_(rows, output_gradient, packed.data(), nullptr, {}, accumulate, input_gradient);
 }
 
 void DenseKernel::weight_gradient(std::int64_t rows, const float* input, const float* output_gradient,

@@ -8,7 +8,8 @@
 
 namespace jevrin::inline v1 {
 
-// output [rows, out] (+)= input [rows, in] * a matrix in packed form + bias (may be null).
+// output [rows, out] (+)= input [rows, in] * a matrix in packed form, then bias (may be null) is added and
+// the activation applied.
 class RowProducts {
   public:
     RowProducts() = default;
@@ -16,7 +17,7 @@ class RowProducts {
 
     const TapSum& layout() const { return large_; }  // of the packed form
     void operator()(std::int64_t rows, const float* input, const float* packed, const float* bias,
-                    bool accumulate, float* output) const;
+                    const Function& activation, bool accumulate, float* output) const;
     std::int64_t scratch_size() const;
 
   private:
@@ -31,8 +32,8 @@ class DenseKernel {
     DenseKernel(std::int64_t in, std::int64_t out, ProductForm form = ProductForm::fastest);
 
     // A row does not depend on the rows computed with it. bias may be null.
-    void forward(std::int64_t rows, const float* input, const float* weight, const float* bias, float* output,
-                 WeightForm form = WeightForm::plain) const;
+    void forward(std::int64_t rows, const float* input, const float* weight, const float* bias,
+                 const Function& activation, float* output, WeightForm form = WeightForm::plain) const;
     // As those of a convolution.
     std::int64_t laid_out_size() const;
     void lay_out(const float* weight, float* laid_out) const;

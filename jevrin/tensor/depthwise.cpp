@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <cassert>
 #include <cstring>
+#include <optional>
 #include <type_traits>
 #include <utility>
 
@@ -101,7 +102,47 @@ DepthwiseKernel::Axis DepthwiseKernel::grouped(Links links) {
     return axis;
 }
 
-// target(y, x) (+)= the sum over the linked places of source * weight; then finish(pixels, row) for each row.
+// target(x) (+)= the sum over the linked places of source * weight, for the places of one row.
+void DepthwiseKernel::sum_row(const Source& source, const std::vector<Link>& row_links, const Axis& columns,
+                              const float* weight, bool accumulate, float* target) const {
+    const std::int64_t channels = shape_.groups;
+    const auto sum_group = [&](auto places, const Group& group) {
+        constexpr int count = decltype(places)::value;
+        const std::vector<Link>& column_links = columns.links[static_cast<std::size_t>(group.first)];
+        float* pixels = target + group.first * channels;
+        const std::int64_t step = group.step * channels;
+        for_channel_blocks(channels, [&](auto block, std::int64_t c) {
+            using Block = decltype(block);
+            typename Block::Value sums[count][Block::count] = {};
+            for (const Link& r : row_links)
+                for (const Link& k : column_links) {
+                    const float* in = source.rows +
+                                      ((r.source - source.first_row) * source.width + k.source) * channels +
+                                      c;
+                    const float* w = weight + (r.kernel * shape_.kernel_width + k.kernel) * channels + c;
+                    for (int v = 0; v < Block::count; ++v) {
+                        const auto factor = Block::load(w + v * Block::lanes);
+                        for (int p = 0; p < count; ++p)
+                            sums[p][v] += Block::load(in + p * step + v * Block::lanes) * factor;
+                    }
+                }
+            for (int p = 0; p < count; ++p)
+                for (int v = 0; v < Block::count; ++v) {
+                    float* out = pixels + p * channels + c + v * Block::lanes;
+                    if (accumulate) sums[p][v] += Block::load(out);
+                    Block::store(sums[p][v], out);
+                }
+        });
+    };
+    // Along the row, all channels of a group before the next: memory is read as it lies.
+    for (const Group& group : columns.groups)
+        if (group.places > 1)
+            sum_group(std::integral_constant<int, group_places>(), group);
+        else
+            sum_group(std::integral_constant<int, 1>(), group);
+}
+
+// All rows of all images, each followed by finish(row).
 template <typename Finish>
 void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const float* source, const Axis& rows,
                                 const Axis& columns, const float* weight, bool accumulate, float* target,
@@ -111,59 +152,43 @@ void DepthwiseKernel::sum_links(std::int64_t batch, Size source_size, const floa
     const std::int64_t height = std::ssize(rows.links);
     for_rows(batch * height, width * channels * work_per_element, [&](std::int64_t row) {
         const float* image = source + row / height * source_size.height * source_size.width * channels;
-        const std::vector<Link>& row_links = rows.links[static_cast<std::size_t>(row % height)];
-        const auto sum_group = [&](auto places, const Group& group) {
-            constexpr int count = decltype(places)::value;
-            const std::vector<Link>& column_links = columns.links[static_cast<std::size_t>(group.first)];
-            float* pixels = target + (row * width + group.first) * channels;
-            const std::int64_t step = group.step * channels;
-            for_channel_blocks(channels, [&](auto block, std::int64_t c) {
-                using Block = decltype(block);
-                typename Block::Value sums[count][Block::count] = {};
-                for (const Link& r : row_links)
-                    for (const Link& k : column_links) {
-                        const float* in = image + (r.source * source_size.width + k.source) * channels + c;
-                        const float* w = weight + (r.kernel * shape_.kernel_width + k.kernel) * channels + c;
-                        for (int v = 0; v < Block::count; ++v) {
-                            const auto factor = Block::load(w + v * Block::lanes);
-                            for (int p = 0; p < count; ++p)
-                                sums[p][v] += Block::load(in + p * step + v * Block::lanes) * factor;
-                        }
-                    }
-                for (int p = 0; p < count; ++p)
-                    for (int v = 0; v < Block::count; ++v) {
-                        float* out = pixels + p * channels + c + v * Block::lanes;
-                        if (accumulate) sums[p][v] += Block::load(out);
-                        Block::store(sums[p][v], out);
-                    }
-            });
-        };
-        // Along the row, all channels of a group before the next: memory is read as it lies.
-        for (const Group& group : columns.groups)
-            if (group.places > 1)
-                sum_group(std::integral_constant<int, group_places>(), group);
-            else
-                sum_group(std::integral_constant<int, 1>(), group);
-        finish(width, target + row * width * channels);
+        sum_row({image, 0, source_size.width}, rows.links[static_cast<std::size_t>(row % height)], columns,
+                weight, accumulate, target + row * width * channels);
+        finish(row);
     });
 }
 
 void DepthwiseKernel::forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                              const Function& activation, float* output) const {
+                              const Function& activation, float* output, BatchStatistics* statistics) const {
+    const std::int64_t width = shape_.out_width();
+    const std::int64_t channels = shape_.groups;
+    std::optional<ChannelSums> sums;
+    if (statistics != nullptr) sums.emplace(batch * shape_.out_height(), channels);
     sum_links(batch, {shape_.height, shape_.width}, input, forward_rows_, forward_columns_, weight, false,
-              output, [&](std::int64_t pixels, float* row) {
-                  const std::int64_t channels = shape_.groups;
-                  for (std::int64_t p = 0; p < pixels && bias != nullptr; ++p)
-                      for (std::int64_t c = 0; c < channels; ++c) row[p * channels + c] += bias[c];
-                  if (activation.kind != FunctionKind::identity)
-                      apply_to_rows(activation, 1, pixels * channels, pixels * channels, row);
+              output, [&](std::int64_t row) {
+                  apply_to_rows(activation, bias, width, channels, channels, output + row * width * channels);
+                  if (sums) sums->add(row, {row * width, (row + 1) * width}, {0, channels}, output);
               });
+    if (sums) sums->finish(*statistics);
+}
+
+void DepthwiseKernel::forward_row(std::int64_t row, std::int64_t first_row, const float* source,
+                                  const float* weight, const float* bias, const Function& activation,
+                                  float* output) const {
+    sum_row({source, first_row, shape_.width}, forward_rows_.links[static_cast<std::size_t>(row)],
+            forward_columns_, weight, false, output);
+    apply_to_rows(activation, bias, shape_.out_width(), shape_.groups, shape_.groups, output);
+}
+
+IndexRange DepthwiseKernel::source_rows(std::int64_t row) const {
+    const std::vector<Link>& links = forward_rows_.links[static_cast<std::size_t>(row)];
+    return links.empty() ? IndexRange{} : IndexRange{links.front().source, links.back().source + 1};
 }
 
 void DepthwiseKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,
                                     bool accumulate, float* input_gradient) const {
     sum_links(batch, {shape_.out_height(), shape_.out_width()}, output_gradient, backward_rows_,
-              backward_columns_, weight, accumulate, input_gradient, [](std::int64_t, float*) {});
+              backward_columns_, weight, accumulate, input_gradient, [](std::int64_t) {});
 }
 
 void DepthwiseKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,

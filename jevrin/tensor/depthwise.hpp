@@ -2,6 +2,8 @@
 // arithmetic is so little that memory sets its pace, so it runs along rows with no copy of the image.
 #pragma once
 
+#include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/channel_sums.hpp"
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/kinds.hpp"
 
@@ -16,9 +18,15 @@ class DepthwiseKernel {
     // in_channels, out_channels and groups must be equal.
     explicit DepthwiseKernel(const ConvolutionShape& shape);
 
-    // bias [channels] may be null.
+    // bias [channels] may be null, and so may the statistics of the output.
     void forward(std::int64_t batch, const float* input, const float* weight, const float* bias,
-                 const Function& activation, float* output) const;
+                 const Function& activation, float* output, BatchStatistics* statistics = nullptr) const;
+    // One output row of an image, on the calling thread; source holds its rows from first_row on, those of
+    // source_rows() among them.
+    void forward_row(std::int64_t row, std::int64_t first_row, const float* source, const float* weight,
+                     const float* bias, const Function& activation, float* output) const;
+    // The smallest range that has all source rows of an output row; empty where it reads none.
+    IndexRange source_rows(std::int64_t row) const;
     // input_gradient (+)= ...
     void data_gradient(std::int64_t batch, const float* output_gradient, const float* weight, bool accumulate,
                        float* input_gradient) const;
@@ -56,6 +64,14 @@ class DepthwiseKernel {
     void sum_links(std::int64_t batch, Size source_size, const float* source, const Axis& rows,
                    const Axis& columns, const float* weight, bool accumulate, float* target,
                    const Finish& finish) const;
+    // Source rows lie width pixels apart, from first_row on.
+    struct Source {
+        const float* rows = nullptr;
+        std::int64_t first_row = 0;
+        std::int64_t width = 0;
+    };
+    void sum_row(const Source& source, const std::vector<Link>& row_links, const Axis& columns,
+                 const float* weight, bool accumulate, float* target) const;
 
     template <int columns>
     void add_row(const float* pixels, const float* gradients, std::int64_t first, float* sums) const;

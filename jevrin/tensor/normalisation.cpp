@@ -1,6 +1,7 @@
 #include "jevrin/tensor/normalisation.hpp"
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/channel_strips.hpp"
 #include "jevrin/tensor/element_loop.hpp"
 #include "jevrin/tensor/function_loops.hpp"
 
@@ -15,63 +16,6 @@ namespace {
 
 // Sums over the batch are cut into this many chunks of images, added in order.
 constexpr std::int64_t sum_chunks = 8;
-constexpr std::int64_t sum_block_elements = 2048;
-
-typedef float Floats __attribute__((vector_size(8 * sizeof(float))));
-typedef double Doubles __attribute__((vector_size(8 * sizeof(double))));
-
-// Eight channels at once, or a single one: the types of stored numbers and of sums.
-struct EightChannels {
-    using Stored = Floats;
-    using Sum = Doubles;
-    static constexpr std::int64_t count = 8;
-    static Sum widen(Stored v) { return __builtin_convertvector(v, Doubles); }
-};
-struct OneChannel {
-    using Stored = float;
-    using Sum = double;
-    static constexpr std::int64_t count = 1;
-    static Sum widen(Stored v) { return static_cast<double>(v); }
-};
-
-template <typename Value, typename Element>
-Value load(const Element* from) {
-    Value v;
-    std::memcpy(&v, from, sizeof(v));
-    return v;
-}
-
-// Some vectors of channels side by side: what kind, and how many.
-template <typename LanesOf, int vectors_of>
-struct Strip {
-    using Lanes = LanesOf;
-    static constexpr int vectors = vectors_of;
-    static constexpr std::int64_t width = vectors * Lanes::count;
-};
-
-// The sums behind mean and variance, about the first pixel of each channel, so that a large common offset
-// cancels no digits.
-template <typename Strip>
-struct StatisticsTerms {
-    using Lanes = typename Strip::Lanes;
-    using Sum = typename Lanes::Sum;
-    const float* input;
-    Sum origin[Strip::vectors];
-
-    StatisticsTerms(const float* values, std::int64_t channel) : input(values) {
-        for (int v = 0; v < Strip::vectors; ++v)
-            origin[v] = Lanes::widen(load<typename Lanes::Stored>(input + channel + v * Lanes::count));
-    }
-    void fetch(std::int64_t place) const { __builtin_prefetch(input + place); }
-    void add(std::int64_t place, Sum* a, Sum* b) const {
-        for (int v = 0; v < Strip::vectors; ++v) {
-            const Sum d =
-                Lanes::widen(load<typename Lanes::Stored>(input + place + v * Lanes::count)) - origin[v];
-            a[v] += d;
-            b[v] += d * d;
-        }
-    }
-};
 
 // The gradient that reaches the normalised, scaled and shifted value of an element: the output gradient times
 // the slope of the function behind it.
@@ -100,9 +44,7 @@ struct ReachingGradient {
 // The sums of that gradient, and of it times the distance from the mean.
 template <typename Strip, bool summed, typename Gradient>
 struct GradientTerms {
-    using Lanes = typename Strip::Lanes;
-    using Stored = typename Lanes::Stored;
-    using Sum = typename Lanes::Sum;
+    using Sum = typename Strip::Lanes::Sum;
     const Gradient& gradient;
     std::int64_t channel;
     Sum mean[Strip::vectors];
@@ -121,34 +63,12 @@ struct GradientTerms {
         for (std::int64_t lane = 0; lane < Strip::width; ++lane)
             reaching[lane] = gradient.template at<summed>(place + lane, channel + lane);
         for (int v = 0; v < Strip::vectors; ++v) {
-            const Sum wide = Lanes::widen(load<Stored>(reaching + v * Lanes::count));
+            const Sum wide = Strip::load(reaching, v);
             a[v] += wide;
-            b[v] += wide * (Lanes::widen(load<Stored>(gradient.input + place + v * Lanes::count)) - mean[v]);
+            b[v] += wide * (Strip::load(gradient.input + place, v) - mean[v]);
         }
     }
 };
-
-// Adds the terms that make(Strip(), channel) gives, over rows, for the channels of a strip; the sums stay in
-// registers, and the next block of rows is fetched meanwhile.
-template <typename Strip, typename Make>
-void sum_block(const IndexRange& rows, std::int64_t channels, std::int64_t channel, const Make& make,
-               double* first, double* second) {
-    using Lanes = typename Strip::Lanes;
-    constexpr std::int64_t line = 16;
-    const auto terms = make(Strip(), channel);
-    typename Lanes::Sum a[Strip::vectors];
-    typename Lanes::Sum b[Strip::vectors];
-    std::memcpy(a, first + channel, sizeof(a));
-    std::memcpy(b, second + channel, sizeof(b));
-    const std::int64_t ahead = (rows.end - rows.begin) * channels;
-    for (std::int64_t row = rows.begin; row < rows.end; ++row) {
-        const std::int64_t place = row * channels + channel;
-        for (std::int64_t c = 0; c + line <= Strip::width; c += line) terms.fetch(place + ahead + c);
-        terms.add(place, a, b);
-    }
-    std::memcpy(first + channel, a, sizeof(a));
-    std::memcpy(second + channel, b, sizeof(b));
-}
 
 // Two sums for each channel over all pixels of the batch, of the terms that make() gives: [first sums, second
 // sums].
@@ -162,21 +82,10 @@ void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Mak
     double* all = partials.data();
     parallel_for(chunks, [&](std::int64_t chunk) {
         double* first = all + chunk * 2 * channels;
-        double* second = first + channels;
-        const IndexRange images = chunk_range(batch, chunks, chunk);
-        const std::int64_t end = images.end * shape.pixels;
         std::fill_n(first, 2 * channels, 0.0);
-        // Blocks of rows that stay in the first-level cache while the channels are gone through.
-        const std::int64_t step = std::max<std::int64_t>(1, sum_block_elements / channels);
-        for (std::int64_t row = images.begin * shape.pixels; row < end; row += step) {
-            const IndexRange rows{row, std::min(row + step, end)};
-            std::int64_t c = 0;
-            for (; c + 32 <= channels; c += 32)
-                sum_block<Strip<EightChannels, 4>>(rows, channels, c, make, first, second);
-            for (; c + 8 <= channels; c += 8)
-                sum_block<Strip<EightChannels, 1>>(rows, channels, c, make, first, second);
-            for (; c < channels; ++c) sum_block<Strip<OneChannel, 1>>(rows, channels, c, make, first, second);
-        }
+        const IndexRange images = chunk_range(batch, chunks, chunk);
+        sum_rows({images.begin * shape.pixels, images.end * shape.pixels}, {0, channels}, channels, make,
+                 first, first + channels);
     });
     sums.assign(static_cast<std::size_t>(2 * channels), 0.0);
     for (std::int64_t chunk = 0; chunk < chunks; ++chunk)
@@ -188,21 +97,13 @@ void sum_channels(const NormalisationShape& shape, std::int64_t batch, const Mak
 
 void measure_statistics(const NormalisationShape& shape, std::int64_t batch, const float* input,
                         BatchStatistics& statistics) {
-    const auto channels = static_cast<std::size_t>(shape.channels);
-    const double count = static_cast<double>(batch * shape.pixels);
-    thread_local std::vector<double> sums;
-    if (batch > 0)
-        sum_channels(
-            shape, batch,
-            [=](auto strip, std::int64_t c) { return StatisticsTerms<decltype(strip)>(input, c); }, sums);
-    statistics.mean.assign(channels, 0.0);
-    statistics.variance.assign(channels, 0.0);
-    if (batch == 0) return;  // an empty shard
-    for (std::size_t c = 0; c < channels; ++c) {
-        const double offset = sums[c] / count;
-        statistics.mean[c] = input[c] + offset;
-        statistics.variance[c] = std::max(0.0, sums[channels + c] / count - offset * offset);
-    }
+    const std::int64_t chunks = std::min(batch, sum_chunks);
+    ChannelSums sums(chunks, shape.channels);
+    parallel_for(chunks, [&](std::int64_t chunk) {
+        const IndexRange images = chunk_range(batch, chunks, chunk);
+        sums.add(chunk, {images.begin * shape.pixels, images.end * shape.pixels}, {0, shape.channels}, input);
+    });
+    sums.finish(statistics);
 }
 
 namespace {

@@ -5,10 +5,10 @@
 //
 // with a sum of another value of the same shape and an activation behind it in the same pass over memory.
 //
-// Training uses the mean and the biased variance of the batch; statistics are summed in double, image by
-// image, in order.
+// Training uses the mean and the biased variance of the batch, summed in double (channel_sums.hpp).
 #pragma once
 
+#include "jevrin/tensor/channel_sums.hpp"
 #include "jevrin/tensor/kinds.hpp"
 
 #include <cstdint>
@@ -22,12 +22,6 @@ struct NormalisationShape {
     std::int64_t pixels = 1;  // per image
     std::int64_t channels = 0;
     float epsilon = 1e-5F;
-};
-
-// Mean and biased variance of each channel of a batch.
-struct BatchStatistics {
-    std::vector<double> mean;
-    std::vector<double> variance;
 };
 
 // Replaces the statistics by those of the batch; no allocation once they have the right size.

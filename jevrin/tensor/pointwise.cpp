@@ -46,11 +46,18 @@ void apply(const Function& function, std::int64_t count, const float* input, flo
     });
 }
 
-void apply_to_rows(const Function& function, std::int64_t rows, std::int64_t width, std::int64_t stride,
-                   float* values) {
+void apply_to_rows(const Function& function, const float* bias, std::int64_t rows, std::int64_t width,
+                   std::int64_t stride, float* values) {
+    if (bias == nullptr && function.kind == FunctionKind::identity) return;
     with_function(function, [&](auto value, auto) {
-        for (std::int64_t r = 0; r < rows; ++r)
-            for (std::int64_t i = r * stride; i < r * stride + width; ++i) values[i] = value(values[i]);
+        for (std::int64_t r = 0; r < rows; ++r) {
+            float* row = values + r * stride;
+            if (bias == nullptr)
+                for (std::int64_t i = 0; i < width; ++i) row[i] = value(row[i]);
+            else
+#pragma GCC ivdep
+                for (std::int64_t i = 0; i < width; ++i) row[i] = value(row[i] + bias[i]);
+        }
     });
 }
 

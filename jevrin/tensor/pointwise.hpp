@@ -14,9 +14,10 @@ bool slope_needs_input(const Function& function);
 // output = function(input); output may be the input.
 void apply(const Function& function, std::int64_t count, const float* input, float* output);
 
-// The same in place on the calling thread, for rows of width elements that lie stride apart.
-void apply_to_rows(const Function& function, std::int64_t rows, std::int64_t width, std::int64_t stride,
-                   float* values);
+// values = function(values + bias [width]; may be null) on the calling thread, for rows of width elements
+// that lie stride apart.
+void apply_to_rows(const Function& function, const float* bias, std::int64_t rows, std::int64_t width,
+                   std::int64_t stride, float* values);
 
 // input_gradient (+)= output_gradient * slope, where known is the input or the output as slope_needs_input()
 // says. input_gradient may be output_gradient.

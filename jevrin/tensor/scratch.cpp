@@ -32,6 +32,7 @@ Pool& pool() {
 }  // namespace
 
 Scratch::Scratch(std::int64_t count) {
+    if (count == 0) return;
     Block block;
     {
         Pool& p = pool();
@@ -55,6 +56,7 @@ Scratch::Scratch(std::int64_t count) {
 }
 
 Scratch::~Scratch() {
+    if (data_ == nullptr) return;
     Pool& p = pool();
     const std::lock_guard lock(p.mutex);
     p.free.push_back({data_, size_});

@@ -12,7 +12,7 @@ namespace jevrin::inline v1 {
 
 class Scratch {
   public:
-    // Leases at least count floats, 64-byte aligned, with undefined content.
+    // Leases at least count floats, 64-byte aligned, with undefined content; nothing for a count of 0.
     explicit Scratch(std::int64_t count);
     ~Scratch();
     Scratch(const Scratch&) = delete;

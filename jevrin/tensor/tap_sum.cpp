@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <optional>
 
 namespace jevrin::inline v1 {
 namespace {
@@ -29,12 +30,6 @@ std::int64_t smallest(const std::vector<std::int64_t>& values) {
 }
 std::int64_t largest(const std::vector<std::int64_t>& values) {
     return *std::max_element(values.begin(), values.end());
-}
-
-void add_bias(float* run, std::int64_t pixels, std::int64_t pixel_stride, std::int64_t channels,
-              const float* bias) {
-    for (std::int64_t x = 0; x < pixels; ++x)
-        for (std::int64_t c = 0; c < channels; ++c) run[x * pixel_stride + c] += bias[c];
 }
 
 }  // namespace
@@ -266,44 +261,63 @@ void TapSum::compute_band(const float* a, IndexRange rows, const ColumnBlock& bl
         }
 }
 
-void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
-                        const Function& activation, bool accumulate, float* output) const {
+// Some bands of rows of some images, in some blocks of columns.
+void TapSum::compute(const Call& call, IndexRange images, IndexRange rows, IndexRange blocks) const {
     const TapSumShape& s = shape_;
     const std::int64_t image_size = s.height * s.width * s.groups * s.depth;
+    const Scratch buffer(buffer_size_ * (images.end - images.begin));
+    std::int64_t copied_group = -1;
+    for (std::int64_t b = blocks.begin; b < blocks.end; ++b) {
+        const ColumnBlock& block = blocks_[static_cast<std::size_t>(b)];
+        for (std::int64_t n = images.begin; n < images.end; ++n) {
+            const float* image = call.source + n * image_size + block.group * s.depth;
+            float* copy = buffer.data() + (n - images.begin) * buffer_size_;
+            if (copied_group != block.group && layout_ == Layout::padded) copy_padded(image, rows, copy);
+            if (copied_group != block.group && layout_ == Layout::side_by_side)
+                copy_side_by_side(image, rows, copy);
+            const float* a = layout_ == Layout::in_place ? image + rows.begin * a_row_stride_ : copy;
+            const std::int64_t column = block.group * s.columns + block.begin;
+            float* out = call.output + n * s.image_stride + rows.begin * s.row_stride + column;
+            compute_band(a, rows, block, call.packed, call.accumulate, out);
+            const float* bias = call.bias == nullptr ? nullptr : call.bias + column;
+            for (std::int64_t y = 0; y < rows.end - rows.begin; ++y)
+                apply_to_rows(call.activation, bias, s.out_width, block.width, s.pixel_stride,
+                              out + y * s.row_stride);
+            const std::int64_t piece = n * bands_ + rows.begin / rows_per_band_;
+            const std::int64_t first_row = n * s.out_height;
+            if (call.sums != nullptr)
+                call.sums->add(piece,
+                               {(first_row + rows.begin) * s.out_width, (first_row + rows.end) * s.out_width},
+                               {column, column + block.width}, call.output);
+        }
+        copied_group = block.group;
+    }
+}
+
+void TapSum::operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
+                        const Function& activation, bool accumulate, float* output,
+                        BatchStatistics* statistics) const {
     const std::int64_t units = bands_ > 1 ? batch * bands_ : divide_up(batch, images_per_task_);
     const auto blocks = std::ssize(blocks_);
     const std::int64_t parts = std::min<std::int64_t>(blocks, divide_up(fewest_tasks, units));
+    std::optional<ChannelSums> sums;
+    if (statistics != nullptr) sums.emplace(batch * bands_, shape_.groups * shape_.columns);
+    const Call call{source, packed, bias, activation, accumulate, output, sums ? &*sums : nullptr};
     parallel_for(units * parts, [&](std::int64_t task) {
         const std::int64_t unit = task / parts;
-        const IndexRange block_range = chunk_range(blocks, parts, task % parts);
         const std::int64_t first = bands_ > 1 ? unit / bands_ : unit * images_per_task_;
         const std::int64_t last = bands_ > 1 ? first + 1 : std::min(first + images_per_task_, batch);
-        const IndexRange rows = band_rows(bands_ > 1 ? unit % bands_ : 0);
-        const Scratch buffer(buffer_size_ * (last - first));
-        std::int64_t copied_group = -1;
-        for (std::int64_t b = block_range.begin; b < block_range.end; ++b) {
-            const ColumnBlock& block = blocks_[static_cast<std::size_t>(b)];
-            for (std::int64_t n = first; n < last; ++n) {
-                const float* image = source + n * image_size + block.group * s.depth;
-                float* copy = buffer.data() + (n - first) * buffer_size_;
-                if (copied_group != block.group && layout_ == Layout::padded) copy_padded(image, rows, copy);
-                if (copied_group != block.group && layout_ == Layout::side_by_side)
-                    copy_side_by_side(image, rows, copy);
-                const float* a = layout_ == Layout::in_place ? image + rows.begin * a_row_stride_ : copy;
-                const std::int64_t column = block.group * s.columns + block.begin;
-                float* out = output + n * s.image_stride + rows.begin * s.row_stride + column;
-                compute_band(a, rows, block, packed, accumulate, out);
-                for (std::int64_t y = 0; y < rows.end - rows.begin; ++y) {
-                    float* run = out + y * s.row_stride;
-                    if (bias != nullptr)
-                        add_bias(run, s.out_width, s.pixel_stride, block.width, bias + column);
-                    if (activation.kind != FunctionKind::identity)
-                        apply_to_rows(activation, s.out_width, block.width, s.pixel_stride, run);
-                }
-            }
-            copied_group = block.group;
-        }
+        compute(call, {first, last}, band_rows(bands_ > 1 ? unit % bands_ : 0),
+                chunk_range(blocks, parts, task % parts));
     });
+    if (sums) sums->finish(*statistics);
+}
+
+void TapSum::of_one_image(const float* source, const float* packed, const float* bias,
+                          const Function& activation, float* output) const {
+    for (std::int64_t band = 0; band < bands_; ++band)
+        compute({source, packed, bias, activation, false, output, nullptr}, {0, 1}, band_rows(band),
+                {0, std::ssize(blocks_)});
 }
 
 const float* pack_weight(const TapSum& sum, const float* weight, std::int64_t row_length, float* packed) {

@@ -15,6 +15,7 @@
 #pragma once
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/channel_sums.hpp"
 #include "jevrin/tensor/pointwise.hpp"
 #include "jevrin/tensor/products.hpp"
 
@@ -58,8 +59,14 @@ class TapSum {
     std::int64_t packed_size() const;
 
     // output (+)= the sums, then bias [groups * columns] (may be null) is added and the activation applied.
+    // statistics are those of the output, where pixels and rows lie without gaps; may be null.
     void operator()(std::int64_t batch, const float* source, const float* packed, const float* bias,
-                    const Function& activation, bool accumulate, float* output) const;
+                    const Function& activation, bool accumulate, float* output,
+                    BatchStatistics* statistics = nullptr) const;
+
+    // One image, on the calling thread.
+    void of_one_image(const float* source, const float* packed, const float* bias, const Function& activation,
+                      float* output) const;
 
     // The largest lease of scratch that a call takes.
     std::int64_t scratch_size() const { return buffer_size_ * images_per_task_; }
@@ -80,6 +87,17 @@ class TapSum {
     void copy_padded(const float* image, IndexRange rows, float* buffer) const;
     void copy_side_by_side(const float* image, IndexRange rows, float* buffer) const;
     std::int64_t part_width(std::int64_t part) const;  // pixels
+    // What a call computes; the pointers are those of the first image.
+    struct Call {
+        const float* source = nullptr;
+        const float* packed = nullptr;
+        const float* bias = nullptr;
+        const Function& activation;
+        bool accumulate = false;
+        float* output = nullptr;
+        ChannelSums* sums = nullptr;  // of the output; may be null
+    };
+    void compute(const Call& call, IndexRange images, IndexRange rows, IndexRange blocks) const;
     void compute_band(const float* a, IndexRange rows, const ColumnBlock& block, const float* packed,
                       bool accumulate, float* output) const;
 

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cassert>
+#include <optional>
 
 namespace jevrin::inline v1 {
 
@@ -201,7 +202,7 @@ void WinogradSum::finish_tile(const float* m, std::int64_t y, std::int64_t x, In
     }
     if (activation.kind != FunctionKind::identity)
         for (std::int64_t i = 0; i < rows; ++i)
-            apply_to_rows(activation, pixels, width, s.columns, out + i * s.out_width * s.columns);
+            apply_to_rows(activation, nullptr, pixels, width, s.columns, out + i * s.out_width * s.columns);
 }
 
 void WinogradSum::finish_band(const Band& band, const float* m, IndexRange columns, const float* bias,
@@ -213,6 +214,18 @@ void WinogradSum::finish_band(const Band& band, const float* m, IndexRange colum
             for (std::int64_t x = 0; x < s.tile_columns(); ++x, from += columns.end - columns.begin)
                 finish_tile(from, 4 * y, 4 * x, columns, bias, activation, accumulate,
                             output + n * s.out_height * s.out_width * s.columns);
+}
+
+void WinogradSum::add_band(const Band& band, IndexRange columns, const float* output,
+                           ChannelSums& sums) const {
+    const WinogradShape& s = shape_;
+    const std::int64_t begin = 4 * band.rows.begin;
+    const std::int64_t end = std::min(4 * band.rows.end, s.out_height);
+    for (std::int64_t n = band.first_image; n < band.first_image + band.images; ++n) {
+        const std::int64_t first = n * s.out_height;
+        sums.add(n * bands_ + band.rows.begin / rows_per_band_,
+                 {(first + begin) * s.out_width, (first + end) * s.out_width}, columns, output);
+    }
 }
 
 // m (+)= V U of all places.
@@ -252,8 +265,8 @@ void WinogradSum::lay_out(const float* weight, float* laid_out) const {
 // U is kept for the call when several bands use it, and made anew for each band when only few do: then it
 // would travel to memory and back.
 void WinogradSum::operator()(std::int64_t batch, const float* source, const float* weight, const float* bias,
-                             const Function& activation, bool accumulate, float* output,
-                             WeightForm form) const {
+                             const Function& activation, bool accumulate, float* output, WeightForm form,
+                             BatchStatistics* statistics) const {
     const WinogradShape& s = shape_;
     const std::int64_t bands = units(batch);
     const std::int64_t depths = pieces();
@@ -262,6 +275,8 @@ void WinogradSum::operator()(std::int64_t batch, const float* source, const floa
     const Scratch kept(lays_out ? kernels_size() : 0);
     if (lays_out) lay_out(weight, kept.data());
     const float* kernels = lays_out ? kept.data() : weight;
+    std::optional<ChannelSums> sums;
+    if (statistics != nullptr) sums.emplace(batch * bands_, s.columns);
     // A band of its own for each thread, or else some of its columns.
     const std::int64_t parts = std::min<std::int64_t>(blocks_, divide_up(std::int64_t{threads()}, bands));
     parallel_for(bands * parts, [&](std::int64_t task) {
@@ -285,8 +300,10 @@ void WinogradSum::operator()(std::int64_t batch, const float* source, const floa
                 multiply(band, block, piece, v, u, m);
             }
             finish_band(band, m, block_columns_of(block), bias, activation, accumulate, output);
+            if (sums) add_band(band, block_columns_of(block), output, *sums);
         }
     });
+    if (sums) sums->finish(*statistics);
 }
 
 }  // namespace jevrin::inline v1

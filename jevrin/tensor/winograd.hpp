@@ -10,6 +10,7 @@
 #pragma once
 
 #include "jevrin/base/parallel.hpp"
+#include "jevrin/tensor/channel_sums.hpp"
 #include "jevrin/tensor/convolution_shape.hpp"
 #include "jevrin/tensor/pixel_portions.hpp"
 #include "jevrin/tensor/pointwise.hpp"
@@ -51,10 +52,10 @@ class WinogradSum {
 
     // output [batch, out_height, out_width, columns] (+)= the convolution of source [batch, height, width,
     // depth] with weight [9, depth, columns], then bias [columns] (may be null) is added and the activation
-    // applied.
+    // applied. statistics are those of the output; may be null.
     void operator()(std::int64_t batch, const float* source, const float* weight, const float* bias,
                     const Function& activation, bool accumulate, float* output,
-                    WeightForm form = WeightForm::plain) const;
+                    WeightForm form = WeightForm::plain, BatchStatistics* statistics = nullptr) const;
 
     // Floats of all transformed weights, 0 where they are too many to keep.
     std::int64_t laid_out_size() const;
@@ -86,6 +87,7 @@ class WinogradSum {
                      const Function& activation, bool accumulate, float* image) const;
     void finish_band(const Band& band, const float* m, IndexRange columns, const float* bias,
                      const Function& activation, bool accumulate, float* output) const;
+    void add_band(const Band& band, IndexRange columns, const float* output, ChannelSums& sums) const;
     std::int64_t units(std::int64_t batch) const;
     std::int64_t pieces() const;
     std::int64_t band_size() const;

@@ -148,8 +148,8 @@ inline Doubles normalised(const Doubles& x, std::size_t sets, double epsilon,
     return y;
 }
 
-// One operator on a batch; dropout is not supported, batch normalisation uses the statistics of the batch
-// unless it is fixed.
+// One operator on a batch; dropout and what only inference has are not supported, batch normalisation uses
+// the statistics of the batch unless it is fixed.
 class ReferenceOperator {
   public:
     ReferenceOperator(const Node& node, const std::vector<Doubles>& parameters, std::int64_t batch,
@@ -163,6 +163,7 @@ class ReferenceOperator {
 
     Doubles operator()(const operators::Input&) const { return {}; }
     Doubles operator()(const operators::Dropout&) const { return {}; }
+    Doubles operator()(const operators::SeparableConvolution&) const { return {}; }
     Doubles operator()(const operators::Constant&) const {
         return each([&](std::int64_t, const Shape& index) { return p_[0][place_of(out_, index)]; });
     }

@@ -151,13 +151,20 @@ TEST(Folding, AnyActivationMeltsIntoTheConvolutionBeforeIt) {
     const Network network = inverted_residual_backbone({}, {32, 32, 3});
     const Network folded = rewrite(network, RewritingStage::before_inference);
     std::size_t convolutions = 0;
+    std::size_t joined = 0;
     for (const Node& node : folded.nodes) {
         EXPECT_FALSE(std::holds_alternative<BatchNormalisation>(node.op)) << node.name;
         EXPECT_FALSE(std::holds_alternative<Activation>(node.op)) << node.name;
         convolutions += std::holds_alternative<Convolution>(node.op) ? 1 : 0;
+        if (const auto* op = std::get_if<SeparableConvolution>(&node.op)) {
+            ++joined;
+            convolutions += op->expands ? 2 : 1;
+            convolutions += op->projects ? 1 : 0;
+        }
     }
     EXPECT_LT(folded.nodes.size(), network.nodes.size() / 2 + 5);
     EXPECT_EQ(convolutions, 22U);
+    EXPECT_GE(joined, 3U);
 }
 
 }  // namespace

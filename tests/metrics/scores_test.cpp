@@ -390,6 +390,26 @@ TEST(Calibration, TheTemperatureThatWasAppliedIsFound) {
     EXPECT_EQ(sharp.predicted(), honest.predicted());
 }
 
+TEST(Calibration, BinsHaveEqualWidthsAndAnItemAtABorderCountsBelowIt) {
+    const PredictionTable table{
+        .classes = 2,
+        .labels = {0, 1, 0, 1, 0},
+        .probabilities = {0.75F, 0.25F, 0.125F, 0.875F, 0.25F, 0.75F, 0.0F, 1.0F, 0.625F, 0.375F}};
+    const std::vector<ReliabilityBin> bins = reliability(table, 4);
+    ASSERT_EQ(bins.size(), 4U);
+    for (std::size_t b = 0; b < 4; ++b) {
+        EXPECT_DOUBLE_EQ(bins[b].low, static_cast<double>(b) * 0.25);
+        EXPECT_DOUBLE_EQ(bins[b].high, static_cast<double>(b + 1) * 0.25);
+    }
+    EXPECT_EQ(bins[0].items + bins[1].items, 0);
+    EXPECT_EQ(bins[2].items, 3);
+    EXPECT_EQ(bins[2].correct, 2);
+    EXPECT_DOUBLE_EQ(bins[2].confidence, (0.75 + 0.75 + 0.625) / 3);
+    EXPECT_EQ(bins[3].items, 2);
+    EXPECT_EQ(bins[3].correct, 2);
+    EXPECT_DOUBLE_EQ(bins[3].confidence, 0.9375);
+}
+
 TEST(Calibration, FewItemsOrNoMistakesChangeNothing) {
     PredictionTable table = random_table(19, 3, 4);
     EXPECT_EQ(fit_temperature(table), 1.0);

@@ -360,8 +360,8 @@ TEST(Dense, AWeightThatIsLaidOutOnceGivesTheSameBits) {
     kernel.lay_out(weight.data(), laid_out.data());
     Tensor expected({21 * 100});
     Tensor output({21 * 100});
-    kernel.forward(21, input.data(), weight.data(), nullptr, expected.data());
-    kernel.forward(21, input.data(), laid_out.data(), nullptr, output.data(), WeightForm::laid_out);
+    kernel.forward(21, input.data(), weight.data(), nullptr, {}, expected.data());
+    kernel.forward(21, input.data(), laid_out.data(), nullptr, {}, output.data(), WeightForm::laid_out);
     EXPECT_TRUE(std::ranges::equal(output.values(), expected.values()));
 }
 
@@ -375,12 +375,12 @@ TEST(Dense, ARowGetsTheSameBitsInEveryBatch) {
             const DenseKernel kernel(in, out);
             Tensor all({rows, out});
             Tensor all_gradients({rows, in});
-            kernel.forward(rows, input.data(), weight.data(), nullptr, all.data());
+            kernel.forward(rows, input.data(), weight.data(), nullptr, {}, all.data());
             kernel.data_gradient(rows, output_gradient.data(), weight.data(), false, all_gradients.data());
             for (std::int64_t n = 0; n < rows; ++n) {
                 Tensor one({out});
                 Tensor gradient({in});
-                kernel.forward(1, input.data() + n * in, weight.data(), nullptr, one.data());
+                kernel.forward(1, input.data() + n * in, weight.data(), nullptr, {}, one.data());
                 kernel.data_gradient(1, output_gradient.data() + n * out, weight.data(), false,
                                      gradient.data());
                 ASSERT_EQ(std::memcmp(one.data(), all.data() + n * out, one.values().size_bytes()), 0)

@@ -95,7 +95,7 @@ TEST(DenseSweep, AllThreeFunctionsAgreeWithTheDefinition) {
         for (const ProductForm form : {ProductForm::fastest, ProductForm::portable}) {
             const DenseKernel kernel(in, out, form);
             Tensor forward({batch, out});
-            kernel.forward(batch, x.data(), w.data(), b.data(), forward.data());
+            kernel.forward(batch, x.data(), w.data(), b.data(), {}, forward.data());
             EXPECT_LT(worst_difference(forward.values(), y), sweep_tolerance);
             Tensor data({batch, in});
             kernel.data_gradient(batch, g.data(), w.data(), false, data.data());

@@ -81,6 +81,7 @@ export class MatrixView {
 
   constructor(private readonly options: MatrixOptions) {
     this.classes = options.classes.length;
+    this.canvas.setAttribute("aria-label", `${options.title}, ${this.classes} classes; arrow keys move through its cells, Enter opens one`);
     this.values = new Float64Array(this.classes * this.classes);
     this.order = [...options.classes.keys()];
     this.pixels = h("canvas", { width: Math.max(1, this.classes), height: Math.max(1, this.classes) });
@@ -159,7 +160,6 @@ export class MatrixView {
     this.canvas.height = Math.round(this.height * scale);
     this.canvas.style.setProperty("width", `${this.fullWidth}px`);
     this.canvas.style.setProperty("height", `${this.height}px`);
-    this.canvas.setAttribute("aria-label", `${this.options.title}, ${classes} classes; arrow keys move through its cells, Enter opens one`);
   }
 
   private font(size: number): string {

@@ -19,26 +19,12 @@ std::int64_t small_block(const TapSum& large) {
     return narrow ? 16 : 4;
 }
 
-TapSumShape line_product(std::int64_t in, std::int64_t out, std::int64_t rows) {
-    return {.height = 1,
-            .width = rows,
-            .depth = in,
-            .columns = out,
-            .out_height = 1,
-            .out_width = rows,
-            .pixel_stride = out,
-            .row_stride = rows * out,
-            .image_stride = rows * out,
-            .row_offsets = {0},
-            .column_offsets = {0}};
-}
-
 }  // namespace
 
 RowProducts::RowProducts(std::int64_t in, std::int64_t out, ProductForm form)
-    : large_(line_product(in, out, large_block), form),
+    : large_(line_of_pixels(large_block, in, out), form),
       small_rows_(small_block(large_)),
-      small_(line_product(in, out, small_rows_), form) {}
+      small_(line_of_pixels(small_rows_, in, out), form) {}
 
 void RowProducts::operator()(std::int64_t rows, const float* input, const float* packed, const float* bias,
                              const Function& activation, bool accumulate, float* output) const {

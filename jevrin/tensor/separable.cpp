@@ -19,21 +19,6 @@ std::int64_t product_rows(std::int64_t height, std::int64_t width) {
     return std::min(divide_up(product_pixels, width), height);
 }
 
-TapSum line_product(std::int64_t pixels, std::int64_t in, std::int64_t out, ProductForm form) {
-    return TapSum({.height = 1,
-                   .width = pixels,
-                   .depth = in,
-                   .columns = out,
-                   .out_height = 1,
-                   .out_width = pixels,
-                   .pixel_stride = out,
-                   .row_stride = pixels * out,
-                   .image_stride = pixels * out,
-                   .row_offsets = {0},
-                   .column_offsets = {0}},
-                  form);
-}
-
 }  // namespace
 
 SeparableKernel::RowProduct::RowProduct(std::int64_t image_height, std::int64_t width,
@@ -41,8 +26,8 @@ SeparableKernel::RowProduct::RowProduct(std::int64_t image_height, std::int64_t 
                                         ProductForm form)
     : height(image_height),
       rows(rows_of_group),
-      full(line_product(rows * width, in, out, form)),
-      last(line_product((height - (divide_up(height, rows) - 1) * rows) * width, in, out, form)) {}
+      full(line_of_pixels(rows * width, in, out), form),
+      last(line_of_pixels((height - (divide_up(height, rows) - 1) * rows) * width, in, out), form) {}
 
 void SeparableKernel::RowProduct::operator()(std::int64_t first_row, const float* source,
                                              const SeparableTerm& term, float* output) const {

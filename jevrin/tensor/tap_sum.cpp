@@ -34,6 +34,20 @@ std::int64_t largest(const std::vector<std::int64_t>& values) {
 
 }  // namespace
 
+TapSumShape line_of_pixels(std::int64_t pixels, std::int64_t in, std::int64_t out) {
+    return {.height = 1,
+            .width = pixels,
+            .depth = in,
+            .columns = out,
+            .out_height = 1,
+            .out_width = pixels,
+            .pixel_stride = out,
+            .row_stride = pixels * out,
+            .image_stride = pixels * out,
+            .row_offsets = {0},
+            .column_offsets = {0}};
+}
+
 TapSum::TapSum(const TapSumShape& shape, ProductForm form) : shape_(shape) {
     assert(shape.depth > 0 && shape.columns > 0 && shape.out_height > 0 && shape.out_width > 0);
     assert(tap_count() > 0);

@@ -42,6 +42,9 @@ struct TapSumShape {
     std::vector<std::int64_t> column_offsets;
 };
 
+// output [pixels, out] (+)= source [pixels, in] * a matrix: an image of one row.
+TapSumShape line_of_pixels(std::int64_t pixels, std::int64_t in, std::int64_t out);
+
 class TapSum {
   public:
     struct ColumnBlock {

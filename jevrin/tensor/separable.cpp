@@ -13,6 +13,8 @@ namespace {
 constexpr std::int64_t strip_floats = 96 * 1024;     // of what lies between, to stay in a cache of 1 MB
 constexpr std::int64_t cached_weights = 128 * 1024;  // floats of weights that stay in it as well
 constexpr std::int64_t product_pixels = 48;          // at least, in one product
+constexpr std::int64_t wanted_strips = 4;            // so that a single image has some for all threads
+constexpr std::int64_t strip_pixels = 24;            // at least, in each of them
 
 // Rows that make up enough pixels for one product.
 std::int64_t product_rows(std::int64_t height, std::int64_t width) {
@@ -41,9 +43,9 @@ SeparableKernel::SeparableKernel(const SeparableShape& shape, ProductForm form)
     const ConvolutionShape& s = shape_.depthwise;
     const std::int64_t row_floats =
         ((expands() ? s.stride_height * s.width : 0) + (projects() ? s.out_width() : 0)) * s.groups;
-    const std::int64_t wanted =
-        std::clamp(strip_floats / row_floats, product_rows(s.out_height(), s.out_width()), s.out_height());
-    strips_ = divide_up(s.out_height(), wanted);
+    const std::int64_t wanted = std::clamp(s.out_height() * s.out_width() / strip_pixels, std::int64_t{1},
+                                           std::min(wanted_strips, s.out_height()));
+    strips_ = std::max(wanted, s.out_height() * row_floats / strip_floats);
     rows_per_strip_ = divide_up(s.out_height(), strips_);
     strips_ = divide_up(s.out_height(), rows_per_strip_);
     if (projects())

@@ -2,7 +2,6 @@
 #include "jevrin/graph/kernel_shapes.hpp"
 #include "jevrin/graph/rewrites.hpp"
 
-#include <algorithm>
 #include <optional>
 #include <utility>
 
@@ -11,20 +10,6 @@ namespace jevrin::inline v1 {
 using namespace operators;
 
 namespace {
-
-bool is_depthwise(const Node& node) {
-    const auto* op = std::get_if<Convolution>(&node.op);
-    return op != nullptr && op->groups > 1 && node.parameters[0].shape()[2] == 1 &&
-           node.parameters[0].shape()[3] == op->groups;
-}
-
-bool is_single_pixel(const Node& node) {
-    const auto* op = std::get_if<Convolution>(&node.op);
-    if (op == nullptr || op->groups != 1) return false;
-    const Window& w = op->window;
-    return w.kernel_height == 1 && w.kernel_width == 1 && w.stride_height == 1 && w.stride_width == 1 &&
-           std::max({w.pad_top, w.pad_left, w.pad_bottom, w.pad_right}) == 0;
-}
 
 // The nodes that become one, by their indices.
 struct Chain {
@@ -44,15 +29,19 @@ class ChainFinder {
             for (const std::size_t input : network.nodes[i].inputs) users_[input].push_back(i);
     }
 
-    // taken: the projection of another chain already.
+    bool is_depthwise(std::size_t node) const {
+        const std::optional<ConvolutionShape> shape = shape_of(node);
+        return shape && shape->is_depthwise();
+    }
+    // taken: part of another chain already.
     std::optional<Chain> around(std::size_t depthwise, const std::vector<bool>& taken) const {
         Chain chain{.depthwise = depthwise};
         const std::size_t before = network_.nodes[depthwise].inputs[0];
-        if (is_single_pixel(network_.nodes[before]) && only_user(before) && !taken[before])
-            chain.expand = before;
+        if (is_pointwise(before) && only_user(before) && !taken[before]) chain.expand = before;
         const std::optional<std::size_t> next = only_user(depthwise);
-        if (next && is_single_pixel(network_.nodes[*next])) chain.project = next;
+        if (next && is_pointwise(*next)) chain.project = next;
         if (chain.project) chain.sum = sum_behind(*chain.project);
+        if (chain.sum && taken[*chain.sum]) chain.sum.reset();
         if (!chain.expand && !chain.project) return std::nullopt;
         return chain;
     }
@@ -84,6 +73,15 @@ class ChainFinder {
     }
 
   private:
+    std::optional<ConvolutionShape> shape_of(std::size_t node) const {
+        const Node& of = network_.nodes[node];
+        if (!std::holds_alternative<Convolution>(of.op)) return std::nullopt;
+        return convolution_shape(of, shapes_[of.inputs[0]]);
+    }
+    bool is_pointwise(std::size_t node) const {
+        const std::optional<ConvolutionShape> shape = shape_of(node);
+        return shape && shape->is_pointwise();
+    }
     std::optional<std::size_t> only_user(std::size_t node) const {
         return users_[node].size() == 1 ? std::optional(users_[node][0]) : std::nullopt;
     }
@@ -112,12 +110,13 @@ Network join_separable_convolutions(Network network) {
     std::vector<std::optional<Node>> joined(network.nodes.size());
     std::vector<bool> taken(network.nodes.size(), false);
     for (std::size_t i = 0; i < network.nodes.size(); ++i) {
-        if (!is_depthwise(network.nodes[i])) continue;
+        if (!finder.is_depthwise(i)) continue;
         const std::optional<Chain> chain = finder.around(i, taken);
         if (!chain) continue;
         Node node = finder.joined(*chain);
         if (!finder.serves(node)) continue;
         if (chain->project) taken[*chain->project] = true;
+        if (chain->sum) taken[*chain->sum] = true;
         joined[chain->last()] = std::move(node);
     }
     for (std::size_t i = 0; i < network.nodes.size(); ++i)

@@ -44,7 +44,7 @@ class ShapeOf {
     Shape operator()(const SeparableConvolution&) const {
         const SeparableShape shape = separable_shape(node_, image_shape());
         const ConvolutionShape& s = shape.depthwise;
-        return {s.out_height(), s.out_width(), shape.out_channels > 0 ? shape.out_channels : s.groups};
+        return {s.out_height(), s.out_width(), shape.output_channels()};
     }
 
     Shape operator()(const BatchNormalisation&) const {

@@ -13,12 +13,6 @@ namespace {
 // With fewer the weight gradient gains nothing by transformed tiles.
 constexpr std::int64_t fewest_gradient_channels = 64;
 
-// Whether each output pixel is a product of one input pixel.
-bool reads_single_pixels(const ConvolutionShape& s) {
-    return s.kernel_height == 1 && s.kernel_width == 1 && s.stride_height == 1 && s.stride_width == 1 &&
-           s.groups == 1 && std::max({s.pad_top, s.pad_left, s.pad_bottom, s.pad_right}) == 0;
-}
-
 // One axis of the data gradient: the input places first, first + stride, ... and what reaches them.
 struct PhaseAxis {
     std::int64_t count = 0;
@@ -47,7 +41,7 @@ ConvolutionKernel::ConvolutionKernel(const ConvolutionShape& shape, ProductForm 
     const ConvolutionShape& s = shape_;
     assert(s.out_height() > 0 && s.out_width() > 0);
     assert(s.in_channels % s.groups == 0 && s.out_channels % s.groups == 0);
-    if (is_depthwise()) {
+    if (shape_.is_depthwise()) {
         depthwise_ = DepthwiseKernel(s);
         return;
     }
@@ -83,16 +77,12 @@ void ConvolutionKernel::choose_weight_gradient(ProductForm form) {
     const ConvolutionShape& s = shape_;
     if (winograd_ && std::min(s.in_channels, s.out_channels) >= fewest_gradient_channels)
         weights_.emplace<WinogradWeightGradient>(WinogradShape::of(s), form);
-    else if (reads_single_pixels(s))
+    else if (s.is_pointwise())
         weights_.emplace<RowGradient>(s.in_channels, s.out_channels, form);
     else if (TapGradient::serves(s))
         weights_.emplace<TapGradient>(s, form);
     else
         weights_.emplace<WeightGradient>(s, form);
-}
-
-bool ConvolutionKernel::is_depthwise() const {
-    return shape_.groups > 1 && shape_.in_channels == shape_.groups && shape_.out_channels == shape_.groups;
 }
 
 void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, ProductForm form) {
@@ -126,7 +116,7 @@ void ConvolutionKernel::add_phase(std::int64_t row, std::int64_t column, Product
 void ConvolutionKernel::forward(std::int64_t batch, const float* input, const float* weight,
                                 const float* bias, const Function& activation, float* output, WeightForm form,
                                 BatchStatistics* statistics) const {
-    if (is_depthwise()) {
+    if (shape_.is_depthwise()) {
         depthwise_.forward(batch, input, weight, bias, activation, output, statistics);
         return;
     }
@@ -141,7 +131,7 @@ void ConvolutionKernel::forward(std::int64_t batch, const float* input, const fl
 }
 
 std::int64_t ConvolutionKernel::laid_out_size() const {
-    if (is_depthwise()) return 0;
+    if (shape_.is_depthwise()) return 0;
     if (winograd_) return winograd_->forward.laid_out_size();
     return forward_.blocks().size() > 1 ? forward_.packed_size() : 0;
 }
@@ -155,7 +145,7 @@ void ConvolutionKernel::lay_out(const float* weight, float* laid_out) const {
 
 void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gradient, const float* weight,
                                       bool accumulate, float* input_gradient) const {
-    if (is_depthwise()) {
+    if (shape_.is_depthwise()) {
         depthwise_.data_gradient(batch, output_gradient, weight, accumulate, input_gradient);
         return;
     }
@@ -178,7 +168,7 @@ void ConvolutionKernel::data_gradient(std::int64_t batch, const float* output_gr
 
 void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, const float* output_gradient,
                                         float* weight_gradient) const {
-    if (is_depthwise()) {
+    if (shape_.is_depthwise()) {
         depthwise_.weight_gradient(batch, input, output_gradient, weight_gradient);
         return;
     }
@@ -193,7 +183,7 @@ void ConvolutionKernel::weight_gradient(std::int64_t batch, const float* input, 
 }
 
 std::int64_t ConvolutionKernel::scratch_size() const {
-    if (is_depthwise()) return depthwise_.scratch_size();
+    if (shape_.is_depthwise()) return depthwise_.scratch_size();
     std::int64_t size = std::visit([](const auto& weights) { return weights.scratch_size(); }, weights_);
     if (winograd_) return std::max({size, winograd_->forward.scratch_size(), winograd_->data.scratch_size()});
     size = std::max({size, shape_.weight_count(), forward_.scratch_size()});

@@ -70,8 +70,6 @@ class ConvolutionKernel {
     void add_phase(std::int64_t row, std::int64_t column, ProductForm form);
     void choose_weight_gradient(ProductForm form);
 
-    bool is_depthwise() const;
-
     ConvolutionShape shape_;
     DepthwiseKernel depthwise_;
     TapSum forward_;

@@ -29,6 +29,13 @@ struct ConvolutionShape {
     std::int64_t out_width() const {
         return (width + pad_left + pad_right - dilation_width * (kernel_width - 1) - 1) / stride_width + 1;
     }
+    // Each channel by itself.
+    bool is_depthwise() const { return groups > 1 && in_channels == groups && out_channels == groups; }
+    // Each output pixel is a product of one input pixel.
+    bool is_pointwise() const {
+        return kernel_height == 1 && kernel_width == 1 && stride_height == 1 && stride_width == 1 &&
+               groups == 1 && pad_top == 0 && pad_left == 0 && pad_bottom == 0 && pad_right == 0;
+    }
     std::int64_t weight_count() const {
         return kernel_height * kernel_width * (in_channels / groups) * out_channels;
     }

@@ -14,8 +14,8 @@ bool slope_needs_input(const Function& function);
 // output = function(input); output may be the input.
 void apply(const Function& function, std::int64_t count, const float* input, float* output);
 
-// values = function(values + bias [width]; may be null) on the calling thread, for rows of width elements
-// that lie stride apart.
+// values = function(values + bias) in place, on the calling thread, for rows of width elements that lie
+// stride apart; bias [width] may be null.
 void apply_to_rows(const Function& function, const float* bias, std::int64_t rows, std::int64_t width,
                    std::int64_t stride, float* values);
 

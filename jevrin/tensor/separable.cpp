@@ -39,19 +39,20 @@ void SeparableKernel::RowProduct::operator()(std::int64_t first_row, const float
 
 SeparableKernel::SeparableKernel(const SeparableShape& shape, ProductForm form)
     : shape_(shape), depthwise_(shape.depthwise) {
-    assert(expands() || projects());
+    assert(shape_.expands() || shape_.projects());
     const ConvolutionShape& s = shape_.depthwise;
     const std::int64_t row_floats =
-        ((expands() ? s.stride_height * s.width : 0) + (projects() ? s.out_width() : 0)) * s.groups;
+        ((shape_.expands() ? s.stride_height * s.width : 0) + (shape_.projects() ? s.out_width() : 0)) *
+        s.groups;
     const std::int64_t wanted = std::clamp(s.out_height() * s.out_width() / strip_pixels, std::int64_t{1},
                                            std::min(wanted_strips, s.out_height()));
     strips_ = std::max(wanted, s.out_height() * row_floats / strip_floats);
     rows_per_strip_ = divide_up(s.out_height(), strips_);
     strips_ = divide_up(s.out_height(), rows_per_strip_);
-    if (projects())
+    if (shape_.projects())
         project_ =
             RowProduct(s.out_height(), s.out_width(), rows_per_strip_, s.groups, shape.out_channels, form);
-    if (!expands()) return;
+    if (!shape_.expands()) return;
     expand_ =
         RowProduct(s.height, s.width, product_rows(s.height, s.width), shape.in_channels, s.groups, form);
     // The rows of a strip, and those of the products at its ends that it does not read.
@@ -87,15 +88,15 @@ void SeparableKernel::compute_strips(const Call& call, IndexRange strips) const 
     const ConvolutionShape& s = shape_.depthwise;
     const std::int64_t expanded_row = s.width * s.groups;
     const std::int64_t filtered_row = s.out_width() * s.groups;
-    const std::int64_t output_row = s.out_width() * (projects() ? shape_.out_channels : s.groups);
+    const std::int64_t output_row = s.out_width() * shape_.output_channels();
     const Scratch buffer(scratch_size());
     float* filtered = buffer.data();
-    float* expanded = filtered + (projects() ? rows_per_strip_ * filtered_row : 0);
+    float* expanded = filtered + (shape_.projects() ? rows_per_strip_ * filtered_row : 0);
     IndexRange have;  // of the expanded rows
     for (std::int64_t strip = strips.begin; strip < strips.end; ++strip) {
         const IndexRange rows = strip_rows(strip);
         const IndexRange read = source_rows(rows);
-        if (expands() && read.begin < read.end) {
+        if (shape_.expands() && read.begin < read.end) {
             if (have.end <= read.begin) {
                 have.begin = have.end = read.begin / expand_.rows * expand_.rows;
             } else if (read.begin > have.begin) {
@@ -110,14 +111,14 @@ void SeparableKernel::compute_strips(const Call& call, IndexRange strips) const 
                 have.end = expand_.end_of(have.end);
             }
         }
-        const float* source = expands() ? expanded : call.input;
+        const float* source = shape_.expands() ? expanded : call.input;
         float* out = call.output + rows.begin * output_row;
-        float* rows_of_depthwise = projects() ? filtered : out;
+        float* rows_of_depthwise = shape_.projects() ? filtered : out;
         for (std::int64_t row = rows.begin; row < rows.end; ++row)
             depthwise_.forward_row(row, have.begin, source, call.depthwise.weight, call.depthwise.bias,
                                    call.depthwise.activation,
                                    rows_of_depthwise + (row - rows.begin) * filtered_row);
-        if (projects()) project_(rows.begin, filtered, call.project, out);
+        if (shape_.projects()) project_(rows.begin, filtered, call.project, out);
         if (call.added == nullptr) continue;
         const float* added = call.added + rows.begin * output_row;
         for (std::int64_t i = 0; i < (rows.end - rows.begin) * output_row; ++i) out[i] += added[i];
@@ -128,9 +129,8 @@ void SeparableKernel::forward(std::int64_t batch, const float* input, const Sepa
                               const SeparableTerm& depthwise, const SeparableTerm& project,
                               const float* added, float* output) const {
     const ConvolutionShape& s = shape_.depthwise;
-    const std::int64_t input_size = s.height * s.width * (expands() ? shape_.in_channels : s.groups);
-    const std::int64_t output_size =
-        s.out_height() * s.out_width() * (projects() ? shape_.out_channels : s.groups);
+    const std::int64_t input_size = s.height * s.width * shape_.input_channels();
+    const std::int64_t output_size = s.out_height() * s.out_width() * shape_.output_channels();
     // Where a part begins, expanded rows of the one before are computed again: as few as there are threads.
     const std::int64_t parts = std::min(strips_, divide_up(threads(), batch));
     parallel_for(batch * parts, [&](std::int64_t task) {
@@ -151,7 +151,7 @@ const float* SeparableKernel::pack_projection(const float* weight, float* packed
 
 std::int64_t SeparableKernel::scratch_size() const {
     const ConvolutionShape& s = shape_.depthwise;
-    return ((projects() ? rows_per_strip_ * s.out_width() : 0) + buffer_rows_ * s.width) * s.groups;
+    return ((shape_.projects() ? rows_per_strip_ * s.out_width() : 0) + buffer_rows_ * s.width) * s.groups;
 }
 
 }  // namespace jevrin::inline v1

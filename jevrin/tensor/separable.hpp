@@ -6,6 +6,7 @@
 #include "jevrin/tensor/depthwise.hpp"
 #include "jevrin/tensor/tap_sum.hpp"
 
+#include <algorithm>
 #include <cstdint>
 
 namespace jevrin::inline v1 {
@@ -14,6 +15,12 @@ struct SeparableShape {
     ConvolutionShape depthwise;
     std::int64_t in_channels = 0;   // of the expansion; 0 where there is none
     std::int64_t out_channels = 0;  // of the projection; 0 where there is none
+
+    bool expands() const { return in_channels > 0; }
+    bool projects() const { return out_channels > 0; }
+    // What it reads and writes.
+    std::int64_t input_channels() const { return expands() ? in_channels : depthwise.groups; }
+    std::int64_t output_channels() const { return projects() ? out_channels : depthwise.groups; }
 };
 
 // One of the convolutions: those weights that are 1x1 in packed form.
@@ -68,8 +75,6 @@ class SeparableKernel {
         float* output = nullptr;
     };
 
-    bool expands() const { return shape_.in_channels > 0; }
-    bool projects() const { return shape_.out_channels > 0; }
     IndexRange strip_rows(std::int64_t strip) const;
     IndexRange source_rows(IndexRange rows) const;
     void compute_strips(const Call& call, IndexRange strips) const;

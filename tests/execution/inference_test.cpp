@@ -53,7 +53,11 @@ class SeparableNetwork {
         const std::size_t z = single("wide.project", relu_of(depthwise("wide.filter", y, 20, 1)), 20, 5);
         const std::size_t means = network_.add("wide.mean", GlobalAveragePooling{}, {z});
         const std::size_t again = single("again.project", depthwise("again.filter", z, 5, 1), 5, 5);
-        network_.add("sum", sum_of_two(), {again, means});
+        x = network_.add("sum", sum_of_two(), {again, means});
+        // Of two branches that are added, one takes the sum.
+        const std::size_t left = single("left.project", depthwise("left.filter", x, 5, 1), 5, 7);
+        const std::size_t right = single("right.project", depthwise("right.filter", x, 5, 1), 5, 7);
+        network_.add("branches", sum_of_two(), {left, right});
     }
     const Network& network() const { return network_; }
 
@@ -82,13 +86,16 @@ TEST(Inference, DepthwiseConvolutionsAreComputedWithTheirNeighbours) {
                                                                 test::widen(input.values()))),
         1e-5);
     std::vector<std::string> joined;
-    for (const Node& node : rewrite(network, RewritingStage::before_inference).nodes)
+    const Network rewritten = rewrite(network, RewritingStage::before_inference);
+    EXPECT_EQ(multiplication_count(rewritten), multiplication_count(network));
+    for (const Node& node : rewritten.nodes)
         if (const auto* op = std::get_if<SeparableConvolution>(&node.op))
             joined.push_back((op->expands ? "expanded " : "") + node.name +
                              (op->projects ? " projected" : ""));
     EXPECT_THAT(joined, testing::ElementsAre("first.project projected", "second.project projected",
                                              "expanded block.sum projected", "expanded gate.filter",
-                                             "wide.project projected", "again.project projected"));
+                                             "wide.project projected", "again.project projected",
+                                             "right.project projected", "branches projected"));
 }
 
 TEST(Inference, ActivationsAreAppliedByTheDenseLayersBeforeThem) {

@@ -26,8 +26,8 @@ struct Case {
     bool adds = false;
 
     std::int64_t channels() const { return shape.depthwise.groups; }
-    std::int64_t in() const { return shape.in_channels > 0 ? shape.in_channels : channels(); }
-    std::int64_t out() const { return shape.out_channels > 0 ? shape.out_channels : channels(); }
+    std::int64_t in() const { return shape.input_channels(); }
+    std::int64_t out() const { return shape.output_channels(); }
     std::int64_t out_size() const {
         return batch * shape.depthwise.out_height() * shape.depthwise.out_width() * out();
     }
@@ -94,8 +94,6 @@ class Values {
 
   private:
     Case case_;
-
-  public:
     Tensor input;
     Tensor expand;
     Tensor expand_bias;

@@ -170,28 +170,28 @@ std::optional<Lead> partial_lead(const CandidateOutcomes& first, const Candidate
 }
 
 // How many seeds and units a study has.
-struct Shape {
+struct StudySize {
     double seeds = 2.0;
     double units = 2.0;
 };
 
-Shape shape_of(const Lead& lead) {
+StudySize size_of(const Lead& lead) {
     return {static_cast<double>(lead.seeds), static_cast<double>(lead.units)};
 }
 
 constexpr double wanted_power = 0.8;
 
-// The probability that a study of this shape shows a lead of this size, with the components of variance of
+// The probability that a study of this size shows the lead `mean`, with the components of variance of
 // the one that was estimated.
-double power(const Lead& lead, const Shape& shape, double mean, double level) {
-    const double of_seeds = (lead.seed_component + lead.rest_component / shape.units) / shape.seeds;
-    const double of_units = lead.unit_component / shape.units;
+double power(const Lead& lead, const StudySize& size, double mean, double level) {
+    const double of_seeds = (lead.seed_component + lead.rest_component / size.units) / size.seeds;
+    const double of_units = lead.unit_component / size.units;
     const double variance = of_seeds + of_units;
     if (!(variance > 0.0)) return mean > 0.0 ? 1.0 : 0.0;
-    const double seed_freedom = 2 * (shape.seeds - 1);
+    const double seed_freedom = 2 * (size.seeds - 1);
     const double freedom =
         std::max(1.0, variance * variance /
-                          (of_seeds * of_seeds / seed_freedom + of_units * of_units / (shape.units - 1)));
+                          (of_seeds * of_seeds / seed_freedom + of_units * of_units / (size.units - 1)));
     // Of large numbers noncentral t is the shifted normal.
     constexpr double large = 2000.0;
     const double shift = mean / std::sqrt(variance);
@@ -321,14 +321,14 @@ bool is_equivalent(const std::optional<Lead>& lead, double margin, double level)
 
 NeededEvidence needed_evidence(const Lead& lead) {
     if (lead.rule != LeadRule::crossed || lead.mean <= 0.0) return {};
-    const Shape now = shape_of(lead);
-    const auto number_at = [&](double mean, double Shape::*grows,
+    const StudySize now = size_of(lead);
+    const auto number_at = [&](double mean, double StudySize::*grows,
                                double scale) -> std::optional<std::int64_t> {
         if (mean <= 0.0) return std::nullopt;
         const auto is_enough_of = [&](double number) {
-            Shape shape = now;
-            shape.*grows = number / scale;
-            return power(lead, shape, mean, significance_level) >= wanted_power;
+            StudySize size = now;
+            size.*grows = number / scale;
+            return power(lead, size, mean, significance_level) >= wanted_power;
         };
         constexpr double most = 1e9;
         double high = 2 * scale;
@@ -342,23 +342,23 @@ NeededEvidence needed_evidence(const Lead& lead) {
         }
         return static_cast<std::int64_t>(high);
     };
-    const auto numbers = [&](double Shape::*grows, double scale) {
+    const auto numbers = [&](double StudySize::*grows, double scale) {
         return NeededNumber{number_at(lead.mean, grows, scale), number_at(lead.interval.high, grows, scale),
                             number_at(lead.interval.low, grows, scale)};
     };
-    return {.seeds = numbers(&Shape::seeds, 1.0),
-            .items = numbers(&Shape::units, std::max(1.0, static_cast<double>(lead.items) /
-                                                              static_cast<double>(lead.units)))};
+    return {.seeds = numbers(&StudySize::seeds, 1.0),
+            .items = numbers(&StudySize::units, std::max(1.0, static_cast<double>(lead.items) /
+                                                                  static_cast<double>(lead.units)))};
 }
 
 double detectable_lead(const Lead& lead, std::int64_t seeds, double level) {
-    Shape shape = shape_of(lead);
-    shape.seeds = static_cast<double>(seeds);
+    StudySize size = size_of(lead);
+    size.seeds = static_cast<double>(seeds);
     double low = 0.0;
     double high = 1.0;
     for (int step = 0; step < 40; ++step) {
         const double middle = (low + high) / 2;
-        (power(lead, shape, middle, level) < wanted_power ? low : high) = middle;
+        (power(lead, size, middle, level) < wanted_power ? low : high) = middle;
     }
     return high;
 }

@@ -16,6 +16,7 @@
 namespace jevrin::inline v1 {
 
 inline constexpr const char* fixed_constant = "fixed";
+inline constexpr int deepest_graph = 16;  // of graphs within nodes
 
 inline bool is_standard(const onnx::NodeProto& node) {
     return node.domain().empty() || node.domain() == "ai.onnx";

@@ -15,11 +15,6 @@ namespace jevrin::inline v1 {
 
 using namespace operators;
 
-namespace {
-
-constexpr int deepest_graph = 16;
-}  // namespace
-
 const GraphReader::Table& GraphReader::operators() {
     static const Table table = [] {
         Table readers;

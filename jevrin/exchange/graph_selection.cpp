@@ -18,7 +18,6 @@ namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_nodes = 50'000;
-constexpr int deepest_graph = 16;
 
 // What a node reads, the values that its inner graphs take from around them included.
 void add_read_values(const onnx::NodeProto& node, int depth, std::vector<std::string>& values) {

@@ -29,7 +29,7 @@ struct BmpHeader {
     bool grey = false;  // a palette of greys alone
 };
 
-BmpHeader read_header(std::span<const std::byte> bytes) {
+BmpHeader bmp_header(std::span<const std::byte> bytes) {
     constexpr std::size_t file_header = 14;
     constexpr std::uint32_t core_header = 12;  // of the oldest version
     const std::uint32_t length = number(bytes, file_header, 4);
@@ -57,7 +57,7 @@ BmpHeader read_header(std::span<const std::byte> bytes) {
 }  // namespace
 
 ImageFacts bmp_facts(std::span<const std::byte> bytes) {
-    const BmpHeader header = read_header(bytes);
+    const BmpHeader header = bmp_header(bytes);
     return {.format = ImageFormat::bmp,
             .width = header.width,
             .height = header.height,
@@ -65,7 +65,7 @@ ImageFacts bmp_facts(std::span<const std::byte> bytes) {
 }
 
 Image decode_bmp(std::span<const std::byte> bytes) {
-    const BmpHeader header = read_header(bytes);
+    const BmpHeader header = bmp_header(bytes);
     // The library reads files, so that the bytes become one in memory.
     const Descriptor file(::memfd_create("image", MFD_CLOEXEC));
     if (!file.is_open() || ::write(file.get(), bytes.data(), bytes.size()) != std::ssize(bytes))

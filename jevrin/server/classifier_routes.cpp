@@ -20,9 +20,9 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::chrono::milliseconds between_looks{100};  // at what the ledger's test parts are
-constexpr std::size_t most_images = 256;                 // of a request
-constexpr std::size_t longest_text = 200;                // of a field of a form
+constexpr std::chrono::milliseconds between_questions{100};  // at what the ledger's test parts are
+constexpr std::size_t most_images = 256;                     // of a request
+constexpr std::size_t longest_text = 200;                    // of a field of a form
 
 // Images of a request; their bytes are those of the request, or decoded ones.
 struct SentImages {
@@ -160,7 +160,7 @@ struct ClassifierRoutes::State {
     // business.
     std::set<ContentHash> record_looks(std::span<const ImageOutcome> outcomes) try {
         const std::lock_guard lock(mutex);
-        if (const auto now = std::chrono::steady_clock::now(); now - asked >= between_looks) {
+        if (const auto now = std::chrono::steady_clock::now(); now - asked >= between_questions) {
             asked = now;
             if (const std::int64_t changes = ledger.changes(); changes != ledger_changes) {
                 test_images = ledger.test_images();

@@ -8,7 +8,7 @@ namespace jevrin::inline v1 {
 namespace {
 
 constexpr std::size_t most_seen = 10'000;
-constexpr std::chrono::milliseconds between_looks{500};
+constexpr std::chrono::milliseconds between_readings{500};
 
 // Of "Authorization: Bearer KEY"; empty when there is none.
 std::string bearer_of(const HttpRequest& request) {
@@ -25,7 +25,7 @@ std::string bearer_of(const HttpRequest& request) {
 // A secret is looked up by its hash, which takes as long for every guess.
 std::optional<ServiceKey> KeyRing::known(const std::string& secret) {
     const auto now = Clock::now();
-    if (changes_ < 0 || now - asked_ >= between_looks) {
+    if (changes_ < 0 || now - asked_ >= between_readings) {
         asked_ = now;
         if (const std::int64_t changes = store_.changes(); changes != changes_) {
             changes_ = changes;

@@ -11,7 +11,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::chrono::milliseconds between_looks{250};
+constexpr std::chrono::milliseconds between_scans{250};
 
 }  // namespace
 
@@ -64,7 +64,7 @@ std::size_t ServedModels::failed() const {
 void ServedModels::follow() {
     std::int64_t changes = -1;
     std::unique_lock lock(mutex_);
-    while (!stopped_.wait_for(lock, between_looks, [this] { return stop_; })) {
+    while (!stopped_.wait_for(lock, between_scans, [this] { return stop_; })) {
         lock.unlock();
         try {
             if (const std::int64_t now = store_.changes(); now != changes) {

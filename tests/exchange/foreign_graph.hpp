@@ -19,6 +19,11 @@
 
 namespace jevrin::test {
 
+inline void expect_near(const std::vector<float>& a, const std::vector<float>& b, double tolerance = 2e-5) {
+    ASSERT_EQ(a.size(), b.size());
+    for (std::size_t i = 0; i < a.size(); ++i) ASSERT_NEAR(a[i], b[i], tolerance) << i;
+}
+
 // A model from the format's own text form, with weights put in beside it.
 class Graph {
   public:

@@ -15,16 +15,12 @@ using namespace operators;
 
 namespace {
 
+using test::expect_near;
 using test::Graph;
 using test::outputs_of;
 using test::random_tensor;
 using testing::AllOf;
 using testing::HasSubstr;
-
-void expect_near(const std::vector<float>& a, const std::vector<float>& b) {
-    ASSERT_EQ(a.size(), b.size());
-    for (std::size_t i = 0; i < a.size(); ++i) ASSERT_NEAR(a[i], b[i], 2e-5) << i;
-}
 
 std::map<std::string, int> operator_counts(const Network& network) {
     std::map<std::string, int> counts;

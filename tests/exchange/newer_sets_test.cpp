@@ -14,17 +14,13 @@ using namespace operators;
 
 namespace {
 
+using test::expect_near;
 using test::Graph;
 using test::outputs_of;
 using test::random_tensor;
 using testing::AllOf;
 using testing::ElementsAre;
 using testing::HasSubstr;
-
-void expect_near(const std::vector<float>& a, const std::vector<float>& b, double tolerance = 2e-5) {
-    ASSERT_EQ(a.size(), b.size());
-    for (std::size_t i = 0; i < a.size(); ++i) ASSERT_NEAR(a[i], b[i], tolerance) << i;
-}
 
 Tensor numbers(const Shape& shape, const std::vector<float>& values) {
     return Tensor(shape, values);

@@ -16,6 +16,7 @@
 namespace jevrin {
 namespace {
 
+using test::bytes_of;
 using test::message_of;
 using testing::ElementsAre;
 using testing::HasSubstr;
@@ -245,13 +246,12 @@ TEST(Formats, AnimationsAndForeignFilesAreRefusedInWords) {
     // An extended WebP header with the animation flag.
     std::string webp = std::string("RIFF\x2A\0\0\0WEBPVP8X\x0A\0\0\0\x02\0\0\0\x01\0\0\x01\0\0", 30) +
                        std::string("ANIM\x06\0\0\0\0\0\0\0\0\0", 14);
-    EXPECT_THAT(message_of<InputError>([&] { decode_image(std::as_bytes(std::span(webp))); }),
-                HasSubstr("animated WebP"));
+    EXPECT_THAT(message_of<InputError>([&] { decode_image(bytes_of(webp)); }), HasSubstr("animated WebP"));
     for (const auto& [magic, name] :
          std::vector<std::pair<std::string, std::string>>{{"%PDF-1.4", "a PDF"},
                                                           {"8BPS1234", "a layered document"},
                                                           {std::string("\0\0\1\0abc", 7), "an icon"}})
-        EXPECT_THAT(message_of<InputError>([&] { decode_image(std::as_bytes(std::span(magic))); }),
+        EXPECT_THAT(message_of<InputError>([&] { decode_image(bytes_of(magic)); }),
                     HasSubstr("it is " + name + ", which is not supported; convert it to PNG, JPEG or WebP"));
 }
 

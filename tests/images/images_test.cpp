@@ -17,6 +17,7 @@
 namespace jevrin {
 namespace {
 
+using test::bytes_of;
 using test::message_of;
 using test::small_picture;
 using test::TemporaryDirectory;
@@ -27,10 +28,6 @@ Image plain(std::int64_t width, std::int64_t height, std::uint8_t value) {
     Image image(width, height);
     std::fill(image.pixels.begin(), image.pixels.end(), value);
     return image;
-}
-
-std::span<const std::byte> bytes_of(const std::string& text) {
-    return std::as_bytes(std::span(text.data(), text.size()));
 }
 
 TEST(Image, PngIsExactAndJpegIsNear) {

@@ -16,16 +16,13 @@
 namespace jevrin {
 namespace {
 
+using test::bytes_of;
 using test::message_of;
 using test::TemporaryDirectory;
 using testing::AllOf;
 using testing::Each;
 using testing::ElementsAre;
 using testing::HasSubstr;
-
-std::span<const std::byte> bytes_of(const std::string& text) {
-    return std::as_bytes(std::span(text));
-}
 
 std::vector<int> reds(const Image& image) {
     std::vector<int> values;

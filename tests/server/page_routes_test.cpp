@@ -172,7 +172,7 @@ TEST_F(PageRoutesTest, PicturesAreImagesOfItems) {
     const HttpResponse picture = get("/api/picture", {{"item", id}, {"side", "8"}});
     ASSERT_EQ(picture.status, 200) << picture.body;
     EXPECT_EQ(picture.type, "image/png");
-    const Image image = decode_image(std::as_bytes(std::span(picture.body)));
+    const Image image = decode_image(test::bytes_of(picture.body));
     EXPECT_EQ(std::max(image.width, image.height), 8);
     // A file that changed is not shown as the item that it was.
     const std::filesystem::path file = *directory_ / "images" / path_of_item(id);

@@ -11,6 +11,7 @@
 
 #include <filesystem>
 #include <functional>
+#include <span>
 #include <string>
 #include <utility>
 #include <vector>
@@ -30,6 +31,10 @@ class TemporaryDirectory {
   private:
     std::filesystem::path path_;
 };
+
+inline std::span<const std::byte> bytes_of(const std::string& text) {
+    return std::as_bytes(std::span(text));
+}
 
 // The message of the exception of this type that work() throws; fails the test when it throws none.
 template <typename Expected>

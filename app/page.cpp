@@ -49,10 +49,12 @@ void write_report(const PageOptions& options) {
     print(fmt::format("{}: {}, {}\n", printable(options.report.string()), spoken_bytes(summary.bytes),
                       plural(summary.pictures, "picture")));
     if (summary.left_out > 0)
+        warn(fmt::format("{} of the page's answers and pictures are left out: the file has at most {}",
+                         summary.left_out, spoken_bytes(ReportSettings{}.most_bytes)));
+    if (summary.images_gone > 0)
         warn(fmt::format(
-            "{} of the page's answers and pictures are left out: the file has at most {}, or their "
-            "images are gone",
-            summary.left_out, spoken_bytes(ReportSettings{}.most_bytes)));
+            "{} left out: the image files are gone or changed",
+            summary.images_gone == 1 ? "1 picture is" : fmt::format("{} pictures are", summary.images_gone)));
 }
 
 }  // namespace

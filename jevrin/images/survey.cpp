@@ -67,6 +67,7 @@ Survey survey_images(const ImageSet& set) {
     survey.imbalance = static_cast<double>(*commonest) / static_cast<double>(*rarest);
     survey_sizes(set, survey);
     survey.brightest = brightest_value(set);
+    survey.name_groups = find_name_groups(set);
     survey.duplicates = exact_duplicates(set);
     survey.near_duplicates = near_duplicates(set);
     Alike alike(set.items.size());

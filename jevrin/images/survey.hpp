@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jevrin/images/image_set.hpp"
+#include "jevrin/images/name_groups.hpp"
 #include "jevrin/images/near_duplicates.hpp"
 
 #include <cstdint>
@@ -44,6 +45,7 @@ struct Survey {
     std::vector<NearDuplicate> near_duplicates;
     // Pairs of items, identical or nearly so, under two labels.
     std::vector<NearDuplicate> label_conflicts;
+    NameGroups name_groups;
 };
 
 int brightest_value(const ImageSet& set);

@@ -196,17 +196,24 @@ class Contents {
     // In their order, as long as there is room; needed ones always.
     void add_answers(std::span<const ViewQuery> queries, bool needed) {
         std::vector<std::optional<Json>> found(queries.size());
+        std::vector<std::string> reasons(queries.size());
         parallel_for(std::ssize(queries), [&](std::int64_t i) {
             const auto k = static_cast<std::size_t>(i);
             try {
                 found[k] = ledgers_.with(
                     [&](const Ledger& ledger) { return view_data(ledger, study_, queries[k]); });
-            } catch (const InputError&) {  // images are gone, a network has no features
+            } catch (const InputError& error) {  // images are gone, a run from elsewhere has no network
                 if (needed) throw;
+                reasons[k] = error.what();
             }
         });
         for (std::size_t k = 0; k < queries.size(); ++k) {
-            if (!found[k] || !add(answers_, question_of(queries[k]), json_text(*found[k]), needed)) {
+            const std::string question = question_of(queries[k]);
+            if (!found[k]) {
+                add(refusals_, question, json_text(Json(reasons[k])), true);
+                continue;
+            }
+            if (!add(answers_, question, json_text(*found[k]), needed)) {
                 ++summary_.left_out;
                 continue;
             }
@@ -230,14 +237,19 @@ class Contents {
                 }
             });
             for (std::size_t k = 0; k < count; ++k) {
-                const bool kept =
-                    !uris[k].empty() && add(pictures_, items_[begin + k], json_text(Json(uris[k])), false);
-                ++(kept ? summary_.pictures : summary_.left_out);
+                if (uris[k].empty())
+                    ++summary_.images_gone;
+                else if (add(pictures_, items_[begin + k], json_text(Json(uris[k])), false))
+                    ++summary_.pictures;
+                else
+                    ++summary_.left_out;
             }
         }
     }
 
     const std::string& answers() const { return answers_; }
+    // Why there is no answer, by question, as the live page says it.
+    const std::string& refusals() const { return refusals_; }
     const std::string& pictures() const { return pictures_; }
     const ReportSummary& summary() const { return summary_; }
 
@@ -258,6 +270,7 @@ class Contents {
     std::vector<std::string> items_;  // that answers name, in their order
     std::set<std::string> seen_;
     std::string answers_;
+    std::string refusals_;
     std::string pictures_;
     ReportSummary summary_;
 };
@@ -283,8 +296,9 @@ ReportSummary write_report(const Ledger& ledger, const StudyRecord& study, const
     contents.add_pictures();
     ReportSummary summary = contents.summary();
     std::string data = fmt::format(
-        R"({{"written":"{:%Y-%m-%d}","left_out":{},"answers":{{{}}},"pictures":{{{}}}}})",
-        fmt::gmtime(std::time(nullptr)), summary.left_out, contents.answers(), contents.pictures());
+        R"({{"written":"{:%Y-%m-%d}","left_out":{},"answers":{{{}}},"refusals":{{{}}},"pictures":{{{}}}}})",
+        fmt::gmtime(std::time(nullptr)), summary.left_out, contents.answers(), contents.refusals(),
+        contents.pictures());
     for (const std::filesystem::path& folder :
          {std::filesystem::path(study.image_root), std::filesystem::absolute(ledger.directory()),
           std::filesystem::weakly_canonical(ledger.directory())})

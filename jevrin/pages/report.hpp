@@ -24,7 +24,8 @@ struct ReportSummary {
     std::int64_t bytes = 0;
     std::int64_t answers = 0;
     std::int64_t pictures = 0;
-    std::int64_t left_out = 0;  // answers and pictures that there was no room for, or no image file
+    std::int64_t left_out = 0;     // answers and pictures that there was no room for
+    std::int64_t images_gone = 0;  // pictures whose file is gone, or changed
 };
 
 using ReportProgress = std::function<void(std::int64_t done, std::int64_t total)>;

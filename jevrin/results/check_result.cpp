@@ -13,6 +13,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <map>
+
 namespace jevrin::inline v1 {
 namespace {
 
@@ -324,15 +326,18 @@ std::string to_text(const CheckResult& result, const TextForm& form) {
         candidates_table(result, form.width) +
         "operations: multiplications forward, for one image; batch <=: the largest batch that fits in memory "
         "(all: the training part)\n";
+    std::map<std::string, std::string> shown;  // the candidate that a table of layers stands at
     for (std::size_t i = 0; i < check.candidates.size(); ++i) {
         if (!result.candidate.empty() && check.candidates[i].candidate != result.candidate) continue;
         const CandidateCheck& c = check.candidates[i];
         const bool by_stage = !result.all_layers && c.layers.size() > most_layers_shown;
         const bool takes_steps = plan.candidates[i].last_layer != LastLayer::logistic_regression;
+        const auto [first, is_new] =
+            shown.try_emplace(by_stage ? stage_lines(c, form) : layer_lines(c, form.width), c.candidate);
         text += fmt::format("\n{}\n  layers ([frozen]): {}\n{}{}{}{}", c.candidate,
                             fmt::join(c.stages, " > "), settings_lines(plan.candidates[i]),
                             notes_on_training(c), takes_steps ? time_lines(c) : std::string(),
-                            by_stage ? stage_lines(c, form) : layer_lines(c, form.width));
+                            is_new ? first->first : fmt::format("  layer by layer as '{}'\n", first->second));
     }
     return text;
 }

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
 #include <set>
 
 namespace jevrin::inline v1 {
@@ -87,26 +88,34 @@ std::string spoken_state(const RunRecord& run) {
 
 std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const TextForm& form) {
     if (runs.empty()) return "no runs yet\n";
-    const RunRecord* best = best_run(runs, metric);
+    const std::int64_t version = std::ranges::max(runs, {}, &RunRecord::image_set_version).image_set_version;
+    std::vector<RunRecord> current;  // of the last version of the image set
+    std::ranges::copy_if(runs, std::back_inserter(current),
+                         [&](const RunRecord& run) { return run.image_set_version == version; });
+    const RunRecord* best = best_run(current, metric);
     std::int64_t finished = 0;
     const auto number = [](const char* head, int optional) {
         return TableColumn{.key = {}, .head = head, .align = Align::right, .optional = optional};
     };
-    ResultTable table({{.key = {}, .head = "run"},
-                       {.key = {}, .head = "regime", .optional = 4},
-                       {.key = {}, .head = "state"},
-                       number("epochs", 0),
-                       number("best", 0),
-                       number("accuracy", metric == Metric::accuracy ? 0 : 1),
-                       number("balanced", metric == Metric::balanced_accuracy ? 0 : 1),
-                       number("macro F1", metric == Metric::macro_f1 ? 0 : 2),
-                       number("loss", 0),
-                       number("trainable", 3),
-                       number("seconds", 0)});
+    const bool mixed = current.size() < runs.size();
+    std::vector<TableColumn> columns = {{.key = {}, .head = "run"},
+                                        {.key = {}, .head = "regime", .optional = 4},
+                                        {.key = {}, .head = "state"},
+                                        number("epochs", 0),
+                                        number("best", 0),
+                                        number("accuracy", metric == Metric::accuracy ? 0 : 1),
+                                        number("balanced", metric == Metric::balanced_accuracy ? 0 : 1),
+                                        number("macro F1", metric == Metric::macro_f1 ? 0 : 2),
+                                        number("loss", 0),
+                                        number("trainable", 3),
+                                        number("seconds", 0)};
+    if (mixed) columns.insert(columns.begin() + 3, number("set", 0));
+    ResultTable table(std::move(columns));
     for (const RunRecord& run : runs) {
         finished += run.state == RunState::finished;
-        std::vector<TableCell> cells = {run.name(), name_of(run.regime), spoken_state(run),
-                                        fmt::format("{}/{}", run.epochs, run.planned_epochs)};
+        std::vector<TableCell> cells = {run.name(), name_of(run.regime), spoken_state(run)};
+        if (mixed) cells.emplace_back(std::to_string(run.image_set_version));
+        cells.emplace_back(fmt::format("{}/{}", run.epochs, run.planned_epochs));
         if (run.best) {
             cells.emplace_back(std::to_string(run.best->epoch));
             for (const Metric one : all_metrics)
@@ -124,6 +133,12 @@ std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const T
         text += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
                             validation_score(*best->best, metric), best->name());
     text += "\n\n" + table.text(runs.size(), form.width);
+    if (mixed)
+        text += fmt::format(
+            "{} of an earlier version of the image set (set) and not compared with those of version {}\n",
+            runs.size() - current.size() == 1 ? "1 run is"
+                                              : fmt::format("{} runs are", runs.size() - current.size()),
+            version);
     for (const RunRecord& run : runs)
         if (run.state == RunState::failed) text += fmt::format("{} failed: {}\n", run.name(), run.reason);
     if (std::any_of(runs.begin(), runs.end(),
@@ -186,8 +201,8 @@ std::string to_text(const RunsResult& result, const TextForm& form) {
         text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric, form));
     }
     if (study.image_set_version > 1)
-        text += fmt::format("the image set is version {} of {}; the JSON has the version of each run\n",
-                            study.image_set_version, printable(study.image_root));
+        text += fmt::format("the image set is version {} of {}\n", study.image_set_version,
+                            printable(study.image_root));
     if (result.put_away > 0) text += plural(result.put_away, "run") + " archived" + form.hint() + "\n";
     return text + "scores are of the validation part; " + test_look_line(result.looks);
 }

@@ -186,6 +186,9 @@ std::string to_json(const SurveyResult& result) {
     };
     json["near_duplicates"] = pairs(survey.near_duplicates);
     json["label_conflicts"] = pairs(survey.label_conflicts);
+    json["name_groups"] = {{"pattern", survey.name_groups.pattern},
+                           {"groups", survey.name_groups.groups},
+                           {"items", survey.name_groups.images}};
     json["corrections"] = {{"relabelled", set.relabelled}, {"excluded", set.excluded}};
     json["unlabelled"] = set.unlabelled.size();
     json["notes"] = set.notes;
@@ -199,9 +202,11 @@ std::string to_text(const SurveyResult& result, const TextForm& form) {
     std::string text = fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey, form.rich),
                                    describe_pictures(set, survey), describe_balance(set, survey),
                                    describe_near_duplicates(set, survey, form));
-    for (const std::string& note : set.notes) text += "note             " + note + "\n";
-    if (const std::string note = nearly_black_note(survey.brightest); !note.empty())
-        text += "note             " + note + "\n";
+    std::vector<std::string> notes = set.notes;
+    notes.push_back(nearly_black_note(survey.brightest));
+    notes.push_back(name_groups_note(survey.name_groups));
+    for (const std::string& note : notes)
+        if (!note.empty()) text += "note             " + note + "\n";
     return text;
 }
 

@@ -141,9 +141,18 @@ class Drafting {
               &ImageSource::corrections, &ImageSource::unlabelled})
             source.*path = path_from(source.*path, settings_.file);
         std::string text = source_lines(source);
+        text += groups_line();
         text += parts_line();
         text += size_line();
         return text + fit_line();
+    }
+
+    std::string groups_line() {
+        const NameGroups& names = survey_.name_groups;
+        if (names.pattern.empty()) return {};
+        return line("images", "group_pattern", toml_text(names.pattern),
+                    fmt::format("images such as {} and {} may show one of {} objects, and stay in one part",
+                                printable(names.first), printable(names.second), names.groups));
     }
 
     std::string parts_line() {

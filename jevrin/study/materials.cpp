@@ -346,11 +346,17 @@ void note_seen_images(Materials& materials) {
         }
 }
 
-// How backbones were read, and features that may be taken at the wrong place.
-void note_reading(Materials& materials) {
+// What the images and their names give reason to suspect.
+void note_images(Materials& materials) {
     const std::string dark = nearly_black_note(brightest_value(materials.set));
     if (!dark.empty() && materials.plan.images.fitting.value_range == ValueRange{})
         materials.parts.notes.push_back(dark);
+    if (const std::string names = name_groups_note(find_name_groups(materials.set)); !names.empty())
+        materials.parts.notes.push_back(names);
+}
+
+// How backbones were read, and features that may be taken at the wrong place.
+void note_reading(Materials& materials) {
     for (const BackbonePlan& plan : materials.plan.backbones) {
         const Backbone& backbone = materials.backbones.at(plan.name);
         for (const std::string& note : backbone.notes)
@@ -432,6 +438,7 @@ std::shared_ptr<const Materials> gather_materials(const Plan& stated,
     materials->parts = split_into_parts(set, *plan.images.parts, places_in(ledger, *plan.images.parts));
     note_looked_at(*materials, ledger);
     note_seen_images(*materials);
+    note_images(*materials);
     note_reading(*materials);
     if (stores) save_contents(contents, *stores);
     materials->store = std::make_unique<ImageStore>(stores, plan.images.fitting,

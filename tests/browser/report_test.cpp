@@ -91,6 +91,32 @@ TEST_F(Report, StaysBelowItsSizeAndSaysWhatIsLeftOut) {
     EXPECT_GT(write({.most_bytes = 1}).answers, 4);
 }
 
+TEST_F(Report, SaysWhyItHoldsNoAnswerAndHowManyImagesAreGone) {
+    // A run from elsewhere came without a model, so its network cannot be shown.
+    const std::filesystem::path copy = elsewhere_ / "ledger";
+    std::filesystem::copy(ledger_directory(), copy, std::filesystem::copy_options::recursive);
+    std::string predictions = "item,across,both,down\n";
+    for (const std::string& item : items(Part::validation)) predictions += item + ",0.2,0.3,0.5\n";
+    write_file(elsewhere_ / "theirs.csv", predictions);
+    const test::CommandResult added =
+        test::run_jevrin({"ledger", "add", (elsewhere_ / "theirs.csv").string(), "--ledger", copy.string(),
+                          "--candidate", "theirs", "--regime", "scratch"});
+    ASSERT_EQ(added.status, 0) << added.errors;
+    const std::filesystem::path image =
+        *directory_ / "images" / path_of_item(items(Part::validation).front());
+    std::filesystem::rename(image, elsewhere_ / "away.png");
+    const Ledger ledger = Ledger::open(copy);
+    const ReportSummary summary = write_report(ledger, ledger.study(), file_);
+    std::filesystem::rename(elsewhere_ / "away.png", image);
+    EXPECT_EQ(summary.images_gone, 1);
+    EXPECT_EQ(summary.left_out, 0);
+    test::Browser browser;
+    browser.open("file://" + file_.string() + "#/network?run=theirs%2F1");
+    browser.wait_for("document.querySelector('.failure')");
+    EXPECT_THAT(browser.text("document.querySelector('.failure').innerText"),
+                HasSubstr("came without a model"));
+}
+
 TEST_F(Report, TheCommandWritesItAndReplacesOnlyWithAWholeOne) {
     const auto run = [&](const test::CommandOptions& options = {}) {
         return test::run_jevrin({"page", "--ledger", ledger_directory().string(), "--report", file_.string()},

@@ -6,7 +6,10 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/random.hpp"
+#include "jevrin/images/image_set.hpp"
 #include "jevrin/plan/plan.hpp"
+
+#include <fmt/format.h>
 
 namespace jevrin {
 namespace {
@@ -37,7 +40,11 @@ TEST_F(Drafted, ThreeRegimesWithinTheTimeFromOwnImagesAndABackbone) {
     EXPECT_EQ(plan.seeds.size(), 3U);
     EXPECT_THAT(read_text(directory_ / "tiles.toml"),
                 HasSubstr("# the classes have about the same number of images"));
-    EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
+    const std::string checked = run({"check", "tiles.toml"}).output;
+    std::size_t shared = 0;  // variants that differ in their learning rate alone
+    for (std::size_t at = 0; (at = checked.find("layer by layer as '", at)) != std::string::npos; ++at)
+        ++shared;
+    EXPECT_EQ(shared, 3U);
     const CommandResult trained = run({"train", "tiles.toml", "--only", "new head"});
     EXPECT_EQ(trained.status, 0) << trained.errors;
     // Nothing is overwritten, and the plan that is there stays as it is.
@@ -66,6 +73,33 @@ TEST_F(Drafted, FactsOfTheImagesDecide) {
     EXPECT_THAT(decisions["training.loss"]["value"].get<std::string>(), HasSubstr("balanced"));
     EXPECT_THAT(json["notes"][0].get<std::string>(), HasSubstr("pretrained backbone"));
     EXPECT_EQ(read_plan(directory_ / "own.toml").candidates.size(), 4U);
+}
+
+TEST_F(Drafted, ImagesOfOneObjectStayInOnePart) {
+    const std::vector<std::string> classes = {"across", "both", "down"};
+    test::write_small_set(directory_ / "tiles", classes, 12);
+    int object = 0;
+    for (const std::string& label : classes) {
+        int image = 0;
+        for (const std::filesystem::path& file : image_files(directory_ / "tiles" / label)) {
+            const std::string name = fmt::format("tile{:02}-{}", object + image / 2, image % 2);
+            std::filesystem::rename(file, file.parent_path() / (name + file.extension().string()));
+            ++image;
+        }
+        object += image / 2;
+    }
+    EXPECT_THAT(run({"survey", "tiles"}).output, HasSubstr("36 images may show 18 objects"));
+    ASSERT_EQ(run({"draft", "tiles", "--hours", "0.001"}).status, 0);
+    const Plan plan = read_plan(directory_ / "tiles.toml");
+    EXPECT_NE(plan.images.source.group_pattern, "");
+    EXPECT_EQ(run({"check", "tiles.toml"}).errors, "");
+    std::string text = read_text(directory_ / "tiles.toml");
+    const std::size_t at = text.find("group_pattern");
+    text.erase(at, text.find('\n', at) - at);
+    write_file(directory_ / "leaking.toml", text);
+    EXPECT_THAT(run({"check", "leaking.toml"}).errors,
+                AllOf(HasSubstr("set group_pattern = '" + plan.images.source.group_pattern + "'"),
+                      HasSubstr("in training and in validation")));
 }
 
 TEST_F(Drafted, PublishedArraysKeepTheirTestPart) {

@@ -26,6 +26,7 @@ using test::small_plan;
 using test::TemporaryDirectory;
 using test::write_small_study;
 using testing::AllOf;
+using testing::ContainsRegex;
 using testing::HasSubstr;
 using testing::Not;
 
@@ -39,7 +40,8 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     const auto run = [&](const std::vector<std::string>& arguments) {
         return run_jevrin(arguments, {.directory = directory.path()});
     };
-    ASSERT_EQ(run({"train", "plan.toml", "--only", "new head"}).status, 0);
+    for (const char* candidate : {"new head", "last stage"})
+        ASSERT_EQ(run({"train", "plan.toml", "--only", candidate}).status, 0);
     const Ledger before = Ledger::open(directory / "ledger");
     std::vector<std::string> across;
     std::vector<std::string> both;
@@ -71,6 +73,12 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     EXPECT_EQ(after.items(study.id).size(), 35U);
     EXPECT_THROW(after.item(study.id, across[1]), std::exception);
     EXPECT_EQ(after.marks(study.id).size(), 3U);  // they outlast the change
+    // What was trained before it is another comparison, and the highest score is not one of those.
+    EXPECT_THAT(run({"runs"}).output,
+                AllOf(ContainsRegex("2 of 2 runs finished; .*, in new head/1"),
+                      HasSubstr("1 run is of an earlier version of the image set (set) and not compared "
+                                "with those of version 2")));
+    EXPECT_THAT(run({"runs", "--where", "regime=frozen"}).output, Not(HasSubstr("earlier version")));
     // A file that is no list of corrections is left alone.
     write_file(directory / "other.csv", std::string("a,b\n1,2\n"));
     EXPECT_EQ(run({"marks", "list", "--corrections", "other.csv"}).status, 2);

@@ -5,6 +5,10 @@
 
 #include "jevrin/base/files.hpp"
 
+#include <fmt/format.h>
+
+#include <set>
+
 namespace jevrin {
 namespace {
 
@@ -38,6 +42,67 @@ TEST(Survey, CountsSizesShapesAndConflicts) {
     EXPECT_EQ(survey.label_conflicts[0].first, 0U);
     EXPECT_EQ(survey.label_conflicts[0].second, 3U);
     EXPECT_EQ(survey.label_conflicts[1].second, 4U);
+}
+
+TEST(Survey, NamesSuggestGroupsThatWouldLeakBetweenParts) {
+    const auto groups_of = [](const std::vector<std::string>& classes,
+                              const std::function<std::string(int object, int image)>& name,
+                              int objects = 12) {
+        ImageSet set;
+        set.classes = classes;
+        for (std::size_t label = 0; label < classes.size(); ++label)
+            for (int object = 0; object < objects; ++object)
+                for (int image = 0; image < 3; ++image)
+                    set.items.push_back({.path = classes[label] + "/" +
+                                                 name(object + 100 * static_cast<int>(label), image) + ".png",
+                                         .label = label});
+        return find_name_groups(set);
+    };
+    const std::vector<std::string> two = {"fine-cloth", "torn.cloth"};
+    const auto bolts = groups_of(two, [](int o, int i) { return fmt::format("bolt{:03}-{}", o, i); });
+    EXPECT_EQ(bolts.groups, 24);
+    EXPECT_EQ(bolts.images, 72);
+    EXPECT_EQ(bolts.first, "fine-cloth/bolt000-0.png");
+    EXPECT_EQ(bolts.second, "fine-cloth/bolt000-1.png");
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("IMG_{} ({})", o, i); }).groups, 24);
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("a_b_{}.{}", o, i); }).groups, 24);
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("{}{}", o, "xyz"[i]); }).groups, 24);
+    // Numbers that begin anew in each folder are other objects.
+    const auto anew = groups_of(two, [](int o, int i) { return fmt::format("{}_{}", o % 100, i); });
+    EXPECT_EQ(anew.groups, 24);
+    EXPECT_THAT(anew.pattern, testing::StartsWith("([^/]+/"));
+    // A running number, a class, few objects and large ones are none.
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("tile-{}", 3 * o + i); }).pattern, "");
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("{}", 3 * o + i); }).pattern, "");
+    EXPECT_EQ(groups_of({"a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k", "l"},
+                        [](int o, int i) { return fmt::format("class{}_{}", o / 100, 3 * (o % 100) + i); })
+                  .pattern,
+              "");
+    EXPECT_EQ(groups_of(
+                  two, [](int o, int i) { return fmt::format("{}-{}", o, i); }, 4)
+                  .pattern,
+              "");
+    EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("{}-{}", 3 * o + i, 800); }).pattern, "");
+}
+
+TEST(Survey, TheSuggestedPatternMakesTheGroups) {
+    const test::TemporaryDirectory directory;
+    for (const std::string label : {"a", "b"}) {
+        make_directory(directory / label);
+        for (int image = 0; image < 40; ++image)
+            write_file(directory / (label + fmt::format("/{}{:02}_{}.png", label, image / 2, image % 2)),
+                       encode_png(test::small_picture(label == "a" ? 0 : 1, image, 12)));
+    }
+    const ImageSet set = read_image_set({.from = directory.path()});
+    const NameGroups found = find_name_groups(set);
+    ASSERT_NE(found.pattern, "");
+    EXPECT_THAT(name_groups_note(found), testing::HasSubstr("80 images may show 40 objects"));
+    const ImageSet grouped = read_image_set({.from = directory.path(), .group_pattern = found.pattern});
+    std::set<std::string> groups;
+    for (const Item& item : grouped.items) groups.insert(item.group);
+    EXPECT_EQ(groups.size(), 40U);
+    EXPECT_THAT(groups, testing::Contains("a03"));
+    EXPECT_EQ(find_name_groups(grouped).pattern, "") << "what has groups needs no suggestion";
 }
 
 }  // namespace

@@ -18,7 +18,7 @@ export interface Study {
 export interface News { revision: number; runs: RunRow[]; warnings: Warning[]; progress: Progress }
 export interface Curve { run: string; columns: { [name: string]: (number | null)[] } }
 
-interface Report { written: string; left_out: number; answers: { [question: string]: unknown }; pictures: { [item: string]: string } }
+interface Report { written: string; left_out: number; answers: { [question: string]: unknown }; refusals: { [question: string]: string }; pictures: { [item: string]: string } }
 
 const report: Report | null = (() => {
   const element = document.getElementById("report");
@@ -62,6 +62,8 @@ export function askAnew<T>(view: string): Promise<T> {
 }
 
 async function fromReport(from: Report, question: string): Promise<unknown> {
+  const refusal = from.refusals[question];
+  if (refusal !== undefined) throw new Error(refusal);
   if (!(question in from.answers)) throw new Error("this report does not hold that; the live page shows it");
   return from.answers[question];
 }

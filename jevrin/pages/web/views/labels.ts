@@ -186,7 +186,7 @@ export function labelsView(main: HTMLElement, page: Page): View {
       ] });
     marked.setRows(all);
     replace(markBox, h("h2", {}, plural(all.length, "mark")),
-            all.length ? marked.element : nothing("Nothing is marked."),
+            all.length ? marked.element : nothing("Nothing is marked: open a picture to mark it."),
             isReport || !all.length ? null : h("p", {}, h("a", { href: "api/corrections", download: "corrections.csv" }, "corrections.csv"),
               h("span", { class: "quiet" }, " holds the marks that propose a label or to exclude; name it as 'corrections' in the plan")));
   };

@@ -1,4 +1,5 @@
 #include "output.hpp"
+#include "stop_signals.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
@@ -8,11 +9,6 @@
 
 #include <fmt/format.h>
 #include <unistd.h>
-
-#include <atomic>
-#include <chrono>
-#include <csignal>
-#include <thread>
 
 namespace jevrin::app {
 namespace {
@@ -25,17 +21,14 @@ struct PageOptions {
     std::filesystem::path report;
 };
 
-std::atomic<bool> stop_asked{false};
-
 void serve(const PageOptions& options) {
     std::string key = options.key;
     if (key.empty() && !is_loopback(options.address)) key = random_key();
     PageServer server({.ledger = options.ledger.directory, .study = options.ledger.study},
                       {.address = options.address, .port = static_cast<int>(options.port)}, key);
-    std::signal(SIGINT, [](int) { stop_asked = true; });
-    std::signal(SIGTERM, [](int) { stop_asked = true; });
+    const StopSignals signals;
     print(fmt::format("{}\nopen this address in a browser; Ctrl-C ends the server\n", server.address()));
-    while (!stop_asked) std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    signals.wait();
     ::_exit(0);  // what is being computed for a page is not waited for; changes are whole transactions
 }
 

@@ -1,5 +1,6 @@
 // service: a server for programs, and its keys.
 #include "prediction_options.hpp"
+#include "stop_signals.hpp"
 
 #include "jevrin/base/text.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
@@ -10,11 +11,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <atomic>
 #include <cmath>
-#include <csignal>
 #include <mutex>
-#include <thread>
 
 namespace jevrin::app {
 namespace {
@@ -44,22 +42,19 @@ struct KeyOptions {
     bool json = false;
 };
 
-std::atomic<bool> stop_asked{false};
-
 void start(const StartOptions& options) {
     std::mutex mutex;
     const auto log = [&](const std::string& line) {
         const std::lock_guard lock(mutex);
         print_error(line + "\n");
     };
-    std::signal(SIGINT, [](int) { stop_asked = true; });
-    std::signal(SIGTERM, [](int) { stop_asked = true; });
+    const StopSignals signals;
     ServiceServer server({.ledger = options.ledger,
                           .log = options.quiet ? nullptr : std::function(log),
                           .batch_delay = std::chrono::microseconds(std::llround(1e3 * options.batch_delay))},
                          {.address = options.address, .port = static_cast<int>(options.port)});
     print(fmt::format("{}\nCtrl-C or SIGTERM ends the server when it has answered\n", server.address()));
-    while (!stop_asked) std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    signals.wait();
     server.stop();
 }
 

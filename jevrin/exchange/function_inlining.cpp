@@ -13,7 +13,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::size_t most_nodes = 200'000;
+constexpr std::size_t most_inlined_nodes = 200'000;
 // Attributes of a function that have a default lie here in its message, which is younger than the library's.
 constexpr int default_attributes_field = 11;
 
@@ -30,8 +30,8 @@ class Inlining {
     void add(const onnx::NodeProto& node, std::int64_t opset) {
         const auto called = functions_.find({node.domain(), node.op_type()});
         if (called == functions_.end()) {
-            if (made.size() >= most_nodes)
-                throw InputError(fmt::format("its functions grow to more than {} nodes", most_nodes));
+            if (made.size() >= most_inlined_nodes)
+                throw InputError(fmt::format("its functions grow to more than {} nodes", most_inlined_nodes));
             made.push_back({node, opset});
             return;
         }

@@ -11,18 +11,10 @@ namespace jevrin::inline v1 {
 
 using namespace operators;
 
-namespace {
-
-bool is_weighted(const Node& node) {
-    return describe(node.op).has_weight();
-}
-
-}  // namespace
-
 std::size_t boundary_of_last(const Network& network, std::size_t end, std::int64_t layers) {
     std::int64_t seen = 0;
     for (std::size_t i = end; i-- > 1;)
-        if (is_weighted(network.nodes[i]) && ++seen == layers) return i;
+        if (describe(network.nodes[i].op).has_weight() && ++seen == layers) return i;
     throw InputError(fmt::format("the backbone has {} weighted layers, not {}", seen, layers));
 }
 
@@ -33,7 +25,7 @@ std::size_t boundary_of_share(const Network& network, std::size_t end, double sh
     std::size_t first = end;
     for (std::size_t i = end; i-- > 1;) {
         from_here += parameters_of(network.nodes[i]);
-        if (!is_weighted(network.nodes[i])) continue;
+        if (!describe(network.nodes[i].op).has_weight()) continue;
         first = i;
         if (static_cast<double>(from_here) >= share * static_cast<double>(all)) return i;
     }

@@ -53,10 +53,6 @@ std::string outer_module(const std::string& module) {
     return end == std::string::npos ? module : module.substr(0, end);
 }
 
-bool is_weighted(const Node& node) {
-    return describe(node.op).has_weight();
-}
-
 bool is_constant(const Node& node) {
     return std::holds_alternative<Constant>(node.op);
 }
@@ -128,7 +124,7 @@ void place_by_structure(Network& network) {
     for (std::size_t c = 1; c < chain.size(); ++c) {
         const std::vector<std::size_t>& inside = between[chain[c - 1]];
         const bool branches = !inside.empty();
-        const bool weighted = is_weighted(network.nodes[chain[c]]);
+        const bool weighted = describe(network.nodes[chain[c]].op).has_weight();
         const bool moves = resolution(shapes[chain[c]]) != at;
         if (blocks == 0 || (branches && has_branches) || (weighted && has_branches) ||
             (moves && has_weights)) {
@@ -160,7 +156,7 @@ std::set<std::string> all_embracing(const Network& network) {
     std::map<std::string, int> held;
     int all = 0;
     for (const Node& node : network.nodes) {
-        if (!is_weighted(node)) continue;
+        if (!describe(node.op).has_weight()) continue;
         ++all;
         const Modules parts = parts_of(node.module, '.');
         for (std::size_t depth = 1; depth < parts.size(); ++depth) ++held[joined(parts, depth)];
@@ -213,8 +209,8 @@ void find_stages(Network& network) {
         Node& node = network.nodes[i];
         if (constants[i]) continue;
         if (node.module.empty()) node.module = module_of_name(node.name);
-        weighted += is_weighted(node) ? 1 : 0;
-        placed += is_weighted(node) && !node.module.empty() ? 1 : 0;
+        weighted += describe(node.op).has_weight() ? 1 : 0;
+        placed += describe(node.op).has_weight() && !node.module.empty() ? 1 : 0;
     }
     const bool named =
         weighted > 0
@@ -268,7 +264,7 @@ std::vector<std::size_t> nodes_at(const Network& network, const std::string& pat
 std::vector<std::size_t> nodes_of(const Network& network, const std::string& stage_or_node) {
     std::vector<std::string> paths = {module_path(stage_or_node)};
     for (const std::string& module : all_embracing(network)) paths.push_back(module + "." + paths.front());
-    const auto has_weights = [&](std::size_t i) { return is_weighted(network.nodes[i]); };
+    const auto has_weights = [&](std::size_t i) { return describe(network.nodes[i].op).has_weight(); };
     for (const std::string& path : paths) {
         auto found = nodes_at(network, path, ".:");
         if (std::ranges::none_of(found, has_weights)) found = nodes_at(network, path, ".:_");

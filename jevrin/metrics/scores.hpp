@@ -42,7 +42,7 @@ enum class Measure {
     average_precision,  // the same
     calibration_error,  // expected, over 10 bins (Guo 2017), debiased (calibration.hpp)
 };
-inline constexpr std::size_t measure_count = 19;
+inline constexpr std::size_t measure_count = static_cast<std::size_t>(Measure::calibration_error) + 1;
 
 // "macro_f1", and for people "macro F1"; top_k is named with its k.
 std::string measure_name(Measure measure);

@@ -10,7 +10,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::size_t most_items = 2'000;
+constexpr std::size_t most_differing_items = 2'000;
 
 // How often the runs of one side had an item, and were right about it.
 struct Share {
@@ -57,7 +57,7 @@ Json contested_items(const Ledger& ledger, const StudyRecord& study, const Matri
         };
         return gap(*a.second) > gap(*b.second);
     });
-    order.resize(std::min(order.size(), most_items));
+    order.resize(std::min(order.size(), most_differing_items));
     Json json = Json::array();
     const std::set<std::string> sealed = ledger.sealed_elsewhere(study.id);
     for (const auto& [number, item] : order)

@@ -8,15 +8,15 @@ namespace jevrin::inline v1 {
 namespace {
 
 // Of a curve: as fine as a chart of it can show.
-constexpr std::size_t most_points = 500;
+constexpr std::size_t most_sent_points = 500;
 
 // The first, the last, and between them every so many.
 template <typename Point>
 std::vector<Point> thinned(const std::vector<Point>& points) {
-    if (points.size() <= most_points) return points;
+    if (points.size() <= most_sent_points) return points;
     std::vector<Point> kept;
-    for (std::size_t k = 0; k < most_points; ++k)
-        kept.push_back(points[k * (points.size() - 1) / (most_points - 1)]);
+    for (std::size_t k = 0; k < most_sent_points; ++k)
+        kept.push_back(points[k * (points.size() - 1) / (most_sent_points - 1)]);
     return kept;
 }
 

@@ -22,7 +22,7 @@ namespace {
 
 constexpr std::chrono::milliseconds between_questions{100};  // at what the ledger's test parts are
 constexpr std::size_t most_images = 256;                     // of a request
-constexpr std::size_t longest_text = 200;                    // of a field of a form
+constexpr std::size_t longest_field = 200;                   // of a field of a form
 
 // Images of a request; their bytes are those of the request, or decoded ones.
 struct SentImages {
@@ -46,14 +46,14 @@ void add_json_image(const Json& json, const std::string& place, const std::strin
 
 // Of a form, as StatementReader::text() of JSON.
 const std::string& field_text(const FormPart& part) {
-    if (part.content.size() > longest_text || printable(part.content) != part.content)
+    if (part.content.size() > longest_field || printable(part.content) != part.content)
         throw InputError(fmt::format("the form: '{}' is longer than {} bytes, or holds control characters",
-                                     part.name, longest_text));
+                                     part.name, longest_field));
     return part.content;
 }
 
 SentImage image_in(const FormPart& part) {
-    return {.name = printable((part.file.empty() ? part.name : part.file).substr(0, longest_text)),
+    return {.name = printable((part.file.empty() ? part.name : part.file).substr(0, longest_field)),
             .bytes = part.content};
 }
 

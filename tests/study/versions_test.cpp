@@ -41,7 +41,7 @@ class LedgerVersion : public testing::TestWithParam<int> {
 };
 
 // State, candidate and best score of every run, as the database itself has them.
-std::vector<std::string> runs_in(const std::filesystem::path& ledger) {
+std::vector<std::string> recorded_runs(const std::filesystem::path& ledger) {
     std::vector<std::string> rows;
     sqlite3* database = nullptr;
     sqlite3_open((ledger / "ledger.db").c_str(), &database);
@@ -61,13 +61,13 @@ std::vector<std::string> runs_in(const std::filesystem::path& ledger) {
 
 TEST_P(LedgerVersion, KeepsItsRunsAndTrainsNothingAgain) {
     EXPECT_THAT(message_of<InputError>([&] { Ledger::open(ledger()); }), HasSubstr("brings it up to date"));
-    const std::vector<std::string> before = runs_in(ledger());
+    const std::vector<std::string> before = recorded_runs(ledger());
     ASSERT_GE(before.size(), 4U);
     const StudySummary summary = train_study(plan(), ledger());
     EXPECT_EQ(summary.trained, 0);
     EXPECT_EQ(summary.superseded, 0);
     EXPECT_EQ(summary.already_finished, static_cast<std::int64_t>(before.size()));
-    EXPECT_EQ(runs_in(ledger()), before);
+    EXPECT_EQ(recorded_runs(ledger()), before);
     // Nor from a plan that spells out what was left at its default.
     const Plan again = plan();
     const Plan spelled =

@@ -15,6 +15,8 @@
 #include "jevrin/tensor/transposition.hpp"
 #include "jevrin/tensor/vector_math.hpp"
 
+#include <fmt/format.h>
+
 #include <array>
 #include <limits>
 #include <numeric>

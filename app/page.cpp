@@ -28,7 +28,7 @@ void serve(const PageOptions& options) {
                       {.address = options.address, .port = static_cast<int>(options.port)}, key);
     const StopSignals signals;
     print(fmt::format("{}\nopen this address in a browser; Ctrl-C ends the server\n", server.address()));
-    signals.wait();
+    StopSignals::wait();
     ::_exit(0);  // what is being computed for a page is not waited for; changes are whole transactions
 }
 

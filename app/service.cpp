@@ -54,7 +54,7 @@ void start(const StartOptions& options) {
                           .batch_delay = std::chrono::microseconds(std::llround(1e3 * options.batch_delay))},
                          {.address = options.address, .port = static_cast<int>(options.port)});
     print(fmt::format("{}\nCtrl-C or SIGTERM ends the server when it has answered\n", server.address()));
-    signals.wait();
+    StopSignals::wait();
     server.stop();
 }
 

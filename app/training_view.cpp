@@ -1,49 +1,20 @@
 #include "training_view.hpp"
 
 #include "output.hpp"
+#include "stop_signals.hpp"
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
 #include "jevrin/results/training_result.hpp"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
-#include <array>
-#include <atomic>
-#include <csignal>
 #include <map>
 #include <optional>
 #include <utility>
 
 namespace jevrin::app {
 namespace {
-
-std::atomic<bool> stop_asked{false};
-
-// A second signal does not wait for what is being saved.
-void ask_to_stop(int) {
-    if (stop_asked.exchange(true)) ::_exit(130);
-}
-
-// While this exists, SIGINT, SIGTERM and SIGUSR1 ask a training to save and stop. SIGUSR1 is what launchers
-// of jobs pass on to every rank, and what a scheduler sends before its time limit.
-class StopSignals {
-  public:
-    StopSignals() {
-        stop_asked = false;
-        for (std::size_t i = 0; i < signals.size(); ++i) before_[i] = std::signal(signals[i], ask_to_stop);
-    }
-    ~StopSignals() {
-        for (std::size_t i = 0; i < signals.size(); ++i) std::signal(signals[i], before_[i]);
-    }
-    StopSignals(const StopSignals&) = delete;
-    StopSignals& operator=(const StopSignals&) = delete;
-
-  private:
-    static constexpr std::array<int, 3> signals = {SIGINT, SIGTERM, SIGUSR1};
-    std::array<void (*)(int), signals.size()> before_{};
-};
 
 std::string left(double seconds) {
     return seconds < 0 ? "" : spoken_seconds(seconds) + " left";
@@ -92,7 +63,7 @@ std::string epoch_line(const RunRecord& run, const EpochRecord& epoch, Metric me
 
 void help_train_until_done(Ranks& ranks, HelpOptions options) {
     const StopSignals signals;
-    options.stop_requested = [] { return stop_asked.load(); };
+    options.stop_requested = StopSignals::asked;
     try {
         help_train(ranks, options);
     } catch (const WorkError& error) {
@@ -155,7 +126,7 @@ StudySummary train_with_view(const Plan& plan, const std::filesystem::path& ledg
         if (std::exchange(bars_shown, bars.size()) != bars.size()) bar.clear();
         bar.show(bars);
     };
-    callbacks.stop_requested = [] { return stop_asked.load(); };
+    callbacks.stop_requested = StopSignals::asked;
     try {
         const StudySummary summary = train_study(plan, ledger_directory, callbacks, options);
         signals.reset();

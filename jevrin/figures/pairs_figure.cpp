@@ -11,7 +11,7 @@
 namespace jevrin::inline v1 {
 namespace {
 
-constexpr std::size_t most_rows = 40;
+constexpr std::size_t most_compared = 40;
 constexpr std::size_t most_with_numbers = 12;
 
 const char* colour_of(Verdict verdict) {
@@ -48,7 +48,7 @@ std::string cell(const PairVerdict& pair, std::size_t number, bool with_numbers)
 
 void draw_pairs(const Choice& choice, const CandidateStyles& styles, const std::string& title,
                 const std::filesystem::path& file) {
-    const std::size_t count = std::min(choice.ranking.size(), most_rows);
+    const std::size_t count = std::min(choice.ranking.size(), most_compared);
     if (count < 2) throw InputError("there is only one candidate, so there are no pairs to draw");
     std::string cells;
     std::size_t number = 1;

@@ -5,6 +5,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/base/version.hpp"
 
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
@@ -218,7 +219,7 @@ bool asks_for_json(int argc, char** argv) {
 int run_command_line(int argc, char** argv) {
     CLI::App app("Compares training regimes of image classifiers, and chooses with evidence.", "jevrin");
     app.get_formatter()->label("SUBCOMMAND", "COMMAND");
-    app.set_version_flag("--version", JEVRIN_VERSION);
+    app.set_version_flag("--version", library_version());
     app.require_subcommand(1);
     app.footer(
         "'jevrin COMMAND --help' explains a command. 'jevrin demo' runs a complete example on generated "

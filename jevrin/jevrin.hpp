@@ -12,6 +12,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/threads.hpp"
+#include "jevrin/base/version.hpp"
 // Images: find, check, divide, prepare, compose
 #include "jevrin/images/composition.hpp"
 #include "jevrin/images/image_set.hpp"

@@ -5,6 +5,7 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/base/version.hpp"
 #include "jevrin/exchange/graph_node.hpp"
 #include "jevrin/exchange/model_file.hpp"
 #include "jevrin/exchange/model_seal.hpp"
@@ -347,7 +348,7 @@ void write_model(const std::filesystem::path& path, const Model& model, const Su
     onnx::ModelProto proto;
     proto.set_ir_version(ir_version_written);
     proto.set_producer_name("jevrin");
-    proto.set_producer_version(JEVRIN_VERSION);
+    proto.set_producer_version(library_version());
     proto.add_opset_import()->set_version(opset_written);
     ModelWriter(model.network).write(*proto.mutable_graph());
     std::map<std::string, std::string> metadata = model.metadata;

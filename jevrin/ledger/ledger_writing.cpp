@@ -2,6 +2,7 @@
 #include "jevrin/base/files.hpp"
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/base/version.hpp"
 #include "jevrin/images/image_arrays.hpp"
 #include "jevrin/ledger/checksums.hpp"
 #include "jevrin/ledger/columns.hpp"
@@ -222,7 +223,7 @@ RunId LedgerWriter::put_run(StudyId study, const RunIdentity& run, std::int64_t*
                 study, run.split, run.candidate, run.origin.empty() ? run.candidate : run.origin,
                 varied_text(run.varied), name_of(run.regime), run.seed, run.fold, run.settings, identity,
                 run.batch, run.training_fraction, run.planned_epochs, run.parameters,
-                run.trainable_parameters, run.multiplications, JEVRIN_VERSION, now());
+                run.trainable_parameters, run.multiplications, library_version(), now());
         return RunId{select_number(*connection_->database,
                                    "SELECT id FROM runs WHERE study = ? AND candidate = ? AND seed = ? AND "
                                    "fold = ? AND identity = ?",
@@ -241,7 +242,7 @@ void LedgerWriter::begin_run(RunId run, const std::string& plan, const std::stri
             *connection_->database,
             "UPDATE runs SET state = 'training', reason = '', plan = ?, environment = ?, jevrin_version = ? "
             "WHERE id = ?",
-            plan, environment, JEVRIN_VERSION, run);
+            plan, environment, library_version(), run);
     });
 }
 

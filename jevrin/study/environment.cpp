@@ -3,6 +3,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/base/parallel.hpp"
 #include "jevrin/base/processor.hpp"
+#include "jevrin/base/version.hpp"
 #include "jevrin/images/libraries.hpp"
 #include "jevrin/tensor/libraries.hpp"
 
@@ -12,8 +13,9 @@
 namespace jevrin::inline v1 {
 
 std::string environment_json() {
-    Json json = {{"jevrin", JEVRIN_VERSION},   {"compiler", __VERSION__}, {"processor", processor().name},
-                 {"cores", processor().cores}, {"threads", threads()},    {"arithmetic", arithmetic_version}};
+    Json json = {{"jevrin", library_version()},   {"compiler", __VERSION__},
+                 {"processor", processor().name}, {"cores", processor().cores},
+                 {"threads", threads()},          {"arithmetic", arithmetic_version}};
     for (const auto& [library, version] : image_libraries()) json["libraries"][library] = version;
     for (const auto& [library, version] : compute_libraries()) json["libraries"][library] = version;
     json["libraries"]["SQLite"] = sqlite3_libversion();

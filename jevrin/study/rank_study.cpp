@@ -5,6 +5,7 @@
 #include "jevrin/base/hash.hpp"
 #include "jevrin/base/processor.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/base/version.hpp"
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/study/feature_pools.hpp"
 #include "jevrin/study/planned_runs.hpp"
@@ -212,7 +213,7 @@ class RankStudy {
 
 RankGreeting rank_greeting() {
     static const std::string build = content_hash_of_file("/proc/self/exe").substr(0, 12);
-    return {.host = host_name(), .version = JEVRIN_VERSION, .build = build, .processor = processor().name};
+    return {.host = host_name(), .version = library_version(), .build = build, .processor = processor().name};
 }
 
 void send_home(Ranks& ranks) {

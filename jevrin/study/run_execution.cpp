@@ -3,6 +3,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/memory.hpp"
 #include "jevrin/base/text.hpp"
+#include "jevrin/base/version.hpp"
 #include "jevrin/study/certainty.hpp"
 #include "jevrin/study/environment.hpp"
 #include "jevrin/training/prediction_cost.hpp"
@@ -184,7 +185,7 @@ Classifier RunExecution::classifier(Network network) const {
                            {"run", record_.name()},
                            {"regime", name_of(record_.regime)},
                            {"image_set", materials_.set.fingerprint},
-                           {"version", JEVRIN_VERSION}},
+                           {"version", library_version()}},
             .seen_images = std::move(seen_images)};
 }
 

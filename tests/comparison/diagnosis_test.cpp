@@ -78,6 +78,14 @@ TEST(Diagnosis, AGapThatOpensIsOverfitTooThoughValidationStands) {
     EXPECT_THAT(d.findings.front().text(), HasSubstr("stays at 0.50"));
 }
 
+TEST(Diagnosis, ALossThatFallsAtTheEndDidNotRise) {
+    // The lowest two are the last two; the mean of the last three is far above them.
+    const Diagnosis d = diagnose_as(curve_of(
+        30, [](int e) { return settling(e, 1.4, 0.3, 6); },
+        [](int e) { return e <= 28 ? 0.9 + 0.5 / e : 0.5 + 0.02 * (e - 29); }));
+    EXPECT_EQ(d.overfit_by, 0.0);
+}
+
 TEST(Diagnosis, ValidationThatRisesWithTrainingIsNotOverfit) {
     // Both fall to epoch 10 and rise from there: nothing is learned by heart.
     const auto turning = [](int e) { return e <= 10 ? 1.4 - 0.09 * e : 0.5 + 0.01 * (e - 10); };

@@ -241,6 +241,9 @@ TEST_F(PageRoutesTest, AnImageThatIsATestImageByNowIsShownNoMore) {
         store.add({.name = "sealed.png", .label = "both", .model = "stripes", .version = 1, .sender = "shop"},
                   read_file(*directory_ / "images" / path));
     EXPECT_TRUE(added.is_new);
+    EXPECT_THROW(store.add({.name = "note.txt", .label = "both", .model = "stripes", .sender = "shop"},
+                           test::bytes_of("this is no image")),
+                 InputError);
     EXPECT_EQ(data("received").at("images").size(), before);
     EXPECT_EQ(get("/api/picture", {{"received", std::to_string(added.number)}}).status, 400);
 }

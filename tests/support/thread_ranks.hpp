@@ -12,6 +12,7 @@
 #include <chrono>
 #include <condition_variable>
 #include <deque>
+#include <iterator>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -30,17 +31,15 @@ class ThreadJob {
     bool was_abandoned() const { return abandoned_; }
     std::size_t messages() const { return messages_; }
     std::size_t bytes() const { return bytes_; }
-    // Waits until so many epochs have arrived at rank 0 that it has not taken; for a second at most.
-    void await_epochs(std::ptrdiff_t count) {
-        Rank& zero = *ranks_.front();
-        std::unique_lock lock(zero.mutex_);
-        zero.changed_.wait_for(lock, std::chrono::seconds(1),
-                               [&] { return std::ranges::count_if(zero.arrived_, is_epoch) >= count; });
-    }
+    // From now on epochs arrive at rank 0 so many at a time, or alone when no other came for a while.
+    void deliver_epochs_together(std::size_t count) { delivered_together_ = count; }
     // The most epochs that rank 0 had taken before it answered the first of them.
     std::size_t most_epochs_together() const { return most_epochs_together_; }
 
   private:
+    using Clock = std::chrono::steady_clock;
+    static constexpr std::chrono::milliseconds longest_way{300};
+
     static bool is_epoch(const Ranks::Bytes& bytes) {
         try {
             return unpacked(bytes).head.at("do") == "finish_epoch";
@@ -79,14 +78,26 @@ class ThreadJob {
                     taken_epochs_.erase({to, answer->get<std::int64_t>()});
             }
             Rank& other = *job_.ranks_[static_cast<std::size_t>(to)];
+            Bytes message{number_, std::move(bytes)};
+            const bool waits = to == 0 && job_.delivered_together_ > 1 && is_epoch(message);
             const std::lock_guard lock(other.mutex_);
-            other.arrived_.push_back({number_, std::move(bytes)});
+            (waits ? other.on_their_way_ : other.arrived_).push_back(std::move(message));
+            if (waits) other.last_sent_ = Clock::now();
             other.changed_.notify_all();
         }
         std::optional<Bytes> receive(std::chrono::milliseconds wait) override {
             if (job_.abandoned_) throw WorkError("the job was ended");
             std::unique_lock lock(mutex_);
-            if (!changed_.wait_for(lock, wait, [this] { return !arrived_.empty(); })) return std::nullopt;
+            for (const auto until = Clock::now() + wait; arrived_.empty();) {
+                if (on_their_way_.size() >= job_.delivered_together_ ||
+                    Clock::now() - last_sent_ > longest_way) {
+                    std::ranges::move(on_their_way_, std::back_inserter(arrived_));
+                    on_their_way_.clear();
+                }
+                if (!arrived_.empty()) break;
+                if (Clock::now() >= until) return std::nullopt;
+                changed_.wait_until(lock, std::min(until, Clock::now() + longest_way));
+            }
             Bytes first = std::move(arrived_.front());
             arrived_.pop_front();
             if (number_ == 0) note_epoch(first);
@@ -119,6 +130,8 @@ class ThreadJob {
         std::mutex mutex_;
         std::condition_variable changed_;
         std::deque<Bytes> arrived_;
+        std::deque<Bytes> on_their_way_;
+        Clock::time_point last_sent_;  // of those on their way
     };
 
     std::vector<std::unique_ptr<Rank>> ranks_;
@@ -127,6 +140,7 @@ class ThreadJob {
     std::atomic<bool> abandoned_{false};
     std::atomic<std::size_t> messages_{0};
     std::atomic<std::size_t> bytes_{0};
+    std::atomic<std::size_t> delivered_together_{1};
     std::size_t most_epochs_together_ = 0;  // of rank 0's thread
 };
 

@@ -76,7 +76,7 @@ void run_demo(const fs::path& directory) {
     train_with_view(plan, ledger_directory);
     const Ledger ledger = Ledger::open(ledger_directory);
     const StudyRecord study = ledger.study(plan.name);
-    print("\n" + runs_text(ledger.runs(study.id), study.metric, form_for_terminal()) + "\n");
+    print("\n" + runs_text(ledger.runs(study.id), study, form_for_terminal()) + "\n");
     const ChoiceResult result = report_choice(ledger, study);
     print(to_text(result, form_for_terminal()));
     write_figures(directory, ledger, result);

@@ -9,8 +9,8 @@
 #include "jevrin/training/classifier.hpp"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
+#include <chrono>
 #include <cmath>
 #include <mutex>
 

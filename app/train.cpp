@@ -86,8 +86,8 @@ void train(TrainOptions options) {
     const StudySummary summary = train_with_view(plan, options.ledger, options.study);
     print("\n" + to_text(summary));
     if (summary.failed_before > 0) print("--retry trains failed runs again\n");
-    print("\n" +
-          runs_text(Ledger::open(options.ledger).runs(summary.study), plan.metric, form_for_terminal()));
+    const Ledger ledger = Ledger::open(options.ledger);
+    print("\n" + runs_text(ledger.runs(summary.study), ledger.study(plan.name), form_for_terminal()));
     if (summary.failed > 0) throw ExitStatus{1};
 }
 

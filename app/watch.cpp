@@ -69,10 +69,10 @@ void follow(const OpenStudy& open) {
 void watch(const WatchOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const StudyProgress progress = report_progress(open.ledger, open.study);
-    present(progress, {.json = options.ledger.json,
-                       .next = options.once ? "\n" + runs_text(progress.runs, progress.study.metric,
-                                                               form_for_terminal())
-                                            : ""});
+    present(
+        progress,
+        {.json = options.ledger.json,
+         .next = options.once ? "\n" + runs_text(progress.runs, progress.study, form_for_terminal()) : ""});
     if (!options.ledger.json && !options.once && progress.open > 0) follow(open);
 }
 

@@ -46,6 +46,7 @@ function(precompile_headers target)
   endif()
 endfunction()
 
+# In a release; other build types say it themselves.
 function(optimise target level)
   target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:${level}>)
 endfunction()

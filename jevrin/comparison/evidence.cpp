@@ -140,15 +140,20 @@ std::int64_t arithmetic_of(const Ledger& ledger, const RunRecord& run) {
 
 }  // namespace
 
-StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
-                              const std::vector<RunRecord>& runs) {
-    StudyEvidence evidence;
-    const RunRecord* counted = nullptr;  // one on the image set that counts
+const RunRecord* run_that_counts(const StudyRecord& study, const std::vector<RunRecord>& runs) {
+    const RunRecord* counted = nullptr;
     for (const RunRecord& run : runs)
         if (run.state == RunState::finished && run.best &&
             (counted == nullptr || run.image_set == study.image_set ||
              (counted->image_set != study.image_set && run.image_set > counted->image_set)))
             counted = &run;
+    return counted;
+}
+
+StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,
+                              const std::vector<RunRecord>& runs) {
+    StudyEvidence evidence;
+    const RunRecord* counted = run_that_counts(study, runs);
     if (counted == nullptr)
         throw InputError(fmt::format("study '{}' has no finished run yet{}; train its plan first", study.name,
                                      runs.empty() ? "" : " among these"));

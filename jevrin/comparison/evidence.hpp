@@ -57,9 +57,12 @@ struct StudyEvidence {
     std::vector<std::string> set_apart;
 };
 
-// Of the study's finished runs. Runs that saw different image sets cannot be compared: those on the set that
-// the study has now count, or while there are none, those on the one added last. InputError when no run is
+// Runs that saw different image sets cannot be compared: those on the set that the study has now count, or
+// while none of them is finished, those on the one added last. This is one of them; null when no run is
 // finished.
+const RunRecord* run_that_counts(const StudyRecord& study, const std::vector<RunRecord>& runs);
+
+// Of the study's finished runs that count. InputError when no run is finished.
 StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study);
 // The same for some of its runs.
 StudyEvidence gather_evidence(const Ledger& ledger, const StudyRecord& study,

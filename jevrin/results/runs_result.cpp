@@ -1,6 +1,7 @@
 #include "jevrin/results/runs_result.hpp"
 
 #include "jevrin/base/text.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/results/json_values.hpp"
 
@@ -86,18 +87,21 @@ std::string spoken_state(const RunRecord& run) {
     return run.state == RunState::training ? "interrupted" : name_of(run.state);
 }
 
-std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const TextForm& form) {
+std::string runs_text(const std::vector<RunRecord>& runs, const StudyRecord& study, const TextForm& form) {
     if (runs.empty()) return "no runs yet\n";
-    const std::int64_t version = std::ranges::max(runs, {}, &RunRecord::image_set_version).image_set_version;
-    std::vector<RunRecord> current;  // of the last version of the image set
-    std::ranges::copy_if(runs, std::back_inserter(current),
-                         [&](const RunRecord& run) { return run.image_set_version == version; });
-    const RunRecord* best = best_run(current, metric);
+    const Metric metric = study.metric;
+    const RunRecord* counted = run_that_counts(study, runs);
+    std::vector<RunRecord> compared;
+    std::ranges::copy_if(runs, std::back_inserter(compared), [&](const RunRecord& run) {
+        return run.image_set == (counted == nullptr ? study.image_set : counted->image_set);
+    });
+    const RunRecord* best = best_run(compared, metric);
     std::int64_t finished = 0;
     const auto number = [](const char* head, int optional) {
         return TableColumn{.key = {}, .head = head, .align = Align::right, .optional = optional};
     };
-    const bool mixed = current.size() < runs.size();
+    const auto others = std::ssize(runs) - std::ssize(compared);
+    const bool mixed = others > 0 && !compared.empty();
     std::vector<TableColumn> columns = {{.key = {}, .head = "run"},
                                         {.key = {}, .head = "regime", .optional = 4},
                                         {.key = {}, .head = "state"},
@@ -135,10 +139,9 @@ std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const T
     text += "\n\n" + table.text(runs.size(), form.width);
     if (mixed)
         text += fmt::format(
-            "{} of an earlier version of the image set (set) and not compared with those of version {}\n",
-            runs.size() - current.size() == 1 ? "1 run is"
-                                              : fmt::format("{} runs are", runs.size() - current.size()),
-            version);
+            "{} another version of the image set and {} not compared with those of version {} (set)\n",
+            others == 1 ? "1 run used" : fmt::format("{} runs used", others), others == 1 ? "is" : "are",
+            compared.front().image_set_version);
     for (const RunRecord& run : runs)
         if (run.state == RunState::failed) text += fmt::format("{} failed: {}\n", run.name(), run.reason);
     if (std::any_of(runs.begin(), runs.end(),
@@ -198,7 +201,7 @@ std::string to_text(const RunsResult& result, const TextForm& form) {
     } else {
         std::vector<RunRecord> runs;
         for (const RunRow& row : result.rows) runs.push_back(row.run);
-        text = fmt::format("study '{}': {}", study.name, runs_text(runs, study.metric, form));
+        text = fmt::format("study '{}': {}", study.name, runs_text(runs, study, form));
     }
     if (study.image_set_version > 1)
         text += fmt::format("the image set is version {} of {}\n", study.image_set_version,

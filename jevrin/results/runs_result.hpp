@@ -43,7 +43,8 @@ std::string to_text(const RunGroupsResult& result, const TextForm& form = {});
 
 // "training", or "interrupted" when no process works on it.
 std::string spoken_state(const RunRecord& run);
-// The verdict, then a line per run.
-std::string runs_text(const std::vector<RunRecord>& runs, Metric metric, const TextForm& form = {});
+// How many of a study's runs are finished and the best of those that are compared, then a line per run.
+std::string runs_text(const std::vector<RunRecord>& runs, const StudyRecord& study,
+                      const TextForm& form = {});
 
 }  // namespace jevrin::inline v1

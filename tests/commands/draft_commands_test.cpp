@@ -91,7 +91,10 @@ TEST_F(Drafted, ImagesOfOneObjectStayInOnePart) {
     EXPECT_THAT(run({"survey", "tiles"}).output, HasSubstr("36 images may show 18 objects"));
     ASSERT_EQ(run({"draft", "tiles", "--hours", "0.001"}).status, 0);
     const Plan plan = read_plan(directory_ / "tiles.toml");
-    EXPECT_NE(plan.images.source.group_pattern, "");
+    const Json named = parse_json(run({"survey", "tiles", "--json"}).output).at("name_groups");
+    EXPECT_EQ(named.at("pattern"), plan.images.source.group_pattern);
+    EXPECT_EQ(named.at("groups"), 18);
+    EXPECT_EQ(named.at("items"), 36);
     EXPECT_EQ(run({"check", "tiles.toml"}).errors, "");
     std::string text = read_text(directory_ / "tiles.toml");
     const std::size_t at = text.find("group_pattern");

@@ -76,9 +76,9 @@ TEST(Marks, BecomeCorrectionsThatTheNextStudySees) {
     // What was trained before it is another comparison, and the highest score is not one of those.
     EXPECT_THAT(run({"runs"}).output,
                 AllOf(ContainsRegex("2 of 2 runs finished; .*, in new head/1"),
-                      HasSubstr("1 run is of an earlier version of the image set (set) and not compared "
-                                "with those of version 2")));
-    EXPECT_THAT(run({"runs", "--where", "regime=frozen"}).output, Not(HasSubstr("earlier version")));
+                      HasSubstr("1 run used another version of the image set and is not compared with those "
+                                "of version 2 (set)")));
+    EXPECT_THAT(run({"runs", "--where", "regime=frozen"}).output, Not(HasSubstr("another version")));
     // A file that is no list of corrections is left alone.
     write_file(directory / "other.csv", std::string("a,b\n1,2\n"));
     EXPECT_EQ(run({"marks", "list", "--corrections", "other.csv"}).status, 2);

@@ -83,6 +83,11 @@ TEST(Survey, NamesSuggestGroupsThatWouldLeakBetweenParts) {
                   .pattern,
               "");
     EXPECT_EQ(groups_of(two, [](int o, int i) { return fmt::format("{}-{}", 3 * o + i, 800); }).pattern, "");
+    const auto with_scenes = [](int o, int i) {  // ten objects of three images; one place has all others
+        return o % 100 < 10 ? fmt::format("bolt{}-{}", o, i) : fmt::format("yard-{}", 3 * o + i);
+    };
+    EXPECT_NE(groups_of(two, with_scenes, 11).pattern, "");
+    EXPECT_EQ(groups_of(two, with_scenes, 14).pattern, "");
 }
 
 TEST(Survey, TheSuggestedPatternMakesTheGroups) {

@@ -17,6 +17,7 @@ const std::string arrow_down = "\xee\x80\x95";
 const std::string tab = "\xee\x80\x84";
 const std::string enter = "\xee\x80\x87";
 const std::string escape = "\xee\x80\x8c";
+const std::string delete_key = "\xee\x80\x97";
 
 class PageInABrowser : public test::TrainedStudy {
   protected:
@@ -77,6 +78,122 @@ TEST_F(PageInABrowser, AnImageThatWasSentBackIsReviewed) {
     page.wait_for_text("main", "1 image sent back, 0 to review");
     EXPECT_EQ(store.list().at(0).label, "down");
     EXPECT_EQ(store.list().at(0).review, Review::accepted);
+}
+
+TEST_F(PageInABrowser, LabelsAreMarkedAndUnmarked) {
+    const std::string item = items(Part::validation).at(1);
+    const auto marks = [&] {
+        std::vector<MarkRecord> found = ledger().marks(ledger().study().id);
+        std::erase_if(found, [&](const MarkRecord& mark) { return mark.item != item; });
+        return found;
+    };
+    PageOnScreen page(ledger_path());
+    page.show("labels?item=" + page.browser.text("encodeURIComponent(" + PageOnScreen::quoted(item) + ")"));
+    page.browser.wait_for("document.querySelector('dialog[open] input[aria-label=note]')");
+    const std::string other = page.browser.text("document.querySelector('dialog select').options[1].value");
+    page.set("dialog select", other);
+    page.wait_for_text("dialog", "marked as " + other);
+    page.set("dialog input[aria-label=note]", "half of it is out of the image");
+    page.wait_for_text("dialog", "out of the image");
+    ASSERT_EQ(marks().size(), 1U);
+    EXPECT_EQ(marks()[0].label, other);
+    EXPECT_EQ(marks()[0].note, "half of it is out of the image");
+    page.press("exclude");
+    page.wait_for_text("dialog", "marked to be excluded");
+    EXPECT_TRUE(marks().at(0).excluded);
+    EXPECT_EQ(marks()[0].note, "half of it is out of the image");
+    EXPECT_THAT(page.browser.text("fetch('api/corrections').then(answer => answer.text())"),
+                HasSubstr(path_of_item(item)));
+    page.press("remove the mark");
+    page.browser.wait_for("!document.querySelector('dialog').innerText.includes('marked')");
+    EXPECT_TRUE(marks().empty());
+    page.browser.keys("x");
+    page.wait_for_text("dialog", "marked to be excluded");
+    page.browser.keys(delete_key);
+    page.browser.wait_for("!document.querySelector('dialog').innerText.includes('marked')");
+    EXPECT_TRUE(marks().empty());
+    page.browser.keys(escape);
+    page.choose("judged by", "recorded");
+    page.wait_for_text("main header", "judged by what ");
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+}
+
+TEST_F(PageInABrowser, AThresholdIsMoved) {
+    PageOnScreen page(ledger_path());
+    page.show("thresholds?run=from%20scratch%2F1&class=both");
+    page.wait_for_text("h1", "both against all others");
+    // All that is called so: three of nine.
+    page.set(".long input", "0");
+    page.browser.wait_for("location.hash.includes('at=0.000')");
+    page.wait_for_text(".figures", "0.333");
+    EXPECT_EQ(page.texts(".figures div:nth-child(-n+4) dd"), "0.000,0.333,1.000,0.500");
+    EXPECT_EQ(page.texts(".small-table td"), "3,0,6,0");
+    page.set(".long input", "1");
+    page.browser.wait_for("location.hash.includes('at=1.000')");
+    EXPECT_EQ(page.texts(".small-table td"), "0,3,0,6");
+    // A place of the first chart is taken as the threshold.
+    page.browser.drag(".chart", 0, 0);
+    page.browser.wait_for("/at=0.[345]/.test(location.hash)");
+    page.choose("class", "down");
+    page.wait_for_text("h1", "down against all others");
+    EXPECT_THAT(page.browser.console(), IsEmpty());
+}
+
+TEST_F(PageInABrowser, ImagesLayersAndCostsAreChosen) {
+    PageOnScreen page(ledger_path());
+    page.show("images");
+    page.browser.wait_for("document.querySelectorAll('.sample-row').length === 3");
+    page.choose("class", "both");
+    page.browser.wait_for("document.querySelectorAll('.sample-row').length === 1");
+    page.press("another sample");
+    page.browser.wait_for("location.hash.includes('seed=2')");
+    page.choose("prepared as by", "last stage/2");
+    page.browser.click(".sample-row .picture");
+    page.wait_for_text("dialog", "as last stage/2 sees it: 16");
+    page.wait_for_text("dialog", "this run does not augment");
+    page.press("→");
+    page.wait_for_text("dialog header", "of");
+    page.press("close");
+
+    page.show("network?run=new%20head%2F1");
+    page.wait_for_text(".activations h2", "stage by stage");
+    const std::string layer = page.text(".layer .layer-name");
+    page.browser.click(".layer");
+    page.wait_for_text(".activations h2", "Activations of " + layer);
+    page.browser.click(".layer");
+    page.wait_for_text(".activations h2", "stage by stage");
+    page.press("next");
+    page.browser.wait_for("location.hash.includes('item=')");
+    page.browser.wait_for("[...document.querySelectorAll('.activations button')].every(b => !b.disabled)");
+    page.press("previous");
+    page.browser.wait_for("document.querySelector('.activations button').disabled");
+
+    page.show("run?run=new%20head%2F1");
+    page.browser.wait_for("document.querySelector('.layers-panel select')");
+    page.set(".layers-panel select", "update_ratio");
+    page.browser.wait_for("location.hash.includes('layers=update_ratio')");
+    page.browser.wait_for("document.querySelector('.layers-panel .chart .line')");
+    page.browser.value("document.querySelector('.layers-panel .chart').scrollIntoView()");
+    page.browser.point(".layers-panel .chart", 5, 0);
+    page.browser.point(".layers-panel tbody tr");
+    page.browser.wait_for("document.querySelector('.layers-panel .chart .near')");
+
+    page.show("study");
+    for (const auto& [cost, axis] : {std::pair{"trained", "trained parameters"},
+                                     {"memory", "memory"},
+                                     {"file", "model file"},
+                                     {"seconds", "training time"}}) {
+        page.choose("cost", cost);
+        page.wait_for_text(".cost .chart", axis);
+    }
+
+    page.show("try");
+    page.wait_for_text("main", "Runs that are asked");
+    const std::string asked = page.text("main section h2");
+    page.browser.click("fieldset input");
+    page.browser.wait_for("location.hash.includes('runs=')");
+    EXPECT_NE(page.text("main section h2"), asked);
+    EXPECT_THAT(page.browser.console(), IsEmpty());
 }
 
 TEST_F(PageInABrowser, FromOpeningToASuspiciousLabelMarked) {
@@ -322,18 +439,7 @@ TEST_F(PageInABrowser, ChartsAndTablesAreSaved) {
     PageOnScreen page(ledger_path(), {.downloads = downloads.path()});
     page.show("curves");
     page.browser.wait_for("document.querySelectorAll('.chart .line').length === 12");
-    const auto saved = [&](const std::string& name) {
-        for (int tries = 0; tries < 250; ++tries) {
-            std::error_code none;
-            if (std::filesystem::file_size(downloads / name, none) > 0 && !none) {
-                const std::vector<std::byte> bytes = read_file(downloads / name);
-                return std::string(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-            }
-            ::usleep(20'000);
-        }
-        ADD_FAILURE() << name << " was not saved";
-        return std::string();
-    };
+    const auto saved = [&](const char* name) { return test::saved_file(downloads / name); };
     page.browser.value(
         "[...document.querySelectorAll('.chart-tools button')].slice(0, 3).forEach(b => b.click())");
     EXPECT_THAT(saved("small-accuracy.svg"), HasSubstr("<svg"));

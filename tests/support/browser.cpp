@@ -8,6 +8,8 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <cstdlib>
+#include <fstream>
 #include <thread>
 
 namespace jevrin::test {
@@ -51,9 +53,6 @@ Browser::Browser(const BrowserSettings& settings) : driver_("chromedriver", {"--
                {{"alwaysMatch",
                  {{"goog:chromeOptions", options}, {"goog:loggingPrefs", {{"browser", "ALL"}}}}}}}});
     session_ = session.value("sessionId", "");
-    const auto tell = [&](const char* command, const Json& parameters) {
-        call("POST", "/goog/cdp/execute", {{"cmd", command}, {"params", parameters}});
-    };
     tell("Emulation.setDeviceMetricsOverride", {{"width", settings.width},
                                                 {"height", settings.height},
                                                 {"deviceScaleFactor", 1},
@@ -67,10 +66,29 @@ Browser::Browser(const BrowserSettings& settings) : driver_("chromedriver", {"--
         tell("Network.emulateNetworkConditions",
              {{"offline", true}, {"latency", 0}, {"downloadThroughput", 0}, {"uploadThroughput", 0}});
     }
+    if (std::getenv("JEVRIN_PAGE_COVERAGE") != nullptr) {
+        tell("Profiler.enable", Json::object());
+        tell("Profiler.startPreciseCoverage", {{"callCount", true}, {"detailed", true}});
+    }
 }
 
 Browser::~Browser() {
-    if (connection_ && !session_.empty()) connection_->client.Delete("/session/" + session_);
+    if (!connection_ || session_.empty()) return;
+    keep_coverage();
+    connection_->client.Delete("/session/" + session_);
+}
+
+Json Browser::tell(const char* command, const Json& parameters) {
+    return call("POST", "/goog/cdp/execute", {{"cmd", command}, {"params", parameters}});
+}
+
+// For scripts/page-coverage; the next page forgets what this one ran.
+void Browser::keep_coverage() {
+    const char* folder = std::getenv("JEVRIN_PAGE_COVERAGE");
+    if (folder == nullptr) return;
+    static int files = 0;
+    std::ofstream(std::filesystem::path(folder) / fmt::format("{}-{}.json", ::getpid(), files++))
+        << json_text(tell("Profiler.takePreciseCoverage", Json::object()));
 }
 
 Json Browser::call(const std::string& method, const std::string& path, const Json& body) {
@@ -88,6 +106,7 @@ Json Browser::call(const std::string& method, const std::string& path, const Jso
 }
 
 void Browser::open(const std::string& address) {
+    keep_coverage();
     call("POST", "/url", {{"url", address}});
 }
 

@@ -58,6 +58,8 @@ class Browser {
 
   private:
     Json call(const std::string& method, const std::string& path, const Json& body = Json::object());
+    Json tell(const char* command, const Json& parameters);
+    void keep_coverage();
     std::string element(const std::string& selector);
     void act(const Json& pointer_actions);
 

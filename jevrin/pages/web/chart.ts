@@ -4,7 +4,7 @@ import { axisBottom, axisLeft } from "d3-axis";
 import { select } from "d3-selection";
 import { line, area } from "d3-shape";
 import { h, svg, save, onFrame, replace } from "./dom";
-import { csvField, short } from "./format";
+import { csvField, plain, short } from "./format";
 import { savePng, saveSvg } from "./chart_files";
 
 export type Point = [number, number];
@@ -128,9 +128,9 @@ export class Chart {
 
   private tools(): HTMLElement {
     return h("div", { class: "chart-tools" },
-             h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => saveSvg(this.drawing, this.file()) }, "SVG"),
-             h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => savePng(this.drawing, this.file()) }, "PNG"),
-             h("button", { type: "button", class: "small", title: "save its points as CSV", onclick: () => save(this.file() + ".csv", this.csv(), "text/csv") }, "CSV"));
+             h("button", { type: "button", class: "small", title: "save as SVG", onclick: () => saveSvg(this.drawing, this.options.title) }, "SVG"),
+             h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => savePng(this.drawing, this.options.title) }, "PNG"),
+             h("button", { type: "button", class: "small", title: "save its points as CSV", onclick: () => save(this.options.title, "csv", this.csv(), "text/csv") }, "CSV"));
   }
 
   // The same for those who cannot see it: a row for each x, a column for each line.
@@ -143,7 +143,7 @@ export class Chart {
       rows.get(x)![column] = y;
     }));
     const body = [...rows].sort((a, b) => a[0] - b[0]).map(([x, values]) =>
-      h("tr", {}, h("th", { scope: "row" }, short(x)), ...values.map((value) => h("td", { class: "number" }, short(value)))));
+      h("tr", {}, h("th", { scope: "row" }, plain(x)), ...values.map((value) => h("td", { class: "number" }, short(value)))));
     replace(this.table, h("summary", {}, "as a table"), h("div", { class: "scroll" }, h("table", {},
       h("thead", {}, h("tr", {}, h("th", {}, this.options.xLabel), ...lines.map((one) => h("th", { scope: "col" }, one.name)))), h("tbody", {}, ...body))));
   }
@@ -378,8 +378,4 @@ export class Chart {
 
   private static made = 0;
   private readonly identity = ++Chart.made;
-
-  private file(): string {
-    return this.options.title.replace(/[^A-Za-z0-9]+/g, "-");
-  }
 }

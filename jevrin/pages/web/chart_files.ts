@@ -17,19 +17,19 @@ function standalone(drawing: SVGSVGElement): string {
   return new XMLSerializer().serializeToString(copy);
 }
 
-export function saveSvg(drawing: SVGSVGElement, name: string): void {
-  save(`${name}.svg`, standalone(drawing), "image/svg+xml");
+export function saveSvg(drawing: SVGSVGElement, title: string): void {
+  save(title, "svg", standalone(drawing), "image/svg+xml");
 }
 
 // At twice the size of the screen.
-export function savePng(drawing: SVGSVGElement, name: string): void {
+export function savePng(drawing: SVGSVGElement, title: string): void {
   const address = URL.createObjectURL(new Blob([standalone(drawing)], { type: "image/svg+xml" }));
   const image = new Image();
   image.onload = () => {
     const canvas = h("canvas", { width: 2 * Number(drawing.getAttribute("width")), height: 2 * Number(drawing.getAttribute("height")) });
     canvas.getContext("2d")!.drawImage(image, 0, 0, canvas.width, canvas.height);
     URL.revokeObjectURL(address);
-    canvas.toBlob((blob) => blob && save(`${name}.png`, blob));
+    canvas.toBlob((blob) => blob && save(title, "png", blob));
   };
   image.src = address;
 }

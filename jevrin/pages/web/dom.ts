@@ -38,19 +38,15 @@ export function replace(parent: Element, ...children: Child[]): void {
   fill(parent, {}, children);
 }
 
-// Saves bytes or text as a file of the browser.
-export function save(name: string, content: Blob | string, type = "text/plain"): void {
+// Saves bytes or text as a file of the browser, under a name that every file system takes.
+export function save(title: string, ending: string, content: Blob | string, type = "text/plain"): void {
   const blob = content instanceof Blob ? content : new Blob([content], { type });
-  const link = h("a", { href: URL.createObjectURL(blob), download: name });
+  const name = title.replace(/[^A-Za-z0-9._-]+/g, "-").slice(0, 80);
+  const link = h("a", { href: URL.createObjectURL(blob), download: `${name}.${ending}` });
   document.body.append(link);
   link.click();
   link.remove();
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
-}
-
-// A name that every file system takes.
-export function fileName(...words: string[]): string {
-  return words.join("-").replace(/[^A-Za-z0-9._-]+/g, "-").slice(0, 80);
 }
 
 // What is shown while something is asked, when it failed, and when there is nothing.

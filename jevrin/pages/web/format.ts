@@ -14,6 +14,11 @@ export function short(value: number | null | undefined): string {
   return value.toPrecision(3);
 }
 
+// A place on an axis: epochs and steps are whole.
+export function plain(value: number): string {
+  return Number.isInteger(value) ? String(value) : short(value);
+}
+
 export function count(value: number): string {
   return value.toLocaleString("en");
 }

@@ -90,7 +90,7 @@ export class MatrixView {
     this.element = h("div", { class: "matrix-box" }, this.canvas, this.readout,
                      h("div", { class: "tools" },
                        h("button", { type: "button", class: "small", title: "save as PNG", onclick: () => this.savePng() }, "PNG"),
-                       h("button", { type: "button", class: "small", title: "save as CSV", onclick: () => save(this.file() + ".csv", this.csv(), "text/csv") }, "CSV")),
+                       h("button", { type: "button", class: "small", title: "save as CSV", onclick: () => save(this.options.title, "csv", this.csv(), "text/csv") }, "CSV")),
                      this.table);
     this.observer = new ResizeObserver(() => this.redraw(null));
     this.observer.observe(this.element);
@@ -343,9 +343,6 @@ export class MatrixView {
     replace(this.table, h("summary", {}, "as a table"), h("div", { class: "scroll" }, h("table", {}, h("thead", {}, head), h("tbody", {}, ...rows))));
   }
 
-  private file(): string {
-    return this.options.title.replace(/[^A-Za-z0-9]+/g, "-").slice(0, 80);
-  }
   private csv(): string {
     const lines = [["true_class", ...this.order.map((column) => this.options.classes[column]!)]];
     for (const row of this.order)
@@ -353,6 +350,6 @@ export class MatrixView {
     return lines.map((line) => line.map(csvField).join(",") + "\r\n").join("");
   }
   private savePng(): void {
-    this.canvas.toBlob((blob) => blob && save(this.file() + ".png", blob));
+    this.canvas.toBlob((blob) => blob && save(this.options.title, "png", blob));
   }
 }

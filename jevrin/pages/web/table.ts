@@ -99,7 +99,7 @@ export class DataTable<Row> {
         })))));
     }
     tools.append(h("button", { type: "button", class: "small", title: "save this table as CSV",
-                               onclick: () => save(options.filename + ".csv", this.csv(), "text/csv") }, "CSV"));
+                               onclick: () => save(options.filename, "csv", this.csv(), "text/csv") }, "CSV"));
     this.element = h("div", { class: "table" }, tools,
                      h("div", { class: "scroll" }, h("table", {}, h("caption", { class: "unseen" }, options.caption),
                                                      h("thead", {}, this.head), this.body)), this.below);

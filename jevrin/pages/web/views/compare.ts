@@ -137,7 +137,7 @@ export function compareView(main: HTMLElement, page: Page): View {
       drawViewer();
     } catch (error) {
       if (mine === shown) {
-        replace(heading, pickers, failure(error));
+        replace(heading, pickers, h("h1", {}, "Two candidates"), failure(error));
         for (const box of [matrixBox, gains, pictures]) replace(box);
       }
     }

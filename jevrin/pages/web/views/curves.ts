@@ -5,7 +5,7 @@ import { amend, change, Params } from "../address";
 import { Chart, Point, Series, nearest } from "../chart";
 import { DataTable, Column } from "../table";
 import { h, replace, failure, choice, checkbox, labelled, debounced } from "../dom";
-import { short, seconds, decimal } from "../format";
+import { decimal, plain, seconds, short } from "../format";
 
 const quantities: [string, string][] = [
   ["loss", "loss"], ["objective", "training objective"], ["accuracy", "accuracy"],
@@ -270,7 +270,7 @@ export function curvesView(main: HTMLElement, page: Page): View {
               ...settings.differing.map((key) => [key, key] as [string, string])], params.text("group"), (value) => change({ group: value }))),
             params.list("runs").length ? h("button", { type: "button", class: "small", onclick: () => change({ runs: null }) }, "all runs") : null,
             params.text("from") ? h("button", { type: "button", class: "small", onclick: () => change({ from: null, to: null }) }, "whole axis") : null,
-            params.text("pin") ? h("button", { type: "button", class: "small", onclick: () => change({ pin: null }) }, `unpin ${short(params.number("pin", 0))}`) : null);
+            params.text("pin") ? h("button", { type: "button", class: "small", onclick: () => change({ pin: null }) }, `unpin ${plain(params.number("pin", 0))}`) : null);
   };
 
   // The runs of the address; without any, all, or those of the best candidates while there are too many.

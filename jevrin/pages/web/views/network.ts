@@ -105,7 +105,7 @@ export function networkView(main: HTMLElement, page: Page): View {
       drawGraph();
       void drawSide();
     } catch (error) {
-      if (shown === wanted) replace(heading, picker, failure(error));
+      if (shown === wanted) replace(heading, picker, h("h1", {}, "Network"), failure(error));
     }
   };
 

@@ -118,7 +118,7 @@ export function thresholdsView(main: HTMLElement, page: Page): View {
       make();
       update();
     } catch (error) {
-      if (question === shown) replace(heading, pickers, failure(error));
+      if (question === shown) replace(heading, pickers, h("h1", {}, "Thresholds"), failure(error));
     }
   };
 

@@ -68,7 +68,7 @@ RunValue run_value(const Json& value) {
 }
 
 void flatten(const Json& value, const std::string& path, std::map<std::string, RunValue>& values) {
-    if (value.is_object() && !value.empty()) {
+    if (value.is_object() && (path.empty() || !value.empty())) {
         for (const auto& [key, inner] : value.items())
             flatten(inner, path.empty() ? key : path + "." + key, values);
     } else if (!is_of_record(path)) {

@@ -1,5 +1,6 @@
 // The study as a whole, the choice, settings of runs, curves.
 #include "jevrin/base/error.hpp"
+#include "jevrin/comparison/evidence.hpp"
 #include "jevrin/pages/news.hpp"
 #include "jevrin/pages/view_functions.hpp"
 #include "jevrin/results/candidate_styles.hpp"
@@ -31,6 +32,8 @@ Json run_row(const RunRecord& run) {
                 {"parameters", run.parameters},
                 {"trainable_parameters", run.trainable_parameters},
                 {"multiplications", run.multiplications},
+                {"image_set", run.image_set.number},
+                {"image_set_version", run.image_set_version},
                 {"tags", run.tags},
                 {"note", run.note}};
     for (const Metric metric : all_metrics)
@@ -51,8 +54,11 @@ Json warning_rows(const Ledger& ledger, const std::vector<RunRecord>& runs) {
     return rows;
 }
 
+// image_set: that of the runs that are compared.
 Json progress_data(const StudyProgress& progress) {
-    return {{"open", progress.open},
+    const RunRecord* counted = run_that_counts(progress.study, progress.runs);
+    return {{"image_set", counted == nullptr ? progress.study.image_set.number : counted->image_set.number},
+            {"open", progress.open},
             {"in_training", progress.in_training},
             {"seconds_left", progress.seconds_left ? short_number(*progress.seconds_left) : Json()},
             {"fraction", short_number(progress.fraction)}};

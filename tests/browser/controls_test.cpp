@@ -243,5 +243,26 @@ TEST(Controls, WhatOneCandidateHasRightAndAnotherWrong) {
     page.wait_for_text(".failure", "nobody");
 }
 
+TEST(Controls, RunsOfAnEarlierImageSetAreToldApart) {
+    const test::TemporaryDirectory directory;
+    test::MadeUpStudy study(directory.path(), 4, 16);
+    study.add_run({.candidate = "early"});
+    study.change_images();
+    study.add_run({.candidate = "late", .predicted = confused_in_pairs});
+    study.add_run({.candidate = "latest", .predicted = [](std::size_t, std::size_t) { return 0U; }});
+    PageOnScreen page(directory.path());
+    page.show("study");
+    page.wait_for_text("main", "1 run used another version of the image set, and is not compared: a early/1");
+    page.show("curves");
+    page.wait_for_rows(".side", "early/1,late/1,latest/1");
+    EXPECT_EQ(page.text(".side thead th:nth-child(8)"), "set");
+    EXPECT_EQ(page.texts(".side tbody td:nth-child(8)"), "1,2,2");
+    // What is shown first is of those that are compared.
+    page.show("run");
+    page.wait_for_text("h1", "accuracy 0.583");
+    page.show("compare");
+    page.wait_for_text(".evidence", "more in b late, orange: more in c latest");
+}
+
 }  // namespace
 }  // namespace jevrin

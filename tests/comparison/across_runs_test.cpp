@@ -231,6 +231,10 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
     EXPECT_EQ(groups[0].runs, 2);
     EXPECT_LT(*groups[0].mean, *groups[1].mean);
     EXPECT_LE(groups[0].lowest, groups[0].highest);
+    // A run without settings differs in theirs, not in one without a name.
+    study_.add_run({.candidate = "elsewhere", .settings = "{}"});
+    EXPECT_THAT(differing_settings(run_rows(study_.ledger(), study_.ledger().runs(study_.study().id))),
+                ElementsAre("training.batch", "training.optimiser.kind", "training.optimiser.learning_rate"));
 }
 
 TEST_F(AcrossRuns, RunsWithoutAValueComeLastEitherWayRound) {

@@ -115,6 +115,12 @@ class MadeUpStudy {
         };
     }
 
+    // The next runs see another version of the image set.
+    void change_images() {
+        set_.fingerprint += ", changed";
+        study_ = ledger_.put_study("made up", study().metric, set_, parts_);
+    }
+
     // The next runs see other parts of the same images.
     void split_again(const Parts& parts) {
         parts_ = parts;

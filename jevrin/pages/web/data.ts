@@ -3,10 +3,10 @@
 export interface RunRow {
   run: string; candidate: string; seed: number; fold: number; regime: string; state: string; reason: string; external: string | null;
   epochs: number; planned_epochs: number; best_epoch: number | null; seconds: number | null;
-  parameters: number; trainable_parameters: number; multiplications: number; tags: string[]; note: string;
+  parameters: number; trainable_parameters: number; multiplications: number; image_set: number; image_set_version: number; tags: string[]; note: string;
   accuracy: number | null; balanced_accuracy: number | null; macro_f1: number | null; loss: number | null;
 }
-export interface Progress { open: number; in_training: number; seconds_left: number | null; fraction: number }
+export interface Progress { image_set: number; open: number; in_training: number; seconds_left: number | null; fraction: number }
 export interface Warning { run: string; epoch: number; message: string }
 export interface CandidateMark { candidate: string; letter: string; colour: string }
 export type Metric = "accuracy" | "balanced_accuracy" | "macro_f1";

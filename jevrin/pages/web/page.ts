@@ -29,10 +29,16 @@ export function scoreOf(study: Study, row: RunRow): number | null {
   return row[study.metric];
 }
 
-// The run with the best score, of a candidate or of all.
+// Whether a run saw the images of those that are compared; others saw another version of the image set.
+export function isCompared(study: Study, row: RunRow): boolean {
+  return row.image_set === study.progress.image_set;
+}
+
+// The run with the best score, of a candidate or of all; of those that are compared, as long as there are any.
 export function bestRun(study: Study, candidate?: string): RunRow | undefined {
   let best: RunRow | undefined;
-  for (const row of study.runs) {
+  const compared = study.runs.filter((row) => isCompared(study, row) && row.epochs > 0);
+  for (const row of compared.length ? compared : study.runs) {
     if ((candidate !== undefined && row.candidate !== candidate) || row.state === "unverified") continue;
     const score = scoreOf(study, row);
     if (score !== null && (!best || score > scoreOf(study, best)!)) best = row;

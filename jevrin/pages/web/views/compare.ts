@@ -1,6 +1,6 @@
 // Two candidates: the difference of their matrices, what each class gains, and the pictures they disagree about.
 import { ask, News } from "../data";
-import { Page, View, candidateName, colourOf, mark } from "../page";
+import { Page, View, candidateName, colourOf, isCompared, mark, runsOf } from "../page";
 import { change, amend, Params } from "../address";
 import { MatrixView } from "../matrix";
 import { Viewer, thumbnail, Item } from "../pictures";
@@ -36,15 +36,15 @@ export function compareView(main: HTMLElement, page: Page): View {
   let shown = "";
   let items: Difference["items"] = [];
 
+  const comparedRuns = (candidate: string) => runsOf(page.study, candidate).filter((row) => row.state === "finished" && isCompared(page.study, row));
   const sides = (): [string, string] => {
-    const finished = new Set(page.study.runs.filter((row) => row.state === "finished").map((row) => row.candidate));
-    const candidates = page.study.candidates.map((one) => one.candidate).filter((one) => finished.has(one));
+    const candidates = page.study.candidates.map((one) => one.candidate).filter((one) => comparedRuns(one).length);
     const best = [...candidates].sort((a, b) => mean(b) - mean(a));
     const first = params.text("first") || best[0] || "";
     return [first, params.text("second") || best.find((one) => one !== first) || ""];
   };
   const mean = (candidate: string) => {
-    const scores = page.study.runs.filter((row) => row.candidate === candidate && row.state === "finished").map((row) => row[page.study.metric] ?? 0);
+    const scores = comparedRuns(candidate).map((row) => row[page.study.metric] ?? 0);
     return scores.reduce((a, b) => a + b, 0) / (scores.length || 1);
   };
 

@@ -1,6 +1,6 @@
 // Curves of any runs, overlaid; the table of runs beside them shows their values where the pointer is.
 import { ask, Curve, curvesOf, News, RunRow } from "../data";
-import { Page, View, colourOf, runLink, runsCalled, mark, scoreOf } from "../page";
+import { Page, View, colourOf, isCompared, runLink, runsCalled, mark, scoreOf } from "../page";
 import { amend, change, Params } from "../address";
 import { Chart, Point, Series, nearest } from "../chart";
 import { DataTable, Column } from "../table";
@@ -94,6 +94,8 @@ export function curvesView(main: HTMLElement, page: Page): View {
       { key: "epochs", head: "of", numeric: true, title: "epochs that are done", value: (row) => row.run.epochs },
       { key: "seconds", head: "time", numeric: true, value: (row) => row.run.seconds, cell: (row) => seconds(row.run.seconds) },
       { key: "regime", head: "regime", value: (row) => row.run.regime },
+      ...(page.study.runs.every((row) => isCompared(page.study, row)) ? [] : [
+        { key: "image_set_version", head: "set", numeric: true, title: "version of the image set", value: (row: Row) => row.run.image_set_version }]),
       { key: "state", head: "state", value: (row) => row.run.state },
       { key: "seed", head: "seed", numeric: true, value: (row) => row.run.seed },
     ];

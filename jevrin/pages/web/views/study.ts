@@ -1,6 +1,6 @@
 // The study: the recommendation first, then the candidates, what they cost, what is still training.
 import { ask, RunRow, isReport, News, Warning } from "../data";
-import { Page, View, candidateName, colourOf, mark, runLink } from "../page";
+import { Page, View, candidateName, colourOf, isCompared, mark, runLink } from "../page";
 import { addressOf, change, Params } from "../address";
 import { Chart } from "../chart";
 import { DataTable, Column } from "../table";
@@ -132,6 +132,7 @@ export function studyView(main: HTMLElement, page: Page): View {
       h("span", { class: "quiet number" }, ` epoch ${row.epochs} of ${row.planned_epochs}`));
     const finished = study.runs.filter((row) => row.state === "finished").length;
     const unverified = study.runs.filter((row) => row.state === "unverified");
+    const others = study.runs.filter((row) => row.state === "finished" && !isCompared(study, row));
     replace(training, h("h2", {}, progress.open ? "Training" : "Training is over"),
             h("p", {}, `${finished} of ${plural(study.runs.length, "run")} finished`
               + (now.length ? `, ${now.length} in training` : "") + (open.length ? `, ${open.length} waiting` : "")
@@ -142,6 +143,8 @@ export function studyView(main: HTMLElement, page: Page): View {
             now.length ? h("ul", { class: "bare" }, ...now.map(bar)) : null,
             unverified.length ? h("p", {}, `${plural(unverified.length, "run")} from elsewhere came without predictions, and ${unverified.length === 1 ? "is" : "are"} not compared: `,
               ...unverified.flatMap((row, i) => [i ? ", " : "", runLink(study, row.run)])) : null,
+            others.length ? h("p", {}, `${plural(others.length, "run")} used another version of the image set, and ${others.length === 1 ? "is" : "are"} not compared: `,
+              ...others.flatMap((row, i) => [i ? ", " : "", runLink(study, row.run)])) : null,
             ...failed.map((row) => h("p", { class: "failure" }, mark(study, row.candidate), ` ${row.run} failed: ${row.reason}`)));
   };
 

@@ -11,6 +11,8 @@
 
 #include <chrono>
 #include <cstdlib>
+#include <fstream>
+#include <iterator>
 #include <random>
 #include <thread>
 
@@ -144,6 +146,23 @@ TEST_F(UnderMpi, AFullDiskOfRankZeroEndsTheJobAndLosesNothing) {
     EXPECT_EQ(rest.wait(), 0) << rest.output();
     EXPECT_EQ(story(ledger()) == expected, true);
     std::system(fmt::format("umount '{}'", ledger().string()).c_str());
+}
+
+TEST_F(UnderMpi, ARankThatHangsEndsTheJobAsAFailedOne) {
+    write_small_study(directory_.path(), small_plan(200));
+    Job job(directory_.path(), "mpirun -n 2 " + train("--rank-timeout 2"));
+    ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << job.output();
+    int stopped = 0;
+    for (const int process : training_processes(ledger())) {
+        std::ifstream file(fmt::format("/proc/{}/environ", process));
+        const std::string environment(std::istreambuf_iterator<char>(file), {});
+        if (environment.find("OMPI_COMM_WORLD_RANK=1") != std::string::npos)
+            stopped += ::kill(process, SIGSTOP) == 0 ? 1 : 0;
+    }
+    ASSERT_EQ(stopped, 1);
+    EXPECT_EQ(job.wait(), 1) << job.output();
+    EXPECT_THAT(job.output(), HasSubstr("has not been heard of for 2 seconds"));
+    EXPECT_TRUE(comes_true([&] { return training_processes(ledger()).empty(); }));
 }
 
 TEST_F(UnderMpi, RunsThatRanksTrainTogetherAreTheSameBits) {

@@ -16,7 +16,7 @@ using test::PageOnScreen;
 
 TEST(LivePage, CurvesGrowWhileARealTrainingRuns) {
     const test::TemporaryDirectory directory;
-    test::write_small_study(directory.path(), test::small_plan(60, "", "[1, 2, 3]"));
+    test::write_small_study(directory.path(), test::small_plan(400));
     // A ledger with one finished run to begin with.
     EXPECT_EQ(
         test::run_jevrin({"train", "plan.toml", "--only", "new head/1"}, {.directory = directory.path()})
@@ -29,7 +29,9 @@ TEST(LivePage, CurvesGrowWhileARealTrainingRuns) {
         "window.lengths = [], window.watching = setInterval(() => { const row = "
         "document.querySelector(\"tr[data-id='from scratch/1'] td:nth-child(5)\"); "
         "if (row && window.lengths.at(-1) !== row.innerText) window.lengths.push(row.innerText); }, 10)");
-    BackgroundProcess training(JEVRIN_PROGRAM, {"train", "plan.toml"}, directory.path());
+    // So long that the signal below always comes before its end.
+    BackgroundProcess training(JEVRIN_PROGRAM, {"train", "plan.toml", "--only", "from scratch"},
+                               directory.path());
     page.wait_for_text(".state", "in training", 20);
     page.browser.wait_for("window.lengths.length >= 3", 20);
     // Lines that grow, without loading anything anew.

@@ -108,7 +108,7 @@ TEST(Initialise, GivesEveryParameterItsPublishedStart) {
 }
 
 // A network of one operator on an image [4, 6, 8].
-std::string refusal(const Operator& op, std::vector<Tensor> parameters = {}) {
+Network network_of(const Operator& op, std::vector<Tensor> parameters = {}) {
     Network network{{4, 6, 8}, {}};
     const std::size_t image = network.add("image", Input{}, {});
     const bool two = std::holds_alternative<Arithmetic>(op) || std::holds_alternative<MatrixProduct>(op) ||
@@ -116,6 +116,11 @@ std::string refusal(const Operator& op, std::vector<Tensor> parameters = {}) {
     std::vector<std::size_t> inputs = {image};
     if (two) inputs.push_back(network.add("other", Constant{}, {}, {Tensor({3, 8})}));
     network.add("wrong", op, inputs, std::move(parameters));
+    return network;
+}
+
+std::string refusal(const Operator& op, std::vector<Tensor> parameters = {}) {
+    const Network network = network_of(op, std::move(parameters));
     return test::message_of<InputError>([&] { infer_shapes(network); });
 }
 
@@ -145,6 +150,24 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(refusal(Transpose{{0, 0, 1}}), HasSubstr("must name each dimension once"));
     EXPECT_THAT(refusal(Reshape{{5, 5}}), HasSubstr("cannot reshape 4x6x8 to 5x5"));
     EXPECT_THAT(refusal(Gather{1, {0, 6}}), HasSubstr("gathers index 6 of dimension 1, which has 6"));
+}
+
+TEST(Shapes, APoolMayBePaddedByLessThanItsWindow) {
+    // Two pixels high, three wide; and, dilated, five wide.
+    for (const std::int64_t dilation : {1, 2}) {
+        const std::int64_t wide = dilation * 2 + 1;
+        const Window window{.kernel_height = 2, .kernel_width = 3, .dilation_width = dilation};
+        for (const auto& [side, most] : {std::pair(&Window::pad_top, std::int64_t{1}),
+                                         {&Window::pad_bottom, 1},
+                                         {&Window::pad_left, wide - 1},
+                                         {&Window::pad_right, wide - 1}}) {
+            Window padded = window;
+            padded.*side = most;
+            EXPECT_NO_THROW(infer_shapes(network_of(MaxPooling{padded}))) << dilation << " " << most;
+            padded.*side = most + 1;
+            EXPECT_THAT(refusal(MaxPooling{padded}), HasSubstr("its padding is as large as its window"));
+        }
+    }
 }
 
 TEST(Folding, AnyActivationMeltsIntoTheConvolutionBeforeIt) {

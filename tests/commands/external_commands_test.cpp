@@ -93,7 +93,13 @@ TEST_F(ExternalRuns, StandBesideOursInEveryCommand) {
     EXPECT_EQ(choice.at("ranking").size(), 4U);
     EXPECT_THAT(run({"choose"}).output, HasSubstr("Trained elsewhere, and judged by the predictions"));
     EXPECT_THAT(run({"show", "larger network/1"}).output,
-                AllOf(HasSubstr("another program"), HasSubstr("of which 200,000 are trained")));
+                AllOf(HasSubstr("another program"), HasSubstr("of which 200,000 are trained"),
+                      Not(HasSubstr("came without predictions"))));
+    write_run("theirs/3", "claims", 3, 0);
+    std::filesystem::remove(file("theirs/3/predictions.csv"));
+    EXPECT_EQ(run({"ledger", "add", "theirs/3"}).status, 0);
+    EXPECT_THAT(run({"show", "claims/3"}).output,
+                HasSubstr("it came without predictions: its scores are what it claims"));
     for (const std::vector<std::string>& command :
          std::vector<std::vector<std::string>>{{"scores", "larger network/1"},
                                                {"classes", "larger network/1"},
@@ -116,7 +122,7 @@ TEST_F(ExternalRuns, StandBesideOursInEveryCommand) {
                 HasSubstr("came without a model"));
     // Ours are trained no second time, and theirs are left alone.
     EXPECT_EQ(run({"train", "plan.toml"}).status, 0);
-    EXPECT_EQ(run_json({"runs"}).size(), 8U);
+    EXPECT_EQ(run_json({"runs"}).size(), 9U);
 }
 
 // A model of ours stands for one from elsewhere: exported, without its metadata, and predicting what its run

@@ -324,13 +324,13 @@ TEST(ForeignGraph, ChannelsAreShuffledAndWindowsTakenAsWritten) {
 }
 
 // Convolution with an open image size, then features by shape arithmetic or by a number.
-Graph sized_graph(const std::string& flatten, const std::string& size) {
-    Graph graph(fmt::format(R"(g (float[N, 3, {}, {}] x) => (float[N, 2] y) {{
+Graph sized_graph(const std::string& flatten, const std::string& height_and_width) {
+    Graph graph(fmt::format(R"(g (float[N, 3, {}] x) => (float[N, 2] y) {{
         maps = Conv (x, kernel)
         {}
         y = Gemm (flat, weight)
     }})",
-                            size, size, flatten));
+                            height_and_width, flatten));
     graph.weight("kernel", random_tensor({4, 3, 1, 1}, 1));
     graph.weight("weight", random_tensor({64, 2}, 2));
     graph.integers("shape", {-1, 64});
@@ -338,14 +338,17 @@ Graph sized_graph(const std::string& flatten, const std::string& size) {
 }
 
 TEST(ForeignGraph, TheImageSizeMayDifferWhereTheGraphAllowsIt) {
-    const Graph open = sized_graph("flat = Flatten (maps)", "S");
+    const Graph open = sized_graph("flat = Flatten (maps)", "S, S");
     EXPECT_THAT(open.refusal(), AllOf(HasSubstr("dimension 2 of its input 'x'"), HasSubstr("image size")));
     EXPECT_EQ(open.read({.image_size = 4}).input, (Shape{4, 4, 3}));
     EXPECT_THAT(open.refusal({.image_size = 8}),
                 HasSubstr("does not work on images of 8x8: it was made for 4x4"));
-    const Graph fixed = sized_graph("flat = Reshape (maps, shape)", "4");
+    const Graph fixed = sized_graph("flat = Reshape (maps, shape)", "4, 4");
     EXPECT_EQ(infer_shapes(fixed.read()).back(), (Shape{2}));
     EXPECT_THAT(fixed.refusal({.image_size = 8}), HasSubstr("it was made for 4x4"));
+    const Graph wide = sized_graph("flat = Reshape (maps, shape)", "2, 8");
+    EXPECT_EQ(wide.read().input, (Shape{2, 8, 3}));
+    EXPECT_THAT(wide.refusal({.image_size = 8}), HasSubstr("it was made for 2x8"));
 }
 
 TEST(ForeignGraph, AnyNodeMayBeTheEndAndOnlyWhatItNeedsIsRead) {

@@ -400,7 +400,19 @@ TEST_F(Intake, StatementsAreReadStrictly) {
     EXPECT_THAT(with("trainable_parameters", 26'000'000), HasSubstr("more than 'parameters'"));
     EXPECT_THAT(with("prediction_cost", {{"milliseconds", 1.0}}),
                 HasSubstr("'batch_milliseconds' is missing"));
+    EXPECT_THAT(with("prediction_cost",
+                     {{"milliseconds", 1.0}, {"batch_milliseconds", 1.0}, {"bytes", 1}, {"watts", 3}}),
+                HasSubstr("'watts' is no key here"));
     EXPECT_THAT(with("study", "another"), HasSubstr("another"));
+    const auto prepared = [&](const Json& preparation) { return with("preparation", preparation); };
+    EXPECT_THAT(prepared({{"size", 8}, {"resize", "crop"}}), HasSubstr("'resize' is no key here"));
+    EXPECT_THAT(prepared({{"fit", "crop"}}), HasSubstr("'size' is missing"));
+    EXPECT_THAT(prepared({{"size", 0}}), HasSubstr("is no side, or pair of height and width"));
+    EXPECT_THAT(prepared({{"size", {8, 8, 3}}}), HasSubstr("is no side, or pair of height and width"));
+    EXPECT_THAT(prepared({{"size", 8}, {"fit", "crpo"}}), HasSubstr("did you mean 'crop'?"));
+    EXPECT_THAT(prepared({{"size", 8}, {"channels", 2}}), HasSubstr("neither 1 (grey) nor 3 (colour)"));
+    EXPECT_THAT(prepared({{"size", 8}, {"mean", {0.5, 0.5}}}), HasSubstr("is no array of 3"));
+    EXPECT_THAT(prepared({{"size", 8}, {"deviation", {0.2, 0.0, 0.2}}}), HasSubstr("'deviation'"));
     EXPECT_THAT(with("parts", 1), HasSubstr("'parts' is no key here"));
     EXPECT_THAT(study_.ledger().candidates(study_.study().id), IsEmpty());
 }

@@ -155,6 +155,42 @@ TEST(Augmentation, OneChangeLeavesTheDrawsOfOthersAlone) {
     }
 }
 
+TEST(Augmentation, OnlyWhatIsAskedForIsDone) {
+    // Of 200 images about half are flipped, the others are left as they are; deviation 7.
+    const auto images_that_are = [](const Augmentation& augmentation, const Movement& movement) {
+        auto moved = pattern();
+        move(grid_of(moved), movement);
+        int count = 0;
+        for (std::int64_t item = 0; item < 200; ++item) {
+            auto pixels = pattern();
+            augment(grid_of(pixels), augmentation, {.seed = 3, .epoch = 1}, item);
+            EXPECT_TRUE(pixels == moved || pixels == pattern()) << item;
+            count += pixels == moved ? 1 : 0;
+        }
+        return count;
+    };
+    EXPECT_NEAR(images_that_are({.flip = true}, {.mirrored = true}), 100, 28);
+    EXPECT_NEAR(images_that_are({.flip_vertical = true}, {.upside_down = true}), 100, 28);
+    EXPECT_EQ(images_that_are({}, {}), 200);
+    // Shifts by at most a twelfth: two pixels, each as often as the others.
+    int furthest = 0;
+    for (std::int64_t item = 0; item < 200; ++item) {
+        auto pixels = pattern();
+        augment(grid_of(pixels), {.shift = 1.0 / 12}, {.seed = 3, .epoch = 1}, item);
+        bool is_shifted = false;
+        for (std::int64_t dx = -2; dx <= 2; ++dx)
+            for (std::int64_t dy = -2; dy <= 2; ++dy) {
+                auto shifted = pattern();
+                move(grid_of(shifted), {.dx = dx, .dy = dy});
+                if (pixels != shifted) continue;
+                is_shifted = true;
+                furthest += std::abs(dx) == 2 && std::abs(dy) == 2 ? 1 : 0;
+            }
+        EXPECT_TRUE(is_shifted) << item;
+    }
+    EXPECT_NEAR(furthest, 200 * 4 / 25, 20);
+}
+
 TEST(Augmentation, DependsOnSeedEpochAndItem) {
     const Augmentation strong = augmentation_of_strength("strong");
     const auto made = [&](std::uint64_t seed, std::uint32_t epoch, std::int64_t item) {

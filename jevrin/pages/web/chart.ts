@@ -108,6 +108,8 @@ export class Chart {
   set(series: Series[], options: Partial<ChartOptions> = {}): void {
     this.series = series;
     Object.assign(this.options, options);
+    const { title, xLabel, yLabel } = this.options;
+    this.drawing.setAttribute("aria-label", `${title}: ${yLabel} by ${xLabel}; arrow keys move along it`);
     if (this.width > 0) this.draw();
     this.fillTable();
   }
@@ -222,7 +224,6 @@ export class Chart {
       layer.setAttribute("width", String(width));
       layer.setAttribute("height", String(options.height));
     }
-    this.drawing.setAttribute("aria-label", `${options.title}: ${options.yLabel} by ${options.xLabel}; arrow keys move along it`);
     const bottom = options.height - margin.bottom;
     const clip = svg("clipPath", { id: `clip-${this.identity}` },
                      svg("rect", { x: margin.left, y: margin.top - 4, width: Math.max(0, width - margin.left - margin.right + 6), height: bottom - margin.top + 8 }));

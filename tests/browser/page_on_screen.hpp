@@ -14,6 +14,9 @@
 
 namespace jevrin::test {
 
+// A special key, as WebDriver has it.
+inline const std::string arrow_right = "\xee\x80\x94";
+
 // What a test does on a page that a server of its own delivers.
 class PageOnScreen {
   public:

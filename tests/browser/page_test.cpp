@@ -7,12 +7,12 @@
 namespace jevrin {
 namespace {
 
+using test::arrow_right;
 using test::PageOnScreen;
 using testing::HasSubstr;
 using testing::IsEmpty;
 
 const std::string arrow_left = "\xee\x80\x92";
-const std::string arrow_right = "\xee\x80\x94";
 const std::string arrow_down = "\xee\x80\x95";
 const std::string tab = "\xee\x80\x84";
 const std::string enter = "\xee\x80\x87";
@@ -156,8 +156,9 @@ TEST_F(PageInABrowser, ImagesLayersAndCostsAreChosen) {
     page.browser.click(".sample-row .picture");
     page.wait_for_text("dialog", "as last stage/2 sees it: 16");
     page.wait_for_text("dialog", "this run does not augment");
+    const std::string shown = page.text("dialog h2");
     page.press("→");
-    page.wait_for_text("dialog header", "of");
+    page.browser.wait_for("document.querySelector('dialog h2').innerText !== " + PageOnScreen::quoted(shown));
     page.press("close");
 
     page.show("network?run=new%20head%2F1");

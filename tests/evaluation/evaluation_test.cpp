@@ -2,6 +2,7 @@
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/evaluation/run_matrices.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/evaluation/suspects.hpp"
@@ -74,6 +75,25 @@ TEST_F(Evaluation, RecordedPredictionsJudgeWhenNoFrozenRunIsNamed) {
     const SuspectReport report = find_suspects(study_.ledger(), study_.study(), {"scratch"});
     EXPECT_THAT(report.source, HasSubstr("validation part"));
     EXPECT_TRUE(report.suspects.empty());  // every item is called what it is
+}
+
+TEST(OutOfFoldPredictions, EachFeatureCounts) {
+    RunFeatures features{.items = {}, .width = 2, .values = {}};
+    constexpr std::size_t items = 40;
+    for (std::size_t i = 0; i < items; ++i) {
+        ItemRecord item;
+        item.id = static_cast<std::int64_t>(i) + 1;
+        item.label = i % 4;
+        features.items.push_back(item);
+        features.values.push_back(i % 2 == 0 ? 3.0F : -3.0F);
+        features.values.push_back(i % 4 < 2 ? 3.0F : -3.0F);
+    }
+    const PartPredictions predictions = out_of_fold_predictions(features, 4);
+    ASSERT_EQ(predictions.items.size(), items);
+    for (std::size_t i = 0; i < items; ++i) {
+        EXPECT_EQ(predictions.items[i], features.items[i].id);
+        EXPECT_GT(predictions.table.probabilities[4 * i + i % 4], 0.8F) << i;
+    }
 }
 
 }  // namespace

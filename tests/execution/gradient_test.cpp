@@ -81,6 +81,35 @@ TEST(Gradients, AValueUsedTwiceCollectsBothGradients) {
     check_gradients(network, 2, 4);
 }
 
+TEST(Gradients, ThoseOfAWeightThatThreeNodesShareAreAddedUp) {
+    const auto gradients = [](bool shared) {
+        Network network{{4}, {}};
+        std::size_t x = network.add("input", Input{}, {});
+        const Tensor weight = random_tensor({4, 4}, 1);
+        for (const char* name : {"first", "second", "third"}) {
+            x = network.add(name, Dense{}, {x}, {weight});
+            if (shared) network.nodes[x].shared = {"weight"};
+        }
+        TrainingPass pass(network, 3);
+        const std::vector<std::int64_t> items(3, 0);
+        const Tensor input = random_tensor({12}, 2);
+        const Tensor gradient = random_tensor({12}, 3);
+        pass.forward(3, input.values(), {1, 1, items.data()});
+        pass.backward(3, gradient.values());
+        std::vector<std::vector<float>> result;
+        for (const TrainedParameter& parameter : pass.parameters())
+            result.emplace_back(parameter.gradient.begin(), parameter.gradient.end());
+        return result;
+    };
+    const auto own = gradients(false);
+    const auto shared = gradients(true);
+    ASSERT_EQ(own.size(), 3U);
+    ASSERT_EQ(shared.size(), 3U);
+    for (std::size_t i = 0; i < 16; ++i)
+        for (const std::vector<float>& copy : shared)
+            EXPECT_NEAR(copy[i], own[0][i] + own[1][i] + own[2][i], 1e-5) << i;
+}
+
 // A 1x1 convolution whose weights feel whatever gradient comes back through what follows.
 std::size_t front(Network& network, std::int64_t channels) {
     return convolution(network, 0, network.input[2], channels, {1, 1}, true);

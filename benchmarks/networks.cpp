@@ -16,6 +16,8 @@
 
 #include <fstream>
 #include <functional>
+#include <map>
+#include <string>
 #include <vector>
 
 namespace {
@@ -62,6 +64,22 @@ class Trainer {
     double operations() const {
         return 2.0 * 3.0 * static_cast<double>(multiplication_count(network_)) * static_cast<double>(batch_);
     }
+    void measure_nodes() { pass_.measure_nodes(); }
+    // The share of each kind of operator in the time of the steps since measure_nodes(); nodes that are
+    // computed within another count there.
+    std::map<std::string, double> operator_shares() const {
+        std::map<std::string, double> shares;
+        double sum = 0.0;
+        for (std::size_t n = 0; n < network_.nodes.size(); ++n) {
+            const auto* convolution = std::get_if<operators::Convolution>(&network_.nodes[n].op);
+            const double seconds = pass_.node_seconds()[n];
+            const bool is_depthwise = convolution != nullptr && convolution->groups > 1;
+            shares[is_depthwise ? "depthwise convolution" : operator_name(network_.nodes[n].op)] += seconds;
+            sum += seconds;
+        }
+        for (auto& [name, share] : shares) share /= sum;
+        return shares;
+    }
     bench::Traffic traffic() const { return bench::step_traffic(network_, batch_); }
     // Bytes that no step can do without: what forward keeps, and parameters, gradients and momentum.
     double least_memory() const {
@@ -98,6 +116,22 @@ void run_forward(benchmark::State& state, const NetworkCase& c, int threads) {
     const bench::Traffic bytes = bench::forward_traffic(network, c.batch);
     bench::measure_network(state, threads, operations, bytes.unfused, bytes.fused,
                            [&] { inference.run(c.batch, images); });
+}
+
+// The shares of the kinds of operators that take a hundredth of the step or more, on one thread.
+void run_operators(benchmark::State& state, const NetworkCase& c) {
+    set_threads(1);
+    Trainer trainer(c);
+    trainer.step();
+    trainer.measure_nodes();
+    for (auto _ : state) {
+        const auto begin = std::chrono::steady_clock::now();
+        trainer.step();
+        state.SetIterationTime(bench::seconds_since(begin));
+    }
+    for (const auto& [name, share] : trainer.operator_shares())
+        if (share >= 0.01) state.counters[name] = share;
+    state.counters["threads"] = 1;
 }
 
 // The time on one thread over that on two, steps in turn.
@@ -213,6 +247,8 @@ int main(int argc, char** argv) {
             jevrin::bench::add_figure(
                 fmt::format("step/{}/t{}", c.name, threads), c.rounds,
                 [&c, threads](benchmark::State& state) { run_step(state, c, threads); });
+        jevrin::bench::add_figure("step/" + c.name + "/operators", c.rounds,
+                                  [&c](benchmark::State& state) { run_operators(state, c); });
         jevrin::bench::add_figure("step/" + c.name + "/scaling", c.rounds,
                                   [&c](benchmark::State& state) { run_scaling(state, c); });
         for (const int threads : {1, 2})

@@ -1,5 +1,5 @@
-// Whole networks: a training step and a forward pass as fractions of what the machine can do, two threads
-// against one, and the memory of a step.
+// Whole networks: a training step and a forward pass as fractions of what the machine can do, what the step
+// consists of, two threads against one, its memory, and what keeping activations in bfloat16 changes.
 #include "figures.hpp"
 #include "measure.hpp"
 #include "single_image.hpp"
@@ -44,14 +44,14 @@ struct NetworkCase {
 // A network with everything a training step takes.
 class Trainer {
   public:
-    explicit Trainer(const NetworkCase& c)
+    explicit Trainer(const NetworkCase& c, KeptActivations kept = KeptActivations::float32)
         : batch_(c.batch),
           images_(static_cast<std::size_t>(c.batch * c.size * c.size * 3), 0.3F),
           targets_(static_cast<std::size_t>(c.batch), Target{.label = 1}),
           items_(static_cast<std::size_t>(c.batch), 0),
           gradient_(static_cast<std::size_t>(c.batch * classes)),
           network_(c.build()),
-          pass_(network_, c.batch),
+          pass_(network_, c.batch, kept),
           optimiser_({}, pass_.parameters()) {}
 
     void step() {
@@ -157,33 +157,67 @@ void run_scaling(benchmark::State& state, const NetworkCase& c) {
     state.counters["threads"] = 2;
 }
 
-// What the process holds at most during training steps beyond what it held before, over what no step can do
-// without. What a process takes once, for threads and the generator of kernels, belongs to no step: a small
-// network takes it before.
-void run_memory(benchmark::State& state, const NetworkCase& c) {
+// What a process takes once, for threads and the generator of kernels, belongs to no step: a small network
+// takes it before.
+void take_what_a_process_takes() {
     set_threads(2);
     Trainer({"small", 16, 2,
              [](const Shape& image) {
                  return residual_backbone({.widths = {4, 8}, .blocks = {1}}, image);
              }})
         .step();
-    double ratio = 0.0;
-    double bytes = 0.0;
+}
+
+struct StepMemory {
+    double bytes;  // what the process holds at most during training steps beyond what it held before
+    double least;  // what no step can do without
+};
+StepMemory memory_of_steps(const NetworkCase& c, KeptActivations kept) {
+    malloc_trim(0);
+    const std::int64_t before = resident_memory();
+    std::ofstream("/proc/self/clear_refs") << "5";  // forgets the peak so far
+    Trainer trainer(c, kept);
+    trainer.step();
+    trainer.step();
+    return {static_cast<double>(peak_memory() - before), trainer.least_memory()};
+}
+
+void run_memory(benchmark::State& state, const NetworkCase& c) {
+    take_what_a_process_takes();
+    StepMemory memory{};
     for (auto _ : state) {
-        malloc_trim(0);
-        const std::int64_t before = resident_memory();
-        std::ofstream("/proc/self/clear_refs") << "5";  // forgets the peak so far
-        Trainer trainer(c);
-        trainer.step();
-        trainer.step();
-        bytes = static_cast<double>(peak_memory() - before);
-        ratio = bytes / trainer.least_memory();
+        memory = memory_of_steps(c, KeptActivations::float32);
         state.SetIterationTime(1e-3);
     }
-    state.counters["value"] = bytes / 1e6;
-    state.counters["ratio"] = ratio;
+    state.counters["value"] = memory.bytes / 1e6;
+    state.counters["ratio"] = memory.bytes / memory.least;
     state.counters["threads"] = 2;
     state.SetLabel("MB");
+}
+
+// Activations in bfloat16: the memory of a step over that with float32, and its time, steps in turn.
+void run_bfloat16(benchmark::State& state, const NetworkCase& c) {
+    take_what_a_process_takes();
+    const double whole = memory_of_steps(c, KeptActivations::float32).bytes;
+    const double half = memory_of_steps(c, KeptActivations::bfloat16).bytes;
+    Trainer plain(c);
+    Trainer rounded(c, KeptActivations::bfloat16);
+    const auto seconds = [](Trainer& trainer) {
+        const auto begin = std::chrono::steady_clock::now();
+        trainer.step();
+        return bench::seconds_since(begin);
+    };
+    seconds(plain);
+    seconds(rounded);
+    std::vector<double> ratios;
+    for (auto _ : state) {
+        const double with = seconds(rounded);
+        ratios.push_back(with / seconds(plain));
+        state.SetIterationTime(with);
+    }
+    state.counters["memory_ratio"] = half / whole;
+    state.counters["ratio"] = bench::median(ratios);
+    state.counters["threads"] = 2;
 }
 
 const std::vector<NetworkCase>& cases() {
@@ -242,6 +276,9 @@ int main(int argc, char** argv) {
     for (const NetworkCase& c : cases())
         jevrin::bench::add_figure("step/" + c.name + "/memory", 1,
                                   [&c](benchmark::State& state) { run_memory(state, c); });
+    for (const NetworkCase& c : cases())
+        jevrin::bench::add_figure("step/" + c.name + "/bfloat16", c.rounds,
+                                  [&c](benchmark::State& state) { run_bfloat16(state, c); });
     for (const NetworkCase& c : cases()) {
         for (const int threads : {1, 2})
             jevrin::bench::add_figure(

@@ -127,8 +127,9 @@ Equation parse_equation(const GraphNode& node) {
                     fmt::format("its equation '{}' is not supported: each operand and the result need a "
                                 "letter of their own for each dimension",
                                 printable(text)));
-    if (static_cast<int>(equation.operands.size()) != node.inputs() || node.inputs() > 2)
-        node.fail(fmt::format("its equation '{}' is not one of {} or two operands", printable(text), "one"));
+    if (static_cast<int>(equation.operands.size()) != node.inputs())
+        node.fail(fmt::format("its equation '{}' names {} and it has {}", printable(text),
+                              plural(std::ssize(equation.operands), "operand"), node.inputs()));
     return equation;
 }
 

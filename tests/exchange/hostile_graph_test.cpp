@@ -8,6 +8,7 @@
 #include <cstdint>
 #include <filesystem>
 #include <fstream>
+#include <functional>
 
 namespace jevrin {
 
@@ -118,6 +119,67 @@ TEST(HostileGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
     EXPECT_THAT(graph.refusal(), HasSubstr("outside the folder"));
     weight.mutable_external_data(0)->set_value("weights/none.bin");
     EXPECT_THAT(graph.refusal(), HasSubstr("does not exist"));
+    weight.mutable_external_data(0)->set_value("weights/w.bin");
+    weight.mutable_external_data(1)->set_value("4 bytes");
+    EXPECT_THAT(graph.refusal(), HasSubstr("the offset of the weight 'w' in its file is not a number"));
+}
+
+// A graph with the constant 1, 3 of a type, put in by the function.
+void expect_one_and_three(int type, const std::function<void(onnx::TensorProto&)>& put) {
+    Graph graph("g (float[N, 2] x) => (float[N, 2] y) { k = Cast <to = 1> (c) y = Mul (x, k) }");
+    onnx::TensorProto& constant = graph.weight("c", {2}, {});
+    constant.clear_raw_data();
+    constant.set_data_type(type);
+    put(constant);
+    const float x[] = {1, 1};
+    EXPECT_EQ(outputs_of(graph.read(), 1, Tensor({2}, x)), (std::vector<float>{1, 3})) << "type " << type;
+}
+
+template <typename Number>
+void expect_raw(int type, Number one, Number three) {
+    const Number numbers[] = {one, three};
+    expect_one_and_three(type,
+                         [&](onnx::TensorProto& tensor) { tensor.set_raw_data(numbers, sizeof numbers); });
+}
+
+TEST(HostileGraph, NumbersMayBeOfAnyTypeAsBytesAndInTheFieldOfTheirType) {
+    using onnx::TensorProto;
+    expect_raw<float>(TensorProto::FLOAT, 1, 3);
+    expect_raw<double>(TensorProto::DOUBLE, 1, 3);
+    expect_raw<std::uint16_t>(TensorProto::FLOAT16, 0x3C00, 0x4200);
+    expect_raw<std::uint16_t>(TensorProto::BFLOAT16, 0x3F80, 0x4040);
+    expect_raw<std::int64_t>(TensorProto::INT64, 1, 3);
+    expect_raw<std::uint64_t>(TensorProto::UINT64, 1, 3);
+    expect_raw<std::int32_t>(TensorProto::INT32, 1, 3);
+    expect_raw<std::uint32_t>(TensorProto::UINT32, 1, 3);
+    expect_raw<std::int16_t>(TensorProto::INT16, 1, 3);
+    expect_raw<std::uint16_t>(TensorProto::UINT16, 1, 3);
+    expect_raw<std::int8_t>(TensorProto::INT8, 1, 3);
+    expect_raw<std::uint8_t>(TensorProto::UINT8, 1, 3);
+    for (const int type :
+         {TensorProto::INT32, TensorProto::INT16, TensorProto::UINT16, TensorProto::INT8, TensorProto::UINT8})
+        expect_one_and_three(type, [](TensorProto& tensor) {
+            for (const int number : {1, 3}) tensor.add_int32_data(number);
+        });
+    expect_one_and_three(TensorProto::FLOAT16, [](TensorProto& tensor) {
+        for (const int number : {0x3C00, 0x4200}) tensor.add_int32_data(number);
+    });
+    expect_one_and_three(TensorProto::BFLOAT16, [](TensorProto& tensor) {
+        for (const int number : {0x3F80, 0x4040}) tensor.add_int32_data(number);
+    });
+    expect_one_and_three(TensorProto::FLOAT, [](TensorProto& tensor) {
+        for (const float number : {1.0F, 3.0F}) tensor.add_float_data(number);
+    });
+    expect_one_and_three(TensorProto::DOUBLE, [](TensorProto& tensor) {
+        for (const double number : {1.0, 3.0}) tensor.add_double_data(number);
+    });
+    expect_one_and_three(TensorProto::INT64, [](TensorProto& tensor) {
+        for (const int number : {1, 3}) tensor.add_int64_data(number);
+    });
+    for (const int type : {TensorProto::UINT64, TensorProto::UINT32})
+        expect_one_and_three(type, [](TensorProto& tensor) {
+            for (const unsigned number : {1U, 3U}) tensor.add_uint64_data(number);
+        });
 }
 
 TEST(HostileGraph, WeightsMayBeOfSixteenBits) {

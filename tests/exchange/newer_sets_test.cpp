@@ -236,6 +236,24 @@ TEST(NewerSets, EinsumIsAProductInAnyOrder) {
                 HasSubstr("is not supported: each operand"));
 }
 
+TEST(NewerSets, EinsumThatCannotBeReadSaysWhy) {
+    const auto graph = [](const std::string& equation, const std::string& operands) {
+        return Graph("g (float[N, 3, 8] x) => (float[N, 3, 8] y) { y = Einsum <equation = \"" + equation +
+                         "\"> (" + operands + ") }",
+                     13);
+    };
+    EXPECT_THAT(graph("ij,jk->ik", "x, x").refusal(), HasSubstr("names 2 dimensions and gets 3"));
+    EXPECT_THAT(graph("bij->bijk", "x").refusal(), HasSubstr("a dimension that no operand has"));
+    EXPECT_THAT(graph("bic,bcd->bid", "x, x").refusal(),
+                HasSubstr("'c' is 8 in one operand and 3 in the other"));
+    EXPECT_THAT(graph("bid,bjd,bkd->bijk", "x, x, x").refusal(), HasSubstr("1 to 2 are expected"));
+    EXPECT_THAT(graph("bij->bi", "x, x").refusal(), HasSubstr("names 1 operand and it has 2"));
+    // Without an arrow the result has what stands once, in alphabetical order.
+    const Tensor rows = random_tensor({1, 3, 8}, 3);
+    const auto turned = outputs_of(graph("bdc", "x").read(), 1, rows);
+    for (std::size_t i = 0; i < 24; ++i) EXPECT_EQ(turned[i], rows.values()[i % 3 * 8 + i / 3]);
+}
+
 TEST(NewerSets, AttentionIsProductsAndASoftmax) {
     const std::string input = "g (float[N, 3, 8] x) => (float[N, 3, 8] y) ";
     Graph one(input + "{ y = Attention <q_num_heads = 2, kv_num_heads = 2, is_causal = 1> (x, x, x) }", 23);
@@ -369,6 +387,31 @@ TEST(NewerSets, QuantisedFilesRoundAsTheyDid) {
     // Weights [[1, 1], [2, -1]]; 0.3 is rounded to 0.5, 100 is held at (255 - 128) / 2.
     const Network network = graph.read();
     EXPECT_EQ(outputs_of(network, 1, numbers({2}, {0.3F, 100})), (std::vector<float>{127.5F, -63.0F}));
+}
+
+TEST(NewerSets, QuantisedValuesAreHeldWithinTheirType) {
+    const auto outputs = [](int type) {
+        Graph graph("g (float[N, 2] x) => (float[N, 2] y) { q = QuantizeLinear <output_dtype = " +
+                        std::to_string(type) + "> (x, scale) y = DequantizeLinear (q, scale) }",
+                    21);
+        graph.weight("scale", {}, std::vector<float>{0.5F});
+        return outputs_of(graph.read(), 1, numbers({2}, {-1e6F, 1e6F}));
+    };
+    EXPECT_THAT(outputs(onnx::TensorProto::UINT8), ElementsAre(0, 127.5F));
+    EXPECT_THAT(outputs(onnx::TensorProto::INT8), ElementsAre(-64, 63.5F));
+    EXPECT_THAT(outputs(onnx::TensorProto::UINT16), ElementsAre(0, 32767.5F));
+    EXPECT_THAT(outputs(onnx::TensorProto::INT16), ElementsAre(-16384, 16383.5F));
+    EXPECT_THAT(outputs(0), ElementsAre(0, 127.5F));
+    EXPECT_THAT(test::message_of<InputError>([&] { outputs(19); }),
+                HasSubstr("quantises to the element type 19, which is not supported"));
+}
+
+TEST(NewerSets, UpToSet12ASoftmaxIsOfAllDimensionsFromItsAxisOn) {
+    const Graph joint = on_image("y = Softmax <axis = 1> (x)", 11);
+    Graph spelled = on_image("r = Reshape (x, row) s = Softmax <axis = 1> (r) y = Reshape (s, whole)", 13);
+    spelled.integers("row", {0, 24});
+    spelled.integers("whole", {0, 3, 2, 4});
+    expect_alike(joint, spelled);
 }
 
 TEST(NewerSets, OldAndFutureSetsAreReadWhereTheirOperatorsAreKnown) {

@@ -5,11 +5,13 @@
 #include "jevrin/ledger/ledger.hpp"
 #include "jevrin/study/study.hpp"
 
+#include <dlfcn.h>
 #include <fmt/format.h>
 #include <signal.h>
 #include <unistd.h>
 
 #include <chrono>
+#include <cmath>
 #include <cstdlib>
 #include <fstream>
 #include <iterator>
@@ -275,13 +277,25 @@ TEST(WithoutMpi, AMissingModuleIsSaidAndHowToGoOn) {
     // A copy of the program alone, as if only it had been installed.
     std::filesystem::create_directories(directory / "bin");
     std::filesystem::copy_file(JEVRIN_PROGRAM, directory / "bin/jevrin");
-    const test::CommandResult result =
-        run_jevrin({"train", "plan.toml"}, {.directory = directory.path(),
-                                            .environment = {{"PMIX_RANK", "0"}},
-                                            .program = directory / "bin/jevrin"});
-    EXPECT_EQ(result.status, 2);
-    EXPECT_THAT(result.errors, AllOf(HasSubstr("jevrin-mpi.so is not installed"),
-                                     HasSubstr("start the command without mpirun")));
+    const auto errors_of_a_rank = [&] {
+        const test::CommandResult result =
+            run_jevrin({"train", "plan.toml"}, {.directory = directory.path(),
+                                                .environment = {{"PMIX_RANK", "0"}},
+                                                .program = directory / "bin/jevrin"});
+        EXPECT_EQ(result.status, 2);
+        EXPECT_THAT(result.errors, HasSubstr("start the command without mpirun"));
+        return result.errors;
+    };
+    EXPECT_THAT(errors_of_a_rank(), HasSubstr("jevrin-mpi.so is not installed"));
+    const std::filesystem::path module = directory / "lib/jevrin/jevrin-mpi.so";
+    std::filesystem::create_directories(module.parent_path());
+    write_file(module, "half of a module");
+    EXPECT_THAT(errors_of_a_rank(), HasSubstr("jevrin-mpi.so: file too short"));
+    // The library of mathematics stands for a module of another version.
+    Dl_info library{};
+    ASSERT_NE(::dladdr(reinterpret_cast<void*>(static_cast<double (*)(double)>(&std::lgamma)), &library), 0);
+    std::filesystem::copy_file(library.dli_fname, module, std::filesystem::copy_options::overwrite_existing);
+    EXPECT_THAT(errors_of_a_rank(), HasSubstr("jevrin-mpi.so is of another version of Jevrin"));
     EXPECT_FALSE(std::filesystem::exists(directory / "ledger"));
     // Started alone it needs none.
     EXPECT_EQ(run_jevrin({"train", "plan.toml"},

@@ -2,6 +2,7 @@
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/evaluation/run_matrices.hpp"
 #include "jevrin/evaluation/run_names.hpp"
@@ -10,6 +11,7 @@
 namespace jevrin {
 namespace {
 
+using test::MadeUpRun;
 using test::MadeUpStudy;
 using test::message_of;
 using test::TemporaryDirectory;
@@ -75,6 +77,23 @@ TEST_F(Evaluation, RecordedPredictionsJudgeWhenNoFrozenRunIsNamed) {
     const SuspectReport report = find_suspects(study_.ledger(), study_.study(), {"scratch"});
     EXPECT_THAT(report.source, HasSubstr("validation part"));
     EXPECT_TRUE(report.suspects.empty());  // every item is called what it is
+}
+
+TEST_F(Evaluation, RecordedPredictionsThatAreNoProbabilitiesAreRefused) {
+    const MadeUpRun made{.candidate = "odd"};
+    const RunId id = study_.begin_run(made);
+    study_.record_epoch(id, 1, made);
+    std::vector<PredictionRecord> predictions;
+    for (const std::size_t i : study_.parts().validation) {
+        const Item& item = study_.set().items[i];
+        predictions.push_back({item.id, item.label, item.label, {2.0F, -1.0F}});
+    }
+    study_.writer().finish_run(id, predictions);
+    const RunRecord run = study_.ledger().run(study_.study().id, "odd/1");
+    EXPECT_THAT(message_of<InputError>([&] {
+                    static_cast<void>(predict_part(study_.ledger(), study_.study(), run, Part::validation));
+                }),
+                HasSubstr("12 of 12 predictions contain a number outside 0 to 1"));
 }
 
 TEST(OutOfFoldPredictions, EachFeatureCounts) {

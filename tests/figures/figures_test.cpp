@@ -123,6 +123,11 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
         const std::string svg = read_text(directory / "c.svg");
         EXPECT_THAT(svg, testing::AllOf(HasSubstr("candidate 0"), HasSubstr("a choice"),
                                         HasSubstr("per run in seconds")));
+        // Beside its point in the panel of costs each has its letter.
+        if (n < 60) {
+            for (const std::string& name : names)
+                EXPECT_THAT(svg, HasSubstr(">" + CandidateStyles(names).letter(name) + "</text>")) << name;
+        }
         if (n == 60) {
             EXPECT_THAT(svg, HasSubstr("the first 40 of 60 candidates"));
         }

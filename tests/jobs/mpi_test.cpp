@@ -16,6 +16,7 @@
 #include <fstream>
 #include <iterator>
 #include <random>
+#include <sstream>
 #include <thread>
 
 namespace jevrin {
@@ -165,6 +166,37 @@ TEST_F(UnderMpi, ARankThatHangsEndsTheJobAsAFailedOne) {
     EXPECT_EQ(job.wait(), 1) << job.output();
     EXPECT_THAT(job.output(), HasSubstr("has not been heard of for 2 seconds"));
     EXPECT_TRUE(comes_true([&] { return training_processes(ledger()).empty(); }));
+}
+
+// Seconds that a process has had a processor.
+double processor_seconds(int process) {
+    std::ifstream file(fmt::format("/proc/{}/stat", process));
+    std::string text(std::istreambuf_iterator<char>(file), {});
+    std::istringstream fields(text.substr(text.rfind(')') + 1));
+    std::string skipped;
+    for (int i = 0; i < 11; ++i) fields >> skipped;
+    double user = 0;
+    double system = 0;
+    fields >> user >> system;
+    return (user + system) / static_cast<double>(::sysconf(_SC_CLK_TCK));
+}
+
+TEST_F(UnderMpi, ARankWithoutWorkLeavesTheProcessorToOthers) {
+    write_small_study(directory_.path(), small_plan(5000, "", "[1]"));
+    Job job(directory_.path(), "mpirun -n 2 " + train("--only 'from scratch'"));
+    ASSERT_TRUE(comes_true([&] { return has_epochs(); })) << job.output();
+    const std::vector<int> ranks = training_processes(ledger());
+    ASSERT_EQ(ranks.size(), 2U);
+    const auto used = [&] { return std::pair(processor_seconds(ranks[0]), processor_seconds(ranks[1])); };
+    const auto before = used();
+    std::this_thread::sleep_for(std::chrono::seconds(1));
+    const auto after = used();
+    const double first = after.first - before.first;
+    const double second = after.second - before.second;
+    EXPECT_LT(std::min(first, second), 0.2);
+    EXPECT_GT(std::max(first, second), std::min(first, second));
+    job.signal(SIGTERM);
+    job.wait();
 }
 
 TEST_F(UnderMpi, RunsThatRanksTrainTogetherAreTheSameBits) {

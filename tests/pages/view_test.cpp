@@ -126,8 +126,10 @@ TEST_F(Views, ItemsThatALaterSplitSealsAreNotShownAnyMore) {
     study_.split_again(parts);
     study_.add_run({.candidate = "later"});
 
-    for (const std::string epoch : {"0", "1"}) {
-        const Json items = data("items", {{"run", "poor/1"}, {"epoch", epoch}}).at("items");
+    for (const auto& [epoch, shown] : {std::pair("0", 2), std::pair("1", 1)}) {
+        const Json of = data("items", {{"run", "poor/1"}, {"epoch", epoch}});
+        EXPECT_EQ(of.at("epoch"), shown);  // 0: the best
+        const Json& items = of.at("items");
         EXPECT_EQ(items.size(), 17U);
         for (const Json& item : items) EXPECT_NE(item[0], id);
     }

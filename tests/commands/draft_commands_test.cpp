@@ -157,6 +157,21 @@ TEST_F(Drafted, AForeignBackboneAsksForItsScaling) {
     EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
 }
 
+TEST_F(Drafted, BackbonesOfOneNameAreNumbered) {
+    test::write_small_set(directory_ / "tiles", {"across", "both", "down"}, 12);
+    for (const char* folder : {"first", "second"}) {
+        std::filesystem::create_directory(directory_ / folder);
+        test::write_small_backbone(directory_ / folder / "net.onnx");
+    }
+    const CommandResult drafted = run({"draft", "tiles", "--backbone", "first/net.onnx", "--backbone",
+                                       "second/net.onnx", "--hours", "0.01"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    const Plan plan = read_plan(directory_ / "tiles.toml");
+    ASSERT_EQ(plan.backbones.size(), 2U);
+    EXPECT_EQ(plan.backbones[0].name, "net 1");
+    EXPECT_EQ(plan.backbones[1].name, "net 2");
+}
+
 TEST_F(Drafted, WhatCannotBeIsRefusedAndNothingIsWritten) {
     test::write_small_set(directory_ / "tiles", {"across", "both"}, 12);
     EXPECT_EQ(run({"draft", "nowhere"}).status, 2);

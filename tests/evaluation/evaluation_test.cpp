@@ -2,6 +2,7 @@
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/evaluation/run_matrices.hpp"
@@ -94,6 +95,23 @@ TEST_F(Evaluation, RecordedPredictionsThatAreNoProbabilitiesAreRefused) {
                     static_cast<void>(predict_part(study_.ledger(), study_.study(), run, Part::validation));
                 }),
                 HasSubstr("12 of 12 predictions contain a number outside 0 to 1"));
+}
+
+TEST(ReadPredictions, NameItemsByTheirIdsOrTheirPathsAlone) {
+    const TemporaryDirectory directory;
+    const std::vector<ItemRecord> items = {{"a/1.png#1f", 0}, {"a/2.png#2f", 1}, {"b/1.png#3f", 1}};
+    const auto read = [&](const std::string& rows) {
+        write_file(directory / "p.csv", "item,up,down\n" + rows);
+        return read_predictions(directory / "p.csv", items, {"up", "down"});
+    };
+    const PartPredictions mixed = read("b/1.png,0.25,0.75\na/1.png#1f,1,0\na/2.png,0.5,0.5\n");
+    EXPECT_THAT(mixed.items, ElementsAre("a/1.png#1f", "a/2.png#2f", "b/1.png#3f"));
+    EXPECT_THAT(mixed.table.labels, ElementsAre(0, 1, 1));
+    EXPECT_THAT(mixed.table.probabilities, ElementsAre(1, 0, 0.5F, 0.5F, 0.25F, 0.75F));
+    for (const char* unknown : {"a/1.pn", "a/1.png#2f", "c.png"})
+        EXPECT_THAT(message_of<InputError>(
+                        [&] { read(std::string(unknown) + ",1,0\na/2.png,0.5,0.5\nb/1.png,0.25,0.75\n"); }),
+                    HasSubstr(unknown));
 }
 
 TEST(OutOfFoldPredictions, EachFeatureCounts) {

@@ -8,6 +8,7 @@
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
 #include "jevrin/figures/gnuplot.hpp"
+#include "jevrin/figures/layer_images.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
 #include "jevrin/figures/regime_mark.hpp"
 #include "jevrin/figures/reliability_figure.hpp"
@@ -411,6 +412,54 @@ TEST(Sheet, ShowsWhatTheNetworkSeesBesideEachPicture) {
     EXPECT_EQ(seen.pixels[0], seen.pixels[2]);
     EXPECT_NE(seen.pixels,
               sample_rows_before_and_after(set, 2, 1, {.size = 24, .channels = 1}, {})[1].images[3].pixels);
+}
+
+TEST(LayerImages, FiltersAreInColourOrSums) {
+    // Two filters of 1x2 on three channels: the second is 1 in red at the left and -1 in blue at the right.
+    Tensor filters({1, 2, 3, 2});
+    filters.data()[1] = 1.0F;
+    filters.data()[2 * (3 + 2) + 1] = -1.0F;
+    const SheetRow colour = filter_images(filters, 9);
+    EXPECT_EQ(colour.label, "first filters: 2 of 2, 1x2 on 3 channels");
+    ASSERT_EQ(colour.images.size(), 2U);
+    const auto corner = [](const Image& image, bool right) {
+        const std::uint8_t* const p = image.at(right ? image.width - 1 : 0, 0);
+        return std::vector<int>{p[0], p[1], p[2]};
+    };
+    EXPECT_THAT(corner(colour.images[0], false), testing::ElementsAre(128, 128, 128));
+    EXPECT_THAT(corner(colour.images[1], false), testing::ElementsAre(255, 128, 128));
+    EXPECT_THAT(corner(colour.images[1], true), testing::ElementsAre(128, 128, 0));
+    // On two channels the sum: 1 and 2.
+    const SheetRow sums = filter_images(Tensor({1, 2, 2, 1}, std::vector<float>{0.5F, 0.5F, 3.0F, -1.0F}), 9);
+    EXPECT_THAT(corner(sums.images[0], false), testing::ElementsAre(191, 191, 191));
+    EXPECT_THAT(corner(sums.images[0], true), testing::ElementsAre(255, 255, 255));
+}
+
+TEST(LayerImages, MapsThatVaryMostComeFirstAndTokensShowTheirLength) {
+    // Maps of 1x2: the first is constant, the second falls, the third rises more.
+    const StageActivation maps{.stage = "stage1",
+                               .values = Tensor({1, 2, 3}, std::vector<float>{5, 2, 0, 5, 1, 9})};
+    const SheetRow row = map_images(maps, 2);
+    EXPECT_EQ(row.label, "stage1: 1x2x3, the 2 maps that vary most");
+    ASSERT_EQ(row.images.size(), 2U);
+    const auto left = [](const Image& image) { return image.at(0, 0)[0]; };
+    const auto right = [](const Image& image) { return image.at(image.width - 1, 0)[0]; };
+    EXPECT_EQ(left(row.images[0]), 0);
+    EXPECT_EQ(right(row.images[0]), 255);
+    EXPECT_EQ(left(row.images[1]), 255);
+    EXPECT_EQ(right(row.images[1]), 0);
+    // A class token, and four patches of which the last is the longest.
+    const StageActivation tokens{.stage = "blocks",
+                                 .values = Tensor({5, 2}, std::vector<float>{9, 9, 0, 0, 0, 0, 0, 0, 3, 4})};
+    const SheetRow lengths = map_images(tokens, 2);
+    EXPECT_EQ(lengths.label, "blocks: 5x2, length of each token");
+    ASSERT_EQ(lengths.images.size(), 1U);
+    const Image& square = lengths.images[0];
+    EXPECT_EQ(square.at(square.width - 1, square.height - 1)[0], 255);
+    EXPECT_EQ(square.at(square.width - 1, 0)[0], 0);
+    // Tokens of no square, single pixels and vectors have no picture.
+    for (const Shape& shape : {Shape{7, 2}, Shape{1, 1, 4}, Shape{4}})
+        EXPECT_TRUE(map_images({.stage = "s", .values = Tensor(shape)}, 2).images.empty());
 }
 
 }  // namespace

@@ -145,6 +145,15 @@ TEST(Avif, DecodesUpright) {
     const Image upright = decode_image(bytes_of(turned));
     // A quarter against the clock: the right column comes to the top.
     for (int x = 0; x < 8; ++x) EXPECT_EQ(upright.at(x, 0)[1], image.at(15, x)[1]) << x;
+    const Image upside_down = decode_image(bytes_of(test::avif_of(image, 0, 0)));
+    const Image mirrored = decode_image(bytes_of(test::avif_of(image, 0, 1)));
+    const Image turned_and_mirrored = decode_image(bytes_of(test::avif_of(image, 1, 1)));
+    for (int y = 0; y < 8; ++y)
+        for (int x = 0; x < 16; ++x) {
+            EXPECT_EQ(upside_down.at(x, y)[1], image.at(x, 7 - y)[1]) << x << " " << y;
+            EXPECT_EQ(mirrored.at(x, y)[1], image.at(15 - x, y)[1]) << x << " " << y;
+            EXPECT_EQ(turned_and_mirrored.at(y, x)[1], upright.at(7 - y, x)[1]) << x << " " << y;
+        }
     expect_cut_is_refused(avif, "damaged AVIF");
 }
 

@@ -161,13 +161,17 @@ std::string bmp_of(const Image& image, bool grey_palette) {
     return text;
 }
 
-std::string avif_of(const Image& image, int quarter_turns) {
+std::string avif_of(const Image& image, int quarter_turns, int mirror) {
     avifImage* const made = avifImageCreate(static_cast<int>(image.width), static_cast<int>(image.height), 8,
                                             AVIF_PIXEL_FORMAT_YUV444);
     made->matrixCoefficients = AVIF_MATRIX_COEFFICIENTS_IDENTITY;
     if (quarter_turns > 0) {
         made->transformFlags |= AVIF_TRANSFORM_IROT;
         made->irot.angle = static_cast<std::uint8_t>(quarter_turns);
+    }
+    if (mirror >= 0) {
+        made->transformFlags |= AVIF_TRANSFORM_IMIR;
+        made->imir.mode = static_cast<std::uint8_t>(mirror);
     }
     avifRGBImage rgb;
     avifRGBImageSetDefaults(&rgb, made);

@@ -31,8 +31,9 @@ std::string gif_of(int width, int height, const std::vector<int>& indices, int t
 // 24 bits a pixel, or a palette of greys.
 std::string bmp_of(const Image& image, bool grey_palette = false);
 
-// Without loss; quarter turns against the clock that a reader has to make.
-std::string avif_of(const Image& image, int quarter_turns = 0);
+// Without loss; quarter turns against the clock that a reader has to make, and a mirror then (0: top and
+// bottom exchanged, 1: left and right).
+std::string avif_of(const Image& image, int quarter_turns = 0, int mirror = -1);
 
 // Arrays: big-endian shape and bytes; a header with the type as the format names it ("|u1") and the shape as
 // text ("(2, 3)").

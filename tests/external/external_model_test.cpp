@@ -15,6 +15,7 @@ namespace jevrin {
 namespace {
 
 using test::message_of;
+using testing::AllOf;
 using testing::HasSubstr;
 
 class ForeignModel : public test::TrainedStudy {
@@ -86,7 +87,8 @@ TEST_F(ForeignModel, ThatDoesNotFitIsRefused) {
     EXPECT_THAT(refused("nothing stated", std::nullopt), HasSubstr("no classes"));
     Preparation other = own_.preparation;
     other.scaling.mean = {60.0, 60.0, 60.0};
-    EXPECT_THAT(refused("other scaling", other), HasSubstr("validation images get another class"));
+    EXPECT_THAT(refused("other scaling", other), AllOf(HasSubstr(" of 9 validation images get another class"),
+                                                       HasSubstr("(it calls '"), HasSubstr(".png' '")));
     other = own_.preparation;
     other.fitting.channels = 1;
     EXPECT_THAT(refused("grey", other), HasSubstr("'preparation' gives"));

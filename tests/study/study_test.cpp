@@ -417,5 +417,17 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     }
 }
 
+TEST(Check, SaysWhichAugmentationIsOn) {
+    const TemporaryDirectory directory;
+    const auto text = [&](const std::string& extra) {
+        const Plan plan = read_plan(write_small_study(directory.path(), small_plan(1, extra)));
+        return to_text(report_check(*gather_materials(plan)));
+    };
+    EXPECT_THAT(text(""), HasSubstr("augment: none; head"));
+    EXPECT_THAT(text("augment = { flip = true, shift = 0.1 }"), HasSubstr("augment: flip, shift 0.1; head"));
+    EXPECT_THAT(text("augment = { flip = true, mixing = { form = \"mixup\", alpha = 0.4 } }"),
+                HasSubstr("augment: flip, mixing mixup (alpha 0.4); head"));
+}
+
 }  // namespace
 }  // namespace jevrin

@@ -403,6 +403,7 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     EXPECT_GT(check.candidates[0].epoch.images, 0.0);
     EXPECT_EQ(check.candidates[1].epoch.images + check.candidates[1].epoch.frozen, 0.0);
     EXPECT_GT(check.candidates[1].seconds_once, 0.0);
+    EXPECT_EQ(check.candidates[0].seconds_once, 0.0);
     EXPECT_GT(check.candidates[0].memory_bytes, check.candidates[1].memory_bytes / 2);
     const std::string text = to_text(report_check(*materials));
     EXPECT_THAT(text, HasSubstr("% convolutions, dense (arithmetic)"));

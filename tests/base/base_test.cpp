@@ -261,6 +261,20 @@ TEST(Text, BytesAreSpokenInTheUnitThatFits) {
     EXPECT_EQ(spoken_bytes(3'210'000'000), "3.21 GB");
 }
 
+TEST(Text, NumbersHaveTwoSignificantDigits) {
+    const std::pair<double, const char*> cases[] = {
+        {0.0, "0"},        {143.2, "143"},   {12.3, "12"},     {2.14, "2.1"}, {9.94, "9.9"},     {9.96, "10"},
+        {0.0944, "0.094"}, {0.0996, "0.10"}, {-0.31, "-0.31"}, {99.6, "100"}, {1e-9, "0.000000"}};
+    for (const auto& [value, text] : cases) EXPECT_EQ(two_digits(value), text);
+}
+
+TEST(Text, SecondsAreSpokenInTheUnitThatFits) {
+    const std::pair<double, const char*> cases[] = {
+        {0.0353, "35 ms"}, {0.0994, "99 ms"},   {0.0996, "0.10 s"},   {0.31, "0.31 s"},
+        {59.4, "59 s"},    {59.6, "1 min 0 s"}, {80.0, "1 min 20 s"}, {7500.0, "2 h 5 min"}};
+    for (const auto& [seconds, text] : cases) EXPECT_EQ(spoken_seconds(seconds), text);
+}
+
 TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
     for (const int count : {1, 2}) {
         set_threads(count);

@@ -54,6 +54,40 @@ TEST(Graph, AClashNamesTheLayerAndBothSides) {
                 HasSubstr("larger than the padded image 2x2"));
 }
 
+// A chain of dense layers of these names.
+Network named_layers(const std::vector<std::string>& names) {
+    Network network{{2}, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    for (const std::string& name : names) x = network.add(name, Dense{}, {x}, {Tensor({2, 2})});
+    find_stages(network);
+    return network;
+}
+
+TEST(Stages, AModuleAroundEverythingIsNone) {
+    const Network network =
+        named_layers({"net/first/a/Gemm", "/net/first/first.b/Gemm", "net.second.Gemm", "net/head/Gemm"});
+    EXPECT_THAT(stage_names(network), testing::ElementsAre("net.first", "net.second", "net.head"));
+    EXPECT_EQ(network.nodes[2].module, "net.first.b");
+    EXPECT_EQ(find_boundary(network, "net.second"), 3U);
+    EXPECT_EQ(find_boundary(network, "second"), 3U);
+    EXPECT_EQ(find_end(network, "net.first"), 2U);
+}
+
+TEST(Stages, OfManyModulesAreWhatTheirFirstWordsSay) {
+    std::vector<std::string> names;
+    for (int block = 1; block <= 13; ++block)
+        for (const char* part : {"expand", "project"})
+            names.push_back(fmt::format("block_{}_{}/Gemm", block, part));
+    const std::vector<std::string> stages = stage_names(named_layers(names));
+    ASSERT_EQ(stages.size(), 13U);
+    EXPECT_EQ(stages.front(), "block_1");
+    EXPECT_EQ(stages.back(), "block_13");
+    // With fewer, each module is one.
+    names.resize(4);
+    EXPECT_THAT(stage_names(named_layers(names)), testing::ElementsAre("block_1_expand", "block_1_project",
+                                                                       "block_2_expand", "block_2_project"));
+}
+
 TEST(Graph, AnUnknownBoundaryListsTheStages) {
     EXPECT_THAT(
         message_of<InputError>([&] { find_boundary(small_network(), "stagge2"); }),

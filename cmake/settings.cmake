@@ -11,6 +11,7 @@ target_compile_options(jevrin_settings INTERFACE -fno-math-errno -fno-trapping-m
 
 if(JEVRIN_SANITIZE STREQUAL "address")
   add_compile_options(-fsanitize=address,undefined -fno-omit-frame-pointer -fno-sanitize-recover=undefined)
+  add_compile_definitions(_GLIBCXX_ASSERTIONS)  # elements beyond the end within what a vector has reserved
   add_link_options(-fsanitize=address,undefined)
 elseif(JEVRIN_SANITIZE STREQUAL "thread")
   add_compile_options(-fsanitize=thread -fno-omit-frame-pointer)

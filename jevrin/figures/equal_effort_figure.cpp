@@ -1,6 +1,7 @@
 #include "jevrin/figures/equal_effort_figure.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/text.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 #include "jevrin/figures/regime_mark.hpp"
 #include "jevrin/results/candidate_styles.hpp"
@@ -28,8 +29,8 @@ void draw_equal_effort(const Choice& choice, const std::string& title, const std
         data += "EOD\n";
         plots += fmt::format("{}$c{} using 1:2 with linespoints lw 2.2 pt {} ps 1.5 lc rgb '{}' title {}",
                              k == 0 ? "plot " : ", \\\n  ", k, regime_mark(curve.regime), series_colour(k),
-                             gnuplot_string(fmt::format("{} ({} variants)", name_of(curve.regime),
-                                                        curve.expected_best.size())));
+                             gnuplot_string(fmt::format("{} ({})", name_of(curve.regime),
+                                                        plural(std::ssize(curve.expected_best), "variant"))));
     }
     draw_figure(fmt::format(
                     R"(

@@ -25,7 +25,7 @@ std::string to_text(const BatchScriptResult& result, const TextForm&) {
         "{} on {} with {} and {} of memory each: about {} if its processors are like this one;\n"
         "time limit {}, saved and queued again {} before it\n",
         plural(result.runs, "run"),
-        result.settings.array > 0 ? plural(script.processes, "task of an array")
+        result.settings.array > 0 ? plural(script.processes, "task") + " of an array"
                                   : plural(script.processes, "rank"),
         plural(result.settings.threads, "thread"), spoken_bytes(script.bytes), spoken_seconds(script.seconds),
         spoken_seconds(60.0 * static_cast<double>(script.limit)),

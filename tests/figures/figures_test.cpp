@@ -7,6 +7,7 @@
 #include "jevrin/figures/classes_figure.hpp"
 #include "jevrin/figures/confusion_figure.hpp"
 #include "jevrin/figures/curves_figure.hpp"
+#include "jevrin/figures/equal_effort_figure.hpp"
 #include "jevrin/figures/gnuplot.hpp"
 #include "jevrin/figures/layer_images.hpp"
 #include "jevrin/figures/matrices_figure.hpp"
@@ -145,6 +146,21 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
         draw_choice(choice, CandidateStyles(names), "a choice", directory / "c.png");
         EXPECT_GT(inked(directory / "c.png"), 2000);
     }
+}
+
+TEST(EqualEffortFigure, HasALineForEachRegimeThatHasVariants) {
+    const TemporaryDirectory directory;
+    Choice choice = choice_of(3);
+    EXPECT_THAT(
+        test::message_of<InputError>([&] { draw_equal_effort(choice, "effort", directory / "e.svg"); }),
+        HasSubstr("effort can be compared between regimes"));
+    choice.equal_effort = {{.regime = Regime::scratch, .expected_best = {0.6, 0.7, 0.72}},
+                           {.regime = Regime::frozen, .expected_best = {0.8}}};
+    draw_equal_effort(choice, "effort", directory / "e.svg");
+    EXPECT_THAT(read_text(directory / "e.svg"),
+                testing::AllOf(HasSubstr("effort"), HasSubstr("scratch (3 variants)"),
+                               HasSubstr("frozen (1 variant)"), HasSubstr("variants tried"),
+                               HasSubstr("expected best balanced accuracy")));
 }
 
 TEST(MatricesFigure, DifferencesSpreadsAndRecallsAreDrawnForFewAndManyClasses) {

@@ -3,6 +3,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/layer_table.hpp"
 #include "jevrin/graph/operator_description.hpp"
 #include "jevrin/graph/operator_table.hpp"
 #include "jevrin/graph/rewriting.hpp"
@@ -216,6 +217,31 @@ TEST(OperatorTable, FindsWhatAFamilyPutInAndNamesWhatIsMissing) {
             error.what(),
             fmt::format("there is no answer for the operator '{}'", describe(Gather{}).name).c_str());
     }
+}
+
+TEST(LayerTable, StagesAddUpTheirLayers) {
+    const auto layer = [](const char* stage, std::int64_t width, std::int64_t parameters, bool trains) {
+        return LayerRow{.stage = stage,
+                        .shape = {width},
+                        .parameters = parameters,
+                        .multiplications = 10 * parameters,
+                        .bytes = 4 * width,
+                        .trains = trains};
+    };
+    const auto stages = stage_table({layer("stem", 8, 100, false), layer("stem", 6, 50, false),
+                                     layer("head", 3, 20, true), layer("stem", 5, 7, true)});
+    ASSERT_EQ(stages.size(), 2U);
+    EXPECT_EQ(stages[0].stage, "stem");
+    EXPECT_EQ(stages[0].layers, 3);
+    EXPECT_EQ(stages[0].shape, (Shape{5}));
+    EXPECT_EQ(stages[0].parameters, 157);
+    EXPECT_EQ(stages[0].multiplications, 1570);
+    EXPECT_EQ(stages[0].bytes, 4 * 19);
+    EXPECT_EQ(stages[0].frozen, 150);
+    EXPECT_EQ(stages[0].trained, 7);
+    EXPECT_EQ(stages[1].layers, 1);
+    EXPECT_EQ(stages[1].trained, 20);
+    EXPECT_EQ(stages[1].frozen, 0);
 }
 
 }  // namespace

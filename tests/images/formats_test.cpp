@@ -33,6 +33,7 @@ struct PngKind {
     std::vector<png_color> palette = {};
     std::vector<png_byte> palette_alpha = {};
     bool grey_is_transparent = false;  // the grey value 0
+    double gamma = 0.0;                // of the file; 0: it states none
 };
 
 std::vector<std::byte> write_png(const PngKind& kind, png_uint_32 width, png_uint_32 height,
@@ -56,6 +57,7 @@ std::vector<std::byte> write_png(const PngKind& kind, png_uint_32 width, png_uin
     if (!kind.palette_alpha.empty())
         png_set_tRNS(png, info, kind.palette_alpha.data(), static_cast<int>(kind.palette_alpha.size()),
                      nullptr);
+    if (kind.gamma > 0.0) png_set_gAMA(png, info, kind.gamma);
     png_color_16 transparent{};
     if (kind.grey_is_transparent) png_set_tRNS(png, info, nullptr, 0, &transparent);
     std::vector<png_bytep> pointers;
@@ -91,6 +93,27 @@ TEST(Png, EveryKindDecodesToItsColours) {
     EXPECT_THAT(pixel(decode_image(keyed), 1, 0), ElementsAre(77, 77, 77));
     const auto woven = write_png({.interlaced = true}, 1, 3, {{1, 2, 3}, {4, 5, 6}, {7, 8, 9}});
     EXPECT_THAT(pixel(decode_image(woven), 0, 2), ElementsAre(7, 8, 9));
+}
+
+TEST(Png, SixteenBitsOfGreyAreTakenFromTheStatedRangeAsTheyAre) {
+    // 0, 1024, 2048 and 4095 of 4095, whatever gamma the file states.
+    const std::vector<std::vector<png_byte>> rows = {{0x00, 0x00, 0x04, 0x00}, {0x08, 0x00, 0x0F, 0xFF}};
+    for (const bool interlaced : {false, true}) {
+        const auto wide = write_png(
+            {.depth = 16, .type = PNG_COLOR_TYPE_GRAY, .interlaced = interlaced, .gamma = 1.0}, 2, 2, rows);
+        const Image image = decode_image(wide, {.value_range = {0, 4095}});
+        EXPECT_THAT(pixel(image, 0, 0), ElementsAre(0, 0, 0));
+        EXPECT_THAT(pixel(image, 1, 0), ElementsAre(64, 64, 64));
+        EXPECT_THAT(pixel(image, 0, 1), ElementsAre(128, 128, 128));
+        EXPECT_THAT(pixel(image, 1, 1), ElementsAre(255, 255, 255));
+        EXPECT_THAT(test::message_of<InputError>([&] {
+                        decode_image(std::span(wide).first(wide.size() - 25), {.value_range = {0, 4095}});
+                    }),
+                    testing::HasSubstr("damaged PNG"));
+    }
+    // Eight bits have no range to be taken from.
+    const auto narrow = write_png({.type = PNG_COLOR_TYPE_GRAY}, 2, 1, {{10, 200}});
+    EXPECT_THAT(pixel(decode_image(narrow, {.value_range = {0, 4095}}), 1, 0), ElementsAre(200, 200, 200));
 }
 
 TEST(Png, TransparentPartsLieOnTheStatedBackground) {

@@ -218,6 +218,8 @@ TEST_F(AcrossRuns, RunsAreFilteredSortedAndGroupedByAnySetting) {
     EXPECT_THAT(names({"regime!=frozen"}), ElementsAre("low/1", "high/3"));
     EXPECT_THAT(names({"accuracy>0.55"}, "-accuracy"), ElementsAre("high/4", "high/3", "low/2"));
     EXPECT_THAT(names({}, "seed").front(), "low/1");
+    EXPECT_EQ(names({"batch=16"}).size(), 4U);
+    EXPECT_TRUE(names({"batch=16 images"}).empty());  // no number
     EXPECT_TRUE(names({"kind=adam"}).empty());
     EXPECT_THAT(message_of<InputError>([&] { names({"lerning_rate<1"}); }),
                 HasSubstr("did you mean 'learning_rate'"));

@@ -78,6 +78,14 @@ TEST_F(Evaluation, RecordedPredictionsJudgeWhenNoFrozenRunIsNamed) {
     const SuspectReport report = find_suspects(study_.ledger(), study_.study(), {"scratch"});
     EXPECT_THAT(report.source, HasSubstr("validation part"));
     EXPECT_TRUE(report.suspects.empty());  // every item is called what it is
+    // One item of each class is called the other.
+    study_.add_run({.candidate = "doubting", .predicted = [](std::size_t label, std::size_t place) {
+                        return place % 6 == 0 ? 1 - label : label;
+                    }});
+    const SuspectReport doubts = find_suspects(study_.ledger(), study_.study(), {"doubting"});
+    ASSERT_EQ(doubts.suspects.size(), 2U);
+    for (const SuspectLabel& suspect : doubts.suspects)
+        EXPECT_EQ(suspect.proposed, 1 - doubts.predictions.table.labels[suspect.item]);
 }
 
 TEST_F(Evaluation, RecordedPredictionsThatAreNoProbabilitiesAreRefused) {

@@ -102,6 +102,23 @@ TEST(NewerSets, ActivationsOfLaterSets) {
                 expected([](double v) { return v > 0.6 ? v : 0.0; }));
 }
 
+TEST(NewerSets, ConstantsAreFlattenedAtAnyAxis) {
+    std::vector<float> numbers(24);
+    std::iota(numbers.begin(), numbers.end(), 1.0F);
+    for (const auto& [axis, shape] : {std::pair(0, Shape{1, 24}), std::pair(1, Shape{2, 12}),
+                                      std::pair(-1, Shape{6, 4}), std::pair(3, Shape{24, 1})}) {
+        Graph graph(fmt::format("g (float[N, {0}, {1}] x) => (float[N, {0}, {1}] y) {{ "
+                                "f = Flatten <axis = {2}> (c) y = Mul (x, f) }}",
+                                shape[0], shape[1], axis),
+                    13);
+        graph.weight("c", {2, 3, 4}, numbers);
+        EXPECT_EQ(outputs_of(graph.read(), 1, Tensor(shape, std::vector<float>(24, 1.0F))), numbers);
+    }
+    Graph beyond("g (float[N, 4] x) => (float[N, 4] y) { f = Flatten <axis = 3> (c) y = Mul (x, f) }", 13);
+    beyond.weight("c", random_tensor({2, 2}, 5));
+    EXPECT_THAT(beyond.refusal(), HasSubstr("its axis is out of range"));
+}
+
 TEST(NewerSets, GroupNormalisationHasParametersByGroupThenByChannel) {
     Graph by_group(
         "g (float[N, 4, 2, 2] x) => (float[N, 4, 2, 2] y) { y = GroupNormalization <num_groups = 2> (x, s, "

@@ -4,6 +4,7 @@
 #include "jevrin/base/error.hpp"
 #include "jevrin/graph/architecture.hpp"
 #include "jevrin/graph/cut.hpp"
+#include "jevrin/graph/descriptions.hpp"
 #include "jevrin/graph/rewriting.hpp"
 #include "jevrin/graph/stages.hpp"
 
@@ -36,6 +37,11 @@ TEST(Families, APlainNetworkHalvesTheMapAfterEachStage) {
     EXPECT_EQ(infer_shapes(network).back(), (Shape{20}));
     // Weights 9 * in * out, and a scale and shift for each channel.
     EXPECT_EQ(parameter_count(network), 9 * (3 * 8 + 8 * 8 + 8 * 20 + 20 * 20) + 2 * (8 + 8 + 20 + 20));
+}
+
+TEST(Families, OneNumberOfBlocksStandsForAllStages) {
+    EXPECT_EQ(complete_json(ResidualSettings{.blocks = {2}}).at("blocks"), 2);
+    EXPECT_EQ(complete_json(ResidualSettings{.blocks = {2, 3}}).at("blocks"), Json({2, 3}));
 }
 
 TEST(Families, ADenselyConnectedNetworkGrowsByItsGrowth) {

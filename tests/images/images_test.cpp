@@ -195,6 +195,14 @@ TEST(ImageSet, WrongRootsAreRecognised) {
         HasSubstr("this is one image"));
     EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory.path()}); }),
                 HasSubstr("one level too high"));
+    // Folders of images below each class may be classes; one alone is none.
+    write_small_set(directory / "deep/x", {"a", "b"}, 2);
+    write_small_set(directory / "deep/y", {"a", "b"}, 2);
+    write_small_set(directory / "single/x", {"a"}, 2);
+    write_small_set(directory / "single/y", {"a"}, 2);
+    EXPECT_THAT(read_image_set({.from = directory / "deep"}).notes,
+                testing::ElementsAre(HasSubstr("holds the same folders 'a', 'b'")));
+    EXPECT_TRUE(read_image_set({.from = directory / "single"}).notes.empty());
     make_directory(directory.path() / "set" / "A");
     EXPECT_THAT(message_of<InputError>([&] { read_image_set({.from = directory / "set"}); }),
                 HasSubstr("'A' and 'a' differ only by case"));

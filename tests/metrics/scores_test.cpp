@@ -358,6 +358,10 @@ TEST(Thresholds, WantedPrecisionAndRecallOfAHandWorkedCurve) {
     EXPECT_FLOAT_EQ(static_cast<float>(point_of_recall(curve, 0.5)->threshold), 0.6F);  // 3/4 beats 2/3
     EXPECT_FLOAT_EQ(static_cast<float>(point_of_recall(curve, 0.3)->threshold), 0.9F);
     EXPECT_FALSE(point_of_precision(threshold_curve(table, 0), 1.1));
+    // Also the last ones, where they are equal.
+    table.labels = {1, 0, 1};
+    table.probabilities = {0.25F, 0.75F, 0.5F, 0.5F, 0.5F, 0.5F};
+    EXPECT_EQ(threshold_curve(table, 1).points.size(), 2U);
 }
 
 TEST(Thresholds, AnsweringOnlyWhenSure) {

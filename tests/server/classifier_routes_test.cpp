@@ -8,6 +8,7 @@
 #include "jevrin/external/received_images.hpp"
 #include "jevrin/results/model_results.hpp"
 #include "jevrin/results/received_result.hpp"
+#include "jevrin/server/batched_classifier.hpp"
 #include "jevrin/server/service_results.hpp"
 #include "jevrin/server/service_server.hpp"
 
@@ -125,6 +126,31 @@ class Classifiers : public test::TrainedStudy {
     std::string log_;
     std::unique_ptr<ServiceRoutes> routes_;
 };
+
+TEST_F(Classifiers, ManyImagesAreClassifiedInBatchesThatFit) {
+    std::mutex mutex;
+    std::vector<std::size_t> batches;
+    BatchedClassifier classifier(load_classifier(model_file("new head/1")),
+                                 {.batch = [&](std::size_t images) {
+                                     const std::lock_guard lock(mutex);
+                                     batches.push_back(images);
+                                 }});
+    const std::vector<std::filesystem::path> part = files(Part::validation);
+    std::vector<std::string> bytes;
+    for (std::size_t i = 0; i < 150; ++i) bytes.push_back(bytes_of(part[i % part.size()]));
+    std::vector<SentImage> images;
+    for (const std::string& one : bytes) images.push_back({"tile.png", one});
+    const auto outcomes = classifier.classify(images);
+    ASSERT_TRUE(outcomes.has_value());
+    ASSERT_EQ(outcomes->size(), 150U);
+    for (std::size_t i = 0; i < 150; ++i) {
+        ASSERT_TRUE((*outcomes)[i].answer.has_value()) << (*outcomes)[i].problem;
+        EXPECT_EQ((*outcomes)[i].answer->probabilities, (*outcomes)[i % part.size()].answer->probabilities);
+    }
+    std::size_t sum = 0;
+    for (const std::size_t images_of : batches) sum += images_of;
+    EXPECT_EQ(sum, 150U);
+}
 
 TEST_F(Classifiers, AnswerWhatTheLibrarySays) {
     const std::vector<std::filesystem::path> images = files(Part::validation);

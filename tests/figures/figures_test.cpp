@@ -148,6 +148,39 @@ TEST(ChoiceFigure, NamesTheCandidatesAndTheCost) {
     }
 }
 
+TEST(ChoiceFigure, EveryCostHasItsAxis) {
+    const TemporaryDirectory directory;
+    Choice choice = choice_of(3);
+    for (std::size_t k = 0; k < 3; ++k) {
+        RankedCandidate& c = choice.ranking[k];
+        const auto n = static_cast<std::int64_t>(k + 1);
+        c.trainable_parameters = 20'000 * n;
+        c.multiplications = 2'000'000 * n * n * n * n * n * n * n;
+        c.model_bytes = 40'000 * n;
+        c.prediction_cost = PredictionCost{.milliseconds = 0.4 * static_cast<double>(n),
+                                           .batch_milliseconds = 0.2 * static_cast<double>(n),
+                                           .bytes = 3'000'000 * n};
+    }
+    // The words of the axis, and a number on it; of a wide range powers of ten alone.
+    const std::tuple<Cost, const char*, const char*> costs[] = {
+        {Cost::training_seconds, "training time per run in seconds", ">2</text>"},
+        {Cost::trained_parameters, "trained parameters", ">50k</text>"},
+        {Cost::operations, "multiplications per prediction", ">1G</text>"},
+        {Cost::file_size, "model file, bytes", ">100k</text>"},
+        {Cost::latency, "milliseconds for one image", ">0.5</text>"},
+        {Cost::batch_time, "milliseconds per image in a batch", ">0.5</text>"},
+        {Cost::prediction_memory, "memory of a prediction, bytes", ">5M</text>"}};
+    for (const auto& [cost, axis, tic] : costs) {
+        choice.cost = cost;
+        draw_choice(choice, CandidateStyles({"candidate 0", "candidate 1", "candidate 2"}), "a choice",
+                    directory / "c.svg");
+        const std::string svg = read_text(directory / "c.svg");
+        EXPECT_THAT(svg, HasSubstr(axis));
+        EXPECT_TRUE(svg.find(tic) != std::string::npos) << axis << " lacks " << tic;
+        EXPECT_EQ(svg.find(">2G</text>") != std::string::npos, false) << axis;
+    }
+}
+
 TEST(EqualEffortFigure, HasALineForEachRegimeThatHasVariants) {
     const TemporaryDirectory directory;
     Choice choice = choice_of(3);

@@ -5,6 +5,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/json.hpp"
+#include "jevrin/server/service_results.hpp"
 #include "jevrin/server/service_server.hpp"
 #include "jevrin/server/service_store.hpp"
 
@@ -150,6 +151,25 @@ TEST_F(Service, WithoutAKnownKeyNothingIsTold) {
     EXPECT_THROW(store.add_key({.name = "other", .may = {Right::runs}}), InputError);
     EXPECT_THROW(store.add_key({.name = "../x", .may = {Right::runs}}), InputError);
     EXPECT_THROW(store.add_key({.name = "nothing"}), InputError);
+}
+
+TEST_F(Service, KeysAreListedWithTheirRightsAndNeverShownAgain) {
+    ServiceStore store(directory_.path());
+    store.add_key({.name = "a-loop", .may = {Right::metrics, Right::runs}, .per_minute = 90});
+    const KeysResult result{store.keys()};
+    ASSERT_EQ(result.keys.size(), 2U);
+    const std::string text = to_text(result);
+    const std::string added = result.keys[0].added;
+    EXPECT_THAT(text, HasSubstr("a-loop  runs, metrics                    90  " + added));
+    EXPECT_THAT(text, HasSubstr("all     runs, classify, metrics         any  "));
+    const Json json = parse_json(to_json(result));
+    EXPECT_EQ(json[0].at("may"), Json({"runs", "metrics"}));
+    EXPECT_EQ(json[0].at("per_minute"), 90);
+    EXPECT_EQ(json[0].at("added"), added);
+    EXPECT_EQ(json[1].at("per_minute"), 0);
+    EXPECT_EQ(to_text(KeysResult{}), "no keys yet\n");
+    EXPECT_THAT(to_text(NewKeyResult{"all", key_}), testing::StartsWith(key_ + "\nkeep it: "));
+    EXPECT_EQ(parse_json(to_json(NewKeyResult{"all", key_})).at("key"), key_);
 }
 
 TEST_F(Service, BadRequestsGetTheirStatusAndTheCure) {

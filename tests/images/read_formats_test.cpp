@@ -260,6 +260,66 @@ TEST(PublishedArrays, DamageAndBombsAreRefusedInWords) {
     }
 }
 
+// Bytes of numbers, as they lie in memory or the other way round.
+template <typename Number>
+std::string stored(const std::vector<Number>& numbers, bool other_order) {
+    std::string bytes;
+    for (const Number number : numbers) {
+        std::string one(reinterpret_cast<const char*>(&number), sizeof number);
+        if (other_order) std::ranges::reverse(one);
+        bytes += one;
+    }
+    return bytes;
+}
+
+// One row of three numbers of a type, as NPY in both orders and, where IDX has the type, as that.
+template <typename Number>
+void expect_numbers_of(const std::string& type, int idx_type) {
+    const TemporaryDirectory directory;
+    const Number lowest = std::numeric_limits<Number>::lowest();
+    const std::vector<Number> numbers = {Number{1}, lowest, Number{100}};
+    const auto expect = [&](const std::string& name, const std::string& bytes) {
+        write_file(directory / name, bytes);
+        const NumberArray array(directory / name);
+        ASSERT_EQ(array.shape(), (std::vector<std::int64_t>{1, 3})) << name;
+        const NumberRows rows = array.rows(0, 1);
+        EXPECT_EQ(rows.at(0), 1.0) << name;
+        EXPECT_EQ(rows.at(1), static_cast<double>(lowest)) << name;
+        EXPECT_EQ(rows.at(2), 100.0) << name;
+    };
+    expect(type + ".npy", test::npy_of("<" + type, "(1, 3)", stored(numbers, false)));
+    expect(type + "-big.npy", test::npy_of(">" + type, "(1, 3)", stored(numbers, true)));
+    if (idx_type == 0) return;
+    std::string idx = test::idx_of({1, 3}, stored(numbers, true));
+    idx[2] = static_cast<char>(idx_type);
+    expect(type + ".idx", idx);
+}
+
+TEST(PublishedArrays, NumbersMayBeOfAnyTypeAndOrder) {
+    expect_numbers_of<std::uint8_t>("u1", 0x08);
+    expect_numbers_of<std::int8_t>("i1", 0x09);
+    expect_numbers_of<std::uint16_t>("u2", 0);
+    expect_numbers_of<std::int16_t>("i2", 0x0B);
+    expect_numbers_of<std::uint32_t>("u4", 0);
+    expect_numbers_of<std::int32_t>("i4", 0x0C);
+    expect_numbers_of<std::uint64_t>("u8", 0);
+    expect_numbers_of<std::int64_t>("i8", 0);
+    expect_numbers_of<float>("f4", 0x0D);
+    expect_numbers_of<double>("f8", 0x0E);
+    const TemporaryDirectory directory;
+    std::string unknown = test::idx_of({1}, "x");
+    unknown[2] = 0x0A;
+    write_file(directory / "a.idx", unknown);
+    EXPECT_THAT(message_of<InputError>([&] { NumberArray(directory / "a.idx"); }),
+                HasSubstr("its type is unknown"));
+    // Labels are a list or one-hot rows.
+    write_file(directory / "cube.npy", test::npy_of("|u1", "(2, 2, 2)", many_pixels(2, 0)));
+    write_file(directory / "p.npy", test::npy_of("|u1", "(2, 2, 2)", many_pixels(2, 0)));
+    EXPECT_THAT(message_of<InputError>(
+                    [&] { list_image_set({.from = directory / "p.npy", .labels = directory / "cube.npy"}); }),
+                HasSubstr("its shape is [2, 2, 2]; labels need [count] or one-hot [count, classes]"));
+}
+
 TEST(PublishedArrays, SixteenBitsByTheStatedRange) {
     const TemporaryDirectory directory;
     const std::uint16_t values[] = {0, 1024, 4095, 65535};

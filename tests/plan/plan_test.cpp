@@ -96,6 +96,8 @@ TEST(Plan, EveryRefusalSaysWhereAndWhatToDo) {
     EXPECT_THAT(refusal("metric = \"acuracy\"\n" + head + scratch), HasSubstr("did you mean 'accuracy'"));
     EXPECT_THAT(refusal("seeds = [1, 1]\n" + head + scratch), HasSubstr("names a seed twice"));
     EXPECT_THAT(refusal("seeds = []\n" + head + scratch), HasSubstr("is empty"));
+    EXPECT_THAT(refusal(head + "background = [1, 2]\n" + scratch),
+                HasSubstr("'background' needs three numbers: red, green, blue"));
     EXPECT_THAT(refusal(head + "parts = { training = 0.9, validation = 0.2 }\n" + scratch),
                 HasSubstr("sum to 1.1"));
     EXPECT_THAT(refusal(head + scratch + scratch), HasSubstr("two candidates are called 'a'"));
@@ -112,6 +114,16 @@ TEST(Plan, ContradictionsOfRegimesAreRefused) {
     EXPECT_THAT(refusal(candidate("regime = \"frozen\"\nnetwork = { family = \"residual\" }\n")),
                 HasSubstr("cannot have 'network'"));
     EXPECT_THAT(refusal(candidate("regime = \"scratch\"\n")), HasSubstr("or a 'network' of its own"));
+    EXPECT_THAT(refusal(candidate("regime = \"scratch\"\nbackbone = \"b\"\nnetwork = { family = "
+                                  "\"residual\" }\n")),
+                HasSubstr("has both 'network' and 'backbone'"));
+    EXPECT_THAT(refusal(candidate("regime = \"frozen\"\nhead_only_epochs = 1\n")),
+                HasSubstr("is frozen and cannot have 'head_only_epochs'"));
+    EXPECT_THAT(refusal(candidate("regime = \"partial\"\ntrain_from = \"a\"\ntrain_last = 2\n")),
+                HasSubstr("needs one of 'train_from'"));
+    const std::string backbone = "[[backbone]]\nname = \"b\"\nfile = \"b.onnx\"\n";
+    EXPECT_THAT(refusal(head + backbone + backbone + scratch),
+                AllOf(HasSubstr("two backbones are called 'b'"), HasSubstr("dir/p.toml:7:")));
     EXPECT_THAT(refusal(head + "[[candidate]]\nname = \"a/b\"\nregime = \"scratch\"\n"),
                 HasSubstr("holds '/'"));
     EXPECT_THAT(refusal(head + "[[candidate]]\nname = \"a\\u001b[2J\"\nregime = \"scratch\"\n"),

@@ -418,6 +418,29 @@ TEST(Check, SaysWhatEachCandidateCosts) {
     }
 }
 
+TEST(Check, ShowsLongNetworksByStageUnlessAllLayersAreWanted) {
+    const TemporaryDirectory directory;
+    std::string text = small_plan(1);
+    text.replace(text.find("regime = \"scratch\"\n"), 19,
+                 "regime = \"scratch\"\nnetwork = { family = \"residual\", widths = [2, 4], blocks = 12 }\n");
+    const auto materials = gather_materials(read_plan(write_small_study(directory.path(), text)));
+    CheckResult result = report_check(*materials, "from scratch");
+    const std::string stages = to_text(result, {.for_all = "'jevrin check --layers'"});
+    // Twelve blocks of two convolutions of 9 * 2 * 2 weights with a scale and a shift for each channel, and a
+    // sum.
+    EXPECT_THAT(stages,
+                testing::AllOf(HasSubstr("'jevrin check --layers' lists every layer"),
+                               testing::ContainsRegex("\nstage1 +36  8x8x2 +960 +55,296 +43 kB  trains\n"),
+                               testing::ContainsRegex("\npool +1  4 +0 kB\n"),
+                               testing::ContainsRegex("\nhead +1  3 +15 +12 +0 kB  trains\n"),
+                               testing::ContainsRegex("\ntotal, 4,625 trainable +76 +4,625 +113,036 ")));
+    EXPECT_THAT(stages, testing::Not(HasSubstr("stage1.block12")));
+    result.all_layers = true;
+    EXPECT_THAT(to_text(result), HasSubstr("stage1.block12"));
+    EXPECT_THAT(message_of<InputError>([&] { report_check(*materials, "from scrach"); }),
+                HasSubstr("did you mean 'from scratch'?"));
+}
+
 TEST(Check, SaysWhichAugmentationIsOn) {
     const TemporaryDirectory directory;
     const auto text = [&](const std::string& extra) {

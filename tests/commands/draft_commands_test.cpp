@@ -157,6 +157,14 @@ TEST_F(Drafted, AForeignBackboneAsksForItsScaling) {
     EXPECT_EQ(run({"check", "tiles.toml"}).status, 0);
 }
 
+TEST_F(Drafted, ImagesMuchSmallerThanTheBackboneIsMadeForAreSaid) {
+    test::write_small_set(directory_ / "tiles", {"across", "both", "down"}, 12);
+    test::write_small_backbone(directory_ / "net.onnx", 96);
+    const CommandResult drafted = run({"draft", "tiles", "--backbone", "net.onnx", "--hours", "0.01"});
+    ASSERT_EQ(drafted.status, 0) << drafted.errors;
+    EXPECT_THAT(drafted.errors, HasSubstr("and the backbone was made for 96x96: they are enlarged"));
+}
+
 TEST_F(Drafted, BackbonesOfOneNameAreNumbered) {
     test::write_small_set(directory_ / "tiles", {"across", "both", "down"}, 12);
     for (const char* folder : {"first", "second"}) {

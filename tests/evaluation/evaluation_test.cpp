@@ -69,6 +69,16 @@ TEST_F(Evaluation, MatricesOfSeveralRunsAddUp) {
     EXPECT_EQ(one.matrix.total(), static_cast<std::int64_t>(study_.validation_items()));
     EXPECT_EQ(sum.matrix.total(), 2 * one.matrix.total());
     EXPECT_EQ(sum.matrix.at(1, 1), 2 * one.matrix.at(1, 1));
+    // One that is always right, and one that always says the first class.
+    study_.add_run({.candidate = "other"});
+    study_.add_run({.candidate = "other", .seed = 2, .predicted = [](std::size_t, std::size_t) {
+                        return std::size_t{0};
+                    }});
+    const auto differing = runs_with_matrices(study_.ledger(), study_.study(), {"other"});
+    const RunMatrix both = sum_of_matrices(study_.ledger(), study_.study(), differing, Part::validation);
+    EXPECT_EQ(both.matrix.at(0, 0), 12);
+    EXPECT_EQ(both.matrix.at(1, 0), 6);
+    EXPECT_EQ(both.matrix.at(1, 1), 6);
     EXPECT_THAT(message_of<InputError>(
                     [&] { matrix_of(study_.ledger(), study_.study(), runs[0], Part::validation, 7); }),
                 HasSubstr("has the epochs 1 to 1, not 7"));

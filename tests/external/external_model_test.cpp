@@ -64,6 +64,13 @@ TEST_F(ForeignModel, IsUsedAsTheRunSaysItsImagesArePrepared) {
         const Classifier classifier = load_model(writer.ledger(), record);
         EXPECT_EQ(classifier.classes, own_.classes);
         EXPECT_EQ(classifier.preparation.to_json(), own_.preparation.to_json());
+        // It knows the images of the parts that it was trained and chosen on.
+        for (const Part part : {Part::training, Part::validation, Part::test})
+            for (const ItemRecord& item : writer.ledger().items(run, part)) {
+                const auto hash = ContentHash::from_text(item.id.substr(item.id.find('#') + 1));
+                ASSERT_TRUE(hash.has_value()) << item.id;
+                EXPECT_EQ(classifier.seen_images.contains(*hash), part != Part::test) << item.id;
+            }
         // On images that neither has seen both say the same.
         const auto test_part = [&](const std::string& name) {
             return predict_part(ledger_directory(), "", name, Part::test).table.probabilities;

@@ -25,6 +25,7 @@ using testing::AllOf;
 using testing::ElementsAre;
 using testing::HasSubstr;
 using testing::IsEmpty;
+using testing::Not;
 
 // Three classes of six validation items, in the order of the image set: class 000, then 001, then 002.
 class Intake : public testing::Test {
@@ -484,6 +485,45 @@ TEST_F(RunFolders, MayHavePredictionsOfEveryEpoch) {
     const RunId run = study_.ledger().run(study_.study().id, "by epoch/1").id;
     EXPECT_EQ(study_.ledger().epochs(run).front().validation.at(2, 1), 5);
     EXPECT_EQ(study_.ledger().epoch_predictions(run).size(), 2U);
+}
+
+TEST_F(RunFolders, ContradictionsAndEmptyFoldersAreRefused) {
+    EXPECT_THAT(refused([&] { find_run_folders({folders_.path()}); }), HasSubstr("no run is here"));
+    const std::filesystem::path folder = write_run("both", 1);
+    write_file(folder / "predictions.npy", "x");
+    EXPECT_THAT(refused([&] { take_run_folder(study_.writer(), folder); }),
+                HasSubstr("the folder has the same predictions as CSV and as NPY; remove one"));
+    std::filesystem::remove(folder / "predictions.npy");
+    write_file(folder / "predictions-epoch-2.csv", csv(1));
+    EXPECT_THAT(refused([&] { take_run_folder(study_.writer(), folder); }),
+                AllOf(HasSubstr("'predicted' is stated, and "),
+                      HasSubstr("predictions-epoch-2.csv too; remove one")));
+    EXPECT_THAT(study_.ledger().candidates(study_.study().id), IsEmpty());
+}
+
+TEST_F(Intake, PredictionsOfAnotherShapeAreRefused) {
+    const RunId run = intake_.create(statement()).run;
+    const auto refuse = [&](const std::string& text, PredictionForm form) {
+        return refused([&] { intake_.add_predictions(run, text, form, "p"); });
+    };
+    const auto npy = [](const std::string& type, const std::string& shape, std::size_t bytes) {
+        std::string header = "{'descr': '" + type + "', 'fortran_order': False, 'shape': " + shape + ", }";
+        header += std::string(63 - (10 + header.size()) % 64, ' ') + "\n";
+        return std::string("\x93NUMPY\x01\x00", 8) + static_cast<char>(header.size()) + '\0' + header +
+               std::string(bytes, '\0');
+    };
+    const char* const expected =
+        "p: expected float32 or float64 of shape [18, 3]: a row for each item of the validation part";
+    EXPECT_THAT(refuse(npy("<f4", "(3, 18)", 216), PredictionForm::npy), HasSubstr(expected));
+    EXPECT_THAT(refuse(npy("<i4", "(18, 3)", 216), PredictionForm::npy), HasSubstr(expected));
+    EXPECT_THAT(refuse(npy("<f4", "(18, 3)", 216), PredictionForm::npy), Not(HasSubstr("expected float32")));
+    Json json = probabilities_json(1);
+    json["probabilities"][4] = {0.5, 0.5};
+    EXPECT_THAT(refuse(json_text(json), PredictionForm::json),
+                HasSubstr("has a row, number 5, that is no array of 3 numbers"));
+    json["probabilities"] = std::vector<std::vector<double>>(17, {0.5, 0.25, 0.25});
+    EXPECT_THAT(refuse(json_text(json), PredictionForm::json),
+                HasSubstr("has 17 rows for 18 items of the validation part"));
 }
 
 TEST_F(RunFolders, PredictionsAloneAreARunOfOneEpoch) {

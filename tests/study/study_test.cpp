@@ -354,6 +354,19 @@ TEST(Study, PlansThatCannotWorkFailBeforeTraining) {
     EXPECT_THAT(refusal("\"stage2\"", "\"stage9\""),
                 testing::AllOf(HasSubstr("plan.toml:"), HasSubstr("candidate 'last stage'"),
                                HasSubstr("the stages are stem")));
+    EXPECT_THAT(refusal("train_from = \"stage2\"", "train_from = \"head\""),
+                HasSubstr("'head' is the head, which trains anyway; name a stage of the backbone"));
+    EXPECT_THAT(refusal("train_from = \"stage2\"",
+                        "unfreeze = [{ epoch = 2, from = \"stage1\" }, { epoch = 3, from = \"stage2\" }]"),
+                HasSubstr("'unfreeze' must go from the head towards the image"));
+    Network four{{16, 16, 4}, {}};
+    std::size_t x = four.add("image", operators::Input{}, {});
+    x = four.add("convolution", operators::Convolution{{1, 1}}, {x}, {Tensor({1, 1, 4, 2})});
+    four.add("pool", operators::GlobalAveragePooling{}, {x});
+    write_model(directory / "four.onnx", {.network = four});
+    EXPECT_THAT(refusal("backbone.onnx", "four.onnx"),
+                testing::AllOf(HasSubstr("four.onnx: it cannot be a backbone for images of 16x16"),
+                               HasSubstr("its input is neither grey nor colour")));
     EXPECT_THAT(refusal("backbone.onnx", "none.onnx"),
                 testing::AllOf(HasSubstr("plan.toml: 'file' under [backbone] names"), HasSubstr("none.onnx"),
                                HasSubstr("jevrin demo")));

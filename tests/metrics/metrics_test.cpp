@@ -186,6 +186,20 @@ TEST(ModeratedSeeds, BorrowFromEachOther) {
     moderate_seeds({&two[0], &two[1]});
     EXPECT_EQ(two[0].of_seed.value, 1e-4);
     EXPECT_GT(two[0].of_seed_alone.value, 1e-4);
+    // Smyth (2004), worked by hand for 2 degrees of freedom each, digamma(1) = -0.57721566, trigamma(1) =
+    // 1.64493407. Variances that are all equal have exp(-digamma(1)) of it in common, with 3 degrees.
+    std::vector<CrossedTable> equal = {table(1e-4), table(1e-4), table(1e-4)};
+    moderate_seeds({&equal[0], &equal[1], &equal[2]});
+    EXPECT_NEAR(equal[1].of_seed.value, 1.78107242e-4, 1e-11);
+    EXPECT_NEAR(equal[1].of_seed.degrees_of_freedom, 3.0, 1e-9);
+    // Logarithms -6, 0 and 6: their variance is 36, trigamma(prior / 2) = 36 - trigamma(1), prior =
+    // 0.34790209, in common exp(-digamma(1) + digamma(prior / 2) - log(prior / 2)) = 0.02363299.
+    std::vector<CrossedTable> unlike = {table(std::exp(-6.0)), table(1.0), table(std::exp(6.0))};
+    moderate_seeds({&unlike[0], &unlike[1], &unlike[2]});
+    EXPECT_NEAR(unlike[0].of_seed.value, (0.34790209 * 0.02363299 + 2 * std::exp(-6.0)) / 2.34790209, 1e-8);
+    EXPECT_NEAR(unlike[0].of_seed.degrees_of_freedom, 2.34790209, 1e-6);
+    EXPECT_EQ(unlike[1].of_seed.value, 1.0);  // never smaller than its own
+    EXPECT_EQ(unlike[1].of_seed.degrees_of_freedom, 2.0);
 }
 
 TEST(ScoreInterval, IsWilsonsWithTheEffectiveSampleSize) {

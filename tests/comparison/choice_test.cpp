@@ -4,6 +4,7 @@
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/comparison/selection.hpp"
 
 #include <fmt/format.h>
 
@@ -369,6 +370,12 @@ TEST(Leads, OfFoldsHoldWhatFoldsDifferByBeyondSeedsAndItems) {
     const double within = 6.6666667 / 29 / 30;
     EXPECT_NEAR(wide->standard_error, std::sqrt(within + 2.5 * (between - within)), 1e-5);
     EXPECT_LT(wide->degrees_of_freedom, 3.0);
+    // Draws know what folds add: as often as a normal lead of this error is above 0 the first is the best.
+    const std::vector<const CandidateOutcomes*> both = {&first, &uneven};
+    const auto odds = selection_odds(both, judge(both), [](std::size_t, std::size_t) { return false; });
+    const double above = 0.5 * std::erfc(-wide->mean / wide->standard_error / std::sqrt(2.0));
+    EXPECT_NEAR(above, 0.78, 0.01);
+    EXPECT_NEAR(odds[0].probability_best, above, 0.04);
     // Other folds of the same items are not compared.
     std::vector<SeedOutcomes> others = second.seeds();
     for (SeedOutcomes& row : others)

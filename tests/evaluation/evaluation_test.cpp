@@ -126,6 +126,13 @@ TEST(ReadPredictions, NameItemsByTheirIdsOrTheirPathsAlone) {
     EXPECT_THAT(mixed.items, ElementsAre("a/1.png#1f", "a/2.png#2f", "b/1.png#3f"));
     EXPECT_THAT(mixed.table.labels, ElementsAre(0, 1, 1));
     EXPECT_THAT(mixed.table.probabilities, ElementsAre(1, 0, 0.5F, 0.5F, 0.25F, 0.75F));
+    // What is written is read again.
+    const std::string written = to_csv(mixed, {"up", "down"});
+    EXPECT_THAT(written, testing::StartsWith("item,label,predicted,up,down\na/1.png#1f,up,up,1,0\n"));
+    write_file(directory / "written.csv", written);
+    const PartPredictions again = read_predictions(directory / "written.csv", items, {"up", "down"});
+    EXPECT_EQ(again.items, mixed.items);
+    EXPECT_EQ(again.table.probabilities, mixed.table.probabilities);
     for (const char* unknown : {"a/1.pn", "a/1.png#2f", "c.png"})
         EXPECT_THAT(message_of<InputError>(
                         [&] { read(std::string(unknown) + ",1,0\na/2.png,0.5,0.5\nb/1.png,0.25,0.75\n"); }),

@@ -8,6 +8,8 @@
 #include "jevrin/graph/rewriting.hpp"
 #include "jevrin/graph/stages.hpp"
 
+#include <fmt/format.h>
+
 #include <cmath>
 
 namespace jevrin {
@@ -79,6 +81,14 @@ TEST(Families, AVisionTransformerMakesTokensOfPatches) {
     const std::int64_t w = 32;
     const std::int64_t block = 12 * w * w + 13 * w;
     EXPECT_EQ(parameter_count(network), 3 * block + (8 * 8 * 3 * w + w) + w + 25 * w + 2 * w);
+    // Queries, keys and values are the thirds of one projection.
+    for (const auto& [role, begin] : {std::pair("query", 0), std::pair("key", 32), std::pair("value", 64)}) {
+        const auto& slice =
+            std::get<Slice>(node_called(network, fmt::format("block2.attention.{}", role)).op);
+        ASSERT_EQ(slice.stretches.size(), 2U);
+        EXPECT_EQ(slice.stretches[1].start, begin) << role;
+        EXPECT_EQ(slice.stretches[1].count, 32) << role;
+    }
     // Scores and mix multiply tokens by tokens by width each.
     const std::size_t scores = find_boundary(network, "block1.attention.scores");
     EXPECT_EQ(multiplication_count(network, scores) - multiplication_count(network, scores + 1), 25 * 25 * w);

@@ -3,6 +3,7 @@
 
 #include "jevrin/base/error.hpp"
 #include "jevrin/base/files.hpp"
+#include "jevrin/evaluation/corrections.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/evaluation/run_features.hpp"
 #include "jevrin/evaluation/run_matrices.hpp"
@@ -113,6 +114,17 @@ TEST_F(Evaluation, RecordedPredictionsThatAreNoProbabilitiesAreRefused) {
                     static_cast<void>(predict_part(study_.ledger(), study_.study(), run, Part::validation));
                 }),
                 HasSubstr("12 of 12 predictions contain a number outside 0 to 1"));
+}
+
+TEST(Corrections, JoinAFileWhateverItsColumns) {
+    const TemporaryDirectory directory;
+    const std::filesystem::path file = directory / "corrections.csv";
+    write_file(file, std::string("note,label,item\nsure,down,b.png\n,up,c.png\n"));
+    const std::vector<MarkRecord> marks = {{.item = "a.png#1", .label = "up", .note = "seen"},
+                                           {.item = "c.png#2", .excluded = true},
+                                           {.item = "d.png#3", .note = "a note alone proposes nothing"}};
+    EXPECT_EQ(write_corrections(marks, file), 3);
+    EXPECT_EQ(read_text(file), "item,label,note\na.png,up,seen\nb.png,down,sure\nc.png,exclude,\n");
 }
 
 TEST(ReadPredictions, NameItemsByTheirIdsOrTheirPathsAlone) {

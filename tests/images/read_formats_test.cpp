@@ -331,6 +331,11 @@ TEST(PublishedArrays, SixteenBitsByTheStatedRange) {
         const Fitting fitting{.size = {1, 2}, .fit = Fit::stretch, .value_range = range, .channels = 1};
         return load_fitted(set, set.items[1], fitting);
     };
+    std::set<std::string> keys;
+    for (const ValueRange& range :
+         {ValueRange{}, ValueRange{0, 4095}, ValueRange{0, 8190}, ValueRange{1, 4095}})
+        keys.insert(Fitting{.value_range = range}.key());
+    EXPECT_EQ(keys.size(), 4U);  // fitted otherwise, known otherwise
     EXPECT_THAT(fitted({}), ElementsAre(16, 255));
     EXPECT_THAT(fitted({0, 8190}), ElementsAre(128, 255));
 }

@@ -6,6 +6,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/images/decoding.hpp"
 #include "jevrin/results/batch_script_result.hpp"
+#include "jevrin/results/item_result.hpp"
 #include "jevrin/results/layers_result.hpp"
 #include "jevrin/results/ledgers_result.hpp"
 
@@ -82,6 +83,33 @@ TEST(LedgerForms, CountWhatWasCopiedAndNameWhatDiffers) {
     EXPECT_EQ(json.at("runs"), 2);
     EXPECT_EQ(json.at("known"), 2);
     EXPECT_EQ(json.at("differing"), 1);
+}
+
+TEST(ItemForms, ShowProbabilitiesNeighboursAndWhatIsMarked) {
+    ItemResult result{.study = {.image_root = "/tiles", .classes = {"crazing", "sound"}},
+                      .run = {.candidate = "new head", .seed = 2},
+                      .item = {"sound/7.png#1", 1},
+                      .part = Part::validation,
+                      .probabilities = {0.75F, 0.25F},
+                      .neighbours = {{{"sound/1.png#2", 1}, 0.9},
+                                     {{"crazing/2.png#3", 0}, 0.8},
+                                     {{"crazing/3.png#4", 0}, 0.7}},
+                      .mark = MarkRecord{.label = "crazing", .note = "fine lines"}};
+    const std::string text = to_text(result);
+    EXPECT_THAT(text, AllOf(HasSubstr("/tiles/sound/7.png\nvalidation part of new head/2; label sound, "
+                                      "predicted crazing\n"),
+                            HasSubstr("1 of 3 have the same label\n"), HasSubstr("<- label"),
+                            HasSubstr("\nmarked: crazing fine lines\n")));
+    EXPECT_LT(text.find("crazing        0.750"), text.find("sound          0.250"));
+    const Json json = parse_json(to_json(result));
+    EXPECT_EQ(json.at("predicted"), "crazing");
+    EXPECT_EQ(json.at("neighbours")[1].at("item"), "crazing/2.png");
+    EXPECT_EQ(json.at("neighbours")[1].at("label"), "crazing");
+    result.mark->label.clear();
+    result.mark->excluded = true;
+    result.part = Part::training;
+    EXPECT_THAT(to_text(result), AllOf(HasSubstr("marked: to be excluded fine lines"),
+                                       HasSubstr("predicted crazing (in the training part)")));
 }
 
 TEST(LayersForms, ShowTheStagesOfAModelWithAndWithoutItsPreparation) {

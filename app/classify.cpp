@@ -92,7 +92,7 @@ void classify_files(const ClassifyOptions& options) {
     if (options.json && watch)
         for (const ImageAnswer& answer : result.answers) print(to_json_line(result, answer));
     else
-        present(result, {.json = options.json, .form = form_for_terminal(), .written = {options.csv}});
+        present(result, {.json = options.json, .written = {options.csv}});
     if (watch) follow(options, *watch, classifying);
     if (classifying.refused() > 0) {
         warn(plural(classifying.refused(), "image") + " not classified");

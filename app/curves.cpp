@@ -40,8 +40,7 @@ void curves(const CurvesOptions& options) {
         draw_curves(result.curves, result.view, CandidateStyles(result.candidates), result.title(),
                     options.figure);
     write_table(options.csv, to_table(result));
-    const Presentation how{
-        .json = options.ledger.json, .form = form_for_terminal(), .written = {options.figure, options.csv}};
+    const Presentation how{.json = options.ledger.json, .written = {options.figure, options.csv}};
     if (options.at > 0)
         present(CurvesAtEpoch{.of = result, .epoch = options.at}, how);
     else
@@ -56,9 +55,7 @@ void curves_by_training_size(const CurvesOptions& options) {
                             CandidateStyles(open.ledger.candidates(open.study.id)),
                             fmt::format("{}: score by training-set size", open.study.name), options.figure);
     write_table(options.csv, to_table(result));
-    present(
-        result,
-        {.json = options.ledger.json, .form = form_for_terminal(), .written = {options.figure, options.csv}});
+    present(result, {.json = options.ledger.json, .written = {options.figure, options.csv}});
 }
 
 }  // namespace

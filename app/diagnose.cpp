@@ -12,8 +12,7 @@ struct DiagnoseOptions {
 
 void diagnose_runs(const DiagnoseOptions& options) {
     const OpenStudy open = open_study(options.ledger);
-    present(report_diagnoses(open.ledger, open.study, options.runs),
-            {.json = options.ledger.json, .form = form_for_terminal()});
+    present(report_diagnoses(open.ledger, open.study, options.runs), {.json = options.ledger.json});
 }
 
 }  // namespace

@@ -42,7 +42,6 @@ void draft(DraftOptions options) {
     write_file(settings.file, result.draft.text);
     for (const std::string& note : result.draft.notes) warn(note);
     present(result, {.json = options.json,
-                     .form = form_for_terminal(),
                      .written = {settings.file},
                      .next = fmt::format("\nread it, then: jevrin check {0}, and: jevrin train {0}",
                                          printable(settings.file.string())) +

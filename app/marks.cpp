@@ -50,7 +50,6 @@ struct ReceivedOptions {
 void list_received(const ReceivedOptions& options) {
     const ReceivedResult result = report_received(options.ledger, options.all, options.places);
     present(result, {.json = options.json,
-                     .form = form_for_terminal(),
                      .next = result.images.empty() || options.all
                                  ? ""
                                  : "'jevrin marks accept NUMBER' or 'jevrin marks reject NUMBER'\n"});
@@ -58,8 +57,7 @@ void list_received(const ReceivedOptions& options) {
 
 void review_images(const ReceivedOptions& options, Review review) {
     const std::vector<std::int64_t> numbers(options.numbers.begin(), options.numbers.end());
-    present(review_received(options.ledger, numbers, review, options.label),
-            {.json = options.json, .form = form_for_terminal()});
+    present(review_received(options.ledger, numbers, review, options.label), {.json = options.json});
 }
 
 void add_numbers_option(Command& command, std::vector<std::uint64_t>& numbers) {

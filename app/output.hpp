@@ -56,15 +56,16 @@ void add_table_option(Command& command, std::filesystem::path& file, const std::
 // As CSV, unless no file is named.
 void write_table(const std::filesystem::path& file, const ResultTable& table);
 
+// The text's width is the terminal's.
+TextForm form_for_terminal(std::optional<std::size_t> rows = std::nullopt, const std::string& for_all = "");
+
 // How a command shows its result.
 struct Presentation {
     bool json = false;
-    TextForm form = {};
+    TextForm form = form_for_terminal();
     std::vector<std::filesystem::path> written = {};  // files; empty ones were not asked for
     std::string next = {};                            // what to do now; in the text alone
 };
-// The text's width is the terminal's.
-TextForm form_for_terminal(std::optional<std::size_t> rows = std::nullopt, const std::string& for_all = "");
 
 // To standard output. WorkError when that is full; when nobody reads it any more the command ends.
 void print(const std::string& text);

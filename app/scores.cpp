@@ -33,7 +33,6 @@ void scores(const ScoresOptions& options) {
         draw_reliability(result.report.bins,
                          fmt::format("{}: reliability of its confidence", result.of.what()), options.figure);
     present(result, {.json = options.predictions.ledger.json,
-                     .form = form_for_terminal(),
                      .written = {options.csv, options.figure},
                      .next = fmt::format("next: jevrin classes {0}, jevrin mistakes {0}\n",
                                          shell_word(result.of.run.name()))});

@@ -95,7 +95,7 @@ void publish_file(const ModelOptions& options) {
     present(ModelsResult{{ServiceStore(options.ledger.directory)
                               .publish(options.name, options.file,
                                        std::filesystem::absolute(options.file).string(), options.sure_from)}},
-            {.json = options.ledger.json, .form = form_for_terminal()});
+            {.json = options.ledger.json});
 }
 
 void publish(const ModelOptions& options) {
@@ -105,20 +105,19 @@ void publish(const ModelOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     present(ModelsResult{{publish_run(open.ledger, open.study, options.run, options.name, options.sure_from,
                                       stated_epoch(options.epoch))}},
-            {.json = options.ledger.json, .form = form_for_terminal()});
+            {.json = options.ledger.json});
 }
 
 void withdraw(const ModelOptions& options) {
     require_ledger(options.ledger.directory);
     ServiceStore store(options.ledger.directory);
     store.withdraw(options.name, options.version);
-    present(ModelsResult{store.models()}, {.json = options.ledger.json, .form = form_for_terminal()});
+    present(ModelsResult{store.models()}, {.json = options.ledger.json});
 }
 
 void list_models(const ModelOptions& options) {
     require_ledger(options.ledger.directory);
-    present(ModelsResult{ServiceStore(options.ledger.directory).models()},
-            {.json = options.ledger.json, .form = form_for_terminal()});
+    present(ModelsResult{ServiceStore(options.ledger.directory).models()}, {.json = options.ledger.json});
 }
 
 std::shared_ptr<KeyOptions> key_options(Command& command, bool named) {

@@ -20,7 +20,7 @@ void show_run(const ShowOptions& options) {
     const OpenStudy open = open_study(options.ledger);
     const RunResult result = report_run(open.ledger, open.study, options.run, stated_epoch(options.epoch));
     if (options.layers && !options.ledger.json)
-        print(layers_text(result));
+        print(layers_text(result, form_for_terminal()));
     else
         present(result, {.json = options.ledger.json});
 }
@@ -36,7 +36,7 @@ void show_item(const ShowOptions& options) {
         const std::vector<ShownItem> items = shown_items(result);
         files = draw_items(open.study, items, items.size(), result.title(), options.sheet);
     }
-    present(result, {.json = options.ledger.json, .form = form_for_terminal(), .written = files});
+    present(result, {.json = options.ledger.json, .written = files});
 }
 
 }  // namespace

@@ -45,7 +45,6 @@ void write_script(SlurmOptions options) {
     write_file(options.file, script.text);
     present(BatchScriptResult{script, settings, checked.check.runs, options.file},
             {.json = options.json,
-             .form = form_for_terminal(),
              .written = {options.file},
              .next = fmt::format("\nsubmit it: sbatch {}; follow it: jevrin watch --ledger {}\n",
                                  printable(options.file.string()), printable(ledger))});

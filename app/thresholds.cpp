@@ -32,7 +32,6 @@ void thresholds(const ThresholdsOptions& options) {
     write_table(options.csv, to_table(result));
     if (!options.figure.empty()) draw(result, options.figure);
     present(result, {.json = options.predictions.ledger.json,
-                     .form = form_for_terminal(),
                      .written = {options.csv, options.figure},
                      .next = "next: 'jevrin classify --sure-from P' applies a confidence threshold\n"});
 }

@@ -55,7 +55,7 @@ std::string counts(const Agreement& agreement) {
 }
 
 // Beyond chance, candidates by their letters.
-std::string kappa_table(const AgreementResult& result) {
+std::string kappa_table(const AgreementResult& result, std::size_t width) {
     constexpr std::size_t most = 14;
     const Agreement& agreement = result.agreement;
     const CandidateStyles letters(result.candidates);
@@ -79,7 +79,7 @@ std::string kappa_table(const AgreementResult& result) {
     std::string text =
         "agreement between runs (Cohen's kappa; on the diagonal: between the seeds of one "
         "candidate)\n" +
-        table.text();
+        table.text(width);
     if (shown < agreement.candidates.size())
         text += fmt::format("... and {} more candidates\n", agreement.candidates.size() - shown);
     return text;
@@ -144,7 +144,8 @@ std::string to_json(const AgreementResult& result) {
 
 std::string to_text(const AgreementResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.context.study.classes;
-    std::string text = counts(result.agreement) + "\n" + kappa_table(result) + "\n" + result.what() + "\n";
+    std::string text =
+        counts(result.agreement) + "\n" + kappa_table(result, form.width) + "\n" + result.what() + "\n";
     const std::size_t rows = form.rows_of(result.selected.size());
     if (rows > 0) {
         ResultTable table({"item", "label", "correct", "most predicted", "by", "correct by regime"}, {2, 4});
@@ -153,7 +154,7 @@ std::string to_text(const AgreementResult& result, const TextForm& form) {
                        fmt::format("{}/{}", item.correct, item.runs),
                        name_cell(classes.at(item.most_predicted), 24),
                        std::to_string(item.most_predicted_runs), correct_by_regime(result.agreement, item)});
-        text += "\n" + table.text(rows) + form.and_more(result.selected.size() - rows);
+        text += "\n" + table.text(form.width, rows) + form.and_more(result.selected.size() - rows);
     }
     for (const std::string& sentence : result.set_apart) text += sentence + "\n";
     return text;

@@ -145,7 +145,7 @@ std::string stage_lines(const CandidateCheck& c, const TextForm& form) {
     table.add({fmt::format("total, {} trainable", with_commas(c.trainable_parameters)),
                with_commas(total.layers), "", with_commas(total.parameters),
                with_commas(total.multiplications), spoken_bytes(total.bytes), ""});
-    return table.text(table.rows(), form.width) +
+    return table.text(form.width) +
            (form.for_all.empty() ? std::string() : form.for_all + " lists every layer\n");
 }
 
@@ -227,7 +227,7 @@ std::string layer_lines(const CandidateCheck& c, std::size_t width) {
     table.add({"total", fmt::format("{} trainable", with_commas(c.trainable_parameters)), "",
                with_commas(total.parameters), with_commas(total.multiplications), spoken_bytes(total.bytes),
                ""});
-    return table.text(table.rows(), width);
+    return table.text(width);
 }
 
 std::string candidates_table(const CheckResult& result, std::size_t width) {
@@ -254,7 +254,7 @@ std::string candidates_table(const CheckResult& result, std::size_t width) {
                    std::to_string(c.runs), std::to_string(c.epochs), two_digits(c.epoch.sum()),
                    two_digits(c.seconds_once)});
     }
-    return table.text(result.check.candidates.size(), width);
+    return table.text(width);
 }
 
 }  // namespace

@@ -186,7 +186,7 @@ std::string pairs_text(const Choice& choice, const TextForm& form) {
             table.add({first, second, "unknown", "not comparable", "", "", "", ""});
     }
     const std::size_t shown = form.rows_of(choice.pairs.size(), 60);
-    return table.text(shown) + form.and_more(choice.pairs.size() - shown, "pairs") +
+    return table.text(form.width, shown) + form.and_more(choice.pairs.size() - shown, "pairs") +
            wrapped(
                fmt::format("better: the first is (p < 0.05, corrected for {}); equivalent: they differ by "
                            "less than {:.3f} (two one-sided tests); the exact test (McNemar) covers the "
@@ -358,7 +358,7 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
     const Choice& choice = result.choice;
     const std::size_t shown = form.rows_of(choice.ranking.size(), 40);
     std::string text =
-        wrapped(choice.summary, form.width) + "\n" + to_table(result).text(shown, form.width) +
+        wrapped(choice.summary, form.width) + "\n" + to_table(result).text(form.width, shown) +
         form.and_more(choice.ranking.size() - shown, "candidates") + "\n" +
         wrapped(
             fmt::format(

@@ -169,7 +169,7 @@ std::string to_text(const ClassesResult& result, const TextForm& form) {
     const ConfusionMatrix matrix = result.matrix();
     const std::size_t rows = form.rows_of(result.order.size(), 0);
     return fmt::format("{}, {} wrong\n", result.title(), matrix.total() - matrix.correct()) +
-           weakest(result) + confusions(result) + "\n" + to_table(result).text(rows) +
+           weakest(result) + confusions(result) + "\n" + to_table(result).text(form.width, rows) +
            form.and_more(result.order.size() - rows, "classes") + "\n";
 }
 

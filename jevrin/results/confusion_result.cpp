@@ -151,7 +151,8 @@ std::string to_text(const MatrixMeanResult& result, const TextForm& form) {
                 table.add({name_cell(classes[i]), name_cell(classes[j]), three_decimals(spread.mean[i][j]),
                            three_decimals(spread.deviation[i][j])});
     const std::size_t rows = form.rows_of(table.rows(), 40);
-    return result.title() + "\n\n" + table.text(rows) + form.and_more(table.rows() - rows, "cells") + "\n";
+    return result.title() + "\n\n" + table.text(form.width, rows) +
+           form.and_more(table.rows() - rows, "cells") + "\n";
 }
 
 }  // namespace jevrin::inline v1

@@ -49,7 +49,7 @@ std::string summary_of(const CurvesResult& result, const TextForm& form) {
                    three_decimals(last.validation_loss)});
     }
     return fmt::format("best {} and its epoch; losses of the last epoch\n\n", spoken_metric(metric)) +
-           table.text(rows, form.width) + form.and_more(result.curves.size() - rows, "runs");
+           table.text(form.width, rows) + form.and_more(result.curves.size() - rows, "runs");
 }
 
 }  // namespace
@@ -169,7 +169,7 @@ ResultTable to_table(const CurvesAtEpoch& result) {
 
 std::string to_text(const CurvesAtEpoch& result, const TextForm& form) {
     const ResultTable table = to_table(result);
-    return table.text(table.rows(), form.width) + "\n";
+    return table.text(form.width) + "\n";
 }
 
 }  // namespace jevrin::inline v1

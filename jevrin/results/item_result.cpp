@@ -54,7 +54,7 @@ std::string spoken_mark(const MarkRecord& mark) {
     return fmt::format("{}{}{}", proposed, proposed.empty() ? "" : " ", mark.note);
 }
 
-std::string neighbours_table(const ItemResult& result) {
+std::string neighbours_table(const ItemResult& result, std::size_t width) {
     ResultTable table({"nearest training items", "label", "similarity"}, {2});
     std::size_t same = 0;
     for (const LikeItem& other : result.neighbours) {
@@ -62,7 +62,7 @@ std::string neighbours_table(const ItemResult& result) {
         table.add({name_cell(path_of_item(other.item.id), 60),
                    name_cell(result.study.classes[other.item.label]), three_decimals(other.similarity)});
     }
-    return table.text() + fmt::format("{} of {} have the same label\n", same, result.neighbours.size());
+    return table.text(width) + fmt::format("{} of {} have the same label\n", same, result.neighbours.size());
 }
 
 }  // namespace
@@ -134,8 +134,8 @@ std::string to_text(const ItemResult& result, const TextForm& form) {
              bar(static_cast<double>(p), 40, form.rich) + (c == result.item.label ? "  <- label" : "")});
     }
     constexpr std::size_t most = 20;
-    text += table.text(most);
-    if (!result.neighbours.empty()) text += "\n" + neighbours_table(result);
+    text += table.text(form.width, most);
+    if (!result.neighbours.empty()) text += "\n" + neighbours_table(result, form.width);
     if (result.mark && !spoken_mark(*result.mark).empty())
         text += "\nmarked: " + printable(spoken_mark(*result.mark)) + "\n";
     return text;

@@ -64,13 +64,13 @@ std::string to_json(const LayersResult& result) {
     return document(json);
 }
 
-std::string to_text(const LayersResult& result, const TextForm&) {
+std::string to_text(const LayersResult& result, const TextForm& form) {
     ResultTable table({"stage", "layer", "shape", "mean", "deviation", "zeros", "silent"}, {3, 4, 5, 6});
     for (const StageActivation& s : result.stages)
         table.add({printable(s.stage), printable(s.layer), to_string(s.values.shape()),
                    fmt::format("{:.4f}", s.mean), fmt::format("{:.4f}", s.deviation),
                    fmt::format("{:.1f} %", 100.0 * s.zeros), fmt::format("{:.1f} %", 100.0 * s.silent)});
-    return table.text() +
+    return table.text(form.width) +
            "zeros: values that are exactly 0; silent: channels that are 0 everywhere in this image\n";
 }
 

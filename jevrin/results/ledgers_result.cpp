@@ -56,7 +56,7 @@ std::string to_json(const ContrastResult& result) {
     return document(json);
 }
 
-std::string to_text(const ContrastResult& result, const TextForm&) {
+std::string to_text(const ContrastResult& result, const TextForm& form) {
     std::int64_t alike = 0;
     ResultTable table({"study", "run", "first", "second", "difference"}, {2, 3});
     for (const RunPair& pair : result.pairs) {
@@ -73,7 +73,7 @@ std::string to_text(const ContrastResult& result, const TextForm&) {
                    score_cell(pair.second), name_cell(what, 80)});
     }
     std::string text = fmt::format("{} with the same settings and score in both\n", plural(alike, "run"));
-    if (table.rows() > 0) text += "\n" + table.text();
+    if (table.rows() > 0) text += "\n" + table.text(form.width);
     return text;
 }
 

@@ -112,7 +112,7 @@ std::string to_json(const MarksResult& result) {
     return document(json);
 }
 
-std::string to_text(const MarksResult& result, const TextForm&) {
+std::string to_text(const MarksResult& result, const TextForm& form) {
     std::string text = "nothing is marked; 'jevrin marks add ITEM' marks an item for review\n";
     if (!result.marks.empty()) {
         ResultTable table({"item", "label", "proposed", "note", "marked"});
@@ -120,7 +120,7 @@ std::string to_text(const MarksResult& result, const TextForm&) {
             table.add({name_cell(path_of_item(mark.item), 60), name_cell(label, 24),
                        mark.excluded ? "exclude" : shortened(mark.label, 24), name_cell(mark.note, 50),
                        mark.marked});
-        text = table.text();
+        text = table.text(form.width);
     }
     if (result.corrections)
         text +=

@@ -33,7 +33,8 @@ std::string signed_cell(double value) {
 }
 
 // Cell by cell, when it fits.
-std::string matrix_text(const MatrixDifference& difference, const std::vector<std::string>& classes) {
+std::string matrix_text(const MatrixDifference& difference, const std::vector<std::string>& classes,
+                        std::size_t width) {
     const std::size_t n = classes.size();
     if (n > 12) return "";
     std::vector<std::string> heads = {"true"};
@@ -51,7 +52,7 @@ std::string matrix_text(const MatrixDifference& difference, const std::vector<st
         if (cell.beyond_chance) cells[cell.true_class][cell.predicted + 1] += "*";
     ResultTable table(heads, right);
     for (const auto& row : cells) table.add({row.begin(), row.end()});
-    return table.text() + "\n";
+    return table.text(width) + "\n";
 }
 
 std::string gains_text(const MatrixDifference& difference, const std::vector<std::string>& classes,
@@ -65,7 +66,7 @@ std::string gains_text(const MatrixDifference& difference, const std::vector<std
                    fmt::format("{:+.3f} to {:+.3f}", gain.interval.low, gain.interval.high),
                    three_decimals(gain.adjusted_p), gain.beyond_chance ? "significant" : ""});
     const std::size_t rows = form.rows_of(table.rows());
-    return table.text(rows) + form.and_more(table.rows() - rows, "classes");
+    return table.text(form.width, rows) + form.and_more(table.rows() - rows, "classes");
 }
 
 std::string largest_text(const MatrixDifference& difference, const std::vector<std::string>& classes) {
@@ -144,7 +145,7 @@ ResultTable to_table(const MatrixDifferenceResult& result) {
 std::string to_text(const MatrixDifferenceResult& result, const TextForm& form) {
     const std::vector<std::string>& classes = result.context.study.classes;
     const MatrixDifference& difference = result.difference;
-    return result.title() + "\n\n" + matrix_text(difference, classes) +
+    return result.title() + "\n\n" + matrix_text(difference, classes, form.width) +
            gains_text(difference, classes, form) + largest_text(difference, classes) +
            (difference.seeds < fewest_seeds
                 ? "with fewer than three seeds no difference is tested for significance\n"

@@ -77,7 +77,8 @@ std::string to_text(const MistakesResult& result, const TextForm& form) {
     const std::string text = result.title() + "\n";
     if (result.items.empty()) return text;
     const std::size_t rows = form.rows_of(result.items.size());
-    return text + "\n" + to_table(result).text(rows) + form.and_more(result.items.size() - rows) + "\n";
+    return text + "\n" + to_table(result).text(form.width, rows) + form.and_more(result.items.size() - rows) +
+           "\n";
 }
 
 std::vector<ShownItem> shown_items(const MistakesResult& result) {

@@ -234,7 +234,7 @@ ResultTable to_table(const ClassifyResult& result) {
 }
 
 std::string to_text(const ClassifyResult& result, const TextForm& form) {
-    return result.answers.empty() ? "" : to_table(result).text(result.answers.size(), form.width);
+    return result.answers.empty() ? "" : to_table(result).text(form.width);
 }
 
 std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer) {

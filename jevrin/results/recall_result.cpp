@@ -64,8 +64,8 @@ std::string to_text(const RecallResult& result, const TextForm& form) {
     const CandidateStyles letters(result.candidates);
     constexpr std::size_t most = 16;
     const std::size_t shown = std::min(most, recalls.candidates.size());
-    std::string text =
-        "recall of each class, mean ± standard deviation over seeds\n\n" + to_table(result).text() + "\n";
+    std::string text = "recall of each class, mean ± standard deviation over seeds\n\n" +
+                       to_table(result).text(form.width) + "\n";
     // Names of candidates are too long to head columns.
     for (std::size_t k = 0; k < shown; ++k)
         text +=

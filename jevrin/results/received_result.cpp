@@ -113,7 +113,7 @@ std::string to_text(const ReceivedResult& result, const TextForm& form) {
                    shortened(image.predicted, 24), fmt::format("{:.3f}", image.probability),
                    fmt::format("{} {}", image.model, image.version), image.sender,
                    shortened(image.note, 32)});
-    return text + table.text(table.rows(), form.width);
+    return text + table.text(form.width);
 }
 
 }  // namespace jevrin::inline v1

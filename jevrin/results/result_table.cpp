@@ -34,7 +34,7 @@ void ResultTable::add(std::vector<TableCell> cells) {
     rows_.push_back(std::move(cells));
 }
 
-std::string ResultTable::text(std::size_t most, std::size_t width) const {
+std::string ResultTable::text(std::size_t width, std::size_t most) const {
     const std::size_t count = std::min(most, rows_.size());
     constexpr std::size_t gap = 2;
     constexpr std::size_t narrowest_name = 16;

@@ -36,8 +36,6 @@ TableCell count_cell(std::int64_t value);
 
 class ResultTable {
   public:
-    static constexpr std::size_t usual_width = 100;
-
     explicit ResultTable(std::vector<TableColumn> columns) : columns_(std::move(columns)) {}
     // For text alone: heads, and which columns (from 0) are aligned to the right.
     explicit ResultTable(const std::vector<std::string>& heads, const std::vector<std::size_t>& right = {});
@@ -45,11 +43,10 @@ class ResultTable {
     // A cell for each column.
     void add(std::vector<TableCell> cells);
     std::size_t rows() const { return rows_.size(); }
-    // The first rows, under their heads. A table wider than `width` columns leaves out optional columns, then
-    // shortens the cells of its first column, then leaves out columns with heads from the right, and says
-    // which are missing.
-    std::string text(std::size_t most = std::numeric_limits<std::size_t>::max(),
-                     std::size_t width = usual_width) const;
+    // The first `most` rows, under their heads. A table wider than `width` columns leaves out optional
+    // columns, then shortens the cells of its first column, then leaves out columns with heads from the
+    // right, and says which are missing.
+    std::string text(std::size_t width, std::size_t most = std::numeric_limits<std::size_t>::max()) const;
     // All rows (RFC 4180).
     std::string csv() const;
     // The same without the heads.

@@ -135,7 +135,7 @@ std::string to_text(const RunResult& result, const TextForm&) {
     return text + "\n" + result.plan;
 }
 
-std::string layers_text(const RunResult& result) {
+std::string layers_text(const RunResult& result, const TextForm& form) {
     if (result.layers.empty())
         throw InputError(fmt::format("nothing is recorded about the layers of {}", result.run.name()));
     ResultTable table({"layer", "weights", "gradient", "update", "dead units", "learning rate"},
@@ -146,7 +146,7 @@ std::string layers_text(const RunResult& result) {
                    layer.dead_fraction < 0 ? "" : fmt::format("{:.0f} %", 100.0 * layer.dead_fraction),
                    fmt::format("{:.3g}", layer.learning_rate)});
     return fmt::format("{}, epoch {} of {}\n\n{}", result.run.name(), result.epoch, result.run.planned_epochs,
-                       table.text()) +
+                       table.text(form.width)) +
            "weights, gradient: Euclidean norms; update: ratio of an update to the weights\n\n" +
            test_look_line(result.looks);
 }

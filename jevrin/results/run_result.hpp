@@ -24,6 +24,6 @@ std::string to_json(const RunResult& result);
 // A plan that repeats the run, with the rest as comments; InputError when no plan was recorded.
 std::string to_text(const RunResult& result, const TextForm& form = {});
 // Its layers at that epoch; InputError when nothing is recorded about them.
-std::string layers_text(const RunResult& result);
+std::string layers_text(const RunResult& result, const TextForm& form = {});
 
 }  // namespace jevrin::inline v1

@@ -76,7 +76,7 @@ std::string differing_text(const RunsResult& result, std::size_t width) {
         cells.emplace_back(row.run.best ? three_decimals(validation_score(*row.run.best, metric)) : "-");
         table.add(std::move(cells));
     }
-    return table.text(table.rows(), width);
+    return table.text(width);
 }
 
 }  // namespace
@@ -136,7 +136,7 @@ std::string runs_text(const std::vector<RunRecord>& runs, const StudyRecord& stu
     if (best != nullptr)
         text += fmt::format("; the highest {} on validation is {:.3f}, in {}", spoken_metric(metric),
                             validation_score(*best->best, metric), best->name());
-    text += "\n\n" + table.text(runs.size(), form.width);
+    text += "\n\n" + table.text(form.width);
     if (mixed)
         text += fmt::format(
             "{} another version of the image set and {} not compared with those of version {} (set)\n",
@@ -228,7 +228,7 @@ std::string to_json(const RunGroupsResult& result) {
     return document(json);
 }
 
-std::string to_text(const RunGroupsResult& result, const TextForm&) {
+std::string to_text(const RunGroupsResult& result, const TextForm& form) {
     ResultTable table(
         {result.key, "runs", "finished", spoken_metric(result.metric), "lowest", "highest", "seconds"},
         {1, 2, 3, 4, 5, 6});
@@ -237,7 +237,7 @@ std::string to_text(const RunGroupsResult& result, const TextForm&) {
                    group.mean ? three_decimals(*group.mean) : "-",
                    group.mean ? three_decimals(group.lowest) : "-",
                    group.mean ? three_decimals(group.highest) : "-", two_digits(group.seconds)});
-    return table.text();
+    return table.text(form.width);
 }
 
 }  // namespace jevrin::inline v1

@@ -25,7 +25,7 @@ constexpr Measure listed[] = {Measure::accuracy,
                               Measure::brier,
                               Measure::calibration_error};
 
-std::string scores_table(const ScoreReport& report) {
+std::string scores_table(const ScoreReport& report, std::size_t width) {
     ResultTable table({"", "score", "95 % interval", "majority", "random"}, {1, 3, 4});
     for (const Measure measure : listed) {
         const auto& interval = report.interval(measure);
@@ -33,16 +33,16 @@ std::string scores_table(const ScoreReport& report) {
                    interval ? fmt::format("{:.3f} to {:.3f}", interval->low, interval->high) : "",
                    three_decimals(report.majority[measure]), three_decimals(report.random[measure])});
     }
-    return table.text();
+    return table.text(width);
 }
 
-std::string reliability_table(const ScoreReport& report) {
+std::string reliability_table(const ScoreReport& report, std::size_t width) {
     ResultTable table({"confidence", "items", "mean", "accuracy"}, {1, 2, 3});
     for (const ReliabilityBin& bin : report.bins)
         if (bin.items > 0)
             table.add({fmt::format("{:.1f} to {:.1f}", bin.low, bin.high), std::to_string(bin.items),
                        fmt::format("{:.3f}", bin.confidence), fmt::format("{:.3f}", bin.accuracy())});
-    std::string text = table.text();
+    std::string text = table.text(width);
     if (!report.temperature) return text;
     if (*report.temperature == 1.0)
         return text +
@@ -111,13 +111,13 @@ std::string to_text(const ScoresResult& result, const TextForm& form) {
     const ScoreReport& report = result.report;
     return fmt::format("{}: {} of {} correct, {} wrong\n{}\n", result.of.what(), report.scores.correct,
                        report.scores.items, report.scores.items - report.scores.correct, caution(report)) +
-           scores_table(report) +
+           scores_table(report, form.width) +
            wrapped(fmt::format("intervals: Wilson for proportions, combined from the recalls for balanced "
                                "accuracy, {} bootstrap samples of the items (seed {}) for the others; micro "
                                "averages equal accuracy",
                                report.bootstrap.resamples, report.bootstrap.seed),
                    form.width) +
-           "\n" + reliability_table(report) + "\n";
+           "\n" + reliability_table(report, form.width) + "\n";
 }
 
 }  // namespace jevrin::inline v1

@@ -33,17 +33,18 @@ std::string heading(const ImageSet& set) {
     return text + "\n";
 }
 
-std::string class_bars(const ImageSet& set, const Survey& survey, bool rich) {
+std::string class_bars(const ImageSet& set, const Survey& survey, const TextForm& form) {
     const std::int64_t most = survey.counts[survey.commonest];
     ResultTable table({"class", "images", "fraction", ""}, {1, 2});
     for (std::size_t c = 0; c < survey.counts.size(); ++c) {
         const std::int64_t count = survey.counts[c];
-        table.add({printable(set.classes[c]), with_commas(count),
-                   fmt::format("{:.1f} %",
-                               100.0 * static_cast<double>(count) / static_cast<double>(set.items.size())),
-                   bar(std::max(0.025, static_cast<double>(count) / static_cast<double>(most)), 40, rich)});
+        table.add(
+            {printable(set.classes[c]), with_commas(count),
+             fmt::format("{:.1f} %",
+                         100.0 * static_cast<double>(count) / static_cast<double>(set.items.size())),
+             bar(std::max(0.025, static_cast<double>(count) / static_cast<double>(most)), 40, form.rich)});
     }
-    return table.text();
+    return table.text(form.width);
 }
 
 std::string describe_pictures(const ImageSet& set, const Survey& survey) {
@@ -199,7 +200,7 @@ std::string to_json(const SurveyResult& result) {
 std::string to_text(const SurveyResult& result, const TextForm& form) {
     const ImageSet& set = result.set;
     const Survey& survey = result.survey;
-    std::string text = fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey, form.rich),
+    std::string text = fmt::format("{}\n{}\n{}{}{}", heading(set), class_bars(set, survey, form),
                                    describe_pictures(set, survey), describe_balance(set, survey),
                                    describe_near_duplicates(set, survey, form));
     std::vector<std::string> notes = set.notes;

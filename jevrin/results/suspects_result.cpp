@@ -49,7 +49,7 @@ std::string to_text(const SuspectsResult& result, const TextForm& form) {
                    three_decimals(suspect.label_probability), name_cell(classes[suspect.proposed]),
                    three_decimals(suspect.proposed_probability)});
     const std::size_t rows = form.rows_of(suspects.size());
-    return text + table.text(rows, form.width) + form.and_more(suspects.size() - rows) + "\n";
+    return text + table.text(form.width, rows) + form.and_more(suspects.size() - rows) + "\n";
 }
 
 std::vector<ShownItem> shown_items(const SuspectsResult& result) {

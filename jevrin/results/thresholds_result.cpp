@@ -14,7 +14,7 @@ std::string optional_decimals(const std::optional<double>& value) {
     return value ? three_decimals(*value) : "";
 }
 
-std::string class_table(const ThresholdsResult& result) {
+std::string class_table(const ThresholdsResult& result, std::size_t width) {
     ResultTable table(
         {"class", "ROC AUC", "avg. precision", fmt::format("precision >= {}", result.query.precision),
          "recall", fmt::format("recall >= {}", result.query.recall), "precision"},
@@ -29,7 +29,7 @@ std::string class_table(const ThresholdsResult& result) {
                    threshold(own.of_recall),
                    own.of_recall ? three_decimals(own.curve.precision(*own.of_recall)) : ""});
     }
-    return table.text();
+    return table.text(width);
 }
 
 Interval precision_interval(const ThresholdPoint& point) {
@@ -139,11 +139,11 @@ ResultTable to_table(const ThresholdsResult& result) {
     return table;
 }
 
-std::string to_text(const ThresholdsResult& result, const TextForm&) {
+std::string to_text(const ThresholdsResult& result, const TextForm& form) {
     return fmt::format("{}: {}\nprobabilities of the model, at its calibration temperature {:.3f}\n\n",
                        result.of.what(), plural(static_cast<std::int64_t>(result.of.table().items()), "item"),
                        result.report.temperature) +
-           class_table(result) + class_lines(result) + "\n" + coverage_text(result) +
+           class_table(result, form.width) + class_lines(result) + "\n" + coverage_text(result) +
            "thresholds are chosen and evaluated on the same items, so these scores are slightly optimistic\n";
 }
 

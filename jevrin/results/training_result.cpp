@@ -45,14 +45,14 @@ std::string to_json(const PlannedRunsResult& result) {
     return document(json);
 }
 
-std::string to_text(const PlannedRunsResult& result, const TextForm&) {
+std::string to_text(const PlannedRunsResult& result, const TextForm& form) {
     ResultTable table({"run", "regime", "state", "epochs", "fraction of the work"}, {3, 4});
     for (const PlannedRunRow& row : result.runs)
         table.add({row.run, name_of(row.regime), row.state,
                    fmt::format("{}/{}", row.epochs, row.planned_epochs),
                    fmt::format("{:.1f} %", 100.0 * row.fraction)});
     return fmt::format("{}, in the order of training; nothing was trained\n\n{}",
-                       plural(std::ssize(result.runs), "run"), table.text());
+                       plural(std::ssize(result.runs), "run"), table.text(form.width));
 }
 
 std::string to_text(const StudyOutlook& outlook) {

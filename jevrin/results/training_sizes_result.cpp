@@ -74,7 +74,7 @@ ResultTable to_table(const TrainingSizesResult& result) {
 }
 
 std::string to_text(const TrainingSizesResult& result, const TextForm& form) {
-    std::string text = to_table(result).text() + "\n";
+    std::string text = to_table(result).text(form.width) + "\n";
     for (const CatchUp& one : result.report.catch_ups) text += wrapped(one.words + ".", form.width);
     for (const std::string& sentence : result.set_apart) text += sentence + "\n";
     return text;

@@ -40,7 +40,7 @@ std::string to_text(const KeysResult& result, const TextForm& form) {
         for (const Right right : key.may) may += (may.empty() ? "" : ", ") + name_of(right);
         table.add({key.name, may, key.per_minute == 0 ? "any" : std::to_string(key.per_minute), key.added});
     }
-    return table.text(table.rows(), form.width);
+    return table.text(form.width);
 }
 
 PublishedModel publish_run(const Ledger& ledger, const StudyRecord& study, const std::string& run,
@@ -76,7 +76,7 @@ std::string to_text(const ModelsResult& result, const TextForm& form) {
                    !model.withdrawn.empty()            ? "withdrawn " + model.withdrawn
                    : last[model.name] == model.version ? "in service"
                                                        : "in service when asked for"});
-    return table.text(table.rows(), form.width);
+    return table.text(form.width);
 }
 
 }  // namespace jevrin::inline v1

@@ -57,6 +57,17 @@ class MadeUpResults : public testing::Test {
     MadeUpStudy study_{directory_.path(), 3, 8};
 };
 
+TEST_F(MadeUpResults, PairsOfAChoiceHaveTheirTests) {
+    const std::string text = to_text(report_choice(ledger(), study(), {.pairs = true}), {.width = 140});
+    // Six of six items: the exact p is 2 * 0.5^6.
+    EXPECT_THAT(text,
+                HasSubstr("first  second  verdict  difference                  p  only first correct  only "
+                          "second correct  McNemar p\n"
+                          "good   poor    better   0.333 (0.092 to 0.575)  0.010                   6  "
+                          "                  0      0.031\n"));
+    EXPECT_THAT(text, HasSubstr("corrected for 1 comparison); equivalent: they differ by less than 0.010"));
+}
+
 TEST_F(MadeUpResults, ClassesListTheWeakestFirst) {
     const ClassesResult result = report_classes(predictions("poor/1"));
     EXPECT_EQ(result.order, (std::vector<std::size_t>{2, 0, 1}));

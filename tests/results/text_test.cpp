@@ -28,11 +28,11 @@ TEST(ResultTable, ShowsAlignedTextAndExactCsv) {
                        {.key = "note", .head = {}, .place = TableColumn::Place::csv}});
     table.add({name_cell("a very long name that is cut", 10), decimal_cell(0.123456), "fine", "x,y"});
     table.add({"b", decimal_cell(std::numeric_limits<double>::quiet_NaN()), "", ""});
-    EXPECT_EQ(table.text(),
+    EXPECT_EQ(table.text(100),
               "who         score  in words\n"
               "a very lo…  0.123  fine\n"
               "b\n");
-    EXPECT_EQ(table.text(0), "who  score  in words\n");
+    EXPECT_EQ(table.text(100, 0), "who  score  in words\n");
     EXPECT_EQ(table.csv(), "name,score,note\na very long name that is cut,0.123456,\"x,y\"\nb,,\n");
     EXPECT_EQ(table.csv(), "name,score,note\n" + table.csv_rows());
 }
@@ -40,7 +40,7 @@ TEST(ResultTable, ShowsAlignedTextAndExactCsv) {
 TEST(ResultTable, NamesCannotForgeLines) {
     ResultTable table({"class", "items"}, {1});
     table.add({name_cell("two\nlines"), count_cell(1234567)});
-    EXPECT_EQ(table.text(), "class             items\ntwo\\x0alines  1,234,567\n");
+    EXPECT_EQ(table.text(100), "class             items\ntwo\\x0alines  1,234,567\n");
 }
 
 TEST(TextForm, SaysHowManyAreLeftAndHowToGetThem) {
@@ -60,12 +60,12 @@ TEST(ResultTable, FitsTheWidthAndNamesWhatItLeftOut) {
                        {.key = "c", .head = "score", .align = Align::right},
                        {.key = "d", .head = "seconds", .align = Align::right, .optional = 1}});
     table.add({"from scratch: learning_rate 0.003", "scratch", "0.700", "12"});
-    EXPECT_THAT(table.text(1, 59), HasSubstr("regime"));
-    EXPECT_EQ(table.text(1, 50),
+    EXPECT_THAT(table.text(59, 1), HasSubstr("regime"));
+    EXPECT_EQ(table.text(50, 1),
               "candidate                          score  seconds\n"
               "from scratch: learning_rate 0.003  0.700       12\n"
               "left out to fit 50 columns: regime\n");
-    EXPECT_EQ(table.text(1, 30),
+    EXPECT_EQ(table.text(30, 1),
               "candidate                score\n"
               "from scratc…_rate 0.003  0.700\n"
               "left out to fit 30 columns:\n"

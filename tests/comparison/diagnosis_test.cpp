@@ -102,6 +102,21 @@ TEST(Diagnosis, UnderfitIsPoorOnItsOwnTrainingItems) {
     EXPECT_THAT(d.findings.front().text(), HasSubstr("the baseline has 1.386"));
 }
 
+TEST(Diagnosis, AFallCountsWhenItIsSureToFall) {
+    // The last five of twenty epochs: 1 + d, 0.97, 0.94, 0.91, 0.88. The slope is -0.03 - 0.2 d with the
+    // standard error d * sqrt(0.4 / 3 / 10): 2.6 of them for d = 0.3, 2.48 for 0.35; 2.5 are asked for.
+    const auto finds_it = [](double d) {
+        const auto validation = [d](int e) {
+            return e <= 15 ? 2.0 - 0.03 * e : e == 16 ? 1.0 + d : 1.48 - 0.03 * (e - 16) - 0.48;
+        };
+        return has(diagnose_as(curve_of(
+                       20, [&](int e) { return validation(e) - 0.05; }, validation)),
+                   Finding::still_improving);
+    };
+    EXPECT_TRUE(finds_it(0.3));
+    EXPECT_FALSE(finds_it(0.35));
+}
+
 TEST(Diagnosis, WhatStillFallsWouldGainFromMoreEpochs) {
     const Diagnosis d = diagnose_as(curve_of(
         20, [](int e) { return 1.3 - 0.045 * e; }, [](int e) { return 1.35 - 0.04 * e; }));

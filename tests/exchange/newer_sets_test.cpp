@@ -6,6 +6,8 @@
 #include "jevrin/graph/stages.hpp"
 
 #include <cmath>
+#include <cstring>
+#include <map>
 #include <numeric>
 
 namespace jevrin {
@@ -117,6 +119,30 @@ TEST(NewerSets, ConstantsAreFlattenedAtAnyAxis) {
     Graph beyond("g (float[N, 4] x) => (float[N, 4] y) { f = Flatten <axis = 3> (c) y = Mul (x, f) }", 13);
     beyond.weight("c", random_tensor({2, 2}, 5));
     EXPECT_THAT(beyond.refusal(), HasSubstr("its axis is out of range"));
+}
+
+TEST(NewerSets, GroupNormalisationIsWrittenForAnySet) {
+    Network network{{2, 3, 4}, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    network.add("normal", GroupNormalisation{2}, {x}, {random_tensor({4}, 1), random_tensor({4}, 2)});
+    const test::TemporaryDirectory directory;
+    write_model(directory / "n.onnx", {.network = network});
+    const Tensor image = random_tensor({2, 2, 3, 4}, 8);
+    expect_near(outputs_of(read_model(directory / "n.onnx").network, 2, image),
+                outputs_of(network, 2, image));
+    onnx::ModelProto model;
+    ASSERT_TRUE(model.ParseFromString(read_text(directory / "n.onnx")));
+    std::map<std::string, std::vector<std::int64_t>> shapes;  // that the file states for reshaping
+    for (const onnx::TensorProto& one : model.graph().initializer())
+        if (one.data_type() == onnx::TensorProto::INT64) {
+            std::vector<std::int64_t> numbers(one.raw_data().size() / 8);
+            std::memcpy(numbers.data(), one.raw_data().data(), one.raw_data().size());
+            shapes[one.name()] =
+                numbers.empty() ? std::vector<std::int64_t>(one.int64_data().begin(), one.int64_data().end())
+                                : numbers;
+        }
+    EXPECT_THAT(shapes["normal:groups_shape"], ElementsAre(0, 2, -1));
+    EXPECT_THAT(shapes["normal:whole_shape"], ElementsAre(0, 4, 2, 3));
 }
 
 TEST(NewerSets, GroupNormalisationHasParametersByGroupThenByChannel) {

@@ -148,6 +148,14 @@ TEST(Preparation, ScalingIsTheMeanAndDeviationOfThePixels) {
     ScalingTable(scaling, 3).apply(image.pixels, out);
     EXPECT_FLOAT_EQ(out[0], -1.0F);
     EXPECT_FLOAT_EQ(out[4], 1.0F);
+    // Sums of parts, added up, are those of the whole.
+    ScalingSums left(3);
+    left.add(std::span(image.pixels).first(3));
+    ScalingSums right(3);
+    right.add(std::span(image.pixels).last(3));
+    left.add(right);
+    EXPECT_EQ(left.scaling().mean, scaling.mean);
+    EXPECT_EQ(left.scaling().deviation, scaling.deviation);
 }
 
 TEST(ImageSet, ReadsClassesInOrderAndSkipsWhatIsForeign) {

@@ -307,6 +307,20 @@ TEST(PublishedArrays, NumbersMayBeOfAnyTypeAndOrder) {
     expect_numbers_of<float>("f4", 0x0D);
     expect_numbers_of<double>("f8", 0x0E);
     const TemporaryDirectory directory;
+    // Versions 2 and 3 have a longer length of the header; there is no other.
+    const std::string first = test::npy_of("|u1", "(1, 3)", "abc");
+    for (const char version : {2, 3, 4}) {
+        std::string later = first;
+        later[6] = version;
+        later.insert(10, 2, '\0');
+        write_file(directory / "later.npy", later);
+        if (version < 4) {
+            EXPECT_EQ(NumberArray(directory / "later.npy").rows(0, 1).at(2), 'c') << version;
+        } else {
+            EXPECT_THAT(message_of<InputError>([&] { NumberArray(directory / "later.npy"); }),
+                        HasSubstr("later.npy"));
+        }
+    }
     std::string unknown = test::idx_of({1}, "x");
     unknown[2] = 0x0A;
     write_file(directory / "a.idx", unknown);

@@ -176,6 +176,25 @@ TEST(HttpListener, SlowClientsMakeRoomForOthers) {
     EXPECT_LT(Clock::now() - begun, milliseconds(3000));
 }
 
+TEST(HttpListener, TheOneThatHasWaitedLongestMakesRoomAndNobodyElse) {
+    HttpListener listener({}, {.connections = 4});
+    listener.start(echo);
+    const auto answers = [](Client& client, const std::string& path) {
+        return client.send(get(path, "")) && client.receive("#").find("GET " + path) != std::string::npos;
+    };
+    for (int i = 0; i < 20; ++i) {  // long gone
+        Client gone(listener.port());
+        ASSERT_TRUE(answers(gone, "/gone"));
+    }
+    std::vector<std::unique_ptr<Client>> clients;
+    for (int i = 0; i < 7; ++i) {
+        clients.push_back(std::make_unique<Client>(listener.port()));
+        ASSERT_TRUE(answers(*clients.back(), "/first")) << i;
+    }
+    for (std::size_t i = 3; i < 7; ++i) EXPECT_TRUE(answers(*clients[i], "/again")) << i;
+    for (std::size_t i = 0; i < 3; ++i) EXPECT_EQ(clients[i]->receive(), "") << i;
+}
+
 TEST(HttpListener, AClientThatDoesNotReadIsGivenUp) {
     HttpListener listener({}, {.response_time = milliseconds(300), .event_time = milliseconds(300)});
     std::atomic<int> chunks{0};

@@ -138,7 +138,11 @@ TEST_F(ExternalRuns, AModelMayComeAlong) {
         file("with model/epochs.jsonl"),
         R"({"epoch": 1, "training_loss": 1, "validation_loss": 1, "seconds": 9, "scores": {"accuracy": 0.9}})"
         "\n");
+    // A model may follow the run.
+    std::filesystem::rename(file("with model/model.onnx"), file("model.onnx"));
     EXPECT_EQ(run({"ledger", "add", "with model"}).status, 0);
+    std::filesystem::rename(file("model.onnx"), file("with model/model.onnx"));
+    EXPECT_EQ(run_json({"ledger", "add", "with model"}).at("runs")[0].at("new"), true);
     const Json theirs = run_json({"runs", "--where", "candidate=with model"})[0];
     EXPECT_GT(theirs.at("prediction").at("milliseconds").get<double>(), 0.0);
     EXPECT_EQ(run({"export", "with model/1", "theirs.onnx"}).status, 0);

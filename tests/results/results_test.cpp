@@ -263,7 +263,9 @@ TEST_F(MadeUpResults, DiagnosesOfSeedsThatAgreeAreOneText) {
 TEST_F(MadeUpResults, DiagnosesNameTheCandidateOnceAndWrapTheirText) {
     const DiagnosisResult result = report_diagnoses(ledger(), study(), {"good/1"});
     ASSERT_EQ(result.runs.size(), 1U);
-    EXPECT_EQ(parse_json(to_json(result))[0].at("run"), "good/1");
+    const Json json = parse_json(to_json(result))[0];
+    EXPECT_EQ(json.at("run"), "good/1");
+    EXPECT_TRUE(json.at("overfit_since").is_null());
     const std::string text = to_text(result, {.width = 60});
     const std::size_t words = text.find("\n\ngood  seed 1: ");
     ASSERT_NE(words, std::string::npos);

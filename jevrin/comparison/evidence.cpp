@@ -103,7 +103,7 @@ std::string quoted_list(const std::vector<std::string>& names) {
 }
 
 std::string listed(const std::vector<std::string>& runs) {
-    return runs.front() + (runs.size() > 1 ? ", ..." : "");
+    return runs.front() + (runs.size() > 1 ? fmt::format(" and {} more", runs.size() - 1) : "");
 }
 
 }  // namespace

@@ -30,6 +30,7 @@ struct MadeUpRun {
     std::int64_t trainable_parameters = 100;
     std::int64_t multiplications = 1000;
     std::string environment = {};  // JSON; empty: not known
+    double confidence = 1.0;       // probability of what is predicted; the other classes share the rest
     // At each epoch but the last, which is that of `predicted`; none: nothing is recorded by epoch.
     std::function<std::size_t(std::size_t label, std::size_t place, int epoch)> at_epoch = {};
     // Of an item with this label at this place of the validation part.
@@ -64,8 +65,10 @@ class MadeUpStudy {
         for (std::size_t place = 0; place < parts_.validation.size(); ++place) {
             const Item& item = set_.items[parts_.validation[place]];
             const std::size_t predicted = run.predicted(item.label, place);
-            predictions.push_back({item.id, item.label, predicted, std::vector<float>(classes_, 0.0F)});
-            predictions.back().probabilities[predicted] = 1.0F;
+            const double others = (1.0 - run.confidence) / static_cast<double>(classes_ - 1);
+            predictions.push_back(
+                {item.id, item.label, predicted, std::vector<float>(classes_, static_cast<float>(others))});
+            predictions.back().probabilities[predicted] = static_cast<float>(run.confidence);
         }
         if (run.finished) ledger_.finish_run(id, predictions);
         return id;

@@ -1,0 +1,106 @@
+#include "support/recorded_text.hpp"
+
+#include "jevrin/base/files.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <regex>
+
+namespace jevrin::test {
+namespace {
+
+// What a run predicts at its epochs: few items right at first.
+std::function<std::size_t(std::size_t, std::size_t, int)> learning(const MadeUpStudy& study,
+                                                                   std::uint64_t draw) {
+    return [&study, draw](std::size_t label, std::size_t place, int epoch) {
+        return study.correct_with(0.25 + 0.1 * epoch, draw + static_cast<std::uint64_t>(epoch))(label, place);
+    };
+}
+
+}  // namespace
+
+void expect_recorded(const std::string& name, std::string text, const std::filesystem::path& directory) {
+    static const std::regex time(R"(\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?(\.\d+)?Z?)");
+    text = std::regex_replace(text, time, "TIME");
+    for (std::size_t at = 0; (at = text.find(directory.string(), at)) != std::string::npos;)
+        text.replace(at, directory.string().size(), "DIRECTORY");
+    const std::filesystem::path file =
+        std::filesystem::path(JEVRIN_SOURCE_DIRECTORY) / "tests/recorded" / (name + ".txt");
+    if (std::getenv("JEVRIN_WRITE_RECORDED") != nullptr) {
+        std::filesystem::create_directories(file.parent_path());
+        write_file(file, text);
+    }
+    EXPECT_EQ(text, std::filesystem::exists(file) ? read_text(file) : "") << file;
+}
+
+std::string in_six_digits(const std::string& json) {
+    static const std::regex number(R"(-?\d+\.\d+(e[-+]?\d+)?)");
+    const std::string indented = json_text(parse_json(json), 1);
+    std::string text;
+    auto from = indented.begin();
+    for (std::sregex_iterator it(indented.begin(), indented.end(), number); it != std::sregex_iterator();
+         ++it) {
+        text.append(from, (*it)[0].first);
+        text += fmt::format("{:.6g}", std::stod(it->str()));
+        from = (*it)[0].second;
+    }
+    return text.append(from, indented.end()) + "\n";
+}
+
+void fill_with_everything(MadeUpStudy& study) {
+    const std::string environment = R"({"processor":"a processor","threads":2,"version":"0.2.0"})";
+    for (const std::int64_t seed : {1, 2, 3}) {
+        const auto draw = static_cast<std::uint64_t>(seed);
+        for (const auto& [rate, correct] : {std::pair("0.01", 0.62), std::pair("0.1", 0.5)})
+            study.add_run(
+                {.candidate = fmt::format("from scratch: learning_rate {}", rate),
+                 .seed = seed,
+                 .seconds = 40.0 + static_cast<double>(seed),
+                 .settings = fmt::format(R"({{"training":{{"batch":16,"learning_rate":{}}}}})", rate),
+                 .origin = "from scratch",
+                 .varied = {{"training.learning_rate", rate}},
+                 .epochs = 6,
+                 .environment = environment,
+                 .confidence = 0.7,
+                 .at_epoch = learning(study, 10 * draw),
+                 .predicted = study.correct_with(correct, 100 * draw)});
+        study.add_run({.candidate = "new head",
+                       .regime = Regime::frozen,
+                       .seed = seed,
+                       .seconds = 3.5,
+                       .settings = R"({"training":{"batch":16,"learning_rate":0.02}})",
+                       .epochs = 6,
+                       .trainable_parameters = 12,
+                       .environment = environment,
+                       .confidence = 0.85,
+                       .at_epoch = learning(study, 20 * draw),
+                       .predicted = study.correct_with(0.8, 200 * draw)});
+        study.add_run({.candidate = "last stage",
+                       .regime = Regime::partial,
+                       .seed = seed,
+                       .seconds = 21.0,
+                       .settings = R"({"training":{"batch":8,"learning_rate":0.02}})",
+                       .epochs = 6,
+                       .trainable_parameters = 60,
+                       .environment = environment,
+                       .confidence = 0.9,
+                       .at_epoch = learning(study, 30 * draw),
+                       .predicted = study.correct_with(0.83, 300 * draw)});
+    }
+    LedgerWriter& writer = study.writer();
+    const auto run = [&](const std::string& name) { return study.ledger().run(study.study().id, name).id; };
+    writer.put_warning(run("last stage/2"), 3, "the loss rose from 0.5 to 0.9");
+    writer.add_tag(run("new head/1"), "paper");
+    writer.put_note(run("new head/1"), "the one for the talk");
+    const RunId failed = study.begin_run({.candidate = "last stage", .regime = Regime::partial, .seed = 4});
+    writer.fail_run(failed, "the loss is not a number in epoch 2");
+    study.add_run(
+        {.candidate = "new head", .regime = Regime::frozen, .seed = 4, .epochs = 2, .finished = false});
+    writer.put_mark(study.study().id,
+                    {.item = study.set().items[3].id, .label = "class 002", .note = "too dark"});
+    writer.put_mark(study.study().id, {.item = study.set().items[30].id, .excluded = true});
+}
+
+}  // namespace jevrin::test

@@ -1,0 +1,23 @@
+// Texts that were read once and are kept in tests/recorded/, so that any change of a word or a number shows.
+// With JEVRIN_WRITE_RECORDED set they are written anew; then read what differs before it is committed.
+#pragma once
+
+#include "support/made_up_study.hpp"
+
+#include "jevrin/base/json.hpp"
+
+#include <string>
+
+namespace jevrin::test {
+
+// Fails when the text is not the one that is kept under this name. Times and the directory are left out.
+void expect_recorded(const std::string& name, std::string text, const std::filesystem::path& directory);
+
+// Indented, its numbers with six significant digits: processors may differ in the last ones.
+std::string in_six_digits(const std::string& json);
+
+// Three regimes with variants, seeds that differ, a failed and an unfinished run, one from elsewhere,
+// warnings, tags, notes and marks: four classes of 24 items.
+void fill_with_everything(MadeUpStudy& study);
+
+}  // namespace jevrin::test

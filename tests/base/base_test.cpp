@@ -11,11 +11,14 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/base/text.hpp"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/resource.h>
+#include <unistd.h>
 
 #include <atomic>
 #include <csignal>
+#include <cstdio>
 #include <fstream>
 #include <numeric>
 #include <set>
@@ -183,6 +186,23 @@ TEST(Files, AFailedWriteLeavesTheOldContentAndNothingElse) {
     EXPECT_THAT(message, HasSubstr((directory / "a").string()));
     EXPECT_EQ(read_text(directory / "a"), "old");
     EXPECT_EQ(std::distance(std::filesystem::directory_iterator(directory.path()), {}), 1);
+}
+
+TEST(Files, StandardOutputIsKnownByWhatItIs) {
+    const TemporaryDirectory directory;
+    write_file(directory / "other", std::string("before"));
+    std::fflush(stdout);
+    const int saved = ::dup(STDOUT_FILENO);
+    const int out = ::open((directory / "out").c_str(), O_WRONLY | O_CREAT, 0600);
+    ::dup2(out, STDOUT_FILENO);
+    write_file(directory / "other", std::string("a file"));
+    write_file("/dev/stdout", std::string("printed"));
+    write_file("-", std::string(" twice"));
+    ::dup2(saved, STDOUT_FILENO);
+    ::close(saved);
+    ::close(out);
+    EXPECT_EQ(read_text(directory / "other"), "a file");
+    EXPECT_EQ(read_text(directory / "out"), "printed twice");
 }
 
 TEST(Files, ReadingSaysWhatIsWrong) {

@@ -10,6 +10,9 @@
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/evaluation/suspects.hpp"
 
+#include <cmath>
+#include <set>
+
 namespace jevrin {
 namespace {
 
@@ -149,6 +152,21 @@ TEST(ReadPredictions, NameItemsByTheirIdsOrTheirPathsAlone) {
         EXPECT_THAT(message_of<InputError>(
                         [&] { read(std::string(unknown) + ",1,0\na/2.png,0.5,0.5\nb/1.png,0.25,0.75\n"); }),
                     HasSubstr(unknown));
+}
+
+TEST(Neighbours, AreNearByTheAngleOfTheirFeatures) {
+    RunFeatures features{
+        .items = std::vector<ItemRecord>(5), .width = 2, .values = {1, 0, 0, 0, 3, 3, -1, 0, 5, 0}};
+    const std::vector<Neighbour> all = nearest_items(features, 0, 9);
+    std::vector<std::size_t> order;
+    std::vector<double> similarities;
+    for (const Neighbour& one : all) {
+        order.push_back(one.item);
+        similarities.push_back(one.similarity);
+    }
+    EXPECT_THAT(order, ElementsAre(4, 2, 1, 3));
+    EXPECT_THAT(similarities, ElementsAre(1.0, testing::DoubleNear(std::sqrt(0.5), 1e-12), 0.0, -1.0));
+    EXPECT_EQ(nearest_items(features, 0, 2).size(), 2U);
 }
 
 TEST(OutOfFoldPredictions, EachFeatureCounts) {

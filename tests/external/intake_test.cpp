@@ -487,6 +487,19 @@ TEST_F(RunFolders, MayHavePredictionsOfEveryEpoch) {
     EXPECT_EQ(study_.ledger().epoch_predictions(run).size(), 2U);
 }
 
+TEST_F(RunFolders, ARunThatFailedIsRecordedWithItsReason) {
+    const std::filesystem::path folder = write_run("broken", 1);
+    Json json = run_json("broken");
+    json["failed"] = "out of memory in epoch 3";
+    write_file(folder / "run.json", json_text(json, 2));
+    std::filesystem::remove(folder / "predictions.csv");
+    EXPECT_EQ(take_run_folder(study_.writer(), folder).state, RunState::failed);
+    const RunRecord run = study_.ledger().run(study_.study().id, "broken/1");
+    EXPECT_EQ(run.state, RunState::failed);
+    EXPECT_EQ(run.reason, "out of memory in epoch 3");
+    EXPECT_EQ(run.epochs, 2);
+}
+
 TEST_F(RunFolders, ContradictionsAndEmptyFoldersAreRefused) {
     EXPECT_THAT(refused([&] { find_run_folders({folders_.path()}); }), HasSubstr("no run is here"));
     const std::filesystem::path folder = write_run("both", 1);

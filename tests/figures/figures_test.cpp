@@ -20,6 +20,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <numeric>
 #include <set>
 
 namespace jevrin {
@@ -342,9 +343,9 @@ TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {
 
 TEST(Sheet, AnyNumberOfPicturesGoesOnPages) {
     const TemporaryDirectory directory;
-    std::size_t asked = 0;
+    std::vector<std::size_t> asked;
     const auto images = [&](std::size_t k) {
-        ++asked;
+        asked.push_back(k);
         return CaptionedImage{.image = test::small_picture(k % 3, k, 16 + static_cast<std::int64_t>(k % 40)),
                               .lines = {"0.93 blisters", "a very long label that does not fit", "file.png"},
                               .wrong = k % 2 == 0};
@@ -352,7 +353,9 @@ TEST(Sheet, AnyNumberOfPicturesGoesOnPages) {
     const auto files = draw_pages(130, images, "pages", directory / "sheet.png");
     EXPECT_EQ(files, (std::vector<std::filesystem::path>{directory / "sheet.png", directory / "sheet-2.png",
                                                          directory / "sheet-3.png"}));
-    EXPECT_EQ(asked, 130U);
+    std::vector<std::size_t> in_order(130);
+    std::iota(in_order.begin(), in_order.end(), std::size_t{0});
+    EXPECT_EQ(asked, in_order);
     EXPECT_GT(inked(files[0]), 100'000);
     EXPECT_GT(inked(files[2]), 3'000);
     EXPECT_EQ(draw_pages(0, images, "nothing", directory / "none.png").size(), 1U);

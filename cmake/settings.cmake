@@ -47,14 +47,10 @@ function(precompile_headers target)
   endif()
 endfunction()
 
-# In a release; other build types say it themselves.
-function(optimise target level)
-  target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:${level}>)
-endfunction()
-
 # Where nothing is computed, building quickly counts for more: optimisation takes most of the time of a source, and
-# headers most of the rest, which sources that are compiled together read once.
+# headers most of the rest, which sources that are compiled together read once. The level is that of a release; other
+# build types say it themselves.
 function(build_quickly target level)
-  optimise(${target} ${level})
+  target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:${level}>)
   set_target_properties(${target} PROPERTIES UNITY_BUILD ${JEVRIN_QUICK_BUILD} UNITY_BUILD_BATCH_SIZE 8)
 endfunction()

@@ -26,8 +26,7 @@ using CostsNoMore = std::function<bool(std::size_t candidate, std::size_t than)>
 // which no draw can compare, are 0. From a bootstrap of seeds and units together (the pigeonhole bootstrap:
 // Owen 2007): each draw takes units with replacement, the same for all candidates, and seeds of each
 // candidate with replacement, their deviations scaled so that a drawn mean varies as the estimate does.
-// draws: at least
-// 1. The same outcomes give the same odds.
+// draws: at least 1. The same outcomes give the same odds.
 std::vector<SelectionOdds> selection_odds(const std::vector<const CandidateOutcomes*>& candidates,
                                           const StudyVerdicts& verdicts, const CostsNoMore& costs_no_more,
                                           std::int64_t draws = 1000, const PairProgress& progress = {});

@@ -16,8 +16,8 @@ void expect_recorded(const std::string& name, std::string text, const std::files
 // Indented, its numbers with six significant digits: processors may differ in the last ones.
 std::string in_six_digits(const std::string& json);
 
-// Three regimes with variants, seeds that differ, a failed and an unfinished run, one from elsewhere,
-// warnings, tags, notes and marks: four classes of 24 items.
+// Three regimes, one with variants, seeds that differ, a failed and an unfinished run, a warning, a tag, a
+// note and marks. The study has four classes of 24 items.
 void fill_with_everything(MadeUpStudy& study);
 
 }  // namespace jevrin::test

@@ -76,11 +76,13 @@ std::string comparison(const Choice& choice, const RankedCandidate& other) {
                        judgement(choice, other));
 }
 
-// Whether some comparison of the best rests on fewer seeds than any conclusion needs.
-bool has_few_seeds(const Choice& choice) {
-    return std::any_of(choice.ranking.begin() + 1, choice.ranking.end(), [](const RankedCandidate& other) {
-        return other.behind && other.behind->seeds < fewest_seeds;
-    });
+// What the best is compared with on fewer seeds than any conclusion needs.
+std::vector<std::string> compared_on_few_seeds(const Choice& choice) {
+    std::vector<std::string> names;
+    for (std::size_t k = 1; k < choice.ranking.size(); ++k)
+        if (const auto& behind = choice.ranking[k].behind; behind && behind->seeds < fewest_seeds)
+            names.push_back(quoted(choice.ranking[k].candidate));
+    return names;
 }
 
 // The others that may be the best and have this verdict.
@@ -108,11 +110,12 @@ std::string best_verdict(const Choice& choice) {
             name, spoken_metric(choice.metric), choice.ranking.front().mean,
             choice.redraws_training ? "and between training parts drawn from these images"
                                     : "for networks trained on this training part");
-    if (has_few_seeds(choice))
+    if (const auto few = compared_on_few_seeds(choice); !few.empty())
         return fmt::format(
-            "Use {} for now: it ranks first, but fewer than {} seeds say little about the variance between "
+            "Use {} for now: it ranks first, but fewer than {} seeds{} say little about the variance between "
             "seeds; train more seeds.",
-            name, fewest_seeds);
+            name, fewest_seeds,
+            few.size() + 1 < choice.ranking.size() ? " of " + named(few, "and") : std::string());
     std::string text = fmt::format("Use {}: it ranks first", name);
     if (const auto equivalent = rivals(choice, Verdict::equivalent); !equivalent.empty())
         text += fmt::format("; {} {} equivalent within the margin of {:.3f}", named(equivalent, "and"),

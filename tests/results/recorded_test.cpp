@@ -1,6 +1,7 @@
 // Every form of the results of one made-up study, against what was read once.
 #include "support/recorded_text.hpp"
 
+#include "jevrin/base/json.hpp"
 #include "jevrin/results/agreement_result.hpp"
 #include "jevrin/results/choice_result.hpp"
 #include "jevrin/results/classes_result.hpp"
@@ -40,7 +41,8 @@ class Recorded : public testing::Test {
     // Text, JSON and, where there is a table, CSV.
     template <typename Result>
     static void expect(const std::string& name, const Result& result) {
-        std::string text = to_text(result, {.width = 120}) + "\n---\n" + test::in_six_digits(to_json(result));
+        std::string text =
+            to_text(result, {.width = 120}) + "\n---\n" + json_text(parse_json(to_json(result)), 1) + "\n";
         if constexpr (requires { to_table(result).csv(); }) text += "---\n" + to_table(result).csv();
         test::expect_recorded("results/" + name, std::move(text), directory_->path());
     }
@@ -54,9 +56,10 @@ TEST_F(Recorded, Runs) {
     expect("runs of a regime",
            report_runs(ledger(), study(), {.conditions = {"regime=partial"}, .sort = "-accuracy"}));
     expect("groups of runs", group_runs(report_runs(ledger(), study()), "batch"));
-    test::expect_recorded("results/run",
-                          test::in_six_digits(to_json(report_run(ledger(), study(), "last stage/2"))),
-                          directory_->path());
+    test::expect_recorded(
+        "results/run",
+        json_text(parse_json(to_json(report_run(ledger(), study(), "last stage/2"))), 1) + "\n",
+        directory_->path());
     expect("progress", report_progress(ledger(), study()));
 }
 

@@ -4,20 +4,16 @@
 
 #include "support/made_up_study.hpp"
 
-#include "jevrin/base/json.hpp"
-
 #include <string>
 
 namespace jevrin::test {
 
-// Fails when the text is not the one that is kept under this name. Times and the directory are left out.
+// Fails when the text is not the one that is kept under this name. Times and the directory are left out, and
+// numbers have at most six significant digits: processors may differ in the last ones.
 void expect_recorded(const std::string& name, std::string text, const std::filesystem::path& directory);
 
-// Indented, its numbers with six significant digits: processors may differ in the last ones.
-std::string in_six_digits(const std::string& json);
-
-// Three regimes, one with variants, seeds that differ, a failed and an unfinished run, a warning, a tag, a
-// note and marks. The study has four classes of 24 items.
+// Three regimes, one with variants, seeds that differ, runs from elsewhere, a failed and an unfinished run, a
+// warning, a tag, a note and marks. The study has four classes of 24 items.
 void fill_with_everything(MadeUpStudy& study);
 
 }  // namespace jevrin::test

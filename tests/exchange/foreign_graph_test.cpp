@@ -235,6 +235,92 @@ TEST(ForeignGraph, ATransformerBecomesTheNetworkItSpellsOut) {
         }
 }
 
+double logistic(double v) {
+    return 1 / (1 + std::exp(-v));
+}
+double clipped(double v, double high) {
+    return std::clamp(v, 0.0, high);
+}
+
+TEST(ForeignGraph, ActivationsAreFoundInEverySpellingAndNothingElseIsTakenForOne) {
+    struct Spelling {
+        const char* nodes;
+        const char* kind;  // nullptr: none
+        double (*formula)(double);
+    };
+    const auto silu = [](double v) { return v * logistic(v); };
+    const auto hard_swish = [](double v) { return v * clipped(v + 3, 6) / 6; };
+    const auto gelu = [](double v) { return v / 2 * (1 + std::erf(v / std::sqrt(2.0))); };
+    const Spelling spellings[] = {
+        {"s = Sigmoid (x) y = Mul (x, s)", "silu", silu},
+        {"s = Sigmoid (x) y = Mul (s, x)", "silu", silu},
+        {"s = HardSigmoid <alpha = 0.16666667, beta = 0.5> (x) y = Mul (x, s)", "hard swish", hard_swish},
+        {"a = Add (x, three) c = Clip (a, zero, six) m = Mul (x, c) y = Div (m, six)", "hard swish",
+         hard_swish},
+        {"a = Add (three, x) c = Clip (a, zero, six) d = Div (c, six) y = Mul (d, x)", "hard swish",
+         hard_swish},
+        {"a = Add (x, three) c = Clip (a, zero, six) m = Mul (c, sixth) y = Mul (x, m)", "hard swish",
+         hard_swish},
+        {"q = Div (x, root) e = Erf (q) a = Add (e, one) m = Mul (x, a) y = Mul (m, half)", "gelu", gelu},
+        {"q = Mul (x, inverse) e = Erf (q) a = Add (one, e) h = Mul (half, x) y = Mul (h, a)", "gelu", gelu},
+        {"q = Div (x, root) e = Erf (q) a = Add (e, one) h = Div (a, two) y = Mul (h, x)", "gelu", gelu},
+        // One number, one operator or one operand is another.
+        {"s = Sigmoid (x) a = Add (s, one) y = Mul (x, a)", nullptr,
+         [](double v) { return v * (logistic(v) + 1); }},
+        {"d = Mul (x, two) s = Sigmoid (d) y = Mul (x, s)", nullptr,
+         [](double v) { return v * logistic(2 * v); }},
+        {"s = Sigmoid (x) m = Mul (x, two) y = Mul (m, s)", nullptr,
+         [](double v) { return 2 * v * logistic(v); }},
+        {"s = Sigmoid (x) y = Div (x, s)", nullptr, [](double v) { return v / logistic(v); }},
+        {"s = Sigmoid (x) m = Mul (x, x) y = Mul (m, s)", nullptr,
+         [](double v) { return v * v * logistic(v); }},
+        {"s = HardSigmoid <alpha = 0.2, beta = 0.5> (x) y = Mul (x, s)", nullptr,
+         [](double v) { return v * clipped(0.2 * v + 0.5, 1); }},
+        {"s = HardSigmoid <alpha = 0.16666667, beta = 0.4> (x) y = Mul (x, s)", nullptr,
+         [](double v) { return v * clipped(v / 6 + 0.4, 1); }},
+        {"a = Add (x, two) c = Clip (a, zero, six) m = Mul (x, c) y = Div (m, six)", nullptr,
+         [](double v) { return v * clipped(v + 2, 6) / 6; }},
+        {"a = Add (x, three) c = Clip (a, zero, three) m = Mul (x, c) y = Div (m, six)", nullptr,
+         [](double v) { return v * clipped(v + 3, 3) / 6; }},
+        {"a = Add (x, three) c = Clip (a, zero, six) m = Mul (x, c) y = Div (m, three)", nullptr,
+         [](double v) { return v * clipped(v + 3, 6) / 3; }},
+        {"q = Div (x, root) e = Erf (q) a = Add (e, two) m = Mul (x, a) y = Mul (m, half)", nullptr,
+         [](double v) { return v / 2 * (2 + std::erf(v / std::sqrt(2.0))); }},
+        {"q = Div (x, two) e = Erf (q) a = Add (e, one) m = Mul (x, a) y = Mul (m, half)", nullptr,
+         [](double v) { return v / 2 * (1 + std::erf(v / 2)); }},
+        {"q = Div (x, root) e = Erf (q) a = Add (e, one) y = Mul (x, a)", nullptr,
+         [](double v) { return v * (1 + std::erf(v / std::sqrt(2.0))); }},
+    };
+    const std::vector<float> x = {-4.0F, -1.5F, -0.5F, 0.7F, 2.0F, 5.0F};
+    for (const Spelling& one : spellings) {
+        SCOPED_TRACE(one.nodes);
+        Graph graph(fmt::format("g (float[N, 6] x) => (float[N, 6] y) {{{}}}", one.nodes));
+        const std::pair<const char*, float> numbers[] = {{"zero", 0.0F},
+                                                         {"half", 0.5F},
+                                                         {"one", 1.0F},
+                                                         {"two", 2.0F},
+                                                         {"three", 3.0F},
+                                                         {"six", 6.0F},
+                                                         {"sixth", 1.0F / 6},
+                                                         {"root", std::sqrt(2.0F)},
+                                                         {"inverse", 1 / std::sqrt(2.0F)}};
+        for (const auto& [name, value] : numbers)
+            if (std::string(one.nodes).find(name) != std::string::npos)
+                graph.weight(name, {}, std::vector<float>{value});
+        const Network network = graph.read();
+        std::vector<float> expected;
+        for (const float v : x) expected.push_back(static_cast<float>(one.formula(static_cast<double>(v))));
+        expect_near(outputs_of(network, 1, Tensor({6}, x)), expected);
+        const auto counts = operator_counts(network);
+        for (const char* kind : {"silu", "hard swish", "gelu"})
+            EXPECT_EQ(counts.count(kind), one.kind != nullptr && std::string(one.kind) == kind ? 1U : 0U)
+                << kind;
+        if (one.kind != nullptr) {
+            EXPECT_EQ(network.nodes.size(), 2U);  // the input, and this
+        }
+    }
+}
+
 TEST(ForeignGraph, ChannelsLastModelsNeedNoTranspositions) {
     Graph graph(R"(g (float[N, 20, 24, 3] x) => (float[N, 4] y) {
         first = Transpose <perm = [0, 3, 1, 2]> (x)

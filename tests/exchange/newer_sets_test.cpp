@@ -76,6 +76,19 @@ TEST(NewerSets, PadsNameTheirAxesAndMayWrap) {
               (std::vector<float>{4, 1, 2, 3, 4, 1, 2}));
 }
 
+TEST(NewerSets, ADimensionOfOneMayBeReversed) {
+    Graph graph(
+        "g (float[N, 3] x) => (float[N, 3] y) { u = Unsqueeze (x, one) r = Slice (u, last, first, one, "
+        "minus) "
+        "t = Squeeze (r, one) y = Slice (t, last, first, one, minus) }",
+        13);
+    graph.integers("one", {1});
+    graph.integers("last", {-1});
+    graph.integers("first", {-9});
+    graph.integers("minus", {-1});
+    EXPECT_EQ(outputs_of(graph.read(), 1, numbers({3}, {1, 2, 3})), (std::vector<float>{3, 2, 1}));
+}
+
 TEST(NewerSets, ActivationsOfLaterSets) {
     const std::vector<float> x = {-3.0F, -0.5F, 0.0F, 0.7F, 2.0F};
     const auto of = [&](const std::string& node, int opset) {

@@ -291,7 +291,12 @@ TEST(Gradients, EverythingThatMovesElements) {
         SCOPED_TRACE(operator_name(op));
         Network network = image_network({3, 4, 2});
         const std::size_t x = front(network, 3);
-        network.add("moved", op, {x});
+        const std::size_t moved = network.add("moved", op, {x});
+        check_gradients(network, 2, ++seed);
+        // What is moved is used elsewhere as well, so that its gradient is a sum.
+        const std::size_t flat = network.add("flat", Flatten{}, {x});
+        const std::size_t beside = network.add("beside", Flatten{}, {moved});
+        network.add("both", Concatenate{0}, {flat, beside});
         check_gradients(network, 2, ++seed);
     }
     for (std::int64_t axis = 0; axis < 3; ++axis) {

@@ -307,6 +307,25 @@ TEST(Confusion, IsDrawnForThreeAndForFortyClasses) {
     }
 }
 
+TEST(Confusion, EmptyCellsAreBlankAmongManyClasses) {
+    const TemporaryDirectory directory;
+    const auto zeros = [&](std::size_t n) {
+        ConfusionMatrix matrix(n);
+        std::vector<std::string> classes;
+        for (std::size_t c = 0; c < n; ++c) {
+            matrix.add(c, c, 7);
+            classes.push_back(fmt::format("class {}", 'a' + c));
+        }
+        draw_confusion(matrix, classes, "t", directory / "m.svg");
+        const std::string svg = read_text(directory / "m.svg");
+        int count = 0;
+        for (std::size_t at = 0; (at = svg.find(">0<", at)) != std::string::npos; ++at) ++count;
+        return count;
+    };
+    EXPECT_GE(zeros(10), 90);
+    EXPECT_LT(zeros(11), 11);
+}
+
 TEST(Evaluation, FiguresAreDrawnForFewAndManyClasses) {
     const TemporaryDirectory directory;
     for (const std::size_t n : {3U, 6U, 30U, 200U}) {

@@ -173,6 +173,10 @@ TEST(ResampledMean, IsThePlainTTestWithoutOverlapAndWiderWithIt) {
     const ResampledMean folds = resampled_mean(differences, 0.25);
     EXPECT_NEAR((folds.interval.high - folds.mean) / (none.interval.high - none.mean), 1.5, 1e-12);
     EXPECT_GT(folds.p_value, none.p_value);
+    // Variance 0.01 (1/3 + 1/4), t = 2.6186 with 2 degrees of freedom, where p = 1 - t / sqrt(2 + t^2).
+    const ResampledMean three = resampled_mean(std::vector<double>{0.1, 0.2, 0.3}, 0.25);
+    EXPECT_NEAR(three.p_value, 0.12011732, 1e-7);
+    EXPECT_NEAR(three.interval.high - three.mean, 4.30265273 * 0.07637626, 1e-7);
     EXPECT_EQ(resampled_mean(std::vector<double>{0.1, 0.1}, 0.25).p_value, 0.0);
     EXPECT_EQ(resampled_mean(std::vector<double>{0.0, 0.0}, 0.25).p_value, 1.0);
 }

@@ -47,6 +47,34 @@ std::int64_t inked(const std::filesystem::path& file) {
     return count;
 }
 
+// The same of a part of it, from top to bottom in shares of its height, left of its middle.
+std::int64_t inked_left(const std::filesystem::path& file, double top, double bottom) {
+    const Image image = load_image(file);
+    std::int64_t count = 0;
+    for (auto y = static_cast<std::int64_t>(top * static_cast<double>(image.height));
+         y < static_cast<std::int64_t>(bottom * static_cast<double>(image.height)); ++y)
+        for (std::int64_t x = 0; x < image.width / 2; ++x)
+            count += image.pixels[static_cast<std::size_t>(3 * (y * image.width + x))] < 250;
+    return count;
+}
+
+TEST(Curves, TwoPanelsLieSideBySideAndMoreInTwoRows) {
+    const TemporaryDirectory directory;
+    const auto curves = curves_of({"a"}, 1, 30);
+    const std::filesystem::path file = directory / "c.png";
+    const auto draw = [&](std::vector<CurveQuantity> quantities) {
+        draw_curves(curves, {.quantities = std::move(quantities)}, CandidateStyles({"a"}), "t", file);
+    };
+    // The axis of the only row, or the gap between two, crosses the middle; the lower left has a panel.
+    draw({CurveQuantity::loss, CurveQuantity::accuracy});
+    const std::int64_t in_one_row = inked_left(file, 0.5, 0.56);
+    EXPECT_GT(in_one_row, 0);
+    EXPECT_GT(inked_left(file, 0.6, 0.8), 0);
+    draw({CurveQuantity::loss, CurveQuantity::accuracy, CurveQuantity::learning_rate});
+    EXPECT_GT(inked_left(file, 0.6, 0.8), 0);
+    EXPECT_NE(inked_left(file, 0.5, 0.56), in_one_row);
+}
+
 TEST(Curves, ArePngAndSvgWithEveryCandidateNamed) {
     const TemporaryDirectory directory;
     const auto curves = curves_of({"new head", "from scratch"}, 2, 4);

@@ -12,6 +12,7 @@
 #include <fmt/format.h>
 
 #include <bit>
+#include <cmath>
 #include <set>
 
 namespace jevrin {
@@ -189,6 +190,34 @@ TEST(Division, GivenPartsStandAndTheirLeaksAreSaid) {
     EXPECT_THAT(
         message_of<InputError>([&] { split_into_parts(set, {.by = PartsBy::given, .validation = 0.25}); }),
         HasSubstr("the given test part has no image of class 'b'"));
+}
+
+TEST(PerceptualHash, HoldsTheSignsOfTheCosineTransform) {
+    // A wave along x alone has the frequencies (0, 3); along y alone, (5, 0). Bit v * 16 + u is of (v, u).
+    const auto of = [](int along_x, int along_y, double height) {
+        std::vector<std::uint8_t> grey;
+        for (int y = 0; y < 32; ++y)
+            for (int x = 0; x < 32; ++x) {
+                const double wave = std::cos(M_PI * (2 * x + 1) * along_x / 64.0) *
+                                    std::cos(M_PI * (2 * y + 1) * along_y / 64.0);
+                grey.push_back(static_cast<std::uint8_t>(std::lround(128 + height * wave)));
+            }
+        return perceptual_hash_of(grey);
+    };
+    const auto bit = [](const PerceptualHash& hash, int v, int u) {
+        const auto place = static_cast<std::size_t>(16 * v + u);
+        return (hash[place / 64] >> (place % 64) & 1U) == 1U;
+    };
+    EXPECT_TRUE(bit(of(3, 0, 100), 0, 3));
+    EXPECT_FALSE(bit(of(3, 0, -100), 0, 3));
+    EXPECT_TRUE(bit(of(0, 5, 100), 5, 0));
+    EXPECT_TRUE(bit(of(15, 15, 100), 15, 15));
+    EXPECT_FALSE(bit(of(15, 15, -100), 15, 15));
+    // Nothing along y, and no brightness.
+    const PerceptualHash along_x = of(3, 0, 100);
+    EXPECT_EQ(along_x[0] & 1U, 0U);
+    EXPECT_EQ(along_x[0] >> 16U, 0U);
+    EXPECT_EQ(along_x[1] | along_x[2] | along_x[3], 0U);
 }
 
 TEST(PerceptualHash, CopiesAreNearAndOtherPicturesFar) {

@@ -174,10 +174,6 @@ bool is_whole(const std::string& bytes, bool png) {
     return bytes.find("</svg>", bytes.size() - std::min<std::size_t>(bytes.size(), 16)) != std::string::npos;
 }
 
-}  // namespace
-
-namespace {
-
 // The library of fonts, for as long as the program runs.
 struct Fonts {
     std::mutex guard;

@@ -299,8 +299,11 @@ TEST_F(Edges, AFigureThatCannotBeFinishedLeavesTheOldOne) {
         return run({"curves", "--figure", "c.png"},
                    {.environment = {{"PATH", file("bin").string() + ":" + std::getenv("PATH")}}});
     };
-    for (const char* script :
-         {"cat >/dev/null; printf '\\211PNG\\r\\n'", "exit 0", "kill -9 $$", "exec cat"}) {
+    const std::string draw_whole = "cat >/dev/null; cat '" + file("c.png").string() + "'; ";
+    for (const std::string& script :
+         {std::string("cat >/dev/null; printf '\\211PNG\\r\\n'"), std::string("exit 0"),
+          std::string("kill -9 $$"), std::string("exec cat"), draw_whole + "exit 3",
+          draw_whole + "kill -9 $$"}) {
         const CommandResult cut = pretend(script);
         EXPECT_EQ(cut.status, 1) << script;
         EXPECT_THAT(cut.errors, HasSubstr("gnuplot could not draw this figure")) << script;

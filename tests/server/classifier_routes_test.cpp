@@ -364,6 +364,7 @@ TEST_F(Classifiers, WhatIsContradictedWaitsForAReview) {
     ReceivedResult result = report_received(here(), false);
     ASSERT_EQ(result.images.size(), 3U);
     EXPECT_EQ(result.images[0].label, "across");
+    EXPECT_THAT(result.images[0].received, testing::MatchesRegex("20..-..-..T..:..:..Z"));
     EXPECT_EQ(result.images[0].sender, "shop");
     EXPECT_EQ(result.images[0].model, "stripes");
     EXPECT_EQ(result.images[0].predicted, direct(images[0])[0].at("class").get<std::string>());

@@ -115,7 +115,7 @@ std::string best_verdict(const Choice& choice) {
             "Use {} for now: it ranks first, but fewer than {} seeds{} say little about the variance between "
             "seeds; train more seeds.",
             name, fewest_seeds,
-            few.size() + 1 < choice.ranking.size() ? " of " + named(few, "and") : std::string());
+            choice.ranking.front().seeds < fewest_seeds ? std::string() : " of " + named(few, "and"));
     std::string text = fmt::format("Use {}: it ranks first", name);
     if (const auto equivalent = rivals(choice, Verdict::equivalent); !equivalent.empty())
         text += fmt::format("; {} {} equivalent within the margin of {:.3f}", named(equivalent, "and"),

@@ -342,7 +342,7 @@ TEST(Confusion, EmptyCellsAreBlankAmongManyClasses) {
         std::vector<std::string> classes;
         for (std::size_t c = 0; c < n; ++c) {
             matrix.add(c, c, 7);
-            classes.push_back(fmt::format("class {}", 'a' + c));
+            classes.push_back(fmt::format("class {}", c));
         }
         draw_confusion(matrix, classes, "t", directory / "m.svg");
         const std::string svg = read_text(directory / "m.svg");

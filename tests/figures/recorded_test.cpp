@@ -21,24 +21,14 @@
 #include "jevrin/results/training_sizes_result.hpp"
 
 #include <cstdlib>
-#include <memory>
 
 namespace jevrin {
 namespace {
 
 using test::MadeUpStudy;
 
-class RecordedFigures : public testing::Test {
+class RecordedFigures : public test::StudyWithEverything {
   protected:
-    static void SetUpTestSuite() {
-        directory_ = std::make_unique<test::TemporaryDirectory>();
-        study_ = std::make_unique<MadeUpStudy>(directory_->path(), 4, 24, Metric::balanced_accuracy);
-        test::fill_with_everything(*study_);
-    }
-    static void TearDownTestSuite() {
-        study_.reset();
-        directory_.reset();
-    }
     // A plot program that keeps what it is told.
     void SetUp() override {
         const std::filesystem::path program = *directory_ / "bin/gnuplot";
@@ -49,8 +39,6 @@ class RecordedFigures : public testing::Test {
     }
     void TearDown() override { ::setenv("PATH", path_.c_str(), 1); }
 
-    static const Ledger& ledger() { return study_->ledger(); }
-    static StudyRecord study() { return study_->study(); }
     static RunPredictions predictions() {
         return open_predictions(ledger(), study(), {.run = "last stage/1"});
     }
@@ -60,9 +48,6 @@ class RecordedFigures : public testing::Test {
     void expect(const std::string& name) const {
         test::expect_recorded("figures/" + name, read_text(script_), directory_->path());
     }
-
-    static inline std::unique_ptr<test::TemporaryDirectory> directory_;
-    static inline std::unique_ptr<MadeUpStudy> study_;
 
   private:
     std::filesystem::path script_ = *directory_ / "script";

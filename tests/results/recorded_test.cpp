@@ -20,21 +20,8 @@
 namespace jevrin {
 namespace {
 
-using test::MadeUpStudy;
-
-class Recorded : public testing::Test {
+class Recorded : public test::StudyWithEverything {
   protected:
-    static void SetUpTestSuite() {
-        directory_ = std::make_unique<test::TemporaryDirectory>();
-        study_ = std::make_unique<MadeUpStudy>(directory_->path(), 4, 24, Metric::balanced_accuracy);
-        test::fill_with_everything(*study_);
-    }
-    static void TearDownTestSuite() {
-        study_.reset();
-        directory_.reset();
-    }
-    static const Ledger& ledger() { return study_->ledger(); }
-    static StudyRecord study() { return study_->study(); }
     static RunPredictions predictions(const std::string& run) {
         return open_predictions(ledger(), study(), {.run = run});
     }
@@ -46,9 +33,6 @@ class Recorded : public testing::Test {
         if constexpr (requires { to_table(result).csv(); }) text += "---\n" + to_table(result).csv();
         test::expect_recorded("results/" + name, std::move(text), directory_->path());
     }
-
-    static inline std::unique_ptr<test::TemporaryDirectory> directory_;
-    static inline std::unique_ptr<MadeUpStudy> study_;
 };
 
 TEST_F(Recorded, Runs) {

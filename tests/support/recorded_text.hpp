@@ -4,6 +4,7 @@
 
 #include "support/made_up_study.hpp"
 
+#include <memory>
 #include <string>
 
 namespace jevrin::test {
@@ -15,5 +16,24 @@ void expect_recorded(const std::string& name, std::string text, const std::files
 // Three regimes, one with variants, seeds that differ, runs from elsewhere, a failed and an unfinished run, a
 // warning, a tag, a note and marks. The study has four classes of 24 items.
 void fill_with_everything(MadeUpStudy& study);
+
+// That study, made once for a suite.
+class StudyWithEverything : public testing::Test {
+  protected:
+    static void SetUpTestSuite() {
+        directory_ = std::make_unique<TemporaryDirectory>();
+        study_ = std::make_unique<MadeUpStudy>(directory_->path(), 4, 24, Metric::balanced_accuracy);
+        fill_with_everything(*study_);
+    }
+    static void TearDownTestSuite() {
+        study_.reset();
+        directory_.reset();
+    }
+    static const Ledger& ledger() { return study_->ledger(); }
+    static StudyRecord study() { return study_->study(); }
+
+    static inline std::unique_ptr<TemporaryDirectory> directory_;
+    static inline std::unique_ptr<MadeUpStudy> study_;
+};
 
 }  // namespace jevrin::test

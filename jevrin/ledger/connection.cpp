@@ -4,6 +4,7 @@
 #include "jevrin/base/text.hpp"
 
 #include <fmt/format.h>
+#include <sqlite3.h>
 #include <sys/stat.h>
 
 namespace jevrin::inline v1 {
@@ -48,6 +49,10 @@ LentStatement LedgerConnection::prepared(const std::string& sql) {
     statement->reset();
     statement->clearBindings();
     return LentStatement(*statement);
+}
+
+bool LedgerConnection::has_transaction() const {
+    return ::sqlite3_get_autocommit(database->getHandle()) == 0;
 }
 
 void LedgerConnection::refresh() {

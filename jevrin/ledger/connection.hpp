@@ -64,15 +64,22 @@ struct LedgerConnection {
     // The statement, ready to be bound, kept for the next time: for what is asked once for each of many runs.
     // Whoever has it is done with it before anybody asks for the same.
     LentStatement prepared(const std::string& sql);
+    // Whether one is open, of a reading or a writing.
+    bool has_transaction() const;
     // Opens the file again when it was read as if nobody wrote to it and somebody does.
     void refresh();
 };
 
-// Runs work() on what is committed, and translates its SQLite errors.
+// Runs work() on what is committed, and translates its SQLite errors. All its statements, those of readings
+// inside it too, see the same commit, whoever writes meanwhile.
 template <typename Work>
 auto reading(LedgerConnection& connection, Work work) -> decltype(work()) {
+    if (connection.has_transaction()) return with_database_errors(connection.file(), work);
     connection.refresh();
-    return with_database_errors(connection.file(), work);
+    return with_database_errors(connection.file(), [&] {
+        const SQLite::Transaction snapshot(*connection.database, SQLite::TransactionBehavior::DEFERRED);
+        return work();
+    });
 }
 
 }  // namespace jevrin::inline v1

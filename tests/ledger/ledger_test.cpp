@@ -8,6 +8,9 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <unistd.h>
 
+#include <atomic>
+#include <thread>
+
 namespace jevrin {
 namespace {
 
@@ -213,6 +216,32 @@ TEST_F(LedgerTest, AReaderSeesEachEpochAsSoonAsItIsFinished) {
     EXPECT_FALSE(reader.run(study, "c/1").best.has_value());
     writer.fail_run(run, "it diverged");
     EXPECT_EQ(reader.run(study, "c/1").reason, "it diverged");
+}
+
+// Each reading is of one commit, whatever is written between its statements.
+TEST_F(LedgerTest, AReaderBesideAWriterNeverCallsTheLedgerDamaged) {
+    LedgerWriter writer = LedgerWriter::open(file());
+    const StudyId study = writer.put_study("s", Metric::accuracy, set_, parts_);
+    const RunId first = writer.put_run(study, identity(1));
+    constexpr std::int64_t runs = 300;
+    std::atomic<bool> written = false;
+    std::jthread writing([&] {
+        for (std::int64_t seed = 2; seed <= runs; ++seed) {
+            writer.put_run(study, identity(seed));
+            writer.record_test_look(first, {});
+        }
+        written = true;
+    });
+    const Ledger reader = Ledger::open(file());
+    std::size_t seen = 0;
+    while (!written) {
+        const std::size_t listed = reader.run_stamps(study).size();
+        EXPECT_GE(listed, seen);
+        EXPECT_GE(reader.runs(study).size(), listed);
+        EXPECT_LE(reader.study().test_looks, runs);
+        seen = listed;
+    }
+    EXPECT_EQ(reader.runs(study).size(), static_cast<std::size_t>(runs));
 }
 
 TEST_F(LedgerTest, WhatIsNoLedgerIsRefused) {

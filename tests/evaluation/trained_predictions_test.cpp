@@ -120,6 +120,13 @@ TEST_F(TrainedPredictions, FeaturesOfAFrozenRunAreThoseOfItsBackbone) {
     const RunFeatures doubled = features_of_run(ledger(), ledger().study(), run("new head/1"), twice);
     EXPECT_EQ(nearest_items(doubled, 5, 1)[0].item, 0U);
     EXPECT_NEAR(nearest_items(doubled, 5, 1)[0].similarity, 1.0, 1e-6);
+    // Five folds by the first seed, unless others are asked for.
+    const auto judged = [&](std::int64_t folds, std::uint64_t seed) {
+        return out_of_fold_predictions(one, 3, folds, seed).table.probabilities;
+    };
+    EXPECT_EQ(out_of_fold_predictions(one, 3).table.probabilities, judged(5, 1));
+    EXPECT_NE(judged(6, 1), judged(5, 1));
+    EXPECT_NE(judged(5, 2), judged(5, 1));
 }
 
 }  // namespace

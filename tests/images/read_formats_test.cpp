@@ -321,6 +321,12 @@ TEST(PublishedArrays, NumbersMayBeOfAnyTypeAndOrder) {
                         HasSubstr("later.npy"));
         }
     }
+    for (const char* shape : {"1, 3)", "[1, 3]", "(1, x)", "(-1, 3)"}) {
+        write_file(directory / "shape.npy", test::npy_of("|u1", shape, "abc"));
+        EXPECT_THAT(message_of<InputError>([&] { NumberArray(directory / "shape.npy"); }),
+                    HasSubstr("shape.npy: it is a damaged NPY array (its shape)"))
+            << shape;
+    }
     std::string unknown = test::idx_of({1}, "x");
     unknown[2] = 0x0A;
     write_file(directory / "a.idx", unknown);

@@ -2,8 +2,15 @@
 #include "support/trained_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/base/files.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/pages/data_uri.hpp"
+#include "jevrin/pages/loaded_models.hpp"
+#include "jevrin/pages/picture.hpp"
+#include "jevrin/pages/report.hpp"
 #include "jevrin/pages/view.hpp"
+
+#include <fmt/format.h>
 
 #include <set>
 
@@ -193,6 +200,61 @@ TEST_F(TrainedViews, NeighboursAreOthersTheNearestFirst) {
             EXPECT_LE(neighbours.at(k).at("similarity"), neighbours.at(k - 1).at("similarity"));
         }
     }
+}
+
+TEST_F(TrainedViews, PicturesOfAReportAreThoseOfTheirItems) {
+    const std::filesystem::path file = *directory_ / "report.html";
+    const ReportSummary summary = write_report(*ledger_, ledger_->study(), file);
+    EXPECT_EQ(summary.images_gone, 0);
+    const std::vector<std::byte> bytes = read_file(file);
+    const std::string html(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+    std::int64_t found = 0;
+    for (const Part part : {Part::training, Part::validation})
+        for (const ItemRecord& item : items(part)) {
+            const Image image = shown_image(*ledger_, ledger_->study(), item.id, 128);
+            const bool stands = html.find(fmt::format("\"{}\":\"data:image/jpeg;base64,{}\"", item.id,
+                                                      base64(encode_jpeg(image, 88)))) != std::string::npos;
+            EXPECT_TRUE(stands || part == Part::training) << item.id;  // of those a sample
+            found += stands ? 1 : 0;
+        }
+    EXPECT_EQ(found, summary.pictures);
+}
+
+TEST_F(TrainedViews, ModelsThatWereAskedAreKeptReady) {
+    LoadedModels models;
+    const ItemRecord one = items(Part::validation).at(2);
+    const std::vector<std::byte> image = read_file(*directory_ / "images" / path_of_item(one.id));
+    const std::vector<std::string> runs = {"new head/1", "last stage/1"};
+    const Json first = models.classify(*ledger_, ledger_->study(), runs, image);
+    ASSERT_EQ(first.at("answers").size(), 2U);
+    EXPECT_EQ(first.at("test_image"), false);
+    for (std::size_t r = 0; r < runs.size(); ++r) {
+        const Json& answer = first.at("answers").at(r);
+        EXPECT_EQ(answer.at("run"), runs[r]);
+        const PartPredictions recorded =
+            predict_part(*ledger_, ledger_->study(), run(runs[r]), Part::validation);
+        for (std::size_t c = 0; c < 3; ++c)
+            EXPECT_NEAR(answer.at("probabilities").at(c).get<double>(), recorded.table.row(2)[c], 1e-4);
+        EXPECT_FALSE(answer.at("distance").is_null());
+        EXPECT_EQ(answer.at("unknown"), false);
+    }
+    const std::filesystem::path file = ledger_->model_file(run("new head/1").id);
+    std::filesystem::rename(file, *directory_ / "away.onnx");
+    EXPECT_EQ(models.classify(*ledger_, ledger_->study(), runs, image), first);
+    LoadedModels others;
+    EXPECT_THAT(message_of<InputError>([&] { others.classify(*ledger_, ledger_->study(), runs, image); }),
+                HasSubstr("the model of this run is missing"));
+    std::filesystem::rename(*directory_ / "away.onnx", file);
+
+    const auto refused = [&](const std::vector<std::string>& asked) {
+        return message_of<InputError>([&] { models.classify(*ledger_, ledger_->study(), asked, image); });
+    };
+    EXPECT_THAT(refused({}), HasSubstr("name the runs"));
+    EXPECT_THAT(refused(std::vector<std::string>(13, "new head/1")), HasSubstr("at most 12 runs"));
+    EXPECT_EQ(models.classify(*ledger_, ledger_->study(), std::vector<std::string>(12, "new head/1"), image)
+                  .at("answers")
+                  .size(),
+              12U);
 }
 
 TEST_F(TrainedViews, TheSurveyCountsWhatMayBeSeen) {

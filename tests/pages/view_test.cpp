@@ -4,7 +4,9 @@
 #include "support/made_up_study.hpp"
 
 #include "jevrin/base/error.hpp"
+#include "jevrin/external/run_intake.hpp"
 #include "jevrin/pages/news.hpp"
+#include "jevrin/pages/page_actions.hpp"
 #include "jevrin/pages/unsealed_items.hpp"
 
 namespace jevrin {
@@ -138,6 +140,126 @@ TEST_F(Views, ItemsThatALaterSplitSealsAreNotShownAnyMore) {
     for (const ItemRecord& item : unsealed_items(study_.ledger(), study_.study())) EXPECT_NE(item.id, id);
 }
 
+TEST_F(Views, MarksAreMadeListedAndTakenBack) {
+    const std::string id = study_.set().items[study_.parts().validation[4]].id;
+    const std::string path = study_.set().items[study_.parts().validation[4]].path;
+    const auto act = [&](const std::string& action, const Json& body) {
+        return page_action(study_.ledger(), study_.study(), action, body);
+    };
+    const auto refusal = [&](const std::string& action, const Json& body) {
+        return test::message_of<InputError>([&] { act(action, body); });
+    };
+    act("mark", {{"item", id}, {"label", "class 002"}, {"note", std::string(2000, 'n')}});
+    Json marks = data("marks").at("marks");
+    ASSERT_EQ(marks.size(), 1U);
+    EXPECT_EQ(marks.at(0).at("item"), id);
+    EXPECT_EQ(marks.at(0).at("label"), 0);
+    EXPECT_EQ(marks.at(0).at("proposed"), "class 002");
+    EXPECT_EQ(marks.at(0).at("excluded"), false);
+    EXPECT_EQ(marks.at(0).at("note"), std::string(2000, 'n'));
+    EXPECT_THAT(corrections_csv(study_.ledger(), study_.study()), HasSubstr(path + ",class 002,nnn"));
+    act("mark", {{"item", id}, {"excluded", true}});
+    EXPECT_EQ(data("marks").at("marks").at(0).at("excluded"), true);
+    EXPECT_THAT(corrections_csv(study_.ledger(), study_.study()), HasSubstr(path + ",exclude"));
+
+    EXPECT_THAT(refusal("mark", {{"item", id}, {"label", "x"}, {"note", std::string(2001, 'n')}}),
+                HasSubstr("a note has at most 2000 bytes"));
+    EXPECT_THAT(refusal("mark", {{"label", "class 002"}}), HasSubstr("'item' is missing"));
+    EXPECT_THAT(refusal("mark", {{"item", 4}}), HasSubstr("'item' is no text"));
+    EXPECT_THAT(refusal("mark", {{"item", "no such item"}, {"label", "class 002"}}),
+                HasSubstr("saw no item"));
+    EXPECT_THAT(refusal("mark", Json::array()), HasSubstr("no JSON object"));
+    EXPECT_THAT(refusal("accept", Json::object()), HasSubstr("'number' is missing"));
+    EXPECT_THAT(refusal("accept", {{"number", 1.5}}), HasSubstr("'number' is missing"));
+    EXPECT_THAT(refusal("accept", {{"number", 1}, {"label", "class 003"}}),
+                HasSubstr("'class 003' is no class of this study"));
+    EXPECT_THROW(act("delete", {{"item", id}}), NoView);
+
+    // What a later split seals is neither listed, exported nor marked.
+    Parts parts = study_.parts();
+    parts.test.push_back(parts.validation[4]);
+    parts.validation.erase(parts.validation.begin() + 4);
+    study_.split_again(parts);
+    EXPECT_EQ(data("marks").at("marks").size(), 0U);
+    EXPECT_THAT(corrections_csv(study_.ledger(), study_.study()), testing::Not(HasSubstr(path)));
+    EXPECT_THAT(refusal("mark", {{"item", id}, {"label", "class 001"}}), HasSubstr("sealed"));
+    EXPECT_THAT(refusal("unmark", {{"item", id}}), HasSubstr("sealed"));
+}
+
+TEST_F(Views, AMarkThatIsTakenBackIsGone) {
+    const std::string id = study_.set().items[study_.parts().validation[4]].id;
+    page_action(study_.ledger(), study_.study(), "mark", {{"item", id}, {"label", "class 002"}});
+    page_action(study_.ledger(), study_.study(), "unmark", {{"item", id}});
+    EXPECT_EQ(data("marks").at("marks").size(), 0U);
+}
+
+// 2,250 validation items, one run right and one wrong at all of them.
+TEST(LargeViews, HoldTheClearestItemsAndThinnedCurves) {
+    TemporaryDirectory directory;
+    MadeUpStudy study(directory.path(), 3, 1000);
+    study.add_run({.candidate = "right"});
+    study.add_run(
+        {.candidate = "wrong", .predicted = [](std::size_t label, std::size_t) { return (label + 1) % 3; }});
+    RunIntake intake(study.writer());
+    const RunId sure =
+        intake
+            .create(read_run_statement(
+                Json{
+                    {"split", study.ledger().split_hash(study.ledger().split_with_fold(study.study().id, 0))},
+                    {"candidate", "sure"},
+                    {"regime", "scratch"},
+                    {"seed", 1},
+                    {"program", "elsewhere"},
+                    {"parameters", 10},
+                    {"trainable_parameters", 10}},
+                "run.json"))
+            .run;
+    Json predicted = Json::array();
+    Json probabilities = Json::array();
+    for (std::size_t place = 0; place < study.validation_items(); ++place) {
+        const std::size_t label = study.set().items[study.parts().validation[place]].label;
+        const double confidence = 0.4 + 0.0002 * static_cast<double>(place);
+        std::vector<double> row(3, (1 - confidence) / 2);
+        row[label] = confidence;
+        predicted.push_back(label);
+        probabilities.push_back(row);
+    }
+    intake.add_epoch(
+        sure, Json{{"epoch", 1}, {"training_loss", 0.5}, {"validation_loss", 0.5}, {"predicted", predicted}},
+        "epoch");
+    intake.add_predictions(sure, json_text(Json{{"probabilities", probabilities}}), PredictionForm::json,
+                           "predictions");
+    intake.finish(sure);
+    const auto of = [&](const std::string& view, const std::map<std::string, std::string>& parameters) {
+        return view_data(study.ledger(), study.study(), {view, parameters});
+    };
+    EXPECT_EQ(of("difference", {{"first", "right"}, {"second", "wrong"}}).at("items").size(), 2000U);
+    const Json suspects = of("suspects", {{"source", "recorded"}, {"runs", R"(["wrong"])"}});
+    EXPECT_EQ(suspects.at("all"), 2250);
+    EXPECT_EQ(suspects.at("suspects").size(), 1000U);
+
+    const Json view = of("thresholds", {{"run", "sure/1"}, {"class", "class 001"}});
+    EXPECT_EQ(view.at("positives"), 750);
+    EXPECT_EQ(view.at("negatives"), 1500);
+    for (const char* curve : {"points", "coverage"}) {
+        const Json& points = view.at(curve);
+        ASSERT_EQ(points.size(), 500U) << curve;
+        // From the surest item to all of them, in steps of four or five.
+        for (std::size_t k = 1; k < points.size(); ++k) {
+            const auto taken = [&](std::size_t place) {
+                return points.at(place).at(1).get<int>() +
+                       (std::string(curve) == "points" ? points.at(place).at(2).get<int>() : 0);
+            };
+            EXPECT_GT(taken(k), taken(k - 1)) << curve << k;
+            EXPECT_LE(taken(k), taken(k - 1) + 5) << curve << k;
+        }
+    }
+    EXPECT_EQ(view.at("coverage").at(0).at(1), 1);
+    EXPECT_EQ(view.at("coverage").back().at(1), 2250);
+    EXPECT_EQ(view.at("points").back().at(1), 750);
+    EXPECT_EQ(view.at("points").back().at(2), 1500);
+}
+
 TEST_F(Views, AStudyWithoutAFinishedRunStillHasAPage) {
     TemporaryDirectory directory;
     MadeUpStudy study(directory.path(), 3, 8);
@@ -149,6 +271,11 @@ TEST_F(Views, AStudyWithoutAFinishedRunStillHasAPage) {
     EXPECT_TRUE(of("choice").at("chosen").is_null());
     EXPECT_EQ(of("study").at("runs")[0].at("state"), "interrupted");
     EXPECT_THROW(view_data(study.ledger(), study.study(), {"items", {{"run", "open/1"}}}), InputError);
+    study.begin_run({.candidate = "begun", .epochs = 2});
+    const Json begun = view_data(study.ledger(), study.study(), {"run", {{"run", "begun/1"}}});
+    EXPECT_EQ(begun.at("epochs"), 0);
+    EXPECT_TRUE(begun.at("best_epoch").is_null());
+    EXPECT_TRUE(begun.at("diagnosis").is_null());
 }
 
 TEST_F(Views, NewsHoldsTheRunsThatWentOn) {

@@ -12,6 +12,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <map>
 
 namespace jevrin {
 
@@ -72,6 +73,23 @@ TEST(Stages, AModuleAroundEverythingIsNone) {
     EXPECT_EQ(find_boundary(network, "net.second"), 3U);
     EXPECT_EQ(find_boundary(network, "second"), 3U);
     EXPECT_EQ(find_end(network, "net.first"), 2U);
+}
+
+TEST(Stages, WhatNothingPlacesStandsInTheModuleAroundWhatItReads) {
+    Network network{{2}, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    x = network.add("net/first/one/Gemm", Dense{}, {x}, {Tensor({2, 2})});
+    x = network.add("Relu_1", Activation{{FunctionKind::relu}}, {x});
+    x = network.add("Relu_2", Activation{{FunctionKind::tanh}}, {x});
+    x = network.add("net/second/Gemm", Dense{}, {x}, {Tensor({2, 2})});
+    network.add("net/third/Gemm", Dense{}, {x}, {Tensor({2, 2})});
+    find_stages(network);
+    EXPECT_EQ(network.nodes[1].module, "net.first.one");
+    for (const std::size_t i : {2U, 3U}) {
+        EXPECT_EQ(network.nodes[i].module, "net.first");
+        EXPECT_EQ(network.nodes[i].stage, "net.first");
+    }
+    EXPECT_EQ(network.nodes[4].module, "net.second");
 }
 
 TEST(Stages, OfManyModulesAreWhatTheirFirstWordsSay) {
@@ -217,6 +235,25 @@ TEST(OperatorTable, FindsWhatAFamilyPutInAndNamesWhatIsMissing) {
             error.what(),
             fmt::format("there is no answer for the operator '{}'", describe(Gather{}).name).c_str());
     }
+}
+
+TEST(LayerTable, RowsReadTheRowsOfWhatTheirNodesRead) {
+    Network network{{8, 8, 3}, {}};
+    const std::size_t image = network.add("image", Input{}, {});
+    const std::size_t first = network.add("first", Convolution{{3, 3}}, {image}, {Tensor({3, 3, 3, 4})});
+    const std::size_t relu = network.add("relu", Activation{{FunctionKind::relu}}, {first});
+    const std::size_t left = network.add("left", Convolution{{1, 1}}, {relu}, {Tensor({1, 1, 4, 4})});
+    const std::size_t right = network.add("right", Convolution{{1, 1}}, {relu}, {Tensor({1, 1, 4, 4})});
+    const std::size_t sum = network.add("sum", Arithmetic{ArithmeticKind::add}, {left, right});
+    network.add("last", Convolution{{1, 1}}, {sum}, {Tensor({1, 1, 4, 2})});
+    std::map<std::string, std::vector<std::string>> reads;
+    const std::vector<LayerRow> rows = layer_table(network);
+    for (const LayerRow& row : rows)
+        for (const std::size_t from : row.reads) reads[row.name].push_back(rows.at(from).name);
+    using Names = std::vector<std::string>;
+    EXPECT_EQ(reads,
+              (std::map<std::string, Names>{
+                  {"left", {"first"}}, {"right", {"first"}}, {"sum", {"left", "right"}}, {"last", {"sum"}}}));
 }
 
 TEST(LayerTable, StagesAddUpTheirLayers) {

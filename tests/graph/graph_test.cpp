@@ -92,6 +92,37 @@ TEST(Stages, WhatNothingPlacesStandsInTheModuleAroundWhatItReads) {
     EXPECT_EQ(network.nodes[4].module, "net.second");
 }
 
+// A block ends where the resolution changes, or before what is weighted behind a sum.
+TEST(Stages, WithoutNamesAreTheBlocksThatTheNetworkShows) {
+    const auto built = [](const char* first, const char* second) {
+        Network network{{8, 8, 3}, {}};
+        const std::size_t image = network.add("image", Input{}, {});
+        const Convolution same{{.kernel_height = 3,
+                                .kernel_width = 3,
+                                .pad_top = 1,
+                                .pad_left = 1,
+                                .pad_bottom = 1,
+                                .pad_right = 1}};
+        const std::size_t stem = network.add(first, same, {image}, {Tensor({3, 3, 3, 4})});
+        const std::size_t relu = network.add("n2", Activation{{FunctionKind::relu}}, {stem});
+        const std::size_t inner = network.add(second, same, {relu}, {Tensor({3, 3, 4, 4})});
+        const std::size_t sum = network.add("n4", Arithmetic{ArithmeticKind::add}, {inner, relu});
+        const std::size_t next = network.add("n5", same, {sum}, {Tensor({3, 3, 4, 4})});
+        const std::size_t pool = network.add("n6", GlobalAveragePooling{}, {next});
+        network.add("n7", Dense{}, {pool}, {Tensor({4, 2})});
+        find_stages(network);
+        std::vector<std::string> modules;
+        for (std::size_t i = 1; i < network.nodes.size(); ++i) modules.push_back(network.nodes[i].module);
+        return modules;
+    };
+    const std::vector<std::string> blocks = {"block1", "block1", "block1", "block1",
+                                             "block2", "block3", "block3"};
+    EXPECT_EQ(built("n1", "n3"), blocks);
+    // Where names place half of the weighted layers they are believed.
+    EXPECT_EQ(built("net/n1", "n3"), blocks);
+    EXPECT_EQ(built("net/n1", "net/n3")[2], "net");
+}
+
 TEST(Stages, OfManyModulesAreWhatTheirFirstWordsSay) {
     std::vector<std::string> names;
     for (int block = 1; block <= 13; ++block)

@@ -144,6 +144,36 @@ TEST(Graph, AnUnknownBoundaryListsTheStages) {
         testing::AllOf(HasSubstr("did you mean 'stage2'"), HasSubstr("stem, stage1, stage2, pool, head")));
 }
 
+// Whatever a network held before, of one that was read from a file too.
+TEST(Initialise, NothingRemainsOfFormerParameters) {
+    Network network{{4, 4, 3}, {}};
+    std::size_t x = network.add("image", Input{}, {});
+    x = network.add("convolution", Convolution{{3, 3}}, {x}, {Tensor({3, 3, 3, 4}), Tensor({4})});
+    x = network.add("normalisation", BatchNormalisation{}, {x},
+                    {Tensor({4}), Tensor({4}), Tensor({4}), Tensor({4})});
+    x = network.add("slope", ParametricRelu{}, {x}, {Tensor({4})});
+    const std::size_t fixed = network.add("fixed", Constant{.trained = false}, {}, {Tensor({4})});
+    const std::size_t trained = network.add("trained", Constant{}, {}, {Tensor({4})});
+    x = network.add("shifted", Arithmetic{ArithmeticKind::add}, {x, fixed});
+    network.add("shifted again", Arithmetic{ArithmeticKind::add}, {x, trained});
+    for (Node& node : network.nodes)
+        for (Tensor& parameter : node.parameters) parameter.fill(7.0F);
+    initialise(network, 0, 1);
+    const auto all_of = [&](std::size_t node, std::size_t parameter, float expected) {
+        for (const float value : network.nodes[node].parameters[parameter].values())
+            EXPECT_EQ(value, expected) << network.nodes[node].name << parameter;
+    };
+    for (const float value : network.nodes[1].parameters[0].values()) EXPECT_LT(std::abs(value), 2.0F);
+    all_of(1, 1, 0.0F);   // bias
+    all_of(2, 0, 1.0F);   // scale
+    all_of(2, 1, 0.0F);   // shift
+    all_of(2, 2, 0.0F);   // mean
+    all_of(2, 3, 1.0F);   // variance
+    all_of(3, 0, 0.25F);  // slope
+    all_of(fixed, 0, 7.0F);
+    for (const float value : network.nodes[trained].parameters[0].values()) EXPECT_LT(std::abs(value), 0.2F);
+}
+
 TEST(Initialise, WeightsHaveThePublishedDeviationAndDependOnTheSeed) {
     Network network = residual_backbone({.widths = {64}, .blocks = {1}}, {8, 8, 3});
     initialise(network, 0, 3);

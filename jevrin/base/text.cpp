@@ -157,7 +157,7 @@ std::string spoken_seconds(double seconds) {
     return fmt::format("{} h {} min", whole / 3600, whole % 3600 / 60);
 }
 
-std::string shortened(std::string_view text, std::size_t width) {
+std::string shortened_text(std::string_view text, std::size_t width) {
     const std::string safe = printable(text);
     return display_width(safe) <= width ? safe : padded(safe, width);
 }
@@ -179,9 +179,9 @@ std::string wrapped(const std::string& text, std::size_t width) {
     return line.empty() ? result : result + line + "\n";
 }
 
-std::string shortened_inside(std::string_view text, std::size_t width) {
+std::string shortened_name(std::string_view text, std::size_t width) {
     const std::string safe = printable(text);
-    if (display_width(safe) <= width || width < 3) return shortened(text, width);
+    if (display_width(safe) <= width || width < 3) return shortened_text(text, width);
     const std::size_t head = (width - 1) / 2;
     // padded() ends what it cuts in "…".
     std::size_t begin = safe.size();

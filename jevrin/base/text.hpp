@@ -20,10 +20,10 @@ std::size_t display_width(std::string_view text);
 std::string padded(std::string_view text, std::size_t width);
 
 // The text made printable, and cut to this display width when it is longer.
-std::string shortened(std::string_view text, std::size_t width);
+std::string shortened_text(std::string_view text, std::size_t width);
 
-// The same, but cut in the middle: names of variants differ at their ends.
-std::string shortened_inside(std::string_view text, std::size_t width);
+// The same, but cut in the middle: names that begin alike differ at their ends.
+std::string shortened_name(std::string_view text, std::size_t width);
 
 // Text broken into lines of at most this display width at spaces, each ended; longer words are not cut.
 std::string wrapped(const std::string& text, std::size_t width);

@@ -191,11 +191,18 @@ std::string odds_sentence(const Choice& choice) {
         percent(chosen.odds.probability_best), chosen.odds.expected_loss);
 }
 
+// An estimate: from 1000 on with two significant digits.
+std::string estimated(std::int64_t number) {
+    std::int64_t unit = 1;
+    while (number / unit >= 1000) unit *= 10;
+    if (unit > 1) unit *= 10;
+    return with_commas((number + unit / 2) / unit * unit);
+}
+
 std::string spoken_range(const NeededNumber& number, std::int64_t least) {
-    const auto at_least = [least](std::int64_t value) { return std::max(value, least); };
-    const std::string most = number.most ? fmt::format("{}", at_least(*number.most)) : "any number";
+    const auto at_least = [least](std::int64_t value) { return estimated(std::max(value, least)); };
     return fmt::format("{} ({} to {})", at_least(*number.expected), at_least(number.least.value_or(least)),
-                       most);
+                       number.most ? at_least(*number.most) : "any number");
 }
 
 std::string needed_sentence(const Choice& choice) {

@@ -135,8 +135,8 @@ std::string name_tics(const Choice& choice, const CandidateStyles& styles, std::
         const RankedCandidate& c = choice.ranking[k];
         const std::string chosen = c.candidate == choice.chosen ? "\u25b6 " : "";
         tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
-                            gnuplot_tic(chosen + shortened_inside(c.candidate, longest_candidate_name) +
-                                        " (" + styles.letter(c.candidate) + ")"),
+                            gnuplot_tic(chosen + shortened_name(c.candidate, longest_candidate_name) + " (" +
+                                        styles.letter(c.candidate) + ")"),
                             k);
     }
     return tics;

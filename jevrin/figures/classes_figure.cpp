@@ -31,10 +31,11 @@ void draw_classes(const std::vector<ClassScores>& scores, const std::vector<std:
         if (own.true_positives + own.false_positives > 0)
             precisions += fmt::format("{} {} {} {}\n", own.precision, y + 0.13, own.precision_interval.low,
                                       own.precision_interval.high);
-        tics += fmt::format("{}{} {}", k == 0 ? "" : ", ",
-                            gnuplot_tic(fmt::format(
-                                "{} ({})", shortened(classes.at(order[k]), longest_class_name), own.support)),
-                            k);
+        tics += fmt::format(
+            "{}{} {}", k == 0 ? "" : ", ",
+            gnuplot_tic(fmt::format("{} ({})", shortened_name(classes.at(order[k]), longest_class_name),
+                                    own.support)),
+            k);
     }
     const std::string more =
         order.size() > count ? fmt::format(" (the first {} of {} classes)", count, order.size()) : "";

@@ -40,11 +40,11 @@ std::string listed_cells(const ConfusionMatrix& matrix, const std::vector<std::s
     std::string labels = "set label 'most confused' at screen 0.70,0.88 left front font 'DejaVu Sans,12'\n";
     double y = 0.85;
     for (const Confusion& cell : strongest_confusions(matrix, most)) {
-        labels +=
-            fmt::format("set label {} at screen 0.70,{:.3f} left front font 'DejaVu Sans,9'\n",
-                        gnuplot_string(fmt::format("{} \u2192 {}", shortened(classes.at(cell.true_class), 18),
-                                                   shortened(classes.at(cell.predicted), 18))),
-                        y -= 0.022);
+        labels += fmt::format(
+            "set label {} at screen 0.70,{:.3f} left front font 'DejaVu Sans,9'\n",
+            gnuplot_string(fmt::format("{} \u2192 {}", shortened_name(classes.at(cell.true_class), 18),
+                                       shortened_name(classes.at(cell.predicted), 18))),
+            y -= 0.022);
         labels += fmt::format(
             "set label '{} of {}' at screen 0.715,{:.3f} left front font 'DejaVu Sans,9' textcolor rgb "
             "'#707070'\n",

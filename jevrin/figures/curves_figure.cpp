@@ -220,7 +220,7 @@ std::string legend(const std::vector<CandidateCurves>& groups, const CandidateSt
     std::string labels;
     const std::size_t shown = std::min(groups.size(), 2 * legend_rows);
     for (std::size_t g = 0; g < shown; ++g) {
-        const std::string name = shortened_inside(groups[g].candidate, width);
+        const std::string name = shortened_name(groups[g].candidate, width);
         labels += fmt::format(
             "set label {} at screen {:.3f},{:.3f} left front font 'DejaVu Sans,{}' textcolor rgb '#303030' "
             "point pt "

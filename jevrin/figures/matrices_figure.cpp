@@ -101,8 +101,8 @@ std::string gains_list(const MatrixDifference& difference, const std::vector<std
     for (const ClassGain& gain : difference.gains) {
         if (list.is_full()) break;
         list.line(fmt::format("{}{} ({}) {} [{:+.2f}, {:+.2f}]", gain.beyond_chance ? "\u25a3 " : "   ",
-                              shortened(classes.at(gain.true_class), 20), gain.items, with_sign(gain.gain()),
-                              gain.interval.low, gain.interval.high),
+                              shortened_name(classes.at(gain.true_class), 20), gain.items,
+                              with_sign(gain.gain()), gain.interval.low, gain.interval.high),
                   9, gain.beyond_chance ? "#101010" : "#606060");
     }
     return list.labels();
@@ -114,8 +114,8 @@ std::string cells_list(const MatrixDifference& difference, const std::vector<std
     for (const CellDifference& cell : difference.cells) {
         if (list.is_full()) break;
         list.line(fmt::format("{}{} \u2192 {} {}", cell.beyond_chance ? "\u25a3 " : "   ",
-                              shortened(classes.at(cell.true_class), 16),
-                              shortened(classes.at(cell.predicted), 16), with_sign(cell.difference())),
+                              shortened_name(classes.at(cell.true_class), 16),
+                              shortened_name(classes.at(cell.predicted), 16), with_sign(cell.difference())),
                   9, cell.beyond_chance ? "#101010" : "#606060");
     }
     return list.labels();
@@ -158,7 +158,7 @@ set label {} at screen 0.03,0.025 textcolor rgb '#555555' font 'DejaVu Sans,10'
 unset key
 plot $cells using 1:2:3 with image pixels
 )",
-                    shade_data("$cells", shown), view.palette, gnuplot_string(shortened_inside(title, 120)),
+                    shade_data("$cells", shown), view.palette, gnuplot_string(shortened_name(title, 120)),
                     static_cast<double>(n) - 0.5, static_cast<double>(n) - 0.5, tics, n <= 12 ? -35 : -90,
                     n <= 12 ? 11 : 8, tics, n <= 12 ? 11 : 8, gnuplot_string(view.scale_title),
                     gnuplot_string(view.note), view.labels, view.objects),
@@ -242,8 +242,8 @@ void draw_spread(const MatrixSpread& spread, const std::vector<std::string>& cla
     if (cells.empty()) list.line("none: all runs agree", 9, "#606060");
     for (const Cell& cell : cells) {
         if (list.is_full()) break;
-        list.line(fmt::format("{} \u2192 {} {:.2f} \u00b1 {:.2f}", shortened(classes.at(cell.row), 16),
-                              shortened(classes.at(cell.column), 16), spread.mean[cell.row][cell.column],
+        list.line(fmt::format("{} \u2192 {} {:.2f} \u00b1 {:.2f}", shortened_name(classes.at(cell.row), 16),
+                              shortened_name(classes.at(cell.column), 16), spread.mean[cell.row][cell.column],
                               spread.deviation[cell.row][cell.column]),
                   9, "#303030");
     }
@@ -272,10 +272,10 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
     std::string heads;
     const int size = order.size() <= 12 && columns <= 10 ? 12 : 7;
     for (std::size_t r = 0; r < order.size(); ++r) {
-        rows += fmt::format(
-            "{}{} {}", r == 0 ? "" : ", ",
-            gnuplot_tic(fmt::format("{} ({})", shortened(classes.at(order[r]), 24), table.items[order[r]])),
-            r);
+        rows += fmt::format("{}{} {}", r == 0 ? "" : ", ",
+                            gnuplot_tic(fmt::format("{} ({})", shortened_name(classes.at(order[r]), 24),
+                                                    table.items[order[r]])),
+                            r);
         for (std::size_t c = 0; c < columns; ++c) {
             const double recall = table.recalls[order[r]][c];
             data += fmt::format("{} {} {}\n", c, r, std::isnan(recall) ? "NaN" : fmt::format("{}", recall));
@@ -288,7 +288,7 @@ void draw_recalls(const RecallTable& table, const std::vector<std::string>& clas
     }
     for (std::size_t c = 0; c < columns; ++c)
         heads += fmt::format("{}{} {}", c == 0 ? "" : ", ",
-                             gnuplot_tic(shortened_inside(table.candidates[c], 30) + " (" +
+                             gnuplot_tic(shortened_name(table.candidates[c], 30) + " (" +
                                          styles.letter(table.candidates[c]) + ")"),
                              c);
     std::string more;

@@ -13,7 +13,7 @@ namespace jevrin::inline v1 {
 
 std::string name_of(const std::vector<std::string>& classes, std::size_t one) {
     constexpr std::size_t longest_name = 24;
-    return shortened(classes.at(one), longest_name);
+    return shortened_name(classes.at(one), longest_name);
 }
 
 std::string shade_data(const std::string& block, const std::vector<std::vector<double>>& fractions) {

@@ -76,11 +76,11 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
         marks += fmt::format(
             "set label {} at {:.4f},{:.4f} center front textcolor rgb '{}' font "
             "'DejaVu Sans Bold,8'\n",
-            gnuplot_string(shortened(layer.name, longest_text)), x(i), y(i) - 0.24, ink);
+            gnuplot_string(shortened_name(layer.name, longest_text)), x(i), y(i) - 0.24, ink);
         marks += fmt::format(
             "set label {} at {:.4f},{:.4f} center front textcolor rgb '{}' font "
             "'DejaVu Sans,7'\n",
-            gnuplot_string(shortened(layer.operators, longest_text)), x(i), y(i) + 0.02, ink);
+            gnuplot_string(shortened_text(layer.operators, longest_text)), x(i), y(i) + 0.02, ink);
         const std::string facts = weighted ? fmt::format("{}   {} parameters", to_string(layer.shape),
                                                          spoken_count(layer.parameters))
                                            : to_string(layer.shape);
@@ -115,8 +115,8 @@ void draw_network(const std::vector<LayerRow>& layers, const std::string& title,
                 marks += fmt::format(
                     "set label {} at {:.4f},{:.4f} right front textcolor rgb '#3b6ea5' font "
                     "'DejaVu Sans,6'\n",
-                    gnuplot_string("+ " + shortened(layers[from].name, longest_text)), x(i) + half - 0.01,
-                    y(i) - 0.46);
+                    gnuplot_string("+ " + shortened_name(layers[from].name, longest_text)),
+                    x(i) + half - 0.01, y(i) - 0.46);
             }
         }
     }

@@ -60,7 +60,7 @@ void draw_pairs(const Choice& choice, const CandidateStyles& styles, const std::
         const std::string& name = choice.ranking[k].candidate;
         const std::string letter = styles.letter(name);
         rows += fmt::format("{}{} {}", k == 0 ? "" : ", ",
-                            gnuplot_tic(shortened_inside(name, 36) + " (" + letter + ")"), k);
+                            gnuplot_tic(shortened_name(name, 36) + " (" + letter + ")"), k);
         columns += fmt::format("{}{} {}", k == 0 ? "" : ", ", gnuplot_tic(letter), k);
     }
     const std::string more = choice.ranking.size() > count ? fmt::format(" (the first {} of {} candidates)",

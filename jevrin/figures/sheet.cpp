@@ -117,7 +117,7 @@ std::vector<std::filesystem::path> draw_pages(std::size_t count,
                            {255, 255, 255});
             place(shown.image, left + frame, top + frame, side - 2 * frame, page);
             for (std::size_t line = 0; line < shown.lines.size(); ++line)
-                labels += page_label(page, shortened(shown.lines[line], line_width), left,
+                labels += page_label(page, shortened_text(shown.lines[line], line_width), left,
                                      top + side + gap + static_cast<std::int64_t>(line) * line_height, 9,
                                      line == 0 ? "#202020" : "#606060");
         }

@@ -59,7 +59,7 @@ std::string curve_names(const std::vector<NamedCurve>& curves, std::size_t count
     for (std::size_t k = 0; k < std::min(count, most_coloured); ++k)
         labels += fmt::format(
             "set label {} at screen {:.3f},{:.3f} left front textcolor rgb '{}' font 'DejaVu Sans,11'\n",
-            gnuplot_string("\u25a0 " + shortened(curves[k].name, longest_curve_name)),
+            gnuplot_string("\u25a0 " + shortened_name(curves[k].name, longest_curve_name)),
             0.08 + 0.23 * static_cast<double>(k % columns), k < columns ? 0.105 : 0.055, colour_of(k, count));
     return labels;
 }

@@ -32,7 +32,7 @@ void draw_training_sizes(const TrainingSizeReport& report, Metric metric, const 
             "{}$c{} using 1:2 with linespoints lw 2.4 pt {} ps 1.5 lc rgb '{}' title {}, \\\n"
             "  $c{} using 1:2:3:4:5 with yerrorbars lw 1.2 pt {} ps 1.5 lc rgb variable notitle",
             k == 0 ? "plot " : ", \\\n  ", k, mark, styles.colour(curve.points.back().candidate),
-            gnuplot_string(shortened(curve.name, 40)), k, mark);
+            gnuplot_string(shortened_name(curve.name, 40)), k, mark);
     }
     std::string tics;
     for (const std::int64_t size : sizes) tics += fmt::format("{}{}", tics.empty() ? "" : ", ", size);
@@ -44,7 +44,7 @@ void draw_training_sizes(const TrainingSizeReport& report, Metric metric, const 
         for (std::string line; y >= lowest && std::getline(lines, line); y -= 0.028)
             words += fmt::format(
                 "set label {} at screen 0.03,{:.3f} left font 'DejaVu Sans,10' textcolor rgb '#404040'\n",
-                gnuplot_string(shortened(line, 170)), y);
+                gnuplot_string(shortened_text(line, 170)), y);
     };
     for (const CatchUp& one : report.catch_ups) {
         // Extrapolations are on a line of their own.

@@ -69,7 +69,7 @@ std::string kappa_table(const AgreementResult& result, std::size_t width) {
     ResultTable table(heads, right);
     for (std::size_t a = 0; a < shown; ++a) {
         std::vector<TableCell> cells = {fmt::format("{} {}", letters.letter(agreement.candidates[a]),
-                                                    shortened(agreement.candidates[a], 40))};
+                                                    shortened_name(agreement.candidates[a], 40))};
         for (std::size_t b = 0; b < shown; ++b)
             cells.emplace_back(std::isnan(agreement.kappa[a][b])
                                    ? std::string("-")

@@ -319,7 +319,7 @@ ResultTable to_table(const ChoiceResult& result) {
     const auto exact = [](double value) { return fmt::format("{}", value); };
     for (const RankedCandidate& c : choice.ranking)
         table.add(
-            {{(c.candidate == choice.chosen ? "> " : "  ") + shortened(c.candidate, 40), c.candidate},
+            {{(c.candidate == choice.chosen ? "> " : "  ") + shortened_name(c.candidate, 40), c.candidate},
              name_of(c.regime),
              {c.interval ? fmt::format("{:.3f} ({:.3f} to {:.3f})", c.mean, c.interval->low, c.interval->high)
                          : fmt::format("{:.3f}", c.mean),
@@ -372,10 +372,11 @@ std::string to_text(const ChoiceResult& result, const TextForm& form) {
     // After the verdict and one sentence for each candidate come those about what was not compared.
     for (std::size_t i = choice.ranking.size(); i < choice.reasons.size(); ++i)
         text += wrapped(choice.reasons[i], form.width);
-    text += choice.test_looks == 0
-                ? "Chosen on the validation part; the test part has not been looked at.\n"
-                : fmt::format("Chosen on the validation part; the test part has been looked at {}.\n",
-                              plural(choice.test_looks, "time"));
+    text +=
+        wrapped("Chosen on the validation part; the test part has " +
+                    (choice.test_looks == 0 ? std::string("not been looked at.")
+                                            : "been looked at " + plural(choice.test_looks, "time") + "."),
+                form.width);
     if (!result.uncounted_look.empty())
         text += wrapped(fmt::format("This look could not be counted, which matters when seeds are added: {}",
                                     result.uncounted_look),

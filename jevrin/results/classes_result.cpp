@@ -77,8 +77,9 @@ std::string confusions(const ClassesResult& result) {
     if (cells.empty()) return "no mistakes\n";
     std::string text = "most frequent confusions:\n";
     for (const Confusion& confusion : cells)
-        text += fmt::format("  {} predicted as {}: {} of {}\n", shortened(classes[confusion.true_class], 40),
-                            shortened(classes[confusion.predicted], 40), confusion.count, confusion.support);
+        text +=
+            fmt::format("  {} predicted as {}: {} of {}\n", shortened_name(classes[confusion.true_class], 40),
+                        shortened_name(classes[confusion.predicted], 40), confusion.count, confusion.support);
     return text;
 }
 
@@ -94,8 +95,8 @@ std::string weakest(const ClassesResult& result) {
     for (std::size_t k = 0; k < std::min(most, order.size()); ++k) {
         const ClassScores& own = scores[order[k]];
         text += fmt::format("{}{} ({} of {} found, recall {:.3f} to {:.3f})", k == 0 ? "" : ", ",
-                            shortened(result.of.classes()[order[k]], 40), own.true_positives, own.support,
-                            own.recall_interval.low, own.recall_interval.high);
+                            shortened_name(result.of.classes()[order[k]], 40), own.true_positives,
+                            own.support, own.recall_interval.low, own.recall_interval.high);
     }
     return text + "\n";
 }

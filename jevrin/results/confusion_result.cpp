@@ -17,8 +17,8 @@ std::string worst_cells(const ConfusionMatrix& matrix, const std::vector<std::st
     constexpr std::size_t most = 3;
     for (const Confusion& cell : strongest_confusions(matrix, most))
         text += fmt::format("{}{} predicted as {}: {} of {}", text.empty() ? "most confused: " : "; ",
-                            shortened(classes[cell.true_class], 40), shortened(classes[cell.predicted], 40),
-                            cell.count, cell.support);
+                            shortened_name(classes[cell.true_class], 40),
+                            shortened_name(classes[cell.predicted], 40), cell.count, cell.support);
     return text.empty() ? "no mistakes\n" : wrapped(text, width);
 }
 

@@ -11,7 +11,7 @@ namespace jevrin::inline v1 {
 namespace {
 
 std::string name_cut(const std::vector<std::string>& classes, std::size_t one) {
-    return shortened(classes.at(one), 24);
+    return shortened_name(classes.at(one), 24);
 }
 
 }  // namespace
@@ -61,7 +61,7 @@ std::string terminal_confusion(const ConfusionMatrix& matrix, const std::vector<
     const auto values = cell_values(matrix, value);
     std::string text = fmt::format("{}  predicted\n{}", padded("true", name_width), padded("", name_width));
     for (const std::string& name : classes) {
-        const std::string head = shortened(name, cell - 1);
+        const std::string head = shortened_text(name, cell - 1);
         text += std::string(cell - display_width(head) + 1, ' ') + head;
     }
     text += "   recall  precision\n";
@@ -79,7 +79,7 @@ ResultTable matrix_table(const std::vector<std::vector<double>>& values,
                          const std::vector<std::string>& classes) {
     std::vector<TableColumn> columns = {{.key = "true", .head = "true"}};
     for (const std::string& name : classes)
-        columns.push_back({.key = name, .head = shortened(name, 12), .align = Align::right});
+        columns.push_back({.key = name, .head = shortened_text(name, 12), .align = Align::right});
     ResultTable table(std::move(columns));
     for (std::size_t i = 0; i < values.size(); ++i) {
         std::vector<TableCell> cells = {name_cell(classes.at(i), 24)};

@@ -70,7 +70,7 @@ std::string to_text(const ContrastResult& result, const TextForm& form) {
                                      ? "the score, with the same settings"
                                      : fmt::format("{}", fmt::join(pair.differing, ", "));
         table.add({name_cell(pair.study), name_cell(pair.run), score_cell(pair.first),
-                   score_cell(pair.second), name_cell(what, 80)});
+                   score_cell(pair.second), text_cell(what, 80)});
     }
     std::string text = fmt::format("{} with the same settings and score in both\n", plural(alike, "run"));
     if (table.rows() > 0) text += "\n" + table.text(form.width);

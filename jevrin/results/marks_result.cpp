@@ -118,7 +118,7 @@ std::string to_text(const MarksResult& result, const TextForm& form) {
         ResultTable table({"item", "label", "proposed", "note", "marked"});
         for (const auto& [mark, label] : result.marks)
             table.add({name_cell(path_of_item(mark.item), 60), name_cell(label, 24),
-                       mark.excluded ? "exclude" : shortened(mark.label, 24), name_cell(mark.note, 50),
+                       mark.excluded ? "exclude" : shortened_name(mark.label, 24), text_cell(mark.note, 50),
                        mark.marked});
         text = table.text(form.width);
     }

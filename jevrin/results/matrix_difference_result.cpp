@@ -40,12 +40,12 @@ std::string matrix_text(const MatrixDifference& difference, const std::vector<st
     std::vector<std::string> heads = {"true"};
     std::vector<std::size_t> right;
     for (std::size_t c = 0; c < n; ++c) {
-        heads.push_back(shortened(classes[c], 12));
+        heads.push_back(shortened_text(classes[c], 12));
         right.push_back(c + 1);
     }
     std::vector<std::vector<std::string>> cells(n);
     for (std::size_t i = 0; i < n; ++i) {
-        cells[i].push_back(shortened(classes[i], 24));
+        cells[i].push_back(shortened_name(classes[i], 24));
         for (std::size_t j = 0; j < n; ++j) cells[i].push_back(signed_cell(difference.difference[i][j]));
     }
     for (const CellDifference& cell : difference.cells)
@@ -76,9 +76,9 @@ std::string largest_text(const MatrixDifference& difference, const std::vector<s
     for (const CellDifference& cell : difference.cells) {
         if (cell.true_class == cell.predicted || cell.difference() == 0.0 || shown == most) continue;
         text += fmt::format("  {} predicted as {}: {:+.3f} ({:.3f} and {:.3f}){}\n",
-                            shortened(classes[cell.true_class], 40), shortened(classes[cell.predicted], 40),
-                            cell.difference(), cell.first, cell.second,
-                            cell.beyond_chance ? ", significant" : "");
+                            shortened_name(classes[cell.true_class], 40),
+                            shortened_name(classes[cell.predicted], 40), cell.difference(), cell.first,
+                            cell.second, cell.beyond_chance ? ", significant" : "");
         ++shown;
     }
     return text.empty() ? "" : "\nlargest differences between misclassifications:\n" + text;

@@ -36,7 +36,8 @@ const std::string& likeliest(const ClassifyResult& result, const ImageAnswer& an
 std::string other_classes(const ClassifyResult& result, const ImageAnswer& answer) {
     std::string text;
     for (std::size_t k = 1; k < result.top; ++k)
-        text += fmt::format("{}{} {:.3f}", k == 1 ? "" : ", ", shortened(result.classes[answer.order[k]], 32),
+        text += fmt::format("{}{} {:.3f}", k == 1 ? "" : ", ",
+                            shortened_name(result.classes[answer.order[k]], 32),
                             answer.probabilities[answer.order[k]]);
     return text;
 }
@@ -238,8 +239,9 @@ std::string to_text(const ClassifyResult& result, const TextForm& form) {
 }
 
 std::string to_text_line(const ClassifyResult& result, const ImageAnswer& answer) {
-    return fmt::format("{}  {}  {:.3f}{}\n", printable(answer.file), shortened(likeliest(result, answer), 32),
-                       answer.confidence(), answer.remark().empty() ? "" : "  " + answer.remark());
+    return fmt::format("{}  {}  {:.3f}{}\n", printable(answer.file),
+                       shortened_name(likeliest(result, answer), 32), answer.confidence(),
+                       answer.remark().empty() ? "" : "  " + answer.remark());
 }
 
 }  // namespace jevrin::inline v1

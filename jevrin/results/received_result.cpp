@@ -107,12 +107,12 @@ std::string to_text(const ReceivedResult& result, const TextForm& form) {
     ResultTable table(
         {"number", "image", "sent as", "review", "predicted", "probability", "model", "by", "note"}, {0, 5});
     for (const ReceivedImage& image : result.images)
-        table.add({std::to_string(image.number), shortened(image.name, 32),
-                   image.label.empty() ? no_class : shortened(image.label, 24),
+        table.add({std::to_string(image.number), shortened_name(image.name, 32),
+                   image.label.empty() ? no_class : shortened_name(image.label, 24),
                    image.written.empty() ? name_of(image.review) : "in the image set",
-                   shortened(image.predicted, 24), fmt::format("{:.3f}", image.probability),
+                   shortened_name(image.predicted, 24), fmt::format("{:.3f}", image.probability),
                    fmt::format("{} {}", image.model, image.version), image.sender,
-                   shortened(image.note, 32)});
+                   shortened_text(image.note, 32)});
     return text + table.text(form.width);
 }
 

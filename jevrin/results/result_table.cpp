@@ -12,7 +12,11 @@
 namespace jevrin::inline v1 {
 
 TableCell name_cell(const std::string& name, std::size_t width) {
-    return {shortened(name, width), name};
+    return {shortened_name(name, width), name};
+}
+
+TableCell text_cell(const std::string& text, std::size_t width) {
+    return {shortened_text(text, width), text};
 }
 
 TableCell decimal_cell(double value, int decimals) {
@@ -75,7 +79,7 @@ std::string ResultTable::text(std::size_t width, std::size_t most) const {
     const auto line_of = [&](const auto& cell) {
         std::string line;
         for (const Shown& one : shown) {
-            const std::string text = shortened_inside(cell(one.column), one.width);
+            const std::string text = shortened_name(cell(one.column), one.width);
             const std::string space(one.width - display_width(text), ' ');
             const bool right = columns_[one.column].align == Align::right;
             line += (line.empty() ? "" : std::string(gap, ' ')) + (right ? space + text : text + space);

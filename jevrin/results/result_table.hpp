@@ -27,8 +27,10 @@ struct TableCell {
     TableCell(std::string in_text, std::string in_csv)
         : shown(std::move(in_text)), exact(std::move(in_csv)) {}
 };
-// A class, candidate or file: cut to this display width in the text, and safe to print.
+// A class, candidate or file: cut in the middle to this display width in the text, and safe to print.
 TableCell name_cell(const std::string& name, std::size_t width = 40);
+// A sentence or a list: cut at its end.
+TableCell text_cell(const std::string& text, std::size_t width);
 // So many decimals in the text, all of them in CSV; empty when the value is NaN.
 TableCell decimal_cell(double value, int decimals = 3);
 // With commas in the text.

@@ -45,7 +45,7 @@ std::size_t class_called(const std::vector<std::string>& classes, const std::str
     if (found == classes.end())
         throw InputError(fmt::format("no class is called '{}'{}; the classes are {}", printable(name),
                                      did_you_mean(name, classes),
-                                     shortened(fmt::format("{}", fmt::join(classes, ", ")), 200)));
+                                     shortened_text(fmt::format("{}", fmt::join(classes, ", ")), 200)));
     return static_cast<std::size_t>(found - classes.begin());
 }
 

@@ -66,7 +66,7 @@ std::vector<std::string> legend_of(const std::vector<Series>& series, std::size_
             rich ? coloured(one.dashed ? "\u2505\u2505" : "\u2501\u2501", one.colour) : padded(one.letter, 2);
         const std::string value = last_value(one);
         const std::size_t room = width - std::min(width, value.size() + 5);
-        lines.push_back(mark + " " + padded(shortened_inside(one.name, room), room) + "  " + value);
+        lines.push_back(mark + " " + padded(shortened_name(one.name, room), room) + "  " + value);
     }
     return lines;
 }

@@ -58,7 +58,7 @@ ResultTable to_table(const TrainingSizesResult& result) {
     for (const TrainingSizeCurve& curve : result.report.curves)
         for (const TrainingSizePoint& point : curve.points) {
             const bool first = &point == &curve.points.front();
-            table.add({{first ? shortened(curve.name, 40) : "", curve.name},
+            table.add({{first ? shortened_name(curve.name, 40) : "", curve.name},
                        {first ? name_of(curve.regime) : "", name_of(curve.regime)},
                        {fmt::format("{:.3g}", point.fraction), fmt::format("{}", point.fraction)},
                        count_cell(point.training_items),

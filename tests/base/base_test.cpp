@@ -136,8 +136,8 @@ TEST(Text, WideCharactersTakeTwoColumnsAndLongNamesAreCut) {
     EXPECT_EQ(display_width("\xE4\xB8\xAD\xE6\x96\x87"), 4U);  // two Chinese characters
     EXPECT_EQ(display_width("e\xCC\x81"), 1U);                 // e with an accent that combines
     EXPECT_EQ(padded("\xE4\xB8\xAD\xE6\x96\x87\xE5\xAD\x97", 4), "\xE4\xB8\xAD\xE2\x80\xA6 ");
-    EXPECT_EQ(display_width(shortened(std::string(200, 'x'), 24)), 24U);
-    EXPECT_EQ(shortened("two\nlines", 24), "two\\x0alines");
+    EXPECT_EQ(display_width(shortened_text(std::string(200, 'x'), 24)), 24U);
+    EXPECT_EQ(shortened_text("two\nlines", 24), "two\\x0alines");
 }
 
 TEST(FolderWatch, TellsFilesOnceTheyAreWritten) {
@@ -335,19 +335,19 @@ TEST(Text, IsBrokenAtSpacesAndNothingIsLost) {
 }
 
 TEST(Text, IsCutInTheMiddleWhereNamesDifferAtTheirEnds) {
-    EXPECT_EQ(shortened_inside("from scratch: learning_rate 0.003", 40), "from scratch: learning_rate 0.003");
-    const std::string cut = shortened_inside("from scratch: learning_rate 0.003", 20);
+    EXPECT_EQ(shortened_name("from scratch: learning_rate 0.003", 40), "from scratch: learning_rate 0.003");
+    const std::string cut = shortened_name("from scratch: learning_rate 0.003", 20);
     EXPECT_EQ(display_width(cut), 20U);
     EXPECT_TRUE(cut.starts_with("from"));
     EXPECT_TRUE(cut.ends_with("0.003"));
     EXPECT_NE(cut.find("\u2026"), std::string::npos);
     // Wide characters and ones of several bytes stay whole.
     for (std::size_t width = 3; width < 12; ++width) {
-        const std::string wide = shortened_inside("\u9676\u5668\u306e\u91c9\u85ac\u00e9\u00e9\u00e9", width);
+        const std::string wide = shortened_name("\u9676\u5668\u306e\u91c9\u85ac\u00e9\u00e9\u00e9", width);
         EXPECT_LE(display_width(wide), width) << wide;
         EXPECT_EQ(printable(wide), wide);
     }
-    EXPECT_EQ(shortened_inside("abc", 2), shortened("abc", 2));
+    EXPECT_EQ(shortened_name("abc", 2), shortened_text("abc", 2));
 }
 
 }  // namespace

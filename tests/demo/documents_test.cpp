@@ -34,7 +34,7 @@ std::vector<std::string> commands_of(const std::string& name) {
 }
 
 // A document trains for minutes; two epochs say as much of its commands.
-std::string shortened(const std::string& plan) {
+std::string shortened_name(const std::string& plan) {
     return std::regex_replace(plan, std::regex("epochs = [0-9]+"), "epochs = 2");
 }
 
@@ -72,11 +72,11 @@ class Documents : public testing::Test {
         write_file(directory_ / "backbone.onnx", backbone_model());
         const std::vector<std::string> plans = code_blocks("docs/guide.md", "toml");
         ASSERT_EQ(plans.size(), 6U);
-        write_file(directory_ / "glaze.toml", shortened(plans[0]));
+        write_file(directory_ / "glaze.toml", shortened_name(plans[0]));
         write_file(directory_ / "recipe.toml", plans[2]);
         write_file(directory_ / "backbones.toml", plans[3]);
-        write_file(directory_ / "own.toml", shortened(plans[4]));
-        write_file(directory_ / "fair.toml", shortened(plans[5]));
+        write_file(directory_ / "own.toml", shortened_name(plans[4]));
+        write_file(directory_ / "fair.toml", shortened_name(plans[5]));
         std::filesystem::copy(directory_ / "glaze", directory_ / "photos",
                               std::filesystem::copy_options::recursive);
         const Image picture = draw_surface(0, 1, 3);

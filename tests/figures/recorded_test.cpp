@@ -21,17 +21,19 @@
 #include "jevrin/results/training_sizes_result.hpp"
 
 #include <cstdlib>
+#include <sstream>
 
 namespace jevrin {
 namespace {
 
 using test::MadeUpStudy;
 
-class RecordedFigures : public test::StudyWithEverything {
+// With a plot program that keeps what it is told.
+template <typename Study>
+class FiguresOf : public Study {
   protected:
-    // A plot program that keeps what it is told.
     void SetUp() override {
-        const std::filesystem::path program = *directory_ / "bin/gnuplot";
+        const std::filesystem::path program = *Study::directory_ / "bin/gnuplot";
         make_directory(program.parent_path());
         write_file(program, fmt::format("#!/bin/sh\ncat > '{}'\necho '<svg></svg>'\n", script_.string()));
         std::filesystem::permissions(program, std::filesystem::perms::owner_all);
@@ -39,19 +41,24 @@ class RecordedFigures : public test::StudyWithEverything {
     }
     void TearDown() override { ::setenv("PATH", path_.c_str(), 1); }
 
+    static CandidateStyles styles() { return CandidateStyles(Study::ledger().candidates(Study::study().id)); }
+    static std::filesystem::path file() { return *Study::directory_ / "figure.svg"; }
+    // What the last figure was drawn from.
+    void expect(const std::string& name) const {
+        test::expect_recorded("figures/" + name, read_text(script_), Study::directory_->path());
+    }
+
+    std::filesystem::path script_ = *Study::directory_ / "script";
+
+  private:
+    std::string path_ = std::getenv("PATH");
+};
+
+class RecordedFigures : public FiguresOf<test::StudyWithEverything> {
+  protected:
     static RunPredictions predictions() {
         return open_predictions(ledger(), study(), {.run = "last stage/1"});
     }
-    static CandidateStyles styles() { return CandidateStyles(ledger().candidates(study().id)); }
-    std::filesystem::path file() const { return *directory_ / "figure.svg"; }
-    // What the last figure was drawn from.
-    void expect(const std::string& name) const {
-        test::expect_recorded("figures/" + name, read_text(script_), directory_->path());
-    }
-
-  private:
-    std::filesystem::path script_ = *directory_ / "script";
-    std::string path_ = std::getenv("PATH");
 };
 
 TEST_F(RecordedFigures, Choice) {
@@ -131,6 +138,59 @@ TEST_F(RecordedFigures, TrainingSizes) {
     draw_training_sizes(result.report, Metric::accuracy,
                         CandidateStyles(sizes.ledger().candidates(sizes.study().id)), "sizes", file());
     expect("training sizes");
+}
+
+// What figures leave out or draw otherwise when there is much: of long scripts the beginning, the end and
+// how many lines there are.
+class RecordedFiguresOfMany : public FiguresOf<test::StudyOfMany> {
+  protected:
+    void expect(const std::string& name) const {
+        std::istringstream script(read_text(script_));
+        std::vector<std::string> lines;
+        for (std::string line; std::getline(script, line);) lines.push_back(line);
+        constexpr std::size_t kept = 60;
+        if (lines.size() > 2 * kept) {
+            const auto begin = lines.begin() + static_cast<std::ptrdiff_t>(kept);
+            const std::string all = fmt::format("... {} lines", lines.size());
+            lines.erase(begin, lines.end() - static_cast<std::ptrdiff_t>(kept));
+            lines.insert(lines.begin() + static_cast<std::ptrdiff_t>(kept), all);
+        }
+        test::expect_recorded("figures/many " + name, fmt::format("{}\n", fmt::join(lines, "\n")),
+                              directory_->path());
+    }
+};
+
+TEST_F(RecordedFiguresOfMany, Candidates) {
+    const ChoiceResult result = report_choice(ledger(), study(), {.pairs = true});
+    draw_choice(result.choice, styles(), result.title(), file());
+    expect("choice");
+    draw_pairs(result.choice, styles(), result.title(), file());
+    expect("pairs");
+    const CurvesResult curves = report_curves(ledger(), study());
+    draw_curves(curves.curves, curves.view, styles(), curves.title(), file());
+    expect("curves");
+    const RecallResult recalls = report_recalls(ledger(), study());
+    draw_recalls(recalls.recalls, study().classes, CandidateStyles(recalls.candidates), "recalls", file());
+    expect("recalls");
+}
+
+TEST_F(RecordedFiguresOfMany, Classes) {
+    const RunPredictions predictions = open_predictions(ledger(), study(), {.run = "candidate 00/1"});
+    const ClassesResult classes = report_classes(predictions);
+    draw_classes(classes.scores, classes.of.classes(), classes.order, classes.title(), file());
+    expect("classes");
+    const ConfusionResult confusion = report_confusion(ledger(), study(), {.runs = {"candidate 00/1"}});
+    draw_confusion(confusion.shown.matrix, study().classes, confusion.title(), file(), CellValue::counts);
+    expect("confusion");
+    const MatrixDifferenceResult difference =
+        report_difference(ledger(), study(), {"candidate 00"}, {"candidate 01+"});
+    draw_difference(difference.difference, study().classes, difference.title(), file());
+    expect("difference");
+    std::vector<NamedCurve> curves;
+    for (std::size_t c = 0; c < study().classes.size(); ++c)
+        curves.push_back({study().classes[c], threshold_curve(predictions.table(), c)});
+    draw_thresholds(curves, coverage_curve(predictions.table()), std::nullopt, "thresholds", file());
+    expect("thresholds");
 }
 
 }  // namespace

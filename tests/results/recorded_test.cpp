@@ -74,5 +74,39 @@ TEST_F(Recorded, ComparedRuns) {
     expect("marks", report_marks(ledger(), study()));
 }
 
+// What is left out of long lists, and how it is said.
+class RecordedMany : public test::StudyOfMany {
+  protected:
+    template <typename Result>
+    static void expect(const std::string& name, const Result& result, std::size_t width = 160) {
+        test::expect_recorded("results/many " + name, to_text(result, {.width = width}) + "\n",
+                              directory_->path());
+    }
+};
+
+TEST_F(RecordedMany, Candidates) {
+    expect("runs", report_runs(ledger(), study(), {.differing = true}));
+    expect("choice", report_choice(ledger(), study(), {.pairs = true}));
+    expect("choice in a narrow window", report_choice(ledger(), study(), {}), 60);
+    expect("curves", report_curves(ledger(), study(), {"candidate 00"}));
+    expect("diagnoses", report_diagnoses(ledger(), study()));
+    expect("progress", report_progress(ledger(), study()));
+    expect("recalls", report_recalls(ledger(), study()));
+    expect("agreement", report_agreement(ledger(), study(), {.group = ItemGroup::disputed}));
+}
+
+TEST_F(RecordedMany, Classes) {
+    const RunPredictions predictions = open_predictions(ledger(), study(), {.run = "candidate 00/1"});
+    expect("classes", report_classes(predictions));
+    expect("mistakes", report_mistakes(predictions));
+    expect("confusion", report_confusion(ledger(), study(), {.runs = {"candidate 00"}}));
+    expect("confusion in a narrow window", report_confusion(ledger(), study(), {.runs = {"candidate 00"}}),
+           60);
+    expect("difference", report_difference(ledger(), study(), {"candidate 00"}, {"candidate 01+"}));
+    expect("mean confusion",
+           report_mean_confusion(ledger(), study(), {.runs = {"candidate 00", "candidate 01+"}}));
+    expect("suspects", report_suspects(ledger(), study(), {"candidate 00"}, SuspectSource::recorded));
+}
+
 }  // namespace
 }  // namespace jevrin

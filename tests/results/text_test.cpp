@@ -26,11 +26,12 @@ TEST(ResultTable, ShowsAlignedTextAndExactCsv) {
                        {.key = "score", .head = "score", .align = Align::right},
                        {.key = {}, .head = "in words", .place = TableColumn::Place::text},
                        {.key = "note", .head = {}, .place = TableColumn::Place::csv}});
-    table.add({name_cell("a very long name that is cut", 10), decimal_cell(0.123456), "fine", "x,y"});
+    table.add({name_cell("a very long name that is cut", 10), decimal_cell(0.123456),
+               text_cell("fine, as it is", 6), "x,y"});
     table.add({"b", decimal_cell(std::numeric_limits<double>::quiet_NaN()), "", ""});
     EXPECT_EQ(table.text(100),
               "who         score  in words\n"
-              "a very lo…  0.123  fine\n"
+              "a ve…s cut  0.123  fine,…\n"
               "b\n");
     EXPECT_EQ(table.text(100, 0), "who  score  in words\n");
     EXPECT_EQ(table.csv(), "name,score,note\na very long name that is cut,0.123456,\"x,y\"\nb,,\n");

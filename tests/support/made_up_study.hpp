@@ -41,10 +41,11 @@ struct MadeUpRun {
 class MadeUpStudy {
   public:
     MadeUpStudy(const std::filesystem::path& directory, std::size_t classes, std::size_t items_per_class,
-                Metric metric = Metric::accuracy)
+                Metric metric = Metric::accuracy, const std::string& class_name = "class")
         : directory_(directory), ledger_(LedgerWriter::open(directory)), classes_(classes) {
         set_.root = directory / "images";
-        for (std::size_t c = 0; c < classes; ++c) set_.classes.push_back(fmt::format("class {:03}", c));
+        for (std::size_t c = 0; c < classes; ++c)
+            set_.classes.push_back(fmt::format("{} {:03}", class_name, c));
         for (std::size_t c = 0; c < classes; ++c)
             for (std::size_t i = 0; i < items_per_class; ++i) {
                 const std::string path = fmt::format("{}/{:04}.png", set_.classes[c], i);

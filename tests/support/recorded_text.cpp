@@ -143,4 +143,22 @@ void fill_with_everything(MadeUpStudy& study) {
     writer.put_mark(study.study().id, {.item = study.set().items[30].id, .excluded = true});
 }
 
+void fill_with_many(MadeUpStudy& study) {
+    for (std::int64_t candidate = 0; candidate < 43; ++candidate)
+        for (std::int64_t seed = 1; seed <= (candidate < 3 ? 4 : 1); ++seed) {
+            const auto draw = static_cast<std::uint64_t>(1000 * candidate + seed);
+            study.add_run(
+                {.candidate = fmt::format("candidate {:02}{}", candidate,
+                                          std::string(static_cast<std::size_t>(candidate), '+')),
+                 .regime = names_of(Regime()).values()[static_cast<std::size_t>(candidate) % 3],
+                 .seed = seed,
+                 .seconds = 5.0 + static_cast<double>(candidate),
+                 .settings = fmt::format(R"({{"training":{{"batch":{}}}}})", 8 + candidate),
+                 .epochs = 3,
+                 .trainable_parameters = 100 + candidate,
+                 .confidence = 0.6,
+                 .predicted = study.correct_with(0.9 - 0.008 * static_cast<double>(candidate), draw)});
+        }
+}
+
 }  // namespace jevrin::test

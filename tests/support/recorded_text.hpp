@@ -17,13 +17,16 @@ void expect_recorded(const std::string& name, std::string text, const std::files
 // warning, a tag, a note and marks. The study has four classes of 24 items.
 void fill_with_everything(MadeUpStudy& study);
 
-// That study, made once for a suite.
-class StudyWithEverything : public testing::Test {
+// More candidates than tables and figures show, three of them with four seeds, with names that become long.
+void fill_with_many(MadeUpStudy& study);
+
+// One of these studies, made once for a suite.
+template <typename Make>
+class StudyMadeOnce : public testing::Test {
   protected:
     static void SetUpTestSuite() {
         directory_ = std::make_unique<TemporaryDirectory>();
-        study_ = std::make_unique<MadeUpStudy>(directory_->path(), 4, 24, Metric::balanced_accuracy);
-        fill_with_everything(*study_);
+        study_ = Make()(directory_->path());
     }
     static void TearDownTestSuite() {
         study_.reset();
@@ -35,5 +38,26 @@ class StudyWithEverything : public testing::Test {
     static inline std::unique_ptr<TemporaryDirectory> directory_;
     static inline std::unique_ptr<MadeUpStudy> study_;
 };
+
+// Of four classes of 24 items.
+struct WithEverything {
+    std::unique_ptr<MadeUpStudy> operator()(const std::filesystem::path& directory) const {
+        auto study = std::make_unique<MadeUpStudy>(directory, 4, 24, Metric::balanced_accuracy);
+        fill_with_everything(*study);
+        return study;
+    }
+};
+using StudyWithEverything = StudyMadeOnce<WithEverything>;
+
+// Of 64 classes of eight items.
+struct WithMany {
+    std::unique_ptr<MadeUpStudy> operator()(const std::filesystem::path& directory) const {
+        auto study = std::make_unique<MadeUpStudy>(directory, 64, 8, Metric::accuracy,
+                                                   "a class whose name is long and has a number,");
+        fill_with_many(*study);
+        return study;
+    }
+};
+using StudyOfMany = StudyMadeOnce<WithMany>;
 
 }  // namespace jevrin::test

@@ -270,7 +270,12 @@ TEST_F(Views, AStudyWithoutAFinishedRunStillHasAPage) {
     study.add_run({.candidate = "open", .epochs = 2, .finished = false});
     EXPECT_TRUE(of("choice").at("chosen").is_null());
     EXPECT_EQ(of("study").at("runs")[0].at("state"), "interrupted");
-    EXPECT_THROW(view_data(study.ledger(), study.study(), {"items", {{"run", "open/1"}}}), InputError);
+    for (const char* view : {"items", "classes", "scores"})
+        EXPECT_THAT(test::message_of<InputError>([&] {
+                        view_data(study.ledger(), study.study(), {view, {{"run", "open/1"}}});
+                    }),
+                    HasSubstr("run 'open/1' is training, not finished"))
+            << view;
     study.begin_run({.candidate = "begun", .epochs = 2});
     const Json begun = view_data(study.ledger(), study.study(), {"run", {{"run", "begun/1"}}});
     EXPECT_EQ(begun.at("epochs"), 0);

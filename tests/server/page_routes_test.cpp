@@ -11,7 +11,9 @@
 #include "jevrin/server/page_server.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
+#include <array>
 #include <map>
 
 namespace jevrin {
@@ -308,6 +310,12 @@ TEST_F(PageRoutesTest, OtherAddressesNeedAKey) {
             << poor;
     PageServer server({.ledger = ledger_directory()}, {.address = "0.0.0.0"}, "longword");
     EXPECT_THAT(server.address(), HasSubstr("/?key=longword"));
+    // What listens everywhere is reached by the machine's name.
+    std::array<char, 256> name{};
+    ASSERT_EQ(::gethostname(name.data(), name.size() - 1), 0);
+    EXPECT_THAT(server.address(), StartsWith(fmt::format("http://{}:", name.data())));
+    PageServer own({.ledger = ledger_directory()}, {.address = "127.0.0.1"}, "longword");
+    EXPECT_THAT(own.address(), StartsWith("http://127.0.0.1:"));
 }
 
 }  // namespace

@@ -41,9 +41,11 @@ TEST(Random, DrawsDependOnTheirKeyAndNothingElse) {
     std::set<std::uint64_t> different;
     for (const RandomKey other :
          {key, RandomKey{8, Purpose::order, 3, 5}, RandomKey{7, Purpose::weights, 3, 5},
-          RandomKey{7, Purpose::order, 4, 5}, RandomKey{7, Purpose::order, 3, 6}})
+          RandomKey{7, Purpose::order, 4, 5}, RandomKey{7, Purpose::order, 3, 6},
+          RandomKey{7 + (std::uint64_t{1} << 32), Purpose::order, 3, 5},
+          RandomKey{7, Purpose::order, 3, 5 + (std::uint64_t{1} << 32)}})
         different.insert(RandomStream(other).bits64());
-    EXPECT_EQ(different.size(), 5U);
+    EXPECT_EQ(different.size(), 7U);
 }
 
 TEST(Random, PhiloxGivesThePublishedNumbers) {

@@ -354,6 +354,83 @@ TEST_F(Intake, AnotherOrderOfTheClassesIsSuspected) {
                                            HasSubstr("'class 000' is mostly called 'class 001'")));
 }
 
+// The same statement twice is a repetition; one that differs in anything is another, and refused.
+TEST_F(Intake, ARunOrAnEpochThatDiffersAnywhereIsAnother) {
+    Json whole = run_json("whole");
+    whole.update({{"fold", 0},
+                  {"hardware", "two processors"},
+                  {"planned_epochs", 9},
+                  {"batch", 32},
+                  {"training_fraction", 0.5},
+                  {"multiplications", 1'000},
+                  {"prediction_cost", {{"milliseconds", 2.5}, {"batch_milliseconds", 20}, {"bytes", 4096}}},
+                  {"preparation",
+                   {{"size", {24, 32}},
+                    {"fit", "crop"},
+                    {"channels", 3},
+                    {"mean", {0.1, 0.2, 0.3}},
+                    {"deviation", {0.4, 0.5, 0.6}}}}});
+    const RunId run = intake_.create(read_run_statement(whole, "r")).run;
+    EXPECT_FALSE(intake_.create(read_run_statement(whole, "r")).is_new);
+    for (const char* change :
+         {R"({"settings": {}})", R"({"program": "another"})", R"({"hardware": "one processor"})",
+          R"({"planned_epochs": 8})", R"({"batch": 31})", R"({"training_fraction": 0.25})",
+          R"({"parameters": 25000001})", R"({"trainable_parameters": 9000001})",
+          R"({"multiplications": 999})",
+          R"({"prediction_cost": {"milliseconds": 2.6, "batch_milliseconds": 20, "bytes": 4096}})",
+          R"({"prediction_cost": {"milliseconds": 2.5, "batch_milliseconds": 21, "bytes": 4096}})",
+          R"({"prediction_cost": {"milliseconds": 2.5, "batch_milliseconds": 20, "bytes": 4097}})"}) {
+        Json other = whole;
+        other.update(parse_json(change));
+        EXPECT_THROW(intake_.create(read_run_statement(other, "r")), ConflictError) << change;
+    }
+    for (const char* change :
+         {R"({"size": [32, 24]})", R"({"fit": "stretch"})", R"({"mean": [0.1, 0.2, 0.4]})",
+          R"({"mean": [0.2, 0.2, 0.3]})", R"({"deviation": [0.4, 0.5, 0.7]})",
+          R"({"channels": 1, "mean": [0.1], "deviation": [0.4]})"}) {
+        Json other = whole;
+        other["preparation"].update(parse_json(change));
+        EXPECT_THROW(intake_.create(read_run_statement(other, "r")), ConflictError) << change;
+    }
+
+    Json scored = epoch_json(1, 2);
+    scored["training_scores"] = {{"accuracy", 0.9}, {"balanced_accuracy", 0.8}, {"macro_f1", 0.7}};
+    Json claimed = scored;
+    claimed.erase("predicted");
+    claimed["scores"] = {{"accuracy", 0.6}, {"balanced_accuracy", 0.5}, {"macro_f1", 0.4}};
+    const RunId claims = intake_.create(statement("claims")).run;
+    for (const auto& [of, epoch] : {std::pair(run, scored), std::pair(claims, claimed)}) {
+        EXPECT_TRUE(intake_.add_epoch(of, epoch, "e"));
+        EXPECT_FALSE(intake_.add_epoch(of, epoch, "e"));
+        for (const char* change :
+             {R"({"step": 11})", R"({"training_loss": 0.5})", R"({"validation_loss": 0.5})",
+              R"({"learning_rate": 0.2})", R"({"learning_rate": null})", R"({"seconds": 2.6})",
+              R"({"training_scores": {"accuracy": 0.8, "balanced_accuracy": 0.8, "macro_f1": 0.7}})",
+              R"({"training_scores": {"accuracy": 0.9, "balanced_accuracy": 0.9, "macro_f1": 0.7}})",
+              R"({"training_scores": {"accuracy": 0.9, "balanced_accuracy": 0.8}})",
+              R"({"numbers": {"gradient norm": 0.6}})", R"({"numbers": {"gradient sum": 0.5}})",
+              R"({"numbers": {}})", R"({"numbers": {"gradient norm": 0.5, "other": 1}})"}) {
+            Json other = epoch;
+            other.update(parse_json(change));
+            if (parse_json(change).contains("learning_rate") && other["learning_rate"].is_null())
+                other.erase("learning_rate");
+            EXPECT_THROW(intake_.add_epoch(of, other, "e"), ConflictError) << change;
+        }
+    }
+    for (const char* change :
+         {R"({"accuracy": 0.7})", R"({"balanced_accuracy": 0.7})", R"({"macro_f1": 0.7})"}) {
+        Json other = claimed;
+        other["scores"].update(parse_json(change));
+        EXPECT_THROW(intake_.add_epoch(claims, other, "e"), ConflictError) << change;
+    }
+    // As many right, and other items.
+    Json other = scored;
+    std::vector<std::size_t> items_called = predicted(2);
+    std::swap(items_called[12], items_called[17]);
+    other["predicted"] = items_called;
+    EXPECT_THROW(intake_.add_epoch(run, other, "e"), ConflictError);
+}
+
 TEST_F(Intake, NamesAreNotTakenTwice) {
     const RunId run = intake_.create(statement()).run;
     EXPECT_EQ(intake_.create(statement()).run, run);

@@ -465,6 +465,18 @@ TEST(Pooling, TheFirstOfEqualValuesWinsAndNotANumberOnlyWhereThereIsNoOther) {
     EXPECT_EQ(std::memcmp(alone.data(), output.data(), 8 * sizeof(float)), 0);
 }
 
+TEST(Pooling, TheAverageOfAMapReplacesWhatWasThere) {
+    const std::vector<float> input = {1, 10, 2, 20, 3, 30, 6, 60};  // two images of two pixels, two channels
+    std::vector<float> output(4, 7.0F);
+    global_average_pool(2, 2, 2, input.data(), output.data());
+    EXPECT_THAT(output, testing::ElementsAre(1.5F, 15, 4.5F, 45));
+    std::vector<float> gradient(8, 7.0F);
+    global_average_pool_backward(2, 2, 2, output.data(), false, gradient.data());
+    EXPECT_THAT(gradient, testing::ElementsAre(0.75F, 7.5F, 0.75F, 7.5F, 2.25F, 22.5F, 2.25F, 22.5F));
+    global_average_pool_backward(2, 2, 2, output.data(), true, gradient.data());
+    EXPECT_THAT(gradient, testing::ElementsAre(1.5F, 15, 1.5F, 15, 4.5F, 45, 4.5F, 45));
+}
+
 TEST(Pooling, HandWorkedWindows) {
     const PoolingShape shape{
         .height = 2, .width = 3, .channels = 1, .kernel_height = 2, .kernel_width = 2, .pad_left = 1};

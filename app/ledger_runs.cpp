@@ -53,7 +53,7 @@ void confirm(const std::vector<RunRecord>& runs, bool yes) {
     if (yes) return;
     std::int64_t finished = 0;
     for (const RunRecord& run : runs) finished += run.state == RunState::finished;
-    const std::string what = fmt::format("{} with their epochs, predictions and models, {} of them finished",
+    const std::string what = fmt::format("{} ({} finished) with all epochs, predictions and models",
                                          plural(std::ssize(runs), "run"), finished);
     if (::isatty(STDIN_FILENO) == 0 || ::isatty(STDERR_FILENO) == 0)
         throw InputError(fmt::format(

@@ -58,8 +58,9 @@ class StatementReader {
     }
     double number_of(const Json& value, const std::string& key, double lowest, double highest) const {
         if (!value.is_number() || !(value.get<double>() >= lowest && value.get<double>() <= highest))
-            refuse(key, std::isinf(highest) ? fmt::format("is no number from {} on", lowest)
-                                            : fmt::format("is no number from {} to {}", lowest, highest));
+            refuse(key, std::isinf(lowest)    ? "is no number"
+                        : std::isinf(highest) ? fmt::format("is no number from {} on", lowest)
+                                              : fmt::format("is no number from {} to {}", lowest, highest));
         return value.get<double>();
     }
     std::vector<std::string> texts(const std::string& key) {

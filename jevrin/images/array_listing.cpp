@@ -60,7 +60,9 @@ std::vector<ArrayFiles> files_of_archive(const fs::path& archive) {
                 other.layout.shape[0] == images.layout.shape[0])
                 labels.push_back(other.name);
         if (labels.size() != 1)
-            refuse(fmt::format("{} arrays may be the labels of '{}'", labels.size(), printable(images.name)));
+            refuse(fmt::format("{} may be the labels of '{}'",
+                               labels.empty() ? "no array" : plural(std::ssize(labels), "array"),
+                               printable(images.name)));
         for (const ArrayFiles& known : files)
             if (known.part == part)
                 refuse(fmt::format("'{}' and '{}' may both be images",

@@ -78,7 +78,7 @@ std::string_view npy_value(std::string_view header, std::string_view key) {
 }
 
 void set_npy_type(std::string_view text, ArrayLayout& layout) {
-    const std::string_view name = text.substr(0, std::min<std::size_t>(text.size(), 6));
+    const std::string_view name = text.substr(0, std::min<std::size_t>(text.find(','), 16));
     struct Known {
         std::string_view name;
         NumberType type;

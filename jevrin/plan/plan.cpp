@@ -143,7 +143,7 @@ void settle_backbone(Candidate& candidate, const std::vector<BackbonePlan>& back
         refuse(fmt::format("must say which 'backbone' it uses; there are {}", fmt::join(names, ", ")));
     if (candidate.backbone.empty()) candidate.backbone = names.front();
     if (std::find(names.begin(), names.end(), candidate.backbone) == names.end())
-        refuse(fmt::format("names the backbone '{}'{}; there is {}", printable(candidate.backbone),
+        refuse(fmt::format("names the backbone '{}'{}; there are {}", printable(candidate.backbone),
                            did_you_mean(candidate.backbone, names), fmt::join(names, ", ")));
 }
 

@@ -395,6 +395,7 @@ TEST_F(OnRanks, AnotherProcessorIsSaid) {
 }
 
 TEST_F(OnRanks, AnotherProcessorIsRefusedWhereRunsAreShared) {
+    test::ignore_messages();  // they name this one
     const Plan plan = write(small_plan(2, "shards = 2", "[1]"));
     ThreadJob job(4);
     // Of the second team: the first could train without it.

@@ -240,6 +240,9 @@ CommandResult run_jevrin(const std::vector<std::string>& arguments, const Comman
     result.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
     result.output = read_text(out);
     result.errors = read_text(err);
+    const bool hindered = options.as_nobody || options.largest_file_bytes >= 0 || options.memory_bytes >= 0 ||
+                          options.open_files >= 0 || !options.program.empty();
+    if (result.status == 2 && !hindered) note_message(result.errors);
     return result;
 }
 

@@ -2,6 +2,8 @@
 // runs it.
 #pragma once
 
+#include "support/recorded_messages.hpp"
+
 #include "jevrin/graph/graph.hpp"
 #include "jevrin/images/image.hpp"
 #include "jevrin/tensor/tensor.hpp"
@@ -36,12 +38,14 @@ inline std::span<const std::byte> bytes_of(const std::string& text) {
     return std::as_bytes(std::span(text));
 }
 
-// The message of the exception of this type that work() throws; fails the test when it throws none.
+// The message of the exception of this type that work() throws, which is compared with the one that is kept;
+// fails the test when it throws none.
 template <typename Expected>
 std::string message_of(const std::function<void()>& work) {
     try {
         work();
     } catch (const Expected& error) {
+        note_message(error.what());
         return error.what();
     }
     ADD_FAILURE() << "no exception was thrown";

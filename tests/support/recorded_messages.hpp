@@ -1,0 +1,16 @@
+// Every message that a test sees, against what was read once: tests/recorded/messages/ROOM.txt has those of
+// each test, so that any change of a word, a place or a number shows. With JEVRIN_WRITE_RECORDED set they are
+// written anew; then read what differs before it is committed.
+#pragma once
+
+#include <string>
+
+namespace jevrin::test {
+
+// Of the running test. Times, ports and temporary directories do not count.
+void note_message(std::string message);
+
+// Of a test whose messages depend on chance or on the machine.
+void ignore_messages();
+
+}  // namespace jevrin::test

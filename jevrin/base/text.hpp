@@ -19,7 +19,7 @@ std::size_t display_width(std::string_view text);
 // The text followed by spaces up to this display width; longer text is cut and ends in "…".
 std::string padded(std::string_view text, std::size_t width);
 
-// The text made printable, and cut to this display width when it is longer.
+// The text made printable, and cut at its end to this display width when it is longer.
 std::string shortened_text(std::string_view text, std::size_t width);
 
 // The same, but cut in the middle: names that begin alike differ at their ends.

@@ -108,6 +108,26 @@ TEST(Parallel, TheExceptionOfTheFirstFailingChunkReachesTheCaller) {
     set_threads(2);
 }
 
+TEST(Parallel, AGroupCountsThoseAtWorkAndNoneAfterwards) {
+    LoopGroup group;
+    {
+        const SerialLoops loops(&group);
+        EXPECT_EQ(group.working(), 1);
+        std::thread([&] {
+            const SerialLoops others(&group);
+            EXPECT_EQ(group.working(), 2);
+            {
+                const WaitingLoops waiting;
+                EXPECT_EQ(group.working(), 1);
+            }
+            EXPECT_EQ(group.working(), 2);
+        }).join();
+        EXPECT_EQ(group.working(), 1);
+    }
+    EXPECT_EQ(group.working(), 0);
+    EXPECT_FALSE(SerialLoops::here());
+}
+
 TEST(Parallel, ChunkRangesCoverEverythingOnce) {
     std::int64_t next = 0;
     for (std::int64_t chunk = 0; chunk < 7; ++chunk) {

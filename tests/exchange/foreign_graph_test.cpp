@@ -437,6 +437,19 @@ TEST(ForeignGraph, TheImageSizeMayDifferWhereTheGraphAllowsIt) {
     EXPECT_THAT(wide.refusal({.image_size = 8}), HasSubstr("it was made for 2x8"));
 }
 
+TEST(ForeignGraph, AFileThatLeavesItsSizeOpenSaysTheUsualOneAtWhichItWorks) {
+    for (const std::int64_t side : {4,   8,   16,  28,  32,  64,  96,  112, 128, 160, 192, 224,
+                                    240, 256, 260, 288, 299, 300, 320, 380, 384, 448, 512}) {
+        Graph open(R"(g (float[N, 3, S, S] x) => (float[N, 2] y) {
+            flat = Flatten (x)
+            y = Gemm (flat, weight)
+        })");
+        open.weight("weight", Tensor({side * side * 3, 2}));
+        EXPECT_THAT(open.refusal({.image_size = 20}),
+                    HasSubstr(fmt::format("it was made for {0}x{0}", side)));
+    }
+}
+
 TEST(ForeignGraph, AnyNodeMayBeTheEndAndOnlyWhatItNeedsIsRead) {
     Graph graph(R"(g (float[N, 3, 4, 4] x) => (float[N, 6] y, float[N, 3, 4, 4] other) {
         maps = Conv (x, kernel)

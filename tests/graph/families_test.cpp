@@ -163,6 +163,8 @@ TEST(Shapes, EveryClashNamesTheLayerAndBothSides) {
     EXPECT_THAT(refusal(Slice{{{0, 1, 4}}}), HasSubstr("needs 1 dimension and gets 4x6x8"));
     EXPECT_THAT(refusal(Padding{{4, 0, 0}, {0, 0, 0}, PaddingKind::reflect}),
                 HasSubstr("pads dimension 0 of 4 by 4 and 0"));
+    EXPECT_THAT(refusal(Padding{{1, 1}, {1, 1, 1}}), HasSubstr("needs 2 dimensions and gets 4x6x8"));
+    EXPECT_THAT(refusal(Padding{{1, 1, 1}, {1, 1}}), HasSubstr("needs 2 dimensions and gets 4x6x8"));
     EXPECT_THAT(refusal(Transpose{{0, 0, 1}}), HasSubstr("must name each dimension once"));
     EXPECT_THAT(refusal(Reshape{{5, 5}}), HasSubstr("cannot reshape 4x6x8 to 5x5"));
     EXPECT_THAT(refusal(Gather{1, {0, 6}}), HasSubstr("gathers index 6 of dimension 1, which has 6"));

@@ -14,7 +14,9 @@
 #include <unistd.h>
 
 #include <array>
+#include <chrono>
 #include <map>
+#include <thread>
 
 namespace jevrin {
 namespace {
@@ -292,7 +294,15 @@ TEST_F(PageRoutesTest, AChangeInTheLedgerIsToldAndSeen) {
     std::string told;
     while (told.find("event:") == std::string::npos) told += *response.events();
     EXPECT_EQ(data("study").at("runs").size(), 5U);
-    routes_.end_events();
+    // Who waits for the next change is told of the end at once, not after the ten seconds of a sign of life.
+    const auto begin = std::chrono::steady_clock::now();
+    std::thread end([this] {
+        std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        routes_.end_events();
+    });
+    while (response.events()) continue;
+    end.join();
+    EXPECT_LT(std::chrono::steady_clock::now() - begin, std::chrono::seconds(5));
     EXPECT_FALSE(response.events());
 }
 

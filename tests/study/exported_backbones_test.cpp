@@ -23,7 +23,9 @@ using test::ExportedEnd;
 using test::ExportedFamily;
 using test::NamingStyle;
 using testing::AllOf;
+using testing::Contains;
 using testing::HasSubstr;
+using testing::StartsWith;
 
 Plan exported_plan(const std::filesystem::path& directory, const std::string& candidates,
                    const std::string& backbone = "", const std::string& size = "32") {
@@ -162,6 +164,20 @@ TEST_F(ExportedStudy, LayerScalesBelongToTheirBlock) {
                   (2 * 16 + 16 * 16 * 4 + 16) + (16 * 49 + 16 + 2 * 16 + 2 * 16 * 32 + 32 + 16 + 16) +
                       2 * 16 + 16 * 3 + 3);
     }
+}
+
+TEST_F(ExportedStudy, FeaturesThatAreUnusualAreSaid) {
+    Network network{{32, 32, 3}, {}};
+    const std::size_t image = network.add("image", operators::Input{}, {});
+    const std::size_t means =
+        network.add("means", operators::Reduction{ReductionKind::mean, {0, 1}}, {image});
+    network.add("shares", operators::Softmax{0}, {means});
+    write_model(directory_ / "exported.onnx", {.network = network});
+    const CheckResult checked = report_check(*gather_materials(exported_plan(directory_.path(), frozen)));
+    EXPECT_THAT(checked.notes,
+                Contains(AllOf(StartsWith("exported.onnx: its features are the output 'shares'"),
+                               HasSubstr("that is unusual: it ends in a softmax"),
+                               HasSubstr("Name the layer with 'features'"))));
 }
 
 TEST_F(ExportedStudy, PositionTablesTrainAsOneTable) {

@@ -19,6 +19,8 @@ namespace {
 using test::check_gradients;
 using test::Doubles;
 using test::random_tensor;
+using testing::ElementsAre;
+using testing::ElementsAreArray;
 
 std::size_t convolution(Network& network, std::size_t from, std::int64_t in, std::int64_t out, Window window,
                         bool bias) {
@@ -108,6 +110,35 @@ TEST(Gradients, ThoseOfAWeightThatThreeNodesShareAreAddedUp) {
     for (std::size_t i = 0; i < 16; ++i)
         for (const std::vector<float>& copy : shared)
             EXPECT_NEAR(copy[i], own[0][i] + own[1][i] + own[2][i], 1e-5) << i;
+}
+
+TEST(Gradients, AreReadyWhenTheyAreWholeAlsoWhereNodesShareAWeight) {
+    Network network{{4}, {}};
+    std::size_t x = network.add("input", Input{}, {});
+    const Tensor weight = random_tensor({4, 4}, 1);
+    for (const char* name : {"first", "shared", "again", "own", "last", "once more"}) {
+        x = network.add(name, Dense{}, {x}, {weight, random_tensor({4}, x)});
+        if (x == 2 || x == 3 || x == 6) network.nodes[x].shared = {"weight", ""};
+    }
+    TrainingPass pass(network, 3);
+    const std::vector<std::int64_t> items(3, 0);
+    const Tensor input = random_tensor({12}, 2);
+    const Tensor gradient = random_tensor({12}, 3);
+    for (const std::int64_t batch : {3, 0}) {
+        std::vector<std::size_t> order;
+        std::vector<std::vector<float>> when_ready(12);
+        pass.forward(batch, input.values(), {1, 1, items.data()});
+        pass.backward(batch, gradient.values(), [&](std::size_t parameter) {
+            order.push_back(parameter);
+            const auto& now = pass.parameters()[parameter].gradient;
+            when_ready[parameter].assign(now.begin(), now.end());
+        });
+        // Weight and bias of each layer from the end on; the shared weights, numbers 2, 4 and 10, last.
+        EXPECT_THAT(order, ElementsAre(11, 8, 9, 6, 7, 5, 3, 0, 1, 10, 4, 2));
+        EXPECT_THAT(pass.ready_order(), ElementsAreArray(order));
+        for (std::size_t k = 0; k < when_ready.size(); ++k)
+            EXPECT_THAT(pass.parameters()[k].gradient, ElementsAreArray(when_ready[k])) << k;
+    }
 }
 
 // A 1x1 convolution whose weights feel whatever gradient comes back through what follows.

@@ -18,6 +18,8 @@ using test::message_of;
 using test::TemporaryDirectory;
 using testing::AllOf;
 using testing::HasSubstr;
+using testing::IsEmpty;
+using testing::UnorderedElementsAre;
 
 class LedgerTest : public testing::Test {
   protected:
@@ -178,6 +180,38 @@ TEST_F(LedgerTest, LooksAtTheTestPartAreCounted) {
     ledger.record_test_look(run, {});
     ledger.record_test_look(run, {});
     EXPECT_EQ(ledger.ledger().study().test_looks, 2);
+}
+
+TEST_F(LedgerTest, ALookAtImagesIsOneAtThoseOfTheTestPart) {
+    for (std::size_t i = 0; i < set_.items.size(); ++i) {
+        set_.items[i].content = {.high = 7, .low = i};
+        set_.items[i].id = set_.items[i].path + "#" + set_.items[i].content.text();
+    }
+    const auto content = [&](std::size_t item) { return set_.items[item].content; };
+    LedgerWriter writer = LedgerWriter::open(file());
+    const StudyId study = writer.put_study("s", Metric::accuracy, set_, parts_);
+    writer.put_run(study, identity(1));
+    const Ledger ledger = Ledger::open(file());
+    const std::vector<std::size_t>& test = parts_.test;
+    ASSERT_EQ(test.size(), 4U);
+    EXPECT_EQ(ledger.test_images(), std::set<ContentHash>({content(test[0]), content(test[1]),
+                                                           content(test[2]), content(test[3])}));
+    EXPECT_THAT(ledger.looked_at(), IsEmpty());
+    // Twice the same image, one of training, and one that no set has.
+    const std::vector<ContentHash> seen = {content(test[1]),
+                                           content(test[1]),
+                                           content(test[3]),
+                                           content(parts_.training[0]),
+                                           {.high = 8, .low = 8}};
+    writer.record_look("classify", seen);
+    ASSERT_EQ(ledger.test_looks(study).size(), 1U);
+    EXPECT_EQ(ledger.test_looks(study)[0].items, 2);
+    EXPECT_EQ(ledger.test_looks(study)[0].what, "classify");
+    EXPECT_THAT(ledger.looked_at(), UnorderedElementsAre(seen[0], seen[2], seen[3], seen[4]));
+    // None of the test part: no look at it.
+    writer.record_look("features", {content(parts_.validation[0])});
+    EXPECT_EQ(ledger.test_looks(study).size(), 1U);
+    EXPECT_EQ(ledger.looked_at().size(), 5U);
 }
 
 TEST_F(LedgerTest, StudiesAndRunsAreFoundByNameOrHelped) {

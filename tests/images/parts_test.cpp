@@ -89,9 +89,16 @@ TEST(Division, FoldsAreDisjointAndCoverAllButTheTestPart) {
             EXPECT_TRUE(validated.insert(item).second);
             EXPECT_EQ(parts.folds[item], settings.fold);
         }
+        for (const std::size_t item : parts.test) EXPECT_EQ(parts.folds[item], 0);
+        for (const std::size_t item : parts.training) EXPECT_NE(parts.folds[item], settings.fold);
         if (settings.fold > 1) {
             EXPECT_EQ(parts.test, test);
         }
+        // From any fold to any other.
+        PartsSettings next = settings;
+        next.fold = settings.fold % 4 + 1;
+        EXPECT_EQ(parts.with_fold(next.fold).validation, split_into_parts(set, next).validation);
+        EXPECT_EQ(parts.with_fold(next.fold).training, split_into_parts(set, next).training);
         test = parts.test;
     }
     EXPECT_EQ(validated.size() + test.size(), set.items.size());

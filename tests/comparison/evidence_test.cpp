@@ -5,6 +5,7 @@
 #include "jevrin/base/random.hpp"
 #include "jevrin/comparison/choice.hpp"
 #include "jevrin/comparison/choice_words.hpp"
+#include "jevrin/comparison/verdicts.hpp"
 #include "jevrin/evaluation/run_names.hpp"
 #include "jevrin/metrics/cross_fitting.hpp"
 #include "jevrin/metrics/crossed.hpp"
@@ -13,7 +14,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <map>
+#include <numeric>
 #include <tuple>
 
 namespace jevrin {
@@ -148,6 +151,69 @@ TEST(LevelWithControl, IsDunnetts) {
     for (const auto& [comparisons, quantile] : published)
         EXPECT_NEAR(level_with_control(0.05, comparisons), std::erfc(quantile / std::sqrt(2.0)) / 2, 0.0008)
             << comparisons;
+}
+
+TEST(Verdicts, AreThoseOfTheirTestsAtTheirLevels) {
+    // Studies of so many candidates, some nearly as good as the first.
+    constexpr VerdictSettings settings{.margin = 0.06, .level = 0.05};
+    std::map<std::string, int> seen;
+    for (std::uint64_t study = 0; study < 120; ++study) {
+        RandomStream random({.seed = study, .purpose = Purpose::sample});
+        const std::size_t count = 2 + study % 4;
+        std::vector<CandidateOutcomes> candidates;
+        for (std::size_t c = 0; c < count; ++c) {
+            std::vector<SeedOutcomes> seeds;
+            for (std::int64_t seed = 1; seed <= 4; ++seed) {
+                SeedOutcomes run = run_of(seed, 150, 0);
+                for (std::size_t i = 0; i < 150; ++i)
+                    run.correct[i] = random.uniform() < 0.9 - 0.03 * static_cast<double>(c) ? 1.0 : 0.0;
+                run.score = std::accumulate(run.correct.begin(), run.correct.end(), 0.0) / 150;
+                for (std::size_t i = 0; i < 150; ++i) run.influences[i] = run.correct[i] - run.score;
+                seeds.push_back(run);
+            }
+            candidates.emplace_back(std::move(seeds));
+        }
+        std::ranges::sort(candidates, std::greater(), &CandidateOutcomes::mean);
+        std::vector<const CandidateOutcomes*> ranked;
+        for (const CandidateOutcomes& candidate : candidates) ranked.push_back(&candidate);
+        const StudyVerdicts verdicts = judge(ranked, settings);
+        const double level = level_with_control(settings.level, count - 1);
+        bool clear = true;
+        for (std::size_t c = 0; c < count; ++c) {
+            bool may_be_best = true;
+            for (std::size_t better = 0; better < c; ++better) {
+                const Lead& lead = *verdicts.pair(better, c).lead;
+                if (lead.mean > 0 && lead.p_value < settings.level && lead.p_of_at_most(0.0) < level)
+                    may_be_best = false;
+                const bool equivalent = lead.p_of_at_least(settings.margin) < settings.level &&
+                                        lead.p_of_at_most(-settings.margin) < settings.level;
+                const Verdict verdict = verdicts.pair(better, c).verdict;
+                EXPECT_EQ(verdict == Verdict::equivalent, equivalent);
+                if (better == 0) clear = clear && lead.mean > 0 && lead.p_value < settings.level;
+                if (verdict == Verdict::better) {
+                    EXPECT_TRUE(lead.adjusted_p < settings.level || (verdicts.clear && better == 0));
+                }
+                ++seen[name_of(verdict)];
+            }
+            EXPECT_EQ(verdicts.may_be_best[c], may_be_best) << study << " " << c;
+            ++seen[may_be_best ? "may be best" : "is not the best"];
+        }
+        EXPECT_EQ(verdicts.clear, clear);
+        for (std::size_t c = 0; c < count; ++c) {
+            bool non_inferior = true;
+            for (std::size_t other = 0; other < count; ++other) {
+                if (other == c || !verdicts.may_be_best[other]) continue;
+                const Lead& lead = *verdicts.pair(std::min(c, other), std::max(c, other)).lead;
+                const double p =
+                    other < c ? lead.p_of_at_least(settings.margin) : lead.p_of_at_most(-settings.margin);
+                non_inferior = non_inferior && p < level;
+            }
+            EXPECT_EQ(verdicts.non_inferior[c], non_inferior) << study << " " << c;
+            ++seen[non_inferior ? "non-inferior" : "may be inferior"];
+        }
+    }
+    for (const auto& [what, times] : seen) EXPECT_GT(times, 20) << what;
+    EXPECT_EQ(seen.size(), 7U);
 }
 
 // The choice between two candidates with so many seeds each, correct as often as given.

@@ -27,6 +27,14 @@ std::string refusal(const std::string& text) {
     return message_of<InputError>([&] { parse_plan(text, "dir/p.toml"); });
 }
 
+TEST(Plan, SeedsBeginAtZero) {
+    const std::string rest =
+        "[images]\nfrom = \"i\"\n[backbone]\nfile = \"b.onnx\"\n[[candidate]]\nname = \"a\"\nregime = "
+        "\"scratch\"\n";
+    EXPECT_EQ(parse_plan("name = \"p\"\nseeds = [0, 2147483647]\n" + rest, "p.toml").seeds,
+              (std::vector<std::uint64_t>{0, 2147483647}));
+}
+
 TEST(Plan, TheExampleOfTheGuideIsRead) {
     const Plan plan = parse_plan(R"(
 name = "glaze faults"

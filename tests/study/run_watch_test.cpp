@@ -104,6 +104,11 @@ TEST(TimeLeft, IsThatOfTheSameCandidateThenOfItsRegime) {
     EXPECT_DOUBLE_EQ(position.run_seconds_left, 5.75 * 21.0);
     EXPECT_DOUBLE_EQ(position.epoch_seconds_left, 0.75 * 21.0);
     EXPECT_DOUBLE_EQ(position.study_share, 1.0 - 5.75 * 21.0 / (4 * 0.5 + 2 * 7.0 + 10 * 21.0));
+    // Continued after its last epoch: nothing is left of it.
+    left.begin(2, 10);
+    left.fill(position, 2, 0.0);
+    EXPECT_DOUBLE_EQ(position.run_seconds_left, 0.0);
+    EXPECT_DOUBLE_EQ(position.seconds_left, 0.0);
 }
 
 TEST(TimeLeft, RunsAtOnceShareTheTime) {

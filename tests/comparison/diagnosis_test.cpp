@@ -86,6 +86,23 @@ TEST(Diagnosis, ALossThatFallsAtTheEndDidNotRise) {
     EXPECT_EQ(d.overfit_by, 0.0);
 }
 
+TEST(Diagnosis, ALossMustRiseByItsShareAndByNats) {
+    // Falls to a lowest value at epoch 10, and rises to another until epoch 27.
+    const auto risen = [](double lowest, double end) {
+        return diagnose_as(curve_of(
+                               30, [](int e) { return 1.4 * std::exp(-e / 10.0); },
+                               [&](int e) {
+                                   return e <= 10 ? lowest + 0.1 * (10 - e)
+                                                  : lowest + (end - lowest) * std::min(1.0, (e - 10) / 17.0);
+                               }))
+            .overfit_by;
+    };
+    EXPECT_EQ(risen(1.0, 1.04), 0.0);   // by 4 %
+    EXPECT_EQ(risen(0.1, 0.115), 0.0);  // by 15 %, of little
+    EXPECT_NEAR(risen(1.0, 1.06), 0.06, 0.005);
+    EXPECT_NEAR(risen(0.1, 0.13), 0.03, 0.003);
+}
+
 TEST(Diagnosis, ValidationThatRisesWithTrainingIsNotOverfit) {
     // Both fall to epoch 10 and rise from there: nothing is learned by heart.
     const auto turning = [](int e) { return e <= 10 ? 1.4 - 0.09 * e : 0.5 + 0.01 * (e - 10); };

@@ -190,9 +190,8 @@ TEST(Verdicts, AreThoseOfTheirTestsAtTheirLevels) {
                 const Verdict verdict = verdicts.pair(better, c).verdict;
                 EXPECT_EQ(verdict == Verdict::equivalent, equivalent);
                 if (better == 0) clear = clear && lead.mean > 0 && lead.p_value < settings.level;
-                if (verdict == Verdict::better) {
-                    EXPECT_TRUE(lead.adjusted_p < settings.level || (verdicts.clear && better == 0));
-                }
+                EXPECT_EQ(verdict == Verdict::better,
+                          !equivalent && (is_ahead(lead) || (verdicts.clear && better == 0)));
                 ++seen[name_of(verdict)];
             }
             EXPECT_EQ(verdicts.may_be_best[c], may_be_best) << study << " " << c;

@@ -94,7 +94,7 @@ TEST(Division, FoldsAreDisjointAndCoverAllButTheTestPart) {
         if (settings.fold > 1) {
             EXPECT_EQ(parts.test, test);
         }
-        // From any fold to any other.
+        // From each fold to the next one.
         PartsSettings next = settings;
         next.fold = settings.fold % 4 + 1;
         EXPECT_EQ(parts.with_fold(next.fold).validation, split_into_parts(set, next).validation);

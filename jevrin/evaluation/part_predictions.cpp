@@ -90,10 +90,6 @@ double number_of(const std::string& text, const std::string& place) {
     return value;
 }
 
-}  // namespace
-
-namespace {
-
 // The arrays in which images lie; null when they are files. Earlier ledgers name a single one.
 std::shared_ptr<const ImageArrays> arrays_of(const Json& source) {
     if (!source.is_object() || (!source.contains("array") && !source.contains("arrays"))) return nullptr;

@@ -152,6 +152,10 @@ TEST(ReadPredictions, NameItemsByTheirIdsOrTheirPathsAlone) {
         EXPECT_THAT(message_of<InputError>(
                         [&] { read(std::string(unknown) + ",1,0\na/2.png,0.5,0.5\nb/1.png,0.25,0.75\n"); }),
                     HasSubstr(unknown));
+    for (const std::string number : {"0.5x", "x", "", "1e999"})
+        EXPECT_THAT(message_of<InputError>([&] { read("a/1.png,1,0\na/2.png,0.5," + number + "\n"); }),
+                    testing::EndsWith(fmt::format(
+                        "p.csv:3: '{}' is not a number; expected a probability from 0 to 1", number)));
 }
 
 TEST(Neighbours, AreNearByTheAngleOfTheirFeatures) {

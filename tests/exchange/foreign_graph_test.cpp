@@ -264,6 +264,12 @@ TEST(ForeignGraph, ActivationsAreFoundInEverySpellingAndNothingElseIsTakenForOne
         {"q = Div (x, root) e = Erf (q) a = Add (e, one) m = Mul (x, a) y = Mul (m, half)", "gelu", gelu},
         {"q = Mul (x, inverse) e = Erf (q) a = Add (one, e) h = Mul (half, x) y = Mul (h, a)", "gelu", gelu},
         {"q = Div (x, root) e = Erf (q) a = Add (e, one) h = Div (a, two) y = Mul (h, x)", "gelu", gelu},
+        {"s = Sigmoid (x) a = Mul (s, two) b = Mul (a, three) c = Mul (b, sixth) y = Mul (c, x)", "silu",
+         silu},
+        // A longer product is left as it is.
+        {"s = Sigmoid (x) a = Mul (s, two) b = Mul (a, half) c = Mul (b, two) d = Mul (c, half) y = Mul (d, "
+         "x)",
+         nullptr, silu},
         // One number, one operator or one operand is another.
         {"s = Sigmoid (x) a = Add (s, one) y = Mul (x, a)", nullptr,
          [](double v) { return v * (logistic(v) + 1); }},

@@ -118,6 +118,20 @@ TEST_F(RecordedFigures, Matrices) {
     expect("recalls");
 }
 
+TEST_F(RecordedFigures, NamesBesideMatricesAreSmallAndUprightFromThirteenClasses) {
+    for (const std::size_t n : {12U, 13U}) {
+        const CellFractions shares(n, std::vector<double>(n, 0.0));
+        draw_spread({.mean = shares, .deviation = shares, .runs = 3}, std::vector<std::string>(n, "fern"),
+                    "mean", file());
+        const int size = n == 12 ? 11 : 8;
+        EXPECT_THAT(
+            read_text(script_),
+            testing::AllOf(testing::HasSubstr(fmt::format("rotate by {} scale 0 font 'DejaVu Sans,{}'",
+                                                          n == 12 ? -35 : -90, size)),
+                           testing::HasSubstr(fmt::format(") scale 0 font 'DejaVu Sans,{}'", size))));
+    }
+}
+
 TEST_F(RecordedFigures, TrainingSizes) {
     const test::TemporaryDirectory directory;
     MadeUpStudy sizes(directory.path(), 4, 24);

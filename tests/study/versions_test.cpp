@@ -83,6 +83,16 @@ TEST_P(LedgerVersion, KeepsItsRunsAndTrainsNothingAgain) {
     }
 }
 
+TEST_P(LedgerVersion, IsWholeAsSoonAsItIsBroughtUpToDate) {
+    LedgerWriter::open(ledger());
+    const Ledger reading = Ledger::open(ledger());
+    EXPECT_EQ(reading.study().name, plan().name);
+    for (const RunRecord& run : reading.runs(reading.study().id)) {
+        EXPECT_EQ(reading.epochs(run.id).back().validation.total(), 6) << run.name();
+        EXPECT_EQ(reading.predictions(run.id, Part::validation).size(), 6U) << run.name();
+    }
+}
+
 // Keys and metadata that were renamed since: what older versions wrote under the earlier names.
 TEST_P(LedgerVersion, IsReadUnderTheNamesOfToday) {
     train_study(plan(), ledger());

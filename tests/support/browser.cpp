@@ -37,7 +37,8 @@ struct Browser::Connection {
     httplib::Client client;
 };
 
-Browser::Browser(const BrowserSettings& settings) : driver_("chromedriver", {"--port=0"}) {
+Browser::Browser(const BrowserSettings& settings)
+    : driver_("env", {"TMPDIR=" + temporary_.path().string(), "chromedriver", "--port=0"}) {
     const std::string started = driver_.line_with("started successfully on port");
     const std::size_t place = started.find("on port ");
     connection_ =

@@ -7,6 +7,7 @@
 #pragma once
 
 #include "support/background_process.hpp"
+#include "support/support.hpp"
 
 #include "jevrin/base/json.hpp"
 
@@ -64,6 +65,7 @@ class Browser {
     void act(const Json& pointer_actions);
 
     struct Connection;
+    TemporaryDirectory temporary_;  // where the browser leaves files when it is killed
     BackgroundProcess driver_;
     std::unique_ptr<Connection> connection_;
     std::string session_;

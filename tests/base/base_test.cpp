@@ -9,7 +9,6 @@
 #include "jevrin/base/place_lock.hpp"
 #include "jevrin/base/processor.hpp"
 #include "jevrin/base/random.hpp"
-#include "jevrin/base/text.hpp"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -138,30 +137,6 @@ TEST(Parallel, ChunkRangesCoverEverythingOnce) {
     EXPECT_EQ(next, 23);
 }
 
-TEST(Text, ControlCharactersAndBrokenBytesAreShownAsCodes) {
-    EXPECT_EQ(printable("glaze ok"), "glaze ok");
-    EXPECT_EQ(printable("a\nb\x1b[31m"), "a\\x0ab\\x1b[31m");
-    EXPECT_EQ(printable("caf\xc3\xa9"), "caf\xc3\xa9");
-    EXPECT_EQ(printable("\xff\xc3"), "\\xff\\xc3");
-    EXPECT_EQ(printable("\xe2\x80\xae"
-                        "abc"),
-              "\\xe2\\x80\\xae"
-              "abc");  // turns the writing direction
-}
-
-TEST(Text, PaddingCountsColumnsNotBytes) {
-    EXPECT_EQ(padded("caf\xc3\xa9", 6), "caf\xc3\xa9  ");
-    EXPECT_EQ(display_width(padded("blisters and pinholes", 8)), 8U);
-}
-
-TEST(Text, WideCharactersTakeTwoColumnsAndLongNamesAreCut) {
-    EXPECT_EQ(display_width("\xE4\xB8\xAD\xE6\x96\x87"), 4U);  // two Chinese characters
-    EXPECT_EQ(display_width("e\xCC\x81"), 1U);                 // e with an accent that combines
-    EXPECT_EQ(padded("\xE4\xB8\xAD\xE6\x96\x87\xE5\xAD\x97", 4), "\xE4\xB8\xAD\xE2\x80\xA6 ");
-    EXPECT_EQ(display_width(shortened_text(std::string(200, 'x'), 24)), 24U);
-    EXPECT_EQ(shortened_text("two\nlines", 24), "two\\x0alines");
-}
-
 TEST(FolderWatch, TellsFilesOnceTheyAreWritten) {
     const TemporaryDirectory directory;
     write_file(directory / "before.png", std::string("x"));
@@ -177,13 +152,6 @@ TEST(FolderWatch, TellsFilesOnceTheyAreWritten) {
               (std::vector<std::filesystem::path>{directory / "slow.png", directory / "moved.png"}));
     EXPECT_THAT(message_of<InputError>([&] { FolderWatch none(directory / "none"); }),
                 HasSubstr("no such folder"));
-}
-
-TEST(Text, TheNearestWordIsFoundOnlyWhenNear) {
-    const std::vector<std::string> words = {"epochs", "batch", "optimiser"};
-    EXPECT_EQ(nearest_word("epoch", words), "epochs");
-    EXPECT_EQ(nearest_word("optimizer", words), "optimiser");
-    EXPECT_EQ(nearest_word("zzzzzz", words), "");
 }
 
 TEST(Files, AWriteReplacesTheWholeFile) {
@@ -297,26 +265,6 @@ TEST(Memory, WhatTheProcessHoldsIsSeen) {
     EXPECT_EQ(block.back(), 1);
 }
 
-TEST(Text, BytesAreSpokenInTheUnitThatFits) {
-    EXPECT_EQ(spoken_bytes(900), "1 kB");
-    EXPECT_EQ(spoken_bytes(12'340'000), "12.3 MB");
-    EXPECT_EQ(spoken_bytes(3'210'000'000), "3.21 GB");
-}
-
-TEST(Text, NumbersHaveTwoSignificantDigits) {
-    const std::pair<double, const char*> cases[] = {
-        {0.0, "0"},        {143.2, "143"},   {12.3, "12"},     {2.14, "2.1"}, {9.94, "9.9"},     {9.96, "10"},
-        {0.0944, "0.094"}, {0.0996, "0.10"}, {-0.31, "-0.31"}, {99.6, "100"}, {1e-9, "0.000000"}};
-    for (const auto& [value, text] : cases) EXPECT_EQ(two_digits(value), text);
-}
-
-TEST(Text, SecondsAreSpokenInTheUnitThatFits) {
-    const std::pair<double, const char*> cases[] = {
-        {0.0353, "35 ms"}, {0.0994, "99 ms"},   {0.0996, "0.10 s"},   {0.31, "0.31 s"},
-        {59.4, "59 s"},    {59.6, "1 min 0 s"}, {80.0, "1 min 20 s"}, {7500.0, "2 h 5 min"}};
-    for (const auto& [seconds, text] : cases) EXPECT_EQ(spoken_seconds(seconds), text);
-}
-
 TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
     for (const int count : {1, 2}) {
         set_threads(count);
@@ -341,35 +289,6 @@ TEST(BackgroundTask, DoesItsWorkBesideLoopsAndGivesBackItsErrors) {
         task.wait();  // told once
     }
     set_threads(2);
-}
-
-TEST(Text, IsBrokenAtSpacesAndNothingIsLost) {
-    const std::string text = "the gap is 0.021 with a\u0301ccents, anunbreakablelongword and more";
-    const std::string lines = wrapped(text, 12);
-    std::istringstream read(lines);
-    std::string joined;
-    for (std::string line; std::getline(read, line); joined += (joined.empty() ? "" : " ") + line)
-        EXPECT_TRUE(display_width(line) <= 12 || line == "anunbreakablelongword") << line;
-    EXPECT_EQ(joined, text);
-    EXPECT_TRUE(lines.ends_with('\n'));
-    EXPECT_EQ(wrapped("one two", 100), "one two\n");
-    EXPECT_EQ(wrapped("", 10), "");
-}
-
-TEST(Text, IsCutInTheMiddleWhereNamesDifferAtTheirEnds) {
-    EXPECT_EQ(shortened_name("from scratch: learning_rate 0.003", 40), "from scratch: learning_rate 0.003");
-    const std::string cut = shortened_name("from scratch: learning_rate 0.003", 20);
-    EXPECT_EQ(display_width(cut), 20U);
-    EXPECT_TRUE(cut.starts_with("from"));
-    EXPECT_TRUE(cut.ends_with("0.003"));
-    EXPECT_NE(cut.find("\u2026"), std::string::npos);
-    // Wide characters and ones of several bytes stay whole.
-    for (std::size_t width = 3; width < 12; ++width) {
-        const std::string wide = shortened_name("\u9676\u5668\u306e\u91c9\u85ac\u00e9\u00e9\u00e9", width);
-        EXPECT_LE(display_width(wide), width) << wide;
-        EXPECT_EQ(printable(wide), wide);
-    }
-    EXPECT_EQ(shortened_name("abc", 2), shortened_text("abc", 2));
 }
 
 }  // namespace

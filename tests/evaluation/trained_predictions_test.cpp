@@ -120,6 +120,13 @@ TEST_F(TrainedPredictions, FeaturesOfAFrozenRunAreThoseOfItsBackbone) {
     const RunFeatures doubled = features_of_run(ledger(), ledger().study(), run("new head/1"), twice);
     EXPECT_EQ(nearest_items(doubled, 5, 1)[0].item, 0U);
     EXPECT_NEAR(nearest_items(doubled, 5, 1)[0].similarity, 1.0, 1e-6);
+    // Those of many images as of few, and in their order.
+    std::vector<ItemRecord> many;
+    while (many.size() <= 200) many.insert(many.end(), some.begin(), some.end());
+    const RunFeatures repeated = features_of_run(ledger(), ledger().study(), run("new head/1"), many);
+    ASSERT_EQ(repeated.values.size(), 8 * many.size());
+    for (std::size_t i = 0; i < repeated.values.size(); ++i)
+        ASSERT_FLOAT_EQ(repeated.values[i], one.values[i % one.values.size()]) << i;
     // Five folds by the first seed, unless others are asked for.
     const auto judged = [&](std::int64_t folds, std::uint64_t seed) {
         return out_of_fold_predictions(one, 3, folds, seed).table.probabilities;

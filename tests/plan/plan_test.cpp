@@ -394,6 +394,17 @@ TEST(Plan, ResolvedSettingsHoldEveryDefault) {
     EXPECT_EQ(json["metric"], "balanced_accuracy");
 }
 
+TEST(Plan, CandidatesAreFoundByTheirName) {
+    const std::string other =
+        "\n[[candidate]]\nname = \"b\"\nregime = \"scratch\"\nnetwork = { family = "
+        "\"plain\", widths = [4] }\n";
+    const Plan plan = parse_plan(head + scratch + other, "dir/p.toml");
+    for (const Candidate& candidate : plan.candidates)
+        EXPECT_EQ(&candidate_called(plan, candidate.name), &candidate);
+    EXPECT_EQ(message_of<InputError>([&] { candidate_called(plan, "A"); }),
+              "dir/p.toml: no candidate is called 'A' (did you mean 'a'?); there are a, b");
+}
+
 TEST(PlanText, StatesTheMarginAndUpToHowManySeeds) {
     const std::string rest =
         "[images]\nfrom = \"x\"\nsize = 8\n[[candidate]]\nname = \"a\"\nregime = \"scratch\"\nnetwork = { "

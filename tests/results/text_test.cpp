@@ -45,6 +45,7 @@ TEST(ResultTable, NamesCannotForgeLines) {
 }
 
 TEST(TextForm, SaysHowManyAreLeftAndHowToGetThem) {
+    EXPECT_EQ(TextForm{}.width, 100U);
     EXPECT_EQ(TextForm{}.rows_of(7), 7U);
     EXPECT_EQ(TextForm{}.rows_of(100), 20U);
     EXPECT_EQ(TextForm{}.rows_of(100, 0), 100U);
@@ -72,23 +73,6 @@ TEST(ResultTable, FitsTheWidthAndNamesWhatItLeftOut) {
               "left out to fit 30 columns:\n"
               "regime, seconds\n");
     EXPECT_THAT(table.csv(), HasSubstr("from scratch: learning_rate 0.003,scratch,0.700,12"));
-}
-
-TEST(Words, AreThoseOfPeople) {
-    EXPECT_EQ(with_commas(-1234567), "-1,234,567");
-    EXPECT_EQ(plural(1, "run"), "1 run");
-    EXPECT_EQ(plural(1200, "run"), "1,200 runs");
-    EXPECT_EQ(spoken_seconds(0.0351), "35 ms");
-    EXPECT_EQ(spoken_seconds(0.264), "0.26 s");
-    EXPECT_EQ(spoken_seconds(9.96), "10 s");
-    EXPECT_EQ(two_digits(0.0996), "0.10");
-    EXPECT_EQ(two_digits(143.4), "143");
-    EXPECT_EQ(two_digits(0.0), "0");
-    EXPECT_EQ(spoken_seconds(80.4), "1 min 20 s");
-    EXPECT_EQ(spoken_seconds(7500), "2 h 5 min");
-    EXPECT_EQ(three_decimals(std::numeric_limits<double>::quiet_NaN()), "");
-    EXPECT_EQ(shell_word("a/b-1"), "a/b-1");
-    EXPECT_EQ(shell_word("it's new"), "'it'\\''s new'");
 }
 
 TEST(TestLooks, AreCountedWithTheirRuns) {

@@ -15,10 +15,13 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
+#include <cmath>
 #include <csignal>
 #include <cstdio>
 #include <fstream>
+#include <numbers>
 #include <numeric>
 #include <set>
 #include <sstream>
@@ -55,6 +58,24 @@ TEST(Random, PhiloxGivesThePublishedNumbers) {
     EXPECT_EQ(stream.bits(), 0xE169C58DU);
     EXPECT_EQ(stream.bits(), 0xBC57AC4CU);
     EXPECT_EQ(stream.bits(), 0x9B00DBD8U);
+}
+
+// Every kind of draw from the published numbers, so that a seed stays what it was.
+TEST(Random, DrawsFollowFromThePublishedNumbers) {
+    const auto fresh = [] { return RandomStream({0, static_cast<Purpose>(0), 0, 0}); };
+    EXPECT_EQ(fresh().bits64(), 0x6627E8D5E169C58DU);
+    EXPECT_EQ(fresh().uniform(), 0x6627E8 * 0x1.0p-24);
+    EXPECT_EQ(fresh().uniform(-1.0, 3.0), -1.0 + 4.0 * (0x6627E8 * 0x1.0p-24));
+    EXPECT_EQ(fresh().below(1000), 0x6627E8D5LL * 1000 >> 32);
+    const double radius = std::sqrt(-2.0 * std::log(1.0 - 0x6627E8 * 0x1.0p-24));
+    EXPECT_DOUBLE_EQ(fresh().normal(), radius * std::cos(2.0 * std::numbers::pi * (0xE169C5 * 0x1.0p-24)));
+    // A permutation by the draw of each item.
+    std::vector<std::pair<std::uint64_t, std::int64_t>> drawn;
+    for (std::int64_t i = 0; i < 50; ++i)
+        drawn.emplace_back(RandomStream({3, Purpose::order, 2, static_cast<std::uint64_t>(i)}).bits64(), i);
+    std::sort(drawn.begin(), drawn.end());
+    const std::vector<std::int64_t> order = random_order(50, 3, Purpose::order, 2);
+    for (std::size_t i = 0; i < order.size(); ++i) EXPECT_EQ(order[i], drawn[i].second);
 }
 
 TEST(Random, MomentsAreThoseOfTheDistributions) {

@@ -1,14 +1,12 @@
 // Runs that were trained elsewhere: taken in piece by piece, held against the parts, refused when they do not
 // fit.
-#include "support/made_up_study.hpp"
+#include "external/intake.hpp"
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/comparison/choice.hpp"
 #include "jevrin/comparison/diagnosis.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
 #include "jevrin/external/parts_list.hpp"
-#include "jevrin/external/run_folder.hpp"
-#include "jevrin/external/run_intake.hpp"
 #include "jevrin/results/runs_result.hpp"
 
 #include <algorithm>
@@ -18,85 +16,13 @@
 namespace jevrin {
 namespace {
 
-using test::MadeUpStudy;
-using test::message_of;
+using test::Intake;
 using test::TemporaryDirectory;
 using testing::AllOf;
 using testing::ElementsAre;
 using testing::HasSubstr;
 using testing::IsEmpty;
 using testing::Not;
-
-// Three classes of six validation items, in the order of the image set: class 000, then 001, then 002.
-class Intake : public testing::Test {
-  protected:
-    static constexpr std::size_t classes = 3;
-    static constexpr std::size_t items = 18;
-
-    Json run_json(const std::string& candidate = "large network", std::int64_t seed = 1) {
-        return {{"split", split()},         {"candidate", candidate},
-                {"regime", "partial"},      {"seed", seed},
-                {"program", "elsewhere"},   {"settings", {{"learning_rate", 0.1}, {"width", 512}}},
-                {"parameters", 25'000'000}, {"trainable_parameters", 9'000'000}};
-    }
-    RunStatement statement(const std::string& candidate = "large network", std::int64_t seed = 1) {
-        return read_run_statement(run_json(candidate, seed), "run.json");
-    }
-    std::string split() {
-        return study_.ledger().split_hash(study_.ledger().split_with_fold(study_.study().id, 0));
-    }
-    // The first `wrong` items of class 002 are called class 001.
-    static std::vector<std::size_t> predicted(std::size_t wrong) {
-        std::vector<std::size_t> classes_of_items;
-        for (std::size_t i = 0; i < items; ++i)
-            classes_of_items.push_back(i / 6 == 2 && i - 12 < wrong ? 1 : i / 6);
-        return classes_of_items;
-    }
-    static Json epoch_json(std::int64_t epoch, std::size_t wrong) {
-        return {{"epoch", epoch},
-                {"step", 10 * epoch},
-                {"training_loss", 1.0 / static_cast<double>(epoch)},
-                {"validation_loss", 1.5 / static_cast<double>(epoch)},
-                {"learning_rate", 0.1},
-                {"seconds", 2.5},
-                {"predicted", predicted(wrong)},
-                {"numbers", {{"gradient norm", 0.5}}}};
-    }
-    static Json probabilities_json(std::size_t wrong) {
-        Json rows = Json::array();
-        for (const std::size_t one : predicted(wrong)) {
-            std::vector<double> row(classes, 0.1);
-            row[one] = 0.8;
-            rows.push_back(row);
-        }
-        return {{"probabilities", rows}};
-    }
-    std::string csv(std::size_t wrong) {
-        std::string text = "item,class 001,class 000,class 002\n";
-        const std::vector<std::size_t> classes_of_items = predicted(wrong);
-        const std::vector<std::size_t>& validation = study_.parts().validation;
-        for (std::size_t i = validation.size(); i-- > 0;) {  // in any order
-            const auto p = [&](std::size_t c) { return classes_of_items[i] == c ? "0.8" : "0.1"; };
-            text += fmt::format("{},{},{},{}\n", study_.set().items[validation[i]].path, p(1), p(0), p(2));
-        }
-        return text;
-    }
-    RunId taken(const std::string& candidate, std::int64_t seed, std::size_t wrong) {
-        const RunId run = intake_.create(statement(candidate, seed)).run;
-        for (std::int64_t e = 1; e <= 3; ++e)
-            intake_.add_epoch(run, epoch_json(e, e == 3 ? wrong : 6), fmt::format("epoch {}", e));
-        intake_.add_predictions(run, json_text(probabilities_json(wrong)), PredictionForm::json,
-                                "predictions");
-        intake_.finish(run);
-        return run;
-    }
-    RunRecord record(RunId run) { return study_.ledger().run_by_id(run); }
-    std::string refused(const std::function<void()>& call) { return message_of<InputError>(call); }
-
-    TemporaryDirectory directory_;
-    MadeUpStudy study_{directory_.path(), classes, 8};
-    RunIntake intake_{study_.writer()};
-};
 
 TEST_F(Intake, ARunTakenInStandsBesideOurs) {
     for (const std::int64_t seed : {1, 2, 3}) {
@@ -511,86 +437,6 @@ TEST_F(Intake, AMergeBringsThemAlong) {
     EXPECT_EQ(writer.ledger().run_by_id(open_there).epochs, 2);
 }
 
-class RunFolders : public Intake {
-  protected:
-    std::filesystem::path write_run(const std::string& name, std::size_t wrong) {
-        const std::filesystem::path folder = folders_ / name;
-        std::filesystem::create_directories(folder);
-        Json json = run_json(name);
-        json["best_epoch"] = 2;
-        write_file(folder / "run.json", json_text(json, 2));
-        write_file(folder / "epochs.jsonl",
-                   json_text(epoch_json(1, 5)) + "\n\n" + json_text(epoch_json(2, wrong)) + "\n");
-        write_file(folder / "predictions.csv", csv(wrong));
-        return folder;
-    }
-
-    TemporaryDirectory folders_;
-};
-
-TEST_F(RunFolders, AreReadWholeOrNotAtAll) {
-    const std::filesystem::path good = write_run("good", 1);
-    const std::filesystem::path bad = write_run("bad", 2);
-    write_file(bad / "epochs.jsonl",
-               json_text(epoch_json(1, 5)) + "\n{\"epoch\": 2, \"training_loss\": 1e999}\n");
-    EXPECT_THAT(find_run_folders({folders_.path()}), ElementsAre(bad, good));
-    EXPECT_THAT(find_run_folders({good}), ElementsAre(good));
-    EXPECT_THAT(refused([&] { find_run_folders({good / "none"}); }), HasSubstr("cannot read"));
-    EXPECT_THAT(refused([&] { take_run_folder(study_.writer(), bad); }),
-                HasSubstr("epochs.jsonl:2: a number is too large"));
-    EXPECT_THAT(study_.ledger().candidates(study_.study().id), IsEmpty());
-    const TakenRun taken_run = take_run_folder(study_.writer(), good);
-    EXPECT_EQ(taken_run.name, "good/1");
-    EXPECT_EQ(taken_run.state, RunState::finished);
-    EXPECT_EQ(taken_run.epochs, 2);
-    EXPECT_TRUE(taken_run.is_new);
-    EXPECT_FALSE(take_run_folder(study_.writer(), good).is_new);
-    EXPECT_EQ(study_.ledger().run(study_.study().id, "good/1").best->validation.at(2, 1), 1);
-}
-
-TEST_F(RunFolders, MayHavePredictionsOfEveryEpoch) {
-    const std::filesystem::path folder = write_run("by epoch", 1);
-    std::string lines;
-    for (const std::int64_t epoch : {1, 2}) {
-        Json json = epoch_json(epoch, 0);
-        json.erase("predicted");
-        lines += json_text(json) + "\n";
-        write_file(folder / fmt::format("predictions-epoch-{}.csv", epoch), csv(epoch == 1 ? 5 : 1));
-    }
-    write_file(folder / "epochs.jsonl", lines);
-    take_run_folder(study_.writer(), folder);
-    const RunId run = study_.ledger().run(study_.study().id, "by epoch/1").id;
-    EXPECT_EQ(study_.ledger().epochs(run).front().validation.at(2, 1), 5);
-    EXPECT_EQ(study_.ledger().epoch_predictions(run).size(), 2U);
-}
-
-TEST_F(RunFolders, ARunThatFailedIsRecordedWithItsReason) {
-    const std::filesystem::path folder = write_run("broken", 1);
-    Json json = run_json("broken");
-    json["failed"] = "out of memory in epoch 3";
-    write_file(folder / "run.json", json_text(json, 2));
-    std::filesystem::remove(folder / "predictions.csv");
-    EXPECT_EQ(take_run_folder(study_.writer(), folder).state, RunState::failed);
-    const RunRecord run = study_.ledger().run(study_.study().id, "broken/1");
-    EXPECT_EQ(run.state, RunState::failed);
-    EXPECT_EQ(run.reason, "out of memory in epoch 3");
-    EXPECT_EQ(run.epochs, 2);
-}
-
-TEST_F(RunFolders, ContradictionsAndEmptyFoldersAreRefused) {
-    EXPECT_THAT(refused([&] { find_run_folders({folders_.path()}); }), HasSubstr("no run is here"));
-    const std::filesystem::path folder = write_run("both", 1);
-    write_file(folder / "predictions.npy", "x");
-    EXPECT_THAT(refused([&] { take_run_folder(study_.writer(), folder); }),
-                HasSubstr("the folder has the same predictions as CSV and as NPY; remove one"));
-    std::filesystem::remove(folder / "predictions.npy");
-    write_file(folder / "predictions-epoch-2.csv", csv(1));
-    EXPECT_THAT(refused([&] { take_run_folder(study_.writer(), folder); }),
-                AllOf(HasSubstr("'predicted' is stated, and "),
-                      HasSubstr("predictions-epoch-2.csv too; remove one")));
-    EXPECT_THAT(study_.ledger().candidates(study_.study().id), IsEmpty());
-}
-
 TEST_F(Intake, PredictionsOfAnotherShapeAreRefused) {
     const RunId run = intake_.create(statement()).run;
     const auto refuse = [&](const std::string& text, PredictionForm form) {
@@ -614,23 +460,6 @@ TEST_F(Intake, PredictionsOfAnotherShapeAreRefused) {
     json["probabilities"] = std::vector<std::vector<double>>(17, {0.5, 0.25, 0.25});
     EXPECT_THAT(refuse(json_text(json), PredictionForm::json),
                 HasSubstr("has 17 rows for 18 items of the validation part"));
-}
-
-TEST_F(RunFolders, PredictionsAloneAreARunOfOneEpoch) {
-    const std::filesystem::path file = folders_ / "theirs.csv";
-    write_file(file, csv(3));
-    const TakenRun run =
-        take_predictions(study_.writer(), file, {.candidate = "theirs", .regime = Regime::frozen});
-    EXPECT_EQ(run.name, "theirs/1");
-    const RunRecord record = study_.ledger().run(study_.study().id, "theirs/1");
-    EXPECT_EQ(record.epochs, 1);
-    EXPECT_TRUE(std::isnan(record.best->training_loss));
-    EXPECT_NEAR(record.best->validation_loss, -(15 * std::log(0.8) + 3 * std::log(0.1)) / 18, 1e-6);
-    EXPECT_NO_THROW(diagnose(study_.ledger().curve(record.id), {}));
-    write_file(folders_ / "theirs.txt", csv(3));
-    EXPECT_THAT(
-        refused([&] { take_predictions(study_.writer(), folders_ / "theirs.txt", {.candidate = "x"}); }),
-        HasSubstr(".csv or .npy"));
 }
 
 TEST_F(Intake, ThePartsAreListedForOthers) {

@@ -417,6 +417,7 @@ TEST(PlanText, StatesTheMarginAndUpToHowManySeeds) {
     EXPECT_EQ(plan_of("").most_seeds, 0);
     EXPECT_EQ(plan_of("margin = 0.02\nmost_seeds = 10\n").margin, 0.02);
     EXPECT_EQ(plan_of("margin = 0.02\nmost_seeds = 10\n").most_seeds, 10);
+    EXPECT_EQ(plan_of("most_seeds = 3\n").most_seeds, 3);
     EXPECT_THAT(test::message_of<InputError>([&] { plan_of("margin = 0\n"); }),
                 testing::HasSubstr("'margin'"));
     EXPECT_THAT(test::message_of<InputError>([&] { plan_of("most_seeds = 2\n"); }),

@@ -85,6 +85,24 @@ TEST(HostileGraph, DeepProductsAndHugeValuesNeitherHangNorExhaustMemory) {
     EXPECT_THAT(normal.refusal(), HasSubstr("along the batch"));
 }
 
+TEST(HostileGraph, NodesAndLayersHaveALimit) {
+    const auto chain = [](const char* operation, std::int64_t count) {
+        std::string nodes = "a0 = Relu (x) ";
+        for (std::int64_t i = 1; i <= count; ++i)
+            nodes += fmt::format("a{} = {} (a{}{}) ", i, operation, i - 1,
+                                 operation == std::string("Relu") ? "" : ", w");
+        Graph graph(fmt::format("g (float[N, 1] x) => (float[N, 1] a{}) {{ {} }}", count, nodes));
+        if (operation != std::string("Relu")) graph.weight("w", {1, 1}, std::vector<float>{1.0F});
+        return graph;
+    };
+    EXPECT_EQ(chain("Relu", most_weighted_layers + 1).read().nodes.size(), most_weighted_layers + 3);
+    EXPECT_NO_THROW(chain("MatMul", most_weighted_layers).read());
+    for (const char* layer : {"MatMul", "Gemm"})
+        EXPECT_THAT(chain(layer, most_weighted_layers + 1).refusal(),
+                    HasSubstr("it has 4097 convolutions and dense layers; the limit is 4096"));
+    EXPECT_THAT(chain("Relu", 50'000).refusal(), HasSubstr("it has 50001 nodes; the limit is 50000"));
+}
+
 TEST(HostileGraph, WeightsBesideTheModelAreReadAndNothingElseOnTheMachine) {
     Graph graph("g (float[N, 2] x) => (float[N, 3] y) { y = Gemm (x, w) }");
     const std::vector<float> values = {1, 2, 3, 4, 5, 6};

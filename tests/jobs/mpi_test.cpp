@@ -3,6 +3,7 @@
 
 #include "jevrin/base/files.hpp"
 #include "jevrin/ledger/ledger.hpp"
+#include "jevrin/mpi/job.hpp"
 #include "jevrin/study/study.hpp"
 
 #include <dlfcn.h>
@@ -301,6 +302,61 @@ TEST_F(TwoMachines, ACutNetworkEndsTheJobAndNothingIsLost) {
     Job second = job(train());
     EXPECT_EQ(second.wait(), 0) << second.output();
     EXPECT_EQ(story(ledger()) == expected, true);
+}
+
+// Four ranks that run this test, started by the process that is none.
+TEST_F(UnderMpi, MessagesOfAnyLengthArriveWholeAndEveryRankIsHeard) {
+    const std::unique_ptr<Ranks> ranks = join_job();
+    if (!ranks) {
+        Job job(directory_.path(), fmt::format("mpirun -n 4 {} --gtest_filter=UnderMpi.MessagesOfAnyLength*",
+                                               std::filesystem::read_symlink("/proc/self/exe").string()));
+        EXPECT_EQ(job.wait(), 0) << job.output();
+        return;
+    }
+    ASSERT_EQ(ranks->size(), 4);
+    EXPECT_EQ(ranks->on_this_machine(), 4);
+    const int rank = ranks->rank();
+    // More than MPI takes in one call here, and less.
+    constexpr std::size_t large = (std::size_t{1} << 28) + 1000;
+    std::string block(1'000'003, '\0');
+    for (std::size_t i = 0; i < block.size(); ++i) block[i] = static_cast<char>(i * 7 + (i >> 12));
+    std::string message;
+    while (message.size() < large) message.append(block, 0, std::min(block.size(), large - message.size()));
+    if (rank > 0) {
+        for (const char* words : {"first", "", "third"}) ranks->send(0, words);
+        if (rank == 3) ranks->send(0, message);
+    }
+    // Nobody goes on before all have sent.
+    const std::unique_ptr<ShardLink> link = ranks->divide(2);
+    EXPECT_EQ(link->size(), 2);
+    EXPECT_EQ(link->rank(), rank % 2);
+    if (rank == 0) {
+        // In turns, and those of one rank in their order.
+        for (const char* words : {"first", "", "third"})
+            for (const int from : {1, 2, 3}) {
+                const std::optional<Ranks::Bytes> next = ranks->receive(std::chrono::seconds(60));
+                ASSERT_TRUE(next);
+                EXPECT_EQ(next->from, from);
+                EXPECT_EQ(next->bytes, words);
+            }
+        const std::optional<Ranks::Bytes> last = ranks->receive(std::chrono::seconds(60));
+        ASSERT_TRUE(last);
+        EXPECT_EQ(last->from, 3);
+        EXPECT_EQ(last->bytes == message, true);
+        EXPECT_FALSE(ranks->receive(std::chrono::milliseconds(1)));
+    }
+    if (link->rank() == 0) {
+        link->send(1, 5, std::as_bytes(std::span(message)));
+        link->send(1, 5, {});
+    } else {
+        std::string received(large, '\0');
+        link->receive(0, 5, std::as_writable_bytes(std::span(received)));
+        link->receive(0, 5, {});
+        EXPECT_EQ(received == message, true);
+    }
+    link->give_up();
+    std::byte never{};
+    EXPECT_THROW(link->receive(1 - link->rank(), 6, {&never, 1}), WorkError);
 }
 
 TEST(WithoutMpi, AMissingModuleIsSaidAndHowToGoOn) {

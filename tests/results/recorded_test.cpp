@@ -106,6 +106,7 @@ TEST_F(RecordedMany, Classes) {
     expect("mean confusion",
            report_mean_confusion(ledger(), study(), {.runs = {"candidate 00", "candidate 01+"}}));
     expect("suspects", report_suspects(ledger(), study(), {"candidate 00"}, SuspectSource::recorded));
+    expect("marks", report_marks(ledger(), study()));
 }
 
 }  // namespace

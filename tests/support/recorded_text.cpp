@@ -158,6 +158,12 @@ void fill_with_many(MadeUpStudy& study) {
                  .confidence = 0.6,
                  .predicted = study.correct_with(0.9 - 0.008 * static_cast<double>(candidate), draw)});
         }
+    LedgerWriter& writer = study.writer();
+    writer.put_mark(study.study().id,
+                    {.item = study.set().items[3].id,
+                     .label = study.set().classes[7],
+                     .note = "a note that says at length what is seen in the picture, and where it is seen"});
+    writer.put_mark(study.study().id, {.item = study.set().items[4].id, .excluded = true});
 }
 
 }  // namespace jevrin::test

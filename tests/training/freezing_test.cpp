@@ -18,6 +18,7 @@
 #include "jevrin/training/checkpoint.hpp"
 #include "jevrin/training/logistic_regression.hpp"
 #include "jevrin/training/loss.hpp"
+#include "jevrin/training/run_memory.hpp"
 #include "jevrin/training/run_trainer.hpp"
 
 #include <cmath>
@@ -143,6 +144,19 @@ TEST(Freezing, FrozenNodesOfATrainingPassWorkAsInInference) {
     for (std::size_t i = 0; i < inferred.size(); ++i) EXPECT_NEAR(trained[i], inferred[i], 1e-4) << i;
     EXPECT_EQ(weights_of(network), before);
     EXPECT_EQ(pass.parameters().size(), 2U);
+}
+
+TEST(Freezing, TheMemoryOfARunCountsNoGradientOfAFrozenNode) {
+    // A boundary inside a block, whose frozen beginning stays together with what is trained.
+    Network network = three_stages();
+    const std::size_t first = find_boundary(network, "stage2.block1.convolution2");
+    ASSERT_LT(cut_before(network, first), first);
+    const PassMemory memory = run_memory(network, first, KeptActivations::float32);
+    freeze_before(network, first);
+    const PassMemory frozen = run_memory(network, first, KeptActivations::float32);
+    EXPECT_EQ(memory.fixed, frozen.fixed);
+    EXPECT_EQ(memory.per_item, frozen.per_item);
+    EXPECT_EQ(memory.kept_per_item, frozen.kept_per_item);
 }
 
 class FreezingRuns : public SmallTraining {

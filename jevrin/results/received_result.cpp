@@ -98,7 +98,7 @@ std::string to_json(const ReceivedResult& result) {
 std::string to_text(const ReceivedResult& result, const TextForm& form) {
     std::string text;
     if (result.written)
-        text += fmt::format("{} written with their label, {} unlabelled{}\n",
+        text += fmt::format("{} with a label written, {} unlabelled{}\n",
                             plural(result.written->labelled, "image"), result.written->unlabelled,
                             result.written->left == 0
                                 ? ""

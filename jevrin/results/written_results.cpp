@@ -31,7 +31,7 @@ std::string to_json(const FeaturesResult& result) {
 
 std::string to_text(const FeaturesResult& result, const TextForm&) {
     return fmt::format(
-        "{} of {} features each, the output of '{}', written to {}: features.npy, labels.npy, features.csv\n",
+        "{} of {} features, the output of '{}', written to {}: features.npy, labels.npy, features.csv\n",
         plural(result.written.items, "item"), result.written.width, printable(result.written.boundary),
         printable(result.directory.string()));
 }

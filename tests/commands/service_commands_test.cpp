@@ -137,7 +137,7 @@ TEST_F(ModelsInService, WhatUsersSendBackEntersTheImageSet) {
     std::filesystem::copy(file("images"), file("next"), std::filesystem::copy_options::recursive);
     EXPECT_EQ(run({"marks", "received", "--into", "none"}).status, 2);
     EXPECT_THAT(run({"marks", "received", "--all", "--into", "next"}).output,
-                AllOf(HasSubstr("1 image written with their label"), HasSubstr("in the image set")));
+                AllOf(HasSubstr("1 image with a label written"), HasSubstr("in the image set")));
     const Json all = run_json({"marks", "received", "--all"});
     const Json& received = all.at("images")[all.at("images").size() - 1];
     EXPECT_EQ(test::read_text(file(received.at("file").get<std::string>())), test::read_text(file(tile)));

@@ -69,6 +69,50 @@ TEST(Pointwise, HandWorkedValues) {
     EXPECT_FLOAT_EQ(value({FunctionKind::square_root}, 9), 3.0F);
 }
 
+TEST(Functions, HaveTheSlopeOfOneSideWhereTheyBend) {
+    struct Place {
+        Function function;
+        float x, value, slope;
+    };
+    const Place places[] = {{{FunctionKind::relu}, 0, 0, 0},
+                            {{FunctionKind::relu}, 2, 2, 1},
+                            {{FunctionKind::clip, 1, 6}, 1, 1, 0},
+                            {{FunctionKind::clip, 1, 6}, 1.5F, 1.5F, 1},
+                            {{FunctionKind::clip, 1, 6}, 6, 6, 0},
+                            {{FunctionKind::clip, 1, 6}, 7, 6, 0},
+                            {{FunctionKind::leaky_relu, 0.25F}, 0, 0, 1},
+                            {{FunctionKind::leaky_relu, 0.25F}, -4, -1, 0.25F},
+                            {{FunctionKind::hard_sigmoid, 0.25F, 0.5F}, -2, 0, 0},
+                            {{FunctionKind::hard_sigmoid, 0.25F, 0.5F}, 0, 0.5F, 0.25F},
+                            {{FunctionKind::hard_sigmoid, 0.25F, 0.5F}, 2, 1, 0},
+                            {{FunctionKind::hard_swish}, -3, 0, 0},
+                            {{FunctionKind::hard_swish}, 0, 0, 0.5F},
+                            {{FunctionKind::hard_swish}, 3, 3, 1},
+                            {{FunctionKind::absolute}, 0, 0, 0},
+                            {{FunctionKind::absolute}, -2, 2, -1},
+                            {{FunctionKind::absolute}, 2, 2, 1},
+                            {{FunctionKind::elu, 0.5F, 2}, 0, 0, 2},
+                            {{FunctionKind::thresholded_relu, 1}, 1, 0, 0},
+                            {{FunctionKind::thresholded_relu, 1}, 1.5F, 1.5F, 1},
+                            {{FunctionKind::softsign}, 1, 0.5F, 0.25F},
+                            {{FunctionKind::round}, 2.5F, 2, 0},
+                            {{FunctionKind::round}, 3.5F, 4, 0},
+                            {{FunctionKind::identity}, -3, -3, 1}};
+    for (const auto& [function, x, value, slope] : places) {
+        SCOPED_TRACE(fmt::format("{} at {}", name_of(function.kind), x));
+        float y = 0;
+        apply(function, 1, &x, &y);
+        EXPECT_FLOAT_EQ(y, value);
+        const float known = slope_needs_input(function) ? x : y;
+        const float gradient = 3;
+        float down = 10;
+        apply_backward(function, 1, &known, &gradient, true, &down);
+        EXPECT_FLOAT_EQ(down, 10 + 3 * slope);
+        apply_backward(function, 1, &known, &gradient, false, &down);
+        EXPECT_FLOAT_EQ(down, 3 * slope);
+    }
+}
+
 TEST(Transposition, AgreesWithItsDefinitionForEverySizeAndStride) {
     RandomStream random({31, Purpose::sample, 0, 0});
     for (std::uint64_t round = 0; round < 200; ++round) {

@@ -313,6 +313,7 @@ TEST_F(LedgerTest, WhatDoesNotExistIsAnErrorThatNamesTheFile) {
     EXPECT_THAT(message_of<InputError>([&] { ledger.curve(none); }), HasSubstr(expected));
     EXPECT_THAT(message_of<InputError>([&] { ledger.epochs(none); }), HasSubstr(expected));
     EXPECT_THAT(message_of<InputError>([&] { ledger.predictions(none, Part::test); }), HasSubstr(expected));
+    EXPECT_THAT(message_of<InputError>([&] { ledger.items(none, Part::test); }), HasSubstr(expected));
     EXPECT_THAT(message_of<InputError>([&] { ledger.settings(none); }), HasSubstr(expected));
     EXPECT_THAT(message_of<InputError>([&] { writer.put_note(none, "x"); }), HasSubstr(expected));
     EXPECT_THAT(message_of<InputError>([&] { writer.fail_run(none, "x"); }), HasSubstr(expected));

@@ -7,6 +7,7 @@
 #include "jevrin/base/json.hpp"
 #include "jevrin/comparison/evidence.hpp"
 #include "jevrin/evaluation/part_predictions.hpp"
+#include "jevrin/exchange/model_file.hpp"
 #include "jevrin/ledger/ledger_writer.hpp"
 #include "jevrin/results/check_result.hpp"
 #include "jevrin/study/check.hpp"

@@ -231,6 +231,39 @@ ConvolutionShape shape_3x3(std::int64_t height, std::int64_t width, std::int64_t
 
 constexpr double transformed_tolerance = 3e-5;
 
+TEST(Convolution, TransformedTilesServeDenseWindowsOfThreeByThree) {
+    const ConvolutionShape least = shape_3x3(7, 7, 32, 32, 1, 1);
+    EXPECT_TRUE(winograd_serves(least));
+    EXPECT_TRUE(winograd_serves(shape_3x3(7, 7, 32, 32, 2, 2)));
+    const std::pair<std::int64_t ConvolutionShape::*, std::int64_t> others[] = {
+        {&ConvolutionShape::kernel_height, 1},
+        {&ConvolutionShape::kernel_width, 5},
+        {&ConvolutionShape::stride_height, 2},
+        {&ConvolutionShape::stride_width, 2},
+        {&ConvolutionShape::dilation_height, 2},
+        {&ConvolutionShape::dilation_width, 2},
+        {&ConvolutionShape::groups, 2},
+        {&ConvolutionShape::in_channels, 16},
+        {&ConvolutionShape::in_channels, 33},
+        {&ConvolutionShape::out_channels, 16},
+        {&ConvolutionShape::out_channels, 33},
+        {&ConvolutionShape::pad_top, 3},
+        {&ConvolutionShape::pad_left, 3},
+        {&ConvolutionShape::pad_bottom, 3},
+        {&ConvolutionShape::pad_right, 3},
+        {&ConvolutionShape::height, 6},
+        {&ConvolutionShape::width, 6}};
+    for (const auto& [field, value] : others) {
+        // Large enough that the map stays so whatever else changes.
+        ConvolutionShape other = field == &ConvolutionShape::height || field == &ConvolutionShape::width
+                                     ? least
+                                     : shape_3x3(20, 20, 32, 32, 1, 1);
+        ASSERT_TRUE(winograd_serves(other));
+        other.*field = value;
+        EXPECT_FALSE(winograd_serves(other)) << value;
+    }
+}
+
 // Maps that tiles cover and such that they exceed, and margins of all widths.
 TEST(Convolution, TransformedTilesAgreeWithTheDefinition) {
     std::uint64_t seed = 7000;

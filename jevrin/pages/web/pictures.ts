@@ -35,7 +35,8 @@ export function gallery(page: Page, items: Item[], open: (item: string) => void,
       list.append(h("li", {}, h("button", { type: "button", class: wrong ? "picture wrong" : "picture right", title: `${pathOf(id)}: ${text}`,
                                             "data-item": id, onclick: () => open(id) },
                                 thumbnail(id, side, text),
-                                h("span", { class: "said" }, wrong ? `${classes[label]} → ${classes[predicted]}` : classes[label]!),
+                                h("span", { class: "said" }, classes[label]!),
+                                wrong ? h("span", { class: "said" }, `→ ${classes[predicted]}`) : null,
                                 confidence === null ? null : h("span", { class: "said number" }, percent(confidence)))));
     }
     const left = items.length - from - mostShown;

@@ -40,6 +40,15 @@ const char* const columns =
     "number, content, name, label, note, model, version, predicted, probability, sender, received, review, "
     "written";
 
+// Of an image that the sender has sent before, what is said of it changes.
+const char* const put_image = R"sql(
+INSERT INTO images VALUES (NULL, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', '', ?)
+ON CONFLICT (content, sender) DO UPDATE SET
+    name = excluded.name, label = excluded.label, note = excluded.note, model = excluded.model,
+    version = excluded.version, predicted = excluded.predicted, probability = excluded.probability,
+    received = excluded.received;
+)sql";
+
 ReceivedImage image_in(SQLite::Statement& query) {
     return {.number = query.getColumn(0).getInt64(),
             .content = query.getColumn(1),
@@ -114,10 +123,7 @@ struct ReceivedImages::State {
     }
 
     void put(const ReceivedImage& image, std::span<const std::byte> bytes) {
-        SQLite::Statement insert(*database,
-                                 fmt::format("INSERT INTO images ({}, bytes) VALUES (NULL, ?, ?, ?, ?, ?, ?, "
-                                             "?, ?, ?, ?, 'waiting', '', ?)",
-                                             columns));
+        SQLite::Statement insert(*database, put_image);
         insert.bind(1, image.content);
         insert.bind(2, image.name);
         insert.bind(3, image.label);
@@ -130,14 +136,6 @@ struct ReceivedImages::State {
         insert.bind(10, now());
         insert.bind(11, bytes.data(), static_cast<int>(bytes.size()));
         insert.exec();
-    }
-
-    void say_otherwise(std::int64_t number, const ReceivedImage& image) {
-        SQLite::Statement update(*database, "UPDATE images SET label = ?, note = ? WHERE number = ?");
-        update.bind(1, image.label);
-        update.bind(2, image.note);
-        update.bind(3, number);
-        update.exec();
     }
 
     void set_written(std::int64_t number, const std::filesystem::path& file_written) {
@@ -175,7 +173,7 @@ ReceivedImages::Added ReceivedImages::add(const ReceivedImage& image, std::span<
             if (known->label == added.label && known->note == added.note) return {known->number, false};
             if (known->review != Review::waiting)
                 throw ConflictError("this image was reviewed; what was said of it stays");
-            state_->say_otherwise(known->number, added);
+            state_->put(added, bytes);
             transaction.commit();
             return {known->number, true};
         }

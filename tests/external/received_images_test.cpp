@@ -24,12 +24,12 @@ class Received : public testing::Test {
     // A PNG by its first bytes; nothing here looks further.
     static std::string picture(int number) { return fmt::format("\x89PNG\r\n\x1a\n{}", number); }
     ReceivedImages::Added add(int number, const std::string& label, const std::string& note = "",
-                              const std::string& sender = "shop") {
+                              const std::string& sender = "shop", std::int64_t version = 3) {
         return store_.add({.name = "tile.png",
                            .label = label,
                            .note = note,
                            .model = "tiles",
-                           .version = 3,
+                           .version = version,
                            .predicted = "net",
                            .probability = 0.75,
                            .sender = sender},
@@ -74,8 +74,12 @@ TEST_F(Received, OfOneSenderAreKeptOnceAndSaidOtherwiseUntilTheyAreReviewed) {
     EXPECT_EQ(again.number, 1);
     EXPECT_FALSE(again.is_new);
     EXPECT_TRUE(add(1, "spiral", "look at the rim").is_new);
-    EXPECT_TRUE(add(1, "ring", "look at the rim").is_new);
+    // Of a later version's answer.
+    EXPECT_TRUE(add(1, "ring", "look at the rim", "shop", 4).is_new);
     ASSERT_EQ(store_.list().size(), 3U);
+    EXPECT_EQ(store_.list()[0].number, 1);
+    EXPECT_EQ(store_.list()[0].version, 4);
+    EXPECT_EQ(store_.list()[0].name, "tile.png");
     EXPECT_EQ(store_.list()[0].label, "ring");
     EXPECT_EQ(store_.list()[0].note, "look at the rim");
     EXPECT_EQ(store_.list()[2].label, "spiral");

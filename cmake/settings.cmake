@@ -12,7 +12,7 @@ target_compile_options(jevrin_settings INTERFACE -fno-math-errno -fno-trapping-m
 if(JEVRIN_SANITIZE STREQUAL "address")
   add_compile_options(-fsanitize=address,undefined -fno-omit-frame-pointer -fno-sanitize-recover=undefined)
   add_compile_definitions(_GLIBCXX_ASSERTIONS)  # elements beyond the end within what a vector has reserved
-  # What GCC then warns of in <regex> and fmt is none of ours, and is not so.
+  # False positives of GCC in <regex> and fmt when code is instrumented.
   add_compile_options(-Wno-maybe-uninitialized -Wno-stringop-overflow)
   add_link_options(-fsanitize=address,undefined)
 elseif(JEVRIN_SANITIZE STREQUAL "thread")

@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include <cassert>
 #include <cmath>
 #include <sstream>
 

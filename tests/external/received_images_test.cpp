@@ -15,7 +15,6 @@ namespace {
 using test::bytes_of;
 using test::message_of;
 using test::TemporaryDirectory;
-using testing::ElementsAre;
 using testing::EndsWith;
 using testing::HasSubstr;
 

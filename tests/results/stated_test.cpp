@@ -203,15 +203,13 @@ TEST_F(Stated, Models) {
                                   .temperature = 1.25,
                                   .fitting = {.size = 48, .fit = Fit::crop},
                                   .with_preparation = true});
-    LayersResult layers{.query = {.model = "model.onnx", .image = "glaze/a.png"},
+    const LayersResult layers{.query = {.model = "model.onnx", .image = "glaze/a.png"},
                         .network = {},
                         .preparation = {.fitting = {.size = 48}, .scaling = {}},
                         .fitted = {},
                         .stages = {{"stem", "stem.relu", Tensor({2, 2, 3}), 0.25, 0.5, 0.125, 1.0 / 3},
                                    {"head", "classes", Tensor({5}), -0.5, 2.0, 0.0, 0.0}}};
     expect("layers", layers);
-    layers.carries_preparation = true;
-    expect("layers of a prepared model", layers);
 }
 
 TEST_F(Stated, Images) {
@@ -226,7 +224,7 @@ TEST_F(Stated, Images) {
         item.brightest = static_cast<std::uint8_t>(100 + i);
         if (i % 3 == 0) item.label = 0;
     }
-    set.items[95].perceptual_hash = set.items[0].perceptual_hash;
+    set.items[95].perceptual_hash = set.items[50].perceptual_hash;
     set.problems = {{"class 001/broken.png", "the file ends early"}};
     set.notes = {"one note"};
     const SurveyResult result{.set = set, .survey = survey_images(set)};

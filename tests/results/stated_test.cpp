@@ -204,11 +204,11 @@ TEST_F(Stated, Models) {
                                   .fitting = {.size = 48, .fit = Fit::crop},
                                   .with_preparation = true});
     const LayersResult layers{.query = {.model = "model.onnx", .image = "glaze/a.png"},
-                        .network = {},
-                        .preparation = {.fitting = {.size = 48}, .scaling = {}},
-                        .fitted = {},
-                        .stages = {{"stem", "stem.relu", Tensor({2, 2, 3}), 0.25, 0.5, 0.125, 1.0 / 3},
-                                   {"head", "classes", Tensor({5}), -0.5, 2.0, 0.0, 0.0}}};
+                              .network = {},
+                              .preparation = {.fitting = {.size = 48}, .scaling = {}},
+                              .fitted = {},
+                              .stages = {{"stem", "stem.relu", Tensor({2, 2, 3}), 0.25, 0.5, 0.125, 1.0 / 3},
+                                         {"head", "classes", Tensor({5}), -0.5, 2.0, 0.0, 0.0}}};
     expect("layers", layers);
 }
 
